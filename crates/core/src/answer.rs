@@ -1,0 +1,266 @@
+//! The answer line: one plain sentence that says how things stand, with links to the things it names.
+
+use crate::dispatch::{Reason, Standing};
+use crate::time::{Micros, spoken};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+use utoipa::ToSchema;
+
+/// How things stand, as far as the answer needs it.
+#[derive(Clone, Debug, Default)]
+pub struct Picture {
+    /// Jobs that wait for a runner.
+    pub waiting: u64,
+    /// Slots of connected runners that take work.
+    pub slots: u64,
+    /// Of these, free.
+    pub free: u64,
+    /// Runners by connection: all that ever connected and are not retired, and those of them that are offline.
+    pub runners: u64,
+    pub offline: u64,
+    /// Whether any pool was made yet.
+    pub any_pool: bool,
+    /// The strand whose first job has waited longest, if any job waits.
+    pub longest: Option<Longest>,
+    /// Jobs waiting for a reason that ends only when a person acts, and that are not in `longest`'s strand.
+    pub stuck_elsewhere: u64,
+}
+
+/// The strand whose first job has waited longest.
+#[derive(Clone, Debug)]
+pub struct Longest {
+    pub job: String,
+    pub requirement: String,
+    pub waited: Duration,
+    pub reason: Reason,
+    pub standing: Standing,
+}
+
+/// A stretch of the sentence, perhaps with a link.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Piece {
+    /// The words.
+    pub text: String,
+    /// What they name, if they name something that has a page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<Link>,
+}
+
+/// Something that has a page.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", content = "name", rename_all = "kebab-case")]
+pub enum Link {
+    /// The queue.
+    Queue,
+    /// The yard.
+    Yard,
+    /// One job, by its short name.
+    Job(String),
+}
+
+/// The sentence as plain text.
+pub fn text(pieces: &[Piece]) -> String {
+    pieces.iter().map(|piece| piece.text.as_str()).collect()
+}
+
+fn plain(text: impl Into<String>) -> Piece {
+    Piece {
+        text: text.into(),
+        link: None,
+    }
+}
+
+fn linked(text: impl Into<String>, link: Link) -> Piece {
+    Piece {
+        text: text.into(),
+        link: Some(link),
+    }
+}
+
+fn jobs(count: u64) -> String {
+    if count == 1 {
+        "1 job waits".into()
+    } else {
+        format!("{count} jobs wait")
+    }
+}
+
+/// Composes the answer.
+pub fn answer(picture: &Picture) -> Vec<Piece> {
+    if let Some(longest) = &picture.longest {
+        return waiting(picture, longest);
+    }
+    let mut said = vec![plain("Nothing waits. ")];
+    if !picture.any_pool {
+        said.push(plain("There is no pool yet: make one and "));
+        said.push(linked("add a machine", Link::Yard));
+        said.push(plain("."));
+    } else if picture.runners == 0 {
+        said.push(plain("No machine has joined yet: "));
+        said.push(linked("add one", Link::Yard));
+        said.push(plain("."));
+    } else {
+        let free = match picture.slots {
+            0 => "No slot is connected".to_owned(),
+            1 => format!("{} of 1 slot is free", picture.free),
+            all => format!(
+                "{} of {all} slots {} free",
+                picture.free,
+                if picture.free == 1 { "is" } else { "are" }
+            ),
+        };
+        said.push(linked(free, Link::Yard));
+        said.push(plain("."));
+    }
+    if picture.offline > 0 && picture.runners > 0 {
+        let is = if picture.offline == 1 {
+            "runner is"
+        } else {
+            "runners are"
+        };
+        said.push(plain(" "));
+        said.push(linked(
+            format!("{} {is} offline", picture.offline),
+            Link::Yard,
+        ));
+        said.push(plain("."));
+    }
+    said
+}
+
+fn waiting(picture: &Picture, longest: &Longest) -> Vec<Piece> {
+    let mut said = vec![linked(jobs(picture.waiting), Link::Queue), plain(". ")];
+    let who = if picture.waiting == 1 {
+        "It"
+    } else {
+        "The longest"
+    };
+    let wants = match longest.requirement.as_str() {
+        "" => "any runner".to_owned(),
+        requirement => requirement.to_owned(),
+    };
+    said.push(plain(format!("{who} (")));
+    said.push(linked(longest.job.clone(), Link::Job(longest.job.clone())));
+    said.push(plain(format!(
+        ", {}) wants {wants}: ",
+        spoken(longest.waited)
+    )));
+    said.push(plain(longest.standing.said(longest.reason)));
+    said.push(plain("."));
+    if longest.reason.needs_a_person() {
+        said.push(plain(" It will wait until somebody acts."));
+    }
+    if picture.stuck_elsewhere > 0 {
+        said.push(plain(" "));
+        let more = if picture.stuck_elsewhere == 1 {
+            "job needs"
+        } else {
+            "jobs need"
+        };
+        said.push(linked(
+            format!("{} more {more} a person", picture.stuck_elsewhere),
+            Link::Queue,
+        ));
+        said.push(plain("."));
+    }
+    said
+}
+
+/// One reading of the whole yard, for the skyline: demand over capacity.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Level {
+    /// Jobs waiting for a runner.
+    pub waiting: u32,
+    /// Slots in use.
+    pub executing: u32,
+    /// Free slots of connected runners that take work.
+    pub idle: u32,
+    /// Slots of machines that are being made.
+    pub coming: u32,
+}
+
+/// A [`Level`] over a step of time: the highest demand within it, and the capacity at that moment.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LevelStep {
+    /// How long before the window's end the step begins, in microseconds.
+    pub ago_us: Micros,
+    /// The reading.
+    #[serde(flatten)]
+    pub level: Level,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn said(picture: &Picture) -> String {
+        text(&answer(picture))
+    }
+
+    #[test]
+    fn an_empty_installation_is_told_the_next_step() {
+        assert_eq!(
+            said(&Picture::default()),
+            "Nothing waits. There is no pool yet: make one and add a machine."
+        );
+        let picture = Picture {
+            any_pool: true,
+            ..Picture::default()
+        };
+        assert_eq!(
+            said(&picture),
+            "Nothing waits. No machine has joined yet: add one."
+        );
+    }
+
+    #[test]
+    fn a_quiet_yard_says_how_much_is_free_and_who_is_away() {
+        let picture = Picture {
+            any_pool: true,
+            slots: 9,
+            free: 5,
+            runners: 5,
+            offline: 1,
+            ..Picture::default()
+        };
+        assert_eq!(
+            said(&picture),
+            "Nothing waits. 5 of 9 slots are free. 1 runner is offline."
+        );
+    }
+
+    #[test]
+    fn waiting_jobs_are_told_with_the_longest_and_its_reason() {
+        let mut picture = Picture {
+            waiting: 6,
+            longest: Some(Longest {
+                job: "j-12".into(),
+                requirement: "arm64".into(),
+                waited: Duration::from_secs(250),
+                reason: Reason::AllBusy,
+                standing: Standing {
+                    satisfying: 3,
+                    in_reach: 3,
+                    taking: 3,
+                    ..Standing::default()
+                },
+            }),
+            stuck_elsewhere: 1,
+            ..Picture::default()
+        };
+        assert_eq!(
+            said(&picture),
+            "6 jobs wait. The longest (j-12, 4 min 10 s) wants arm64: all 3 runners that could take it are busy. \
+             1 more job needs a person."
+        );
+        picture.waiting = 1;
+        picture.stuck_elsewhere = 0;
+        if let Some(longest) = &mut picture.longest {
+            longest.reason = Reason::NoMatch;
+        }
+        assert_eq!(
+            said(&picture),
+            "1 job waits. It (j-12, 4 min 10 s) wants arm64: no runner satisfies it. It will wait until somebody acts."
+        );
+    }
+}

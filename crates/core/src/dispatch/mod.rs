@@ -1,0 +1,25 @@
+//! Which waiting job goes to which runner, and why each of the others waits.
+//!
+//! [`State`] holds the queue and the yard in memory. The leading replica feeds it [`Event`]s and asks it for a
+//! [`Plan`]; the same code runs in simulations and tests. It does no I/O: the caller makes the plan durable and tells
+//! the state with [`Event::Refused`] what could not be kept.
+//!
+//! ```text
+//!   outbox --> Event --> State::apply
+//!                        State::plan --> Plan { assignments, reasons } --> one transaction under the fence
+//!                             ^                                               |
+//!                             +---------------- Event::Refused <--------------+
+//! ```
+//! Events say how things are, not how they changed, so a repeated event does no harm: after a takeover the new leader
+//! may be told things that its snapshot already holds.
+
+mod reason;
+mod state;
+mod yard;
+
+pub use reason::{Mend, Reason, Segment, Standing};
+pub use state::{Assignment, Event, Plan, ReasonChange, State};
+pub use yard::{Band, PoolView, RunnerView, StrandKey, Willingness, below};
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,219 @@
+//! Why a job waits: a total function of how its strand stands in the yard.
+
+use super::yard::{PoolView, RunnerView, Willingness};
+use crate::lifecycle::words;
+use crate::requirement::Requirement;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Why a job waits. Each waiting job has exactly one reason at any time.
+#[derive(
+    Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug, Serialize, Deserialize, ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// No runner satisfies it.
+    NoMatch,
+    /// Runners satisfy it, but their pools' reach excludes its project.
+    OutOfReach,
+    /// Every runner that satisfies it is busy.
+    AllBusy,
+    /// A machine is being made for it.
+    MachineComing,
+    /// A machine would be made but for a budget, a quota, or a failing supplier.
+    SupplyShort,
+    /// A seat that it needs is taken.
+    SeatTaken,
+    /// Its team or project is at its limit.
+    TeamLimit,
+    /// Only runners that are offline satisfy it.
+    Offline,
+    /// The runners that satisfy it are paused or draining.
+    Paused,
+    /// A seat is kept back for a job that needs several.
+    SeatReserved,
+    /// A runner has been chosen and has not started it yet.
+    Handover,
+}
+
+words!(Reason {
+    NoMatch = "no-match",
+    OutOfReach = "out-of-reach",
+    AllBusy = "all-busy",
+    MachineComing = "machine-coming",
+    SupplyShort = "supply-short",
+    SeatTaken = "seat-taken",
+    TeamLimit = "team-limit",
+    Offline = "offline",
+    Paused = "paused",
+    SeatReserved = "seat-reserved",
+    Handover = "handover",
+});
+
+impl Reason {
+    /// What is going on, in a few words.
+    pub fn said(self) -> &'static str {
+        match self {
+            Reason::NoMatch => "no runner satisfies it",
+            Reason::OutOfReach => "the runners that satisfy it are out of its project's reach",
+            Reason::AllBusy => "every runner that satisfies it is busy",
+            Reason::MachineComing => "a machine is being made for it",
+            Reason::SupplyShort => "no further machine can be made for it",
+            Reason::SeatTaken => "a seat that it needs is taken",
+            Reason::TeamLimit => "its team is at its limit",
+            Reason::Offline => "the runners that satisfy it are offline",
+            Reason::Paused => "the runners that satisfy it are paused",
+            Reason::SeatReserved => "a seat is kept back for a job that needs several",
+            Reason::Handover => "a runner has it and is about to start it",
+        }
+    }
+
+    /// Whether it goes on for ever unless a person does something.
+    pub fn needs_a_person(self) -> bool {
+        matches!(
+            self,
+            Reason::NoMatch | Reason::OutOfReach | Reason::Offline | Reason::Paused
+        )
+    }
+}
+
+/// A stretch of a strand's waiting jobs, from the head, under one reason.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Segment {
+    /// The reason of these jobs.
+    pub reason: Reason,
+    /// How many jobs from the end of the segment before; none means all the rest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jobs: Option<u32>,
+}
+
+/// How many runners stand how towards one requirement of one project.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Standing {
+    /// Runners that satisfy it, whoever may use them.
+    pub satisfying: u32,
+    /// Of these, the ones that the project may use.
+    pub in_reach: u32,
+    /// Of these, connected and taking work.
+    pub taking: u32,
+    /// Of those in reach, paused or draining.
+    pub paused: u32,
+    /// Of those in reach, offline.
+    pub offline: u32,
+}
+
+impl Standing {
+    /// Counts one runner that satisfies the requirement.
+    pub fn count(&mut self, in_reach: bool, willingness: Willingness) {
+        self.satisfying += 1;
+        if in_reach {
+            self.in_reach += 1;
+            match willingness {
+                Willingness::Takes => self.taking += 1,
+                Willingness::Paused => self.paused += 1,
+                Willingness::Offline => self.offline += 1,
+            }
+        }
+    }
+
+    /// How a requirement of a project at this path stands in a yard.
+    pub fn of<'a>(
+        requirement: &Requirement,
+        project: &str,
+        yard: impl IntoIterator<Item = (&'a RunnerView, &'a PoolView)>,
+    ) -> Standing {
+        let mut standing = Standing::default();
+        for (runner, pool) in yard {
+            if pool.admits(requirement, &runner.subject) {
+                standing.count(pool.reaches(project), runner.willingness());
+            }
+        }
+        standing
+    }
+
+    /// The reason of a job that no free slot could take.
+    pub fn reason(&self) -> Reason {
+        match self {
+            Standing { satisfying: 0, .. } => Reason::NoMatch,
+            Standing { in_reach: 0, .. } => Reason::OutOfReach,
+            Standing { taking: 1.., .. } => Reason::AllBusy,
+            Standing { paused: 1.., .. } => Reason::Paused,
+            _ => Reason::Offline,
+        }
+    }
+
+    /// The reason with its numbers, as a sentence.
+    pub fn said(&self, reason: Reason) -> String {
+        let runners = |n: u32| {
+            if n == 1 {
+                "1 runner".to_owned()
+            } else {
+                format!("{n} runners")
+            }
+        };
+        let is = |n: u32| if n == 1 { "is" } else { "are" };
+        match reason {
+            Reason::AllBusy => {
+                let mut said = match self.taking {
+                    1 => "the 1 runner that could take it is busy".to_owned(),
+                    n => format!("all {n} runners that could take it are busy"),
+                };
+                for (count, state) in [(self.paused, "paused"), (self.offline, "offline")] {
+                    if count > 0 {
+                        said += &format!(", {count} more {} {state}", is(count));
+                    }
+                }
+                said
+            }
+            Reason::OutOfReach => {
+                format!(
+                    "{} would satisfy it, but the project may not use their pools",
+                    runners(self.satisfying)
+                )
+            }
+            Reason::Offline => match self.offline {
+                1 => "the 1 runner that satisfies it is offline".to_owned(),
+                n => format!("all {n} runners that satisfy it are offline"),
+            },
+            Reason::Paused => {
+                let mut said = format!(
+                    "{} that could take it {} paused",
+                    runners(self.paused),
+                    is(self.paused)
+                );
+                if self.offline > 0 {
+                    said += &format!(", {} {} offline", runners(self.offline), is(self.offline));
+                }
+                said
+            }
+            other => other.said().to_owned(),
+        }
+    }
+}
+
+/// What a person can do about a reason.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Mend {
+    /// What to do, as a sentence.
+    pub said: String,
+}
+
+impl Mend {
+    /// What to do about a wait for this reason, where a person can mend it.
+    pub fn of(reason: Reason, requirement: &str) -> Option<Mend> {
+        let said = match reason {
+            Reason::NoMatch if requirement.is_empty() => {
+                "Add a runner to a pool that takes unlabelled work, or open a pool.".to_owned()
+            }
+            Reason::NoMatch => format!(
+                "Add a machine that satisfies {requirement}, put the label on one that should have it, or cancel the job and change its requirement."
+            ),
+            Reason::OutOfReach => "Give the project's team a pool of its own, or make a pool that its place can reach.".to_owned(),
+            Reason::Offline => "Start pennine-runner on the machine again, or add another machine.".to_owned(),
+            Reason::Paused => "Resume the runner.".to_owned(),
+            Reason::AllBusy => "Wait, or add a machine.".to_owned(),
+            _ => return None,
+        };
+        Some(Mend { said })
+    }
+}

@@ -1,0 +1,149 @@
+//! What a runner found on its machine, and what a requirement can therefore ask.
+
+use crate::size::ByteSize;
+use crate::version::Version;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use utoipa::ToSchema;
+
+/// A runner's facts by name, as they cross the wire and are stored: `{"os": "linux", "cores": 2, "mem": "24GiB"}`.
+pub type Facts = BTreeMap<String, FactValue>;
+
+/// The value of one fact.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum FactValue {
+    /// A count, such as `cores`.
+    Count(u64),
+    /// A word, a size or a version, by the fact's [`kind`].
+    Text(String),
+}
+
+impl FactValue {
+    /// A size as a fact, exact to the byte.
+    pub fn size(size: ByteSize) -> Self {
+        let text = size.to_string();
+        if text.parse() == Ok(size) {
+            FactValue::Text(text)
+        } else {
+            FactValue::Text(format!("{}KiB", size.0 / 1024))
+        }
+    }
+}
+
+impl fmt::Display for FactValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            FactValue::Count(count) => count.fmt(f),
+            FactValue::Text(text) => text.fmt(f),
+        }
+    }
+}
+
+/// How a fact compares.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Kind {
+    /// Whole numbers: `cores`.
+    Count,
+    /// Bytes, written with a unit: `mem`, `disk`.
+    Size,
+    /// Words, which are equal or not: `os`, `arch`, `host`, `runner`, `pool`.
+    Word,
+    /// Any other fact: a version when both sides read as one, a word otherwise.
+    Open,
+}
+
+/// How the fact of this name compares.
+pub fn kind(name: &str) -> Kind {
+    match name {
+        "cores" => Kind::Count,
+        "mem" | "disk" => Kind::Size,
+        "os" | "arch" | "host" | "runner" | "pool" => Kind::Word,
+        _ => Kind::Open,
+    }
+}
+
+/// Everything about one runner that a requirement can ask: its labels (its pool's included, and its `os` and `arch`)
+/// and its facts (with `runner` and `pool`, its names). Words are folded to lower case.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Subject {
+    labels: BTreeSet<String>,
+    facts: BTreeMap<String, FactValue>,
+}
+
+impl Subject {
+    /// A runner's subject. `labels` are the runner's own and its pool's.
+    pub fn new<'a>(
+        runner: &str,
+        pool: &str,
+        labels: impl IntoIterator<Item = &'a str>,
+        facts: &Facts,
+    ) -> Self {
+        let mut subject = Subject::default();
+        subject
+            .labels
+            .extend(labels.into_iter().map(str::to_lowercase));
+        for (name, value) in facts {
+            let value = match value {
+                FactValue::Text(text) => FactValue::Text(text.to_lowercase()),
+                count => count.clone(),
+            };
+            if let ("os" | "arch", FactValue::Text(word)) = (name.as_str(), &value) {
+                subject.labels.insert(word.clone());
+            }
+            subject.facts.insert(name.to_lowercase(), value);
+        }
+        subject
+            .facts
+            .insert("runner".into(), FactValue::Text(runner.to_lowercase()));
+        subject
+            .facts
+            .insert("pool".into(), FactValue::Text(pool.to_lowercase()));
+        subject
+    }
+
+    /// Whether the label is there.
+    pub fn has_label(&self, label: &str) -> bool {
+        self.labels.contains(label)
+    }
+
+    /// The fact's value, if it is known.
+    pub fn fact(&self, name: &str) -> Option<&FactValue> {
+        self.facts.get(name)
+    }
+
+    /// Every label.
+    pub fn labels(&self) -> impl Iterator<Item = &str> {
+        self.labels.iter().map(String::as_str)
+    }
+
+    /// Every fact's name.
+    pub fn fact_names(&self) -> impl Iterator<Item = &str> {
+        self.facts.keys().map(String::as_str)
+    }
+}
+
+/// A fact's value read as a version, where it is one.
+pub fn as_version(value: &FactValue) -> Option<Version> {
+    match value {
+        FactValue::Count(count) => count.to_string().parse().ok(),
+        FactValue::Text(text) => text.parse().ok(),
+    }
+}
+
+/// A fact's value read as a size, where it is one.
+pub fn as_size(value: &FactValue) -> Option<ByteSize> {
+    match value {
+        FactValue::Count(bytes) => Some(ByteSize(*bytes)),
+        FactValue::Text(text) => text.parse().ok(),
+    }
+}
+
+/// A fact's value read as a count, where it is one.
+pub fn as_count(value: &FactValue) -> Option<u64> {
+    match value {
+        FactValue::Count(count) => Some(*count),
+        FactValue::Text(text) => text.parse().ok(),
+    }
+}

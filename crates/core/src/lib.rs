@@ -1,0 +1,23 @@
+//! The computation at the heart of Pennine.
+//!
+//! Nothing here reads a clock, a file, a socket or a random number: time, ids and seeds come in as
+//! arguments, and answers go out as values. The service, the simulation and the tests therefore run
+//! exactly the same code. A test in `tests/purity.rs` keeps the list of dependencies short.
+//!
+//! - [`requirement`]: the language in which a job asks for a machine, and why a machine does not satisfy it.
+//! - [`fact`], [`size`], [`version`]: what a runner is known to be.
+//! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
+//! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
+//! - [`wait`]: a job's wait, split into reasons that add up.
+//! - [`answer`]: the one plain sentence that says how things stand.
+
+pub mod answer;
+pub mod dispatch;
+pub mod fact;
+pub mod id;
+pub mod lifecycle;
+pub mod requirement;
+pub mod size;
+pub mod time;
+pub mod version;
+pub mod wait;

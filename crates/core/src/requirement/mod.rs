@@ -1,0 +1,272 @@
+//! What a job asks of a runner: a small language of Pennine's own.
+//!
+//! ```
+//! use pennine_core::fact::{FactValue, Facts, Subject};
+//! use pennine_core::requirement::Requirement;
+//!
+//! let wanted: Requirement = "linux and gcc >= 12.2 and (gpu or bench)".parse().unwrap();
+//! let facts = Facts::from([
+//!     ("os".into(), FactValue::Text("linux".into())),
+//!     ("gcc".into(), FactValue::Text("12.2.0".into())),
+//! ]);
+//! let runner = Subject::new("fell-03", "quay", ["bench"], &facts);
+//! assert!(wanted.satisfied_by(&runner));
+//! ```
+//!
+//! Bare words are labels; facts compare with `= != < <= > >=`; `has NAME` asks that a fact is known; `not` binds
+//! tightest, then `and`, then `or`. A comparison with a fact that is not known is false: so `gcc != 9` is false on a
+//! runner without gcc, and `not (gcc = 9)` is true there.
+
+mod explain;
+mod parse;
+
+pub use explain::{ClauseCount, Explanation, Hint, NearMiss, explain, hints};
+pub use parse::{MAX_DEPTH, MAX_LENGTH, SyntaxError};
+
+use crate::fact::{self, FactValue, Kind, Subject};
+use crate::size::ByteSize;
+use crate::version::Version;
+use std::cmp::Ordering;
+use std::fmt;
+
+/// A parsed requirement in its normal form: folded to lower case, nested `and` and `or` flattened, their parts
+/// sorted and without repeats. Two requirements that differ only in these are equal, and print the same.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Requirement(Option<Expr>);
+
+/// One node of a requirement.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+enum Expr {
+    Label(String),
+    Has(String),
+    Compare {
+        fact: String,
+        op: Op,
+        value: Literal,
+    },
+    Not(Box<Expr>),
+    All(Vec<Expr>),
+    Any(Vec<Expr>),
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+enum Op {
+    Equal,
+    NotEqual,
+    Less,
+    AtMost,
+    More,
+    AtLeast,
+}
+
+impl Op {
+    fn sign(self) -> &'static str {
+        match self {
+            Op::Equal => "=",
+            Op::NotEqual => "!=",
+            Op::Less => "<",
+            Op::AtMost => "<=",
+            Op::More => ">",
+            Op::AtLeast => ">=",
+        }
+    }
+
+    fn holds(self, ordering: Ordering) -> bool {
+        match self {
+            Op::Equal => ordering.is_eq(),
+            Op::NotEqual => ordering.is_ne(),
+            Op::Less => ordering.is_lt(),
+            Op::AtMost => ordering.is_le(),
+            Op::More => ordering.is_gt(),
+            Op::AtLeast => ordering.is_ge(),
+        }
+    }
+}
+
+/// The right side of a comparison, as written (folded), with what it was found to be.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+struct Literal {
+    text: String,
+    size: Option<ByteSize>,
+    count: Option<u64>,
+}
+
+impl Requirement {
+    /// The requirement that asks for nothing: any runner whose pool takes unlabelled work.
+    pub const ANY: Requirement = Requirement(None);
+
+    /// Whether it asks for nothing.
+    pub fn is_any(&self) -> bool {
+        self.0.is_none()
+    }
+
+    /// Whether the runner satisfies it. The pool's `open` is not asked here; dispatch asks it for [`Self::is_any`].
+    pub fn satisfied_by(&self, subject: &Subject) -> bool {
+        self.0.as_ref().is_none_or(|expr| expr.holds(subject))
+    }
+
+    /// The parts that must all hold: the operands of an outermost `and`, or the whole.
+    fn clauses(&self) -> &[Expr] {
+        match &self.0 {
+            None => &[],
+            Some(Expr::All(parts)) => parts,
+            Some(whole) => std::slice::from_ref(whole),
+        }
+    }
+}
+
+impl Expr {
+    fn holds(&self, subject: &Subject) -> bool {
+        match self {
+            Expr::Label(word) => subject.has_label(word),
+            Expr::Has(name) => subject.fact(name).is_some(),
+            Expr::Compare { fact, op, value } => subject
+                .fact(fact)
+                .is_some_and(|found| compare(fact, found, *op, value)),
+            Expr::Not(inner) => !inner.holds(subject),
+            Expr::All(parts) => parts.iter().all(|part| part.holds(subject)),
+            Expr::Any(parts) => parts.iter().any(|part| part.holds(subject)),
+        }
+    }
+
+    /// Sorts, flattens and drops repeats, all the way down.
+    fn normal(self) -> Expr {
+        match self {
+            Expr::Not(inner) => match inner.normal() {
+                Expr::Not(twice) => *twice,
+                other => Expr::Not(Box::new(other)),
+            },
+            Expr::All(parts) => gather(parts, Expr::All, |expr| match expr {
+                Expr::All(inner) => Ok(inner),
+                other => Err(other),
+            }),
+            Expr::Any(parts) => gather(parts, Expr::Any, |expr| match expr {
+                Expr::Any(inner) => Ok(inner),
+                other => Err(other),
+            }),
+            leaf => leaf,
+        }
+    }
+}
+
+fn gather(
+    parts: Vec<Expr>,
+    wrap: fn(Vec<Expr>) -> Expr,
+    open: fn(Expr) -> Result<Vec<Expr>, Expr>,
+) -> Expr {
+    let mut flat = Vec::with_capacity(parts.len());
+    for part in parts {
+        match open(part.normal()) {
+            Ok(inner) => flat.extend(inner),
+            Err(other) => flat.push(other),
+        }
+    }
+    flat.sort();
+    flat.dedup();
+    if flat.len() == 1 {
+        flat.remove(0)
+    } else {
+        wrap(flat)
+    }
+}
+
+fn compare(fact: &str, found: &FactValue, op: Op, wanted: &Literal) -> bool {
+    let ordering = match fact::kind(fact) {
+        Kind::Count => fact::as_count(found)
+            .zip(wanted.count)
+            .map(|(a, b)| a.cmp(&b)),
+        Kind::Size => fact::as_size(found)
+            .zip(wanted.size)
+            .map(|(a, b)| a.cmp(&b)),
+        Kind::Word => return words(&found.to_string(), op, &wanted.text),
+        Kind::Open => match (fact::as_version(found), wanted.text.parse::<Version>()) {
+            (Some(found), Ok(wanted)) => return versions(&found, op, &wanted),
+            _ => match (fact::as_size(found), wanted.size) {
+                (Some(a), Some(b)) => Some(a.cmp(&b)),
+                _ => return words(&found.to_string(), op, &wanted.text),
+            },
+        },
+    };
+    ordering.is_some_and(|ordering| op.holds(ordering))
+}
+
+/// Words are equal or they are not; there is no order among them.
+fn words(found: &str, op: Op, wanted: &str) -> bool {
+    match op {
+        Op::Equal => found == wanted,
+        Op::NotEqual => found != wanted,
+        _ => false,
+    }
+}
+
+/// `gcc = 12` means any 12, so equality asks whether the found version begins with the wanted parts.
+fn versions(found: &Version, op: Op, wanted: &Version) -> bool {
+    match op {
+        Op::Equal => found.is_a(wanted),
+        Op::NotEqual => !found.is_a(wanted),
+        Op::AtMost => found.is_a(wanted) || found < wanted,
+        Op::More => !found.is_a(wanted) && found > wanted,
+        Op::Less | Op::AtLeast => op.holds(found.cmp(wanted)),
+    }
+}
+
+impl fmt::Display for Requirement {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.as_ref().map_or(Ok(()), |expr| expr.write(f, 0))
+    }
+}
+
+impl fmt::Display for Expr {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.write(f, 0)
+    }
+}
+
+impl Expr {
+    /// Writes it with brackets only where `tightness` (0 or, 1 and, 2 not) needs them.
+    fn write(&self, f: &mut fmt::Formatter<'_>, tightness: u8) -> fmt::Result {
+        match self {
+            Expr::Label(word) => f.write_str(word),
+            Expr::Has(name) => write!(f, "has {name}"),
+            Expr::Compare { fact, op, value } => write!(f, "{fact} {} {value}", op.sign()),
+            Expr::Not(inner) => {
+                f.write_str("not ")?;
+                inner.write(f, 3)
+            }
+            Expr::All(parts) => join(f, parts, " and ", 2, tightness >= 2),
+            Expr::Any(parts) => join(f, parts, " or ", 1, tightness >= 1),
+        }
+    }
+}
+
+fn join(
+    f: &mut fmt::Formatter<'_>,
+    parts: &[Expr],
+    word: &str,
+    inner: u8,
+    bracket: bool,
+) -> fmt::Result {
+    if bracket {
+        f.write_str("(")?;
+    }
+    for (i, part) in parts.iter().enumerate() {
+        if i > 0 {
+            f.write_str(word)?;
+        }
+        part.write(f, inner)?;
+    }
+    if bracket { f.write_str(")") } else { Ok(()) }
+}
+
+impl fmt::Display for Literal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if parse::is_plain(&self.text) {
+            f.write_str(&self.text)
+        } else {
+            write!(f, "\"{}\"", self.text)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,152 @@
+//! Amounts of memory and disk.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::str::FromStr;
+use utoipa::ToSchema;
+
+/// A number of bytes.
+#[derive(
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Debug,
+    Default,
+    Serialize,
+    Deserialize,
+    ToSchema,
+)]
+#[serde(transparent)]
+pub struct ByteSize(pub u64);
+
+const UNITS: [(&str, u64); 8] = [
+    ("kib", 1 << 10),
+    ("mib", 1 << 20),
+    ("gib", 1 << 30),
+    ("tib", 1 << 40),
+    ("kb", 1_000),
+    ("mb", 1_000_000),
+    ("gb", 1_000_000_000),
+    ("tb", 1_000_000_000_000),
+];
+
+/// Why a text is not a size.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("a size is a number with a unit, KiB MiB GiB TiB or KB MB GB TB, such as 16GiB")]
+pub struct NotASize;
+
+impl FromStr for ByteSize {
+    type Err = NotASize;
+
+    fn from_str(text: &str) -> Result<Self, NotASize> {
+        let text = text.trim().to_ascii_lowercase();
+        let (digits, unit) = UNITS
+            .iter()
+            .find_map(|(name, unit)| Some((text.strip_suffix(name)?.trim_end(), *unit)))
+            .ok_or(NotASize)?;
+        let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
+        if whole.is_empty()
+            || part.len() > 6
+            || !(whole.bytes().chain(part.bytes())).all(|b| b.is_ascii_digit())
+        {
+            return Err(NotASize);
+        }
+        let whole = whole
+            .parse::<u64>()
+            .map_err(|_| NotASize)?
+            .checked_mul(unit)
+            .ok_or(NotASize)?;
+        let scale = 10u64.pow(part.len() as u32);
+        let part = if part.is_empty() {
+            0
+        } else {
+            part.parse::<u64>().map_err(|_| NotASize)?
+        };
+        let part = u128::from(part) * u128::from(unit) / u128::from(scale);
+        whole
+            .checked_add(u64::try_from(part).map_err(|_| NotASize)?)
+            .map(ByteSize)
+            .ok_or(NotASize)
+    }
+}
+
+impl ByteSize {
+    /// What a machine with this much usable memory was sold as: the next whole step of its size, since a kernel
+    /// keeps some of it (a 24 GiB machine reports 23.5). Steps are 1/16 of the power of two below the size and at
+    /// least 256 MiB.
+    pub fn nominal(self) -> ByteSize {
+        const QUARTER: u64 = 1 << 28;
+        if self.0 == 0 {
+            return self;
+        }
+        let power = 1u64 << (63 - self.0.leading_zeros());
+        let step = (power / 16).max(QUARTER);
+        ByteSize(self.0.div_ceil(step).saturating_mul(step))
+    }
+}
+
+impl fmt::Display for ByteSize {
+    /// In the largest binary unit of which it holds at least one, with at most one decimal: `23.5GiB`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (name, unit) in [
+            ("TiB", 1u64 << 40),
+            ("GiB", 1 << 30),
+            ("MiB", 1 << 20),
+            ("KiB", 1 << 10),
+        ] {
+            if self.0 >= unit {
+                return if self.0.is_multiple_of(unit) {
+                    write!(f, "{}{name}", self.0 / unit)
+                } else {
+                    write!(f, "{:.1}{name}", self.0 as f64 / unit as f64)
+                };
+            }
+        }
+        write!(f, "{}B", self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_are_read_in_binary_and_decimal_units() {
+        assert_eq!("16GiB".parse(), Ok(ByteSize(16 << 30)));
+        assert_eq!("1.5 gib".parse(), Ok(ByteSize(3 << 29)));
+        assert_eq!("2TB".parse(), Ok(ByteSize(2_000_000_000_000)));
+        for wrong in [
+            "16",
+            "GiB",
+            "-1GiB",
+            "1e3MiB",
+            "99999999999999TiB",
+            "1.2.3GiB",
+            "",
+        ] {
+            assert_eq!(wrong.parse::<ByteSize>(), Err(NotASize), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn memory_is_rounded_up_to_what_the_machine_was_sold_as() {
+        assert_eq!(
+            ByteSize((23 << 30) + (1 << 29)).nominal(),
+            ByteSize(24 << 30)
+        );
+        assert_eq!(ByteSize(16_700_000_000).nominal(), ByteSize(16 << 30));
+        assert_eq!(ByteSize(4 << 30).nominal(), ByteSize(4 << 30));
+        assert_eq!(ByteSize(500 << 20).nominal(), ByteSize(512 << 20));
+    }
+
+    #[test]
+    fn a_size_is_shown_in_its_largest_unit() {
+        assert_eq!(ByteSize((23 << 30) + (1 << 29)).to_string(), "23.5GiB");
+        assert_eq!(ByteSize(24 << 30).to_string(), "24GiB");
+        assert_eq!(ByteSize(12).to_string(), "12B");
+    }
+}

@@ -1,0 +1,173 @@
+//! Points in time and lengths of time, in whole microseconds.
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use std::fmt;
+use std::ops::{Add, Sub};
+use std::time::Duration;
+use utoipa::openapi::{ObjectBuilder, RefOr, Schema, SchemaFormat, Type, schema::KnownFormat};
+use utoipa::{PartialSchema, ToSchema};
+
+/// A point in time: microseconds since 1970-01-01T00:00:00Z. Written as RFC 3339.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug, Default)]
+pub struct Moment(i64);
+
+impl Moment {
+    /// The moment that many microseconds after the start of 1970.
+    pub const fn from_micros(micros: i64) -> Self {
+        Self(micros)
+    }
+
+    /// Microseconds since the start of 1970.
+    pub const fn micros(self) -> i64 {
+        self.0
+    }
+
+    /// How long after `earlier` this is; zero when it is not after it.
+    pub fn since(self, earlier: Moment) -> Duration {
+        Duration::from_micros(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))
+    }
+}
+
+fn whole_micros(length: Duration) -> i64 {
+    i64::try_from(length.as_micros()).unwrap_or(i64::MAX)
+}
+
+impl Add<Duration> for Moment {
+    type Output = Moment;
+    fn add(self, length: Duration) -> Moment {
+        Moment(self.0.saturating_add(whole_micros(length)))
+    }
+}
+
+impl Sub<Duration> for Moment {
+    type Output = Moment;
+    fn sub(self, length: Duration) -> Moment {
+        Moment(self.0.saturating_sub(whole_micros(length)))
+    }
+}
+
+impl fmt::Display for Moment {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match jiff::Timestamp::from_microsecond(self.0) {
+            Ok(at) => write!(f, "{at:.6}"),
+            Err(_) => write!(f, "{} us", self.0),
+        }
+    }
+}
+
+impl Serialize for Moment {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Moment {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        let at: jiff::Timestamp = text.parse().map_err(de::Error::custom)?;
+        Ok(Moment(at.as_microsecond()))
+    }
+}
+
+impl PartialSchema for Moment {
+    fn schema() -> RefOr<Schema> {
+        ObjectBuilder::new()
+            .schema_type(Type::String)
+            .format(Some(SchemaFormat::KnownFormat(KnownFormat::DateTime)))
+            .description(Some("A point in time, RFC 3339, to the microsecond."))
+            .into()
+    }
+}
+
+impl ToSchema for Moment {
+    fn name() -> std::borrow::Cow<'static, str> {
+        "Moment".into()
+    }
+}
+
+/// A length of time that crosses a wire or is stored: whole microseconds.
+#[derive(
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Debug,
+    Default,
+    Serialize,
+    Deserialize,
+    ToSchema,
+)]
+#[serde(transparent)]
+pub struct Micros(pub u64);
+
+impl From<Duration> for Micros {
+    fn from(length: Duration) -> Self {
+        Micros(u64::try_from(length.as_micros()).unwrap_or(u64::MAX))
+    }
+}
+
+impl From<Micros> for Duration {
+    fn from(length: Micros) -> Self {
+        Duration::from_micros(length.0)
+    }
+}
+
+/// A length of time as people say it: `850 ms`, `12.4 s`, `4 min 10 s`, `2 h 5 min`, `3 d 4 h`.
+pub fn spoken(length: Duration) -> String {
+    let millis = length.as_millis();
+    let seconds = length.as_secs();
+    let (minutes, hours, days) = (seconds / 60, seconds / 3600, seconds / 86_400);
+    let pair = |big: u64, unit: &str, rest: u64, small: &str| {
+        if rest == 0 {
+            format!("{big} {unit}")
+        } else {
+            format!("{big} {unit} {rest} {small}")
+        }
+    };
+    match seconds {
+        0 if millis == 0 && length.as_micros() > 0 => format!("{} us", length.as_micros()),
+        0 => format!("{millis} ms"),
+        1..=9 => format!("{:.1} s", length.as_secs_f64()),
+        10..=59 => format!("{seconds} s"),
+        60..=3599 => pair(minutes, "min", seconds % 60, "s"),
+        3600..=86_399 => pair(hours, "h", minutes % 60, "min"),
+        _ => pair(days, "d", hours % 24, "h"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_moment_is_written_as_rfc_3339_and_read_back() {
+        let at = Moment::from_micros(1_795_415_517_000_042);
+        let text = serde_json::to_string(&at).unwrap();
+        assert_eq!(text, "\"2026-11-23T06:31:57.000042Z\"");
+        assert_eq!(serde_json::from_str::<Moment>(&text).unwrap(), at);
+        assert!(serde_json::from_str::<Moment>("\"yesterday\"").is_err());
+    }
+
+    #[test]
+    fn a_length_is_spoken_in_its_two_largest_units() {
+        let said = |micros| spoken(Duration::from_micros(micros));
+        assert_eq!(said(0), "0 ms");
+        assert_eq!(said(12), "12 us");
+        assert_eq!(said(850_000), "850 ms");
+        assert_eq!(said(9_440_000), "9.4 s");
+        assert_eq!(said(250_000_000), "4 min 10 s");
+        assert_eq!(said(7_500_000_000), "2 h 5 min");
+        assert_eq!(said(273_600_000_000), "3 d 4 h");
+    }
+
+    #[test]
+    fn a_moment_before_another_is_no_time_after_it() {
+        assert_eq!(
+            Moment::from_micros(5).since(Moment::from_micros(9)),
+            Duration::ZERO
+        );
+    }
+}
