@@ -28,6 +28,18 @@ macro_rules! ids {
             }
         }
 
+        impl From<Uuid> for $name {
+            fn from(id: Uuid) -> Self {
+                Self(id)
+            }
+        }
+
+        impl From<$name> for Uuid {
+            fn from(id: $name) -> Self {
+                id.0
+            }
+        }
+
         impl FromStr for $name {
             type Err = uuid::Error;
             fn from_str(text: &str) -> Result<Self, Self::Err> {

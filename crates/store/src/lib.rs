@@ -1,1 +1,37 @@
+//! PostgreSQL through Diesel: the record of everything.
+//!
+//! One file of queries per noun. Queries take a connection, so that they work inside a transaction and outside one;
+//! most are a single statement, which is its own transaction and costs one round trip. Every change of a state row
+//! writes its [`outbox`] row in the same statement or transaction. States are guarded by the core's transition
+//! functions: a write names the states from which the event is allowed, and changes nothing otherwise.
+//!
+//! This crate never reads a clock: times come in.
 
+pub mod attempt;
+pub mod audit;
+pub mod connect;
+pub mod error;
+pub mod idempotency;
+pub mod installation;
+pub mod job;
+pub mod leadership;
+pub mod level;
+pub mod log;
+pub mod outbox;
+pub mod partition;
+pub mod place;
+pub mod pool;
+pub mod runner;
+mod schema;
+pub mod statement;
+pub mod strand;
+pub mod ticket;
+pub mod token;
+pub mod types;
+
+pub use connect::{Connection, Pool, Store};
+pub use error::{Error, Result};
+pub use types::Db;
+
+#[cfg(test)]
+mod tests;

@@ -1,1 +1,42 @@
+//! The types that cross the network, shared by the service, the client, the command line and the runner.
+//!
+//! One file per noun. The service's OpenAPI description derives from these types. What people send is strict
+//! (an unknown field is refused, since it is usually misspelt); what programs answer is read tolerantly, so that an
+//! older reader understands a newer writer.
 
+pub mod job;
+pub mod log;
+pub mod place;
+pub mod pool;
+pub mod problem;
+pub mod queue;
+pub mod runner;
+pub mod runner_protocol;
+pub mod session;
+pub mod status;
+pub mod ticket;
+
+pub use job::*;
+pub use log::*;
+pub use place::*;
+pub use pool::*;
+pub use problem::*;
+pub use queue::*;
+pub use runner::*;
+pub use session::*;
+pub use status::*;
+pub use ticket::*;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+/// (RFC 8288).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Page<T> {
+    /// The things.
+    pub items: Vec<T>,
+    /// Send it as `after` to get the next page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}

@@ -72,6 +72,17 @@ impl AttemptState {
     }
 }
 
+impl AttemptState {
+    /// The states that the event turns into `target`; what a guarded write to the database compares with.
+    pub fn before(event: AttemptEvent, target: AttemptState) -> Vec<AttemptState> {
+        Self::ALL
+            .iter()
+            .copied()
+            .filter(|state| state.after(event) == Ok(target))
+            .collect()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

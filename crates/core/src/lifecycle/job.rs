@@ -90,6 +90,17 @@ impl JobState {
     }
 }
 
+impl JobState {
+    /// The states that the event turns into `target`; what a guarded write to the database compares with.
+    pub fn before(event: JobEvent, target: JobState) -> Vec<JobState> {
+        Self::ALL
+            .iter()
+            .copied()
+            .filter(|state| state.after(event) == Ok(target))
+            .collect()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

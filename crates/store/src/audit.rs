@@ -1,0 +1,32 @@
+//! Who changed what, when.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::schema::audit;
+use crate::types::Db;
+use diesel::prelude::*;
+use diesel_async::RunQueryDsl;
+use pennine_core::time::Moment;
+
+/// Records that somebody did something.
+pub async fn write(
+    connection: &mut Connection,
+    at: Moment,
+    who: &str,
+    what: &str,
+    subject: &str,
+    detail: serde_json::Value,
+) -> Result<()> {
+    let row = (
+        audit::at.eq(Db(at)),
+        audit::who.eq(who),
+        audit::what.eq(what),
+        audit::subject.eq(subject),
+        audit::detail.eq(detail),
+    );
+    diesel::insert_into(audit::table)
+        .values(row)
+        .execute(connection)
+        .await?;
+    Ok(())
+}

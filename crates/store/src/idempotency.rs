@@ -1,0 +1,89 @@
+//! Answers kept for a while, so that a write that is sent twice is made once.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::{OptionalExtension, QueryableByName};
+use diesel::sql_types::{Bytea, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel_async::RunQueryDsl;
+use pennine_core::time::Moment;
+use uuid::Uuid;
+
+/// What is known of a key.
+#[derive(Debug, QueryableByName)]
+pub struct Kept {
+    #[diesel(sql_type = Bytea)]
+    pub body_hash: Vec<u8>,
+    /// The answer's status; none while the first request is still in progress.
+    #[diesel(sql_type = Nullable<Integer>)]
+    pub status: Option<i32>,
+    #[diesel(sql_type = Nullable<Bytea>)]
+    pub answer: Option<Vec<u8>>,
+}
+
+/// Reserves a key for a request. What is known of it comes back when it was used before.
+pub async fn begin(
+    connection: &mut Connection,
+    token: Uuid,
+    key: &str,
+    body_hash: &[u8],
+    at: Moment,
+) -> Result<Option<Kept>> {
+    let made = statement(
+        "insert into idempotency (token_id, key, body_hash, at) values ($1, $2, $3, $4) on conflict do nothing",
+    )
+    .bind::<SqlUuid, _>(token)
+    .bind::<Text, _>(key)
+    .bind::<Bytea, _>(body_hash)
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    if made == 1 {
+        return Ok(None);
+    }
+    Ok(statement(
+        "select body_hash, status, answer from idempotency where token_id = $1 and key = $2",
+    )
+    .bind::<SqlUuid, _>(token)
+    .bind::<Text, _>(key)
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// Keeps the answer to a request with a key.
+pub async fn finish(
+    connection: &mut Connection,
+    token: Uuid,
+    key: &str,
+    status: u16,
+    answer: &[u8],
+) -> Result<()> {
+    statement("update idempotency set status = $1, answer = $2 where token_id = $3 and key = $4")
+        .bind::<Integer, _>(i32::from(status))
+        .bind::<Bytea, _>(answer)
+        .bind::<SqlUuid, _>(token)
+        .bind::<Text, _>(key)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Gives a key free again, after a request that changed nothing.
+pub async fn forget(connection: &mut Connection, token: Uuid, key: &str) -> Result<()> {
+    statement("delete from idempotency where token_id = $1 and key = $2")
+        .bind::<SqlUuid, _>(token)
+        .bind::<Text, _>(key)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Forgets keys from before `until`.
+pub async fn sweep(connection: &mut Connection, until: Moment) -> Result<usize> {
+    Ok(statement("delete from idempotency where at < $1")
+        .bind::<Timestamptz, _>(Db(until))
+        .execute(connection)
+        .await?)
+}

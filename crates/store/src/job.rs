@@ -1,0 +1,365 @@
+//! Jobs.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::{Db, Json, words};
+use diesel::{OptionalExtension, QueryableByName};
+use diesel::sql_types::{
+    Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use diesel_async::RunQueryDsl;
+use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
+use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
+use pennine_core::time::{Micros, Moment};
+use std::collections::BTreeMap;
+
+/// A job, with its project's path and its run's number.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Job {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<JobId>,
+    #[diesel(sql_type = BigInt)]
+    pub number: i64,
+    #[diesel(sql_type = BigInt)]
+    pub run_number: i64,
+    #[diesel(sql_type = Text)]
+    pub project: String,
+    #[diesel(sql_type = SqlUuid)]
+    pub strand_id: Db<StrandId>,
+    #[diesel(sql_type = Text)]
+    pub state: Db<JobState>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub result: Option<Db<Outcome>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub said: Option<String>,
+    #[diesel(sql_type = Nullable<Integer>)]
+    pub exit_code: Option<i32>,
+    #[diesel(sql_type = Text)]
+    pub title: String,
+    #[diesel(sql_type = Text)]
+    pub requirement: String,
+    #[diesel(sql_type = Jsonb)]
+    pub command: Json<Vec<String>>,
+    #[diesel(sql_type = Jsonb)]
+    pub variables: Json<BTreeMap<String, String>>,
+    #[diesel(sql_type = BigInt)]
+    pub time_limit_us: Db<Micros>,
+    #[diesel(sql_type = Integer)]
+    pub tries: i32,
+    #[diesel(sql_type = Timestamptz)]
+    pub created_at: Db<Moment>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub ready_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub waits_since: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub started_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub finished_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub current_attempt: Option<Db<AttemptId>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub cancel_at: Option<Db<Moment>>,
+}
+
+/// The columns of [`Job`], for `job j`, `run r` and `place p`.
+macro_rules! job_query {
+    ($rest:literal) => {
+        concat!(
+            "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.said,
+                    j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
+                    j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at
+             from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
+            $rest
+        )
+    };
+}
+
+/// What to make a job from.
+#[derive(Clone, Debug)]
+pub struct NewJob {
+    pub id: JobId,
+    pub run: RunId,
+    pub project: PlaceId,
+    pub strand: StrandId,
+    pub title: String,
+    pub requirement: String,
+    pub command: Vec<String>,
+    pub variables: BTreeMap<String, String>,
+    pub time_limit: Micros,
+    pub tries: u32,
+    pub by: String,
+    pub at: Moment,
+}
+
+/// The numbers of a job and its run.
+#[derive(Clone, Copy, Debug, QueryableByName)]
+pub struct Numbers {
+    #[diesel(sql_type = BigInt)]
+    pub job: i64,
+    #[diesel(sql_type = BigInt)]
+    pub run: i64,
+}
+
+/// Takes a job: its run, its record and its change, in one statement.
+pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers> {
+    Ok(statement(
+        "with r as (
+           insert into run (id, project_id, created_at, created_by) values ($1, $2, $3, $4) returning *),
+         j as (
+           insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables,
+                            time_limit_us, tries, created_at, ready_at, waits_since)
+           select $5, r.id, r.project_id, $6, $7, $8, $9, $10, $11, $12, $13, r.created_at, r.created_at, r.created_at
+           from r returning *),
+         o as (
+           insert into outbox (at, kind, subject, body)
+           select j.created_at, 'job.pending', j.id,
+                  jsonb_build_object('strand', j.strand_id, 'number', j.number, 'project', j.project_id) from j)
+         select j.number as job, r.number as run from j, r",
+    )
+    .bind::<SqlUuid, _>(Db(new.run))
+    .bind::<SqlUuid, _>(Db(new.project))
+    .bind::<Timestamptz, _>(Db(new.at))
+    .bind::<Text, _>(new.by)
+    .bind::<SqlUuid, _>(Db(new.id))
+    .bind::<SqlUuid, _>(Db(new.strand))
+    .bind::<Text, _>(Db(JobState::Pending))
+    .bind::<Text, _>(new.title)
+    .bind::<Text, _>(new.requirement)
+    .bind::<Jsonb, _>(Json(new.command))
+    .bind::<Jsonb, _>(Json(new.variables))
+    .bind::<BigInt, _>(Db(new.time_limit))
+    .bind::<Integer, _>(i32::try_from(new.tries).unwrap_or(i32::MAX))
+    .get_result(connection)
+    .await?)
+}
+
+/// The job with this id or this number.
+pub async fn find(
+    connection: &mut Connection,
+    id: Option<JobId>,
+    number: Option<i64>,
+) -> Result<Option<Job>> {
+    Ok(statement(job_query!("where j.id = $1 or j.number = $2"))
+        .bind::<Nullable<SqlUuid>, _>(id.map(Db))
+        .bind::<Nullable<BigInt>, _>(number)
+        .get_result(connection)
+        .await
+        .optional()?)
+}
+
+/// Which jobs to list.
+#[derive(Clone, Debug, Default)]
+pub struct Filter {
+    /// Only these states; every state when empty.
+    pub states: Vec<JobState>,
+    /// Only this project or, of a team, what is below it.
+    pub under: Option<String>,
+    /// Only jobs with a smaller number.
+    pub before: Option<i64>,
+}
+
+/// Jobs, newest first.
+pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> Result<Vec<Job>> {
+    let states = if filter.states.is_empty() {
+        JobState::ALL.to_vec()
+    } else {
+        filter.states.clone()
+    };
+    let under = filter.under.clone().unwrap_or_default();
+    Ok(statement(job_query!(
+        "where j.state = any($1) and ($2 = '' or p.path = $3 or starts_with(p.path, $4 || '/'))
+           and ($5::bigint is null or j.number < $6)
+         order by j.number desc limit $7"
+    ))
+    .bind::<Array<Text>, _>(words(&states))
+    .bind::<Text, _>(&under)
+    .bind::<Text, _>(&under)
+    .bind::<Text, _>(&under)
+    .bind::<Nullable<BigInt>, _>(filter.before)
+    .bind::<Nullable<BigInt>, _>(filter.before)
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?)
+}
+
+/// The jobs that run now or ended last: those that run first, then the newest ends.
+pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
+    Ok(statement(job_query!(
+        "where j.started_at is not null or j.state = 'done'
+         order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit $1"
+    ))
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?)
+}
+
+/// The jobs of a strand that wait for a runner, in order.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct StrandCount {
+    #[diesel(sql_type = SqlUuid)]
+    pub strand_id: Db<StrandId>,
+    #[diesel(sql_type = BigInt)]
+    pub jobs: i64,
+    /// Since when the job at the head waits.
+    #[diesel(sql_type = Timestamptz)]
+    pub oldest: Db<Moment>,
+    /// The number of the job at the head.
+    #[diesel(sql_type = BigInt)]
+    pub first: i64,
+}
+
+/// The strands in which jobs wait for a runner; a job that has one and was not started yet is not counted.
+pub async fn waiting(connection: &mut Connection) -> Result<Vec<StrandCount>> {
+    Ok(statement(
+        "select strand_id, count(*) as jobs, min(waits_since) as oldest,
+                (array_agg(number order by ready_at, number))[1] as first
+         from job where state = $1 and state <> 'done' and current_attempt is null group by strand_id",
+    )
+    .bind::<Text, _>(Db(JobState::Pending))
+    .load(connection)
+    .await?)
+}
+
+/// How many jobs have a runner.
+pub async fn with_runner(connection: &mut Connection) -> Result<i64> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        jobs: i64,
+    }
+    let row: Row = statement(
+        "select count(*) as jobs from job where state <> 'done' and current_attempt is not null",
+    )
+    .get_result(connection)
+    .await?;
+    Ok(row.jobs)
+}
+
+/// How many jobs of a strand that wait for a runner stand before this one.
+pub async fn before(connection: &mut Connection, job: &Job) -> Result<i64> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        jobs: i64,
+    }
+    let row: Row = statement(
+        "select count(*) as jobs from job
+         where strand_id = $1 and state = $2 and state <> 'done' and current_attempt is null
+           and (ready_at, number) < ($3, $4)",
+    )
+    .bind::<SqlUuid, _>(job.strand_id)
+    .bind::<Text, _>(Db(JobState::Pending))
+    .bind::<Nullable<Timestamptz>, _>(job.ready_at)
+    .bind::<BigInt, _>(job.number)
+    .get_result(connection)
+    .await?;
+    Ok(row.jobs)
+}
+
+/// A waiting job, as the dispatcher needs it.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct WaitingJob {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<JobId>,
+    #[diesel(sql_type = BigInt)]
+    pub number: i64,
+    #[diesel(sql_type = SqlUuid)]
+    pub strand_id: Db<StrandId>,
+    #[diesel(sql_type = Timestamptz)]
+    pub ready_at: Db<Moment>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub avoid_runner: Option<Db<RunnerId>>,
+}
+
+/// Every job that waits for a runner: what a new leader begins with.
+pub async fn all_waiting(connection: &mut Connection) -> Result<Vec<WaitingJob>> {
+    Ok(statement(
+        "select id, number, strand_id, ready_at, avoid_runner from job
+         where state = $1 and state <> 'done' and current_attempt is null",
+    )
+    .bind::<Text, _>(Db(JobState::Pending))
+    .load(connection)
+    .await?)
+}
+
+/// Which of these jobs wait for a runner, as they are now.
+pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<WaitingJob>> {
+    Ok(statement(
+        "select id, number, strand_id, ready_at, avoid_runner from job
+         where id = any($1) and state = $2 and current_attempt is null",
+    )
+    .bind::<Array<SqlUuid>, _>(jobs.iter().map(|job| job.0).collect::<Vec<_>>())
+    .bind::<Text, _>(Db(JobState::Pending))
+    .load(connection)
+    .await?)
+}
+
+/// What became of a wish to cancel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Cancelled {
+    /// It was waiting and is done now.
+    AtOnce,
+    /// Its runner is told to end it.
+    Asked,
+    /// It was done already, or was asked for before.
+    Nothing,
+}
+
+/// Cancels a job: at once when no runner has it, by asking the runner otherwise.
+pub async fn cancel(
+    connection: &mut Connection,
+    job: JobId,
+    by: &str,
+    at: Moment,
+) -> Result<Cancelled> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        ended: i64,
+        #[diesel(sql_type = BigInt)]
+        asked: i64,
+    }
+    let open = words(&JobState::before(JobEvent::Finish, JobState::Done));
+    let row: Row = statement(
+        "with ended as (
+           update job set state = $1, result = $2, said = 'cancelled by ' || $3, finished_at = $4, cancel_at = $5,
+                  cancel_by = $6
+           where id = $7 and state = any($8) and current_attempt is null returning id),
+         asked as (
+           update job set cancel_at = $9, cancel_by = $10
+           where id = $11 and state = any($12) and current_attempt is not null and cancel_at is null
+           returning id, current_attempt),
+         o1 as (
+           insert into outbox (at, kind, subject, body)
+           select $13, 'job.done', id, jsonb_build_object('result', $14::text) from ended),
+         o2 as (
+           insert into outbox (at, kind, subject, body)
+           select $15, 'job.cancelling', asked.id, jsonb_build_object('attempt', a.id, 'runner', a.runner_id)
+           from asked join attempt a on a.id = asked.current_attempt)
+         select (select count(*) from ended) as ended, (select count(*) from asked) as asked",
+    )
+    .bind::<Text, _>(Db(JobState::Done))
+    .bind::<Text, _>(Db(Outcome::Cancellation))
+    .bind::<Text, _>(by)
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(by)
+    .bind::<SqlUuid, _>(Db(job))
+    .bind::<Array<Text>, _>(&open)
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(by)
+    .bind::<SqlUuid, _>(Db(job))
+    .bind::<Array<Text>, _>(&open)
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(Db(Outcome::Cancellation))
+    .bind::<Timestamptz, _>(Db(at))
+    .get_result(connection)
+    .await?;
+    Ok(match (row.ended, row.asked) {
+        (1.., _) => Cancelled::AtOnce,
+        (_, 1..) => Cancelled::Asked,
+        _ => Cancelled::Nothing,
+    })
+}

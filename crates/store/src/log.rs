@@ -1,0 +1,229 @@
+//! How much of each log is durable, the tail that is not sealed yet, and the manifest of what is.
+//!
+//! Offsets and lengths are bytes; lines are counted by their ends, so `first_line` of a piece is the number of line
+//! ends before it.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::{OptionalExtension, QueryableByName};
+use diesel::sql_types::{BigInt, Bool, Bytea, Uuid as SqlUuid};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use pennine_core::id::AttemptId;
+
+/// How a log stands.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, QueryableByName)]
+pub struct LogState {
+    /// Durable bytes.
+    #[diesel(sql_type = BigInt)]
+    pub length: i64,
+    /// Line ends among them.
+    #[diesel(sql_type = BigInt)]
+    pub lines: i64,
+    /// Bytes that are sealed into objects.
+    #[diesel(sql_type = BigInt)]
+    pub sealed: i64,
+    /// Whether no more will come.
+    #[diesel(sql_type = Bool)]
+    pub complete: bool,
+    /// Whether it was cut at its cap.
+    #[diesel(sql_type = Bool)]
+    pub capped: bool,
+}
+
+/// A sealed stretch.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Object {
+    #[diesel(sql_type = BigInt)]
+    pub start: i64,
+    #[diesel(sql_type = BigInt)]
+    pub length: i64,
+    #[diesel(sql_type = BigInt)]
+    pub first_line: i64,
+    #[diesel(sql_type = BigInt)]
+    pub lines: i64,
+    #[diesel(sql_type = Bytea)]
+    pub sha256: Vec<u8>,
+}
+
+/// A stretch of the tail.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Chunk {
+    #[diesel(sql_type = BigInt)]
+    pub start: i64,
+    #[diesel(sql_type = BigInt)]
+    pub first_line: i64,
+    #[diesel(sql_type = Bytea)]
+    pub bytes: Vec<u8>,
+}
+
+/// What became of bytes that were sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Append {
+    /// Durable; the log's state after them.
+    Kept(LogState),
+    /// They begin past the end: go on at this offset.
+    Gap(i64),
+    /// The log is complete.
+    Closed(i64),
+}
+
+/// The number of line ends in some bytes.
+pub fn line_ends(bytes: &[u8]) -> i64 {
+    bytes.iter().filter(|byte| **byte == b'\n').count() as i64
+}
+
+/// Appends bytes that begin at `offset`. Bytes that are there already are passed over, so that a repeat does no harm.
+pub async fn append(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    offset: i64,
+    bytes: &[u8],
+) -> Result<Append> {
+    connection
+        .transaction(async |connection| {
+            let found: Option<LogState> = statement(
+                "select length, lines, sealed, complete, capped from attempt_log where attempt_id = $1 for update",
+            )
+            .bind::<SqlUuid, _>(Db(attempt))
+            .get_result(connection)
+            .await
+            .optional()?;
+            let Some(state) = found else { return Ok(Append::Gap(0)) };
+            let known = state.length - offset;
+            if known < 0 {
+                return Ok(Append::Gap(state.length));
+            }
+            let new = usize::try_from(known).ok().and_then(|known| bytes.get(known..)).unwrap_or_default();
+            if new.is_empty() {
+                return Ok(Append::Kept(state));
+            }
+            if state.complete {
+                return Ok(Append::Closed(state.length));
+            }
+            let (added, lines) = (new.len() as i64, line_ends(new));
+            statement(
+                "with chunk as (insert into log_chunk (attempt_id, start, first_line, bytes) values ($1, $2, $3, $4))
+                 update attempt_log set length = length + $5, lines = lines + $6 where attempt_id = $7",
+            )
+            .bind::<SqlUuid, _>(Db(attempt))
+            .bind::<BigInt, _>(state.length)
+            .bind::<BigInt, _>(state.lines)
+            .bind::<Bytea, _>(new)
+            .bind::<BigInt, _>(added)
+            .bind::<BigInt, _>(lines)
+            .bind::<SqlUuid, _>(Db(attempt))
+            .execute(connection)
+            .await?;
+            Ok(Append::Kept(LogState { length: state.length + added, lines: state.lines + lines, ..state }))
+        })
+        .await
+}
+
+/// How a log stands, if the attempt has one.
+pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Option<LogState>> {
+    Ok(statement(
+        "select length, lines, sealed, complete, capped from attempt_log where attempt_id = $1",
+    )
+    .bind::<SqlUuid, _>(Db(attempt))
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// The sealed stretches, in order.
+pub async fn objects(connection: &mut Connection, attempt: AttemptId) -> Result<Vec<Object>> {
+    Ok(statement(
+        "select start, length, first_line, lines, sha256 from log_object where attempt_id = $1 order by start",
+    )
+    .bind::<SqlUuid, _>(Db(attempt))
+    .load(connection)
+    .await?)
+}
+
+/// The tail from an offset on, at most so many stretches.
+pub async fn chunks(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    from: i64,
+    limit: i64,
+) -> Result<Vec<Chunk>> {
+    Ok(statement(
+        "select start, first_line, bytes from log_chunk
+         where attempt_id = $1 and start + length(bytes) > $2 order by start limit $3",
+    )
+    .bind::<SqlUuid, _>(Db(attempt))
+    .bind::<BigInt, _>(from)
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?)
+}
+
+/// Records that a stretch from the tail's start is sealed, and takes it out of the tail. False, and nothing changed,
+/// when somebody else sealed it first.
+pub async fn seal(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    object: &Object,
+) -> Result<bool> {
+    let end = object.start + object.length;
+    connection
+        .transaction(async |connection| {
+            let moved = statement(
+                "update attempt_log set sealed = $1 where attempt_id = $2 and sealed = $3 and length >= $4",
+            )
+            .bind::<BigInt, _>(end)
+            .bind::<SqlUuid, _>(Db(attempt))
+            .bind::<BigInt, _>(object.start)
+            .bind::<BigInt, _>(end)
+            .execute(connection)
+            .await?;
+            if moved == 0 {
+                return Ok(false);
+            }
+            statement(
+                "with object as (
+                   insert into log_object (attempt_id, start, length, first_line, lines, sha256)
+                   values ($1, $2, $3, $4, $5, $6)),
+                 whole as (delete from log_chunk where attempt_id = $7 and start + length(bytes) <= $8)
+                 update log_chunk set bytes = substring(bytes from ($9 - start + 1)::int), start = $10,
+                        first_line = $11
+                 where attempt_id = $12 and start < $13 and start + length(bytes) > $14",
+            )
+            .bind::<SqlUuid, _>(Db(attempt))
+            .bind::<BigInt, _>(object.start)
+            .bind::<BigInt, _>(object.length)
+            .bind::<BigInt, _>(object.first_line)
+            .bind::<BigInt, _>(object.lines)
+            .bind::<Bytea, _>(&object.sha256)
+            .bind::<SqlUuid, _>(Db(attempt))
+            .bind::<BigInt, _>(end)
+            .bind::<BigInt, _>(end)
+            .bind::<BigInt, _>(end)
+            .bind::<BigInt, _>(object.first_line + object.lines)
+            .bind::<SqlUuid, _>(Db(attempt))
+            .bind::<BigInt, _>(end)
+            .bind::<BigInt, _>(end)
+            .execute(connection)
+            .await?;
+            Ok(true)
+        })
+        .await
+}
+
+/// Logs that are complete and not wholly sealed: a replica stopped in between.
+pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<AttemptId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        attempt_id: Db<AttemptId>,
+    }
+    let rows: Vec<Row> = statement(
+        "select attempt_id from attempt_log where complete and sealed < length order by 1 limit $1",
+    )
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
+}

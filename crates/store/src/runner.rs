@@ -1,0 +1,401 @@
+//! Runners: their records, what is known of their machines, and when they were last heard of.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::outbox;
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::{OptionalExtension, QueryableByName};
+use diesel::sql_types::{
+    Array, BigInt, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use pennine_core::dispatch::RunnerView;
+use pennine_core::fact::{Facts, Subject};
+use pennine_core::id::{PoolId, RunnerId, SessionId};
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::time::Moment;
+use serde_json::json;
+use uuid::Uuid;
+
+/// A runner, with its pool's name and labels, how many of its slots are used, and when it was last heard of.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Runner {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<RunnerId>,
+    #[diesel(sql_type = BigInt)]
+    pub number: i64,
+    #[diesel(sql_type = SqlUuid)]
+    pub pool_id: Db<PoolId>,
+    #[diesel(sql_type = Text)]
+    pub pool: String,
+    #[diesel(sql_type = Array<Text>)]
+    pub pool_labels: Vec<String>,
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    /// As stored: a connected runner that takes work is `available`, however many slots it uses.
+    #[diesel(sql_type = Text)]
+    pub state: Db<RunnerState>,
+    #[diesel(sql_type = Timestamptz)]
+    pub state_since: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub state_why: String,
+    #[diesel(sql_type = Text)]
+    pub wish: Db<Wish>,
+    #[diesel(sql_type = Integer)]
+    pub slots: i32,
+    #[diesel(sql_type = Array<Text>)]
+    pub labels: Vec<String>,
+    #[diesel(sql_type = Jsonb)]
+    pub facts: Json<Facts>,
+    #[diesel(sql_type = Integer)]
+    pub facts_version: i32,
+    #[diesel(sql_type = Text)]
+    pub program: String,
+    #[diesel(sql_type = Timestamptz)]
+    pub created_at: Db<Moment>,
+    #[diesel(sql_type = BigInt)]
+    pub used: i64,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub seen_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub closed_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub session: Option<Db<SessionId>>,
+}
+
+impl Runner {
+    /// How many slots it has.
+    pub fn slots(&self) -> u32 {
+        self.slots.max(0).unsigned_abs()
+    }
+
+    /// How many of them are used.
+    pub fn used(&self) -> u32 {
+        u32::try_from(self.used).unwrap_or(u32::MAX)
+    }
+
+    /// The runner as dispatch sees it.
+    pub fn view(&self) -> RunnerView {
+        let labels = self
+            .labels
+            .iter()
+            .chain(&self.pool_labels)
+            .map(String::as_str);
+        RunnerView {
+            id: self.id.0,
+            name: self.name.clone(),
+            pool: self.pool_id.0,
+            slots: self.slots(),
+            state: self.state.0,
+            wish: self.wish.0,
+            subject: Subject::new(&self.name, &self.pool, labels, &self.facts.0),
+        }
+    }
+}
+
+/// Every runner that is not retired, or those of them that are asked for; by pool and name.
+pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Result<Vec<Runner>> {
+    Ok(statement(
+        "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
+                r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.created_at,
+                coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
+         from runner r join pool p on p.id = r.pool_id
+         left join runner_seen s on s.runner_id = r.id
+         left join (select runner_id, count(*) as used from attempt where state <> 'done' group by 1) u
+                on u.runner_id = r.id
+         where case when $1::uuid[] is null then r.state <> 'retired' else r.id = any($2) end
+         order by p.name, r.name",
+    )
+    .bind::<Nullable<Array<SqlUuid>>, _>(only.map(|ids| ids.iter().map(|id| id.0).collect::<Vec<Uuid>>()))
+    .bind::<Nullable<Array<SqlUuid>>, _>(only.map(|ids| ids.iter().map(|id| id.0).collect::<Vec<Uuid>>()))
+    .load(connection)
+    .await?)
+}
+
+/// The ids of the runners with this id, short number or name; several where pools have runners of one name.
+pub async fn find(
+    connection: &mut Connection,
+    id: Option<Uuid>,
+    number: Option<i64>,
+    name: &str,
+) -> Result<Vec<RunnerId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<RunnerId>,
+    }
+    let rows: Vec<Row> = statement(
+        "select id from runner where id = $1 or number = $2 or (lower(name) = lower($3) and state <> 'retired')
+         order by number",
+    )
+    .bind::<Nullable<SqlUuid>, _>(id)
+    .bind::<Nullable<BigInt>, _>(number)
+    .bind::<Text, _>(name)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id.0).collect())
+}
+
+/// What a machine says of itself.
+#[derive(Clone, Debug)]
+pub struct About<'a> {
+    pub facts: &'a Facts,
+    pub labels: &'a [String],
+    pub slots: u32,
+    pub program: &'a str,
+}
+
+/// Turns an awaited runner into one that has joined. False when it is not awaited any more.
+pub async fn enrol(
+    connection: &mut Connection,
+    id: RunnerId,
+    name: &str,
+    about: &About<'_>,
+    credential_hash: &[u8],
+    to: RunnerState,
+    at: Moment,
+) -> Result<bool> {
+    let joined = statement(
+        "with r as (
+           update runner set name = $1, state = $2, state_since = $3, state_why = 'it has joined and not connected yet',
+                  slots = $4, labels = $5, facts = $6, facts_version = 1, program = $7, credential_hash = $8
+           where id = $9 and state = $10 returning *),
+         f as (
+           insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+           select id, 1, facts, labels, slots, program, state_since from r)
+         insert into outbox (at, kind, subject, body)
+         select state_since, 'runner.joined', id, jsonb_build_object('name', name) from r",
+    )
+    .bind::<Text, _>(name)
+    .bind::<Text, _>(Db(to))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
+    .bind::<Array<Text>, _>(about.labels)
+    .bind::<Jsonb, _>(Json(about.facts.clone()))
+    .bind::<Text, _>(about.program)
+    .bind::<Bytea, _>(credential_hash)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Text, _>(Db(RunnerState::Awaited))
+    .execute(connection)
+    .await?;
+    Ok(joined == 1)
+}
+
+/// Records what a machine says of itself, as a new version if it is another than before. True if it was.
+pub async fn set_about(
+    connection: &mut Connection,
+    id: RunnerId,
+    about: &About<'_>,
+    at: Moment,
+) -> Result<bool> {
+    let changed = statement(
+        "with r as (
+           update runner set slots = $1, labels = $2, facts = $3, program = $4, facts_version = facts_version + 1
+           where id = $5 and (slots, labels, facts, program) is distinct from ($6, $7::text[], $8::jsonb, $9::text)
+           returning *),
+         f as (
+           insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+           select id, facts_version, facts, labels, slots, program, $10 from r)
+         insert into outbox (at, kind, subject, body) select $11, 'runner.changed', id, '{}' from r",
+    )
+    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
+    .bind::<Array<Text>, _>(about.labels)
+    .bind::<Jsonb, _>(Json(about.facts.clone()))
+    .bind::<Text, _>(about.program)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
+    .bind::<Array<Text>, _>(about.labels)
+    .bind::<Jsonb, _>(Json(about.facts.clone()))
+    .bind::<Text, _>(about.program)
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(changed == 1)
+}
+
+/// Who shows a credential.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Known {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<RunnerId>,
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    #[diesel(sql_type = Text)]
+    pub state: Db<RunnerState>,
+    #[diesel(sql_type = Text)]
+    pub wish: Db<Wish>,
+}
+
+/// The runner with this credential.
+pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
+    Ok(
+        statement("select id, name, state, wish from runner where credential_hash = $1")
+            .bind::<Bytea, _>(hash)
+            .get_result(connection)
+            .await
+            .optional()?,
+    )
+}
+
+/// Moves a runner from one state to another, with the reason. False when it was not in the first.
+pub async fn set_state(
+    connection: &mut Connection,
+    id: RunnerId,
+    from: RunnerState,
+    to: RunnerState,
+    why: &str,
+    at: Moment,
+) -> Result<bool> {
+    let moved = statement(
+        "with r as (
+           update runner set state = $1, state_since = $2, state_why = $3 where id = $4 and state = $5 returning *)
+         insert into outbox (at, kind, subject, body)
+         select state_since, 'runner.changed', id, jsonb_build_object('state', state, 'why', state_why) from r",
+    )
+    .bind::<Text, _>(Db(to))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(why)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Text, _>(Db(from))
+    .execute(connection)
+    .await?;
+    Ok(moved == 1)
+}
+
+/// When a runner's session was last heard of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, QueryableByName)]
+pub struct Seen {
+    #[diesel(sql_type = SqlUuid)]
+    pub runner_id: Db<RunnerId>,
+    #[diesel(sql_type = SqlUuid)]
+    pub session: Db<SessionId>,
+    #[diesel(sql_type = Timestamptz)]
+    pub seen_at: Db<Moment>,
+    /// When its connection was closed, with no poll after it.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub closed_at: Option<Db<Moment>>,
+}
+
+/// Writes what a replica saw since the last time. Nothing goes back in time.
+pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()> {
+    if seen.is_empty() {
+        return Ok(());
+    }
+    statement(
+        "insert into runner_seen (runner_id, session, seen_at, closed_at)
+         select * from unnest($1, $2, $3, $4)
+         on conflict (runner_id) do update
+         set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at
+         where excluded.seen_at >= runner_seen.seen_at",
+    )
+    .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.runner_id).collect::<Vec<_>>())
+    .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.session).collect::<Vec<_>>())
+    .bind::<Array<Timestamptz>, _>(seen.iter().map(|s| s.seen_at).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Timestamptz>>, _>(seen.iter().map(|s| s.closed_at).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// When each runner was last heard of.
+pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
+    Ok(
+        statement("select runner_id, session, seen_at, closed_at from runner_seen")
+            .load(connection)
+            .await?,
+    )
+}
+
+/// When one runner was last heard of.
+pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<Seen>> {
+    Ok(statement(
+        "select runner_id, session, seen_at, closed_at from runner_seen where runner_id = $1",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// What a runner executes.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Executing {
+    #[diesel(sql_type = SqlUuid)]
+    pub runner_id: Db<RunnerId>,
+    #[diesel(sql_type = BigInt)]
+    pub job_number: i64,
+    #[diesel(sql_type = Text)]
+    pub title: String,
+    #[diesel(sql_type = Text)]
+    pub project: String,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub started_at: Option<Db<Moment>>,
+}
+
+/// What the runners execute now.
+pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
+    Ok(statement(
+        "select a.runner_id, j.number as job_number, j.title, p.path as project, a.started_at
+         from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
+         where a.state <> 'done' order by j.number",
+    )
+    .load(connection)
+    .await?)
+}
+
+/// Sets what people want of a runner. False when there is no such runner, or it is gone for good.
+pub async fn set_wish(
+    connection: &mut Connection,
+    id: RunnerId,
+    wish: Wish,
+    at: Moment,
+) -> Result<bool> {
+    connection
+        .transaction(async |connection| {
+            let set = statement(
+                "update runner set wish = $1 where id = $2 and state not in ('retired', 'awaited')",
+            )
+            .bind::<Text, _>(Db(wish))
+            .bind::<SqlUuid, _>(Db(id))
+            .execute(connection)
+            .await?;
+            if set == 1 {
+                outbox::write(
+                    connection,
+                    at,
+                    "runner.changed",
+                    id.0,
+                    json!({"wish": wish}),
+                )
+                .await?;
+            }
+            Ok(set == 1)
+        })
+        .await
+}
+
+/// Whether the runner's session is another than this one and was heard of after `since`.
+pub async fn other_session_live(
+    connection: &mut Connection,
+    id: RunnerId,
+    session: SessionId,
+    since: Moment,
+) -> Result<bool> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Bool)]
+        live: bool,
+    }
+    let row: Row = statement(
+        "select exists (select from runner_seen
+           where runner_id = $1 and session <> $2 and seen_at > $3 and closed_at is null) as live",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<SqlUuid, _>(Db(session))
+    .bind::<Timestamptz, _>(Db(since))
+    .get_result(connection)
+    .await?;
+    Ok(row.live)
+}

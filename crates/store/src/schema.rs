@@ -1,0 +1,105 @@
+//! The tables that are reached through Diesel's query builder. The migrations are the truth about them.
+
+diesel::table! {
+    place (id) {
+        id -> Uuid,
+        kind -> Text,
+        name -> Text,
+        path -> Text,
+        parent_id -> Nullable<Uuid>,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    token (id) {
+        id -> Uuid,
+        name -> Text,
+        secret_hash -> Bytea,
+        role -> Text,
+        created_at -> Timestamptz,
+        expires_at -> Nullable<Timestamptz>,
+        revoked_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    sign_in (secret_hash) {
+        secret_hash -> Bytea,
+        token_id -> Uuid,
+        created_at -> Timestamptz,
+        expires_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    pool (id) {
+        id -> Uuid,
+        name -> Text,
+        description -> Text,
+        owner_id -> Uuid,
+        labels -> Array<Text>,
+        open -> Bool,
+        policy_version -> Integer,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    pool_policy (pool_id, version) {
+        pool_id -> Uuid,
+        version -> Integer,
+        owner_id -> Uuid,
+        labels -> Array<Text>,
+        open -> Bool,
+        since -> Timestamptz,
+        set_by -> Text,
+    }
+}
+
+diesel::table! {
+    outbox (id, at) {
+        id -> BigInt,
+        txid -> BigInt,
+        at -> Timestamptz,
+        kind -> Text,
+        subject -> Uuid,
+        body -> Jsonb,
+    }
+}
+
+diesel::table! {
+    audit (id, at) {
+        id -> BigInt,
+        at -> Timestamptz,
+        who -> Text,
+        what -> Text,
+        subject -> Text,
+        detail -> Jsonb,
+    }
+}
+
+diesel::table! {
+    yard_level (at) {
+        at -> Timestamptz,
+        waiting -> Integer,
+        executing -> Integer,
+        idle -> Integer,
+        coming -> Integer,
+    }
+}
+
+diesel::table! {
+    installation (one) {
+        one -> Bool,
+        id -> Uuid,
+        name -> Text,
+        key_id -> Text,
+        log_store -> Uuid,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::joinable!(sign_in -> token (token_id));
+diesel::joinable!(pool -> place (owner_id));
+diesel::allow_tables_to_appear_in_same_query!(sign_in, token, pool, place);

@@ -1,0 +1,161 @@
+//! Strands, and why their jobs wait, as a timeline.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::leadership::Epoch;
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::QueryableByName;
+use diesel::sql_types::{Array, BigInt, Bytea, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
+use diesel_async::RunQueryDsl;
+use pennine_core::dispatch::{Segment, StrandKey};
+use pennine_core::id::StrandId;
+use pennine_core::time::Moment;
+use pennine_core::wait::Turn;
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+/// A strand, with its project's path.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Strand {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<StrandId>,
+    #[diesel(sql_type = Jsonb)]
+    pub key: Json<StrandKey>,
+    #[diesel(sql_type = Text)]
+    pub project: String,
+}
+
+/// The strand of this key, made if there is none yet.
+pub async fn ensure(
+    connection: &mut Connection,
+    fresh: StrandId,
+    key: &StrandKey,
+    at: Moment,
+) -> Result<StrandId> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<StrandId>,
+    }
+    let canonical = serde_json::to_vec(key).map_err(|e| crate::Error::Refused(e.to_string()))?;
+    let row: Row = statement(
+        "insert into strand (id, key_hash, key, project_id, made_at) values ($1, $2, $3, $4, $5)
+         on conflict (key_hash) do update set key_hash = excluded.key_hash returning id",
+    )
+    .bind::<SqlUuid, _>(Db(fresh))
+    .bind::<Bytea, _>(Sha256::digest(&canonical).to_vec())
+    .bind::<Jsonb, _>(Json(key.clone()))
+    .bind::<SqlUuid, _>(Db(key.project))
+    .bind::<Timestamptz, _>(Db(at))
+    .get_result(connection)
+    .await?;
+    Ok(row.id.0)
+}
+
+/// The strands with these ids.
+pub async fn get(connection: &mut Connection, ids: &[StrandId]) -> Result<Vec<Strand>> {
+    Ok(statement(
+        "select s.id, s.key, p.path as project from strand s join place p on p.id = s.project_id
+         where s.id = any($1)",
+    )
+    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<Uuid>>())
+    .load(connection)
+    .await?)
+}
+
+/// Records that strands wait for other reasons from now on. False, and nothing recorded, when another leads by now.
+pub async fn record(
+    connection: &mut Connection,
+    epoch: Epoch,
+    at: Moment,
+    changes: &[(StrandId, Vec<Segment>)],
+) -> Result<bool> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        fenced: i64,
+    }
+    let ids: Vec<Uuid> = changes.iter().map(|(id, _)| id.0).collect();
+    let segments: Vec<Json<Vec<Segment>>> = changes
+        .iter()
+        .map(|(_, segments)| Json(segments.clone()))
+        .collect();
+    let row: Row = statement(
+        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+              turn as (select * from unnest($2, $3) as t(strand_id, segments)),
+              kept as (
+                insert into strand_reason (strand_id, since, segments)
+                select strand_id, $4, segments from turn, fence
+                on conflict (strand_id, since) do update set segments = excluded.segments
+                returning strand_id, since, segments),
+              told as (
+                insert into outbox (at, kind, subject, body)
+                select since, 'strand.reason', strand_id, jsonb_build_object('segments', segments) from kept)
+         select count(*) as fenced from fence",
+    )
+    .bind::<BigInt, _>(epoch.0)
+    .bind::<Array<SqlUuid>, _>(ids)
+    .bind::<Array<Jsonb>, _>(segments)
+    .bind::<Timestamptz, _>(Db(at))
+    .get_result(connection)
+    .await?;
+    Ok(row.fenced == 1)
+}
+
+#[derive(QueryableByName)]
+struct ReasonRow {
+    #[diesel(sql_type = SqlUuid)]
+    strand_id: Db<StrandId>,
+    #[diesel(sql_type = Timestamptz)]
+    since: Db<Moment>,
+    #[diesel(sql_type = Jsonb)]
+    segments: Json<Vec<Segment>>,
+}
+
+/// What was last recorded of each of these strands, and since when it holds.
+pub async fn latest(
+    connection: &mut Connection,
+    ids: &[StrandId],
+) -> Result<Vec<(StrandId, Moment, Vec<Segment>)>> {
+    let rows: Vec<ReasonRow> = statement(
+        "select r.* from unnest($1) as wanted(id) cross join lateral (
+           select strand_id, since, segments from strand_reason where strand_id = wanted.id
+           order by since desc limit 1) r",
+    )
+    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<Uuid>>())
+    .load(connection)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| (row.strand_id.0, row.since.0, row.segments.0))
+        .collect())
+}
+
+/// A strand's timeline over a stretch: what held at its start, and every change within.
+pub async fn timeline(
+    connection: &mut Connection,
+    id: StrandId,
+    from: Moment,
+    until: Moment,
+) -> Result<Vec<Turn>> {
+    let rows: Vec<ReasonRow> = statement(
+        "(select strand_id, since, segments from strand_reason
+          where strand_id = $1 and since <= $2 order by since desc limit 1)
+         union all
+         (select strand_id, since, segments from strand_reason
+          where strand_id = $3 and since > $4 and since < $5 order by since)",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<Timestamptz, _>(Db(until))
+    .load(connection)
+    .await?;
+    let turn = |row: ReasonRow| Turn {
+        since: row.since.0,
+        reason: row.segments.0.as_slice().first().map(|s| s.reason),
+    };
+    Ok(rows.into_iter().map(turn).collect())
+}

@@ -1,0 +1,177 @@
+//! Jobs and their attempts.
+
+use pennine_core::dispatch::{Band, Mend, Reason, Standing};
+use pennine_core::id::{AttemptId, JobId, RunnerId};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::requirement::{Explanation, Hint};
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, Moment};
+use pennine_core::wait::Span;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// What to make a job from.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewJob {
+    /// The project's path, or its name where only one has it.
+    pub project: String,
+    /// The requirement; empty for any runner of an open pool.
+    #[serde(default, rename = "where")]
+    pub requirement: String,
+    /// The program and its arguments. It is run as it is, without a shell.
+    pub command: Vec<String>,
+    /// What to call it; the command's first word when not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// Variables of its environment.
+    #[serde(default)]
+    pub variables: BTreeMap<String, String>,
+    /// How long its command may run, in microseconds; an hour when not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_limit_us: Option<Micros>,
+    /// How many attempts it may have when runners are lost; 3 when not given. A command that fails is not tried again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tries: Option<u32>,
+    /// Refuse it when its requirement names something that nothing in the yard knows.
+    #[serde(default)]
+    pub strict: bool,
+}
+
+/// A job that was taken, with what looks wrong about it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TakenJob {
+    #[serde(flatten)]
+    pub job: JobLine,
+    /// Words of its requirement that nothing in the yard knows.
+    #[serde(default)]
+    pub hints: Vec<Hint>,
+}
+
+/// A job in a list.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobLine {
+    pub id: JobId,
+    /// Its short name, `j-4812`.
+    pub name: String,
+    pub title: String,
+    pub project: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub state: JobState,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result: Option<Outcome>,
+    /// Why it waits, if it waits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// The runner of its latest attempt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runner: Option<String>,
+    pub created_at: Moment,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started_at: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub finished_at: Option<Moment>,
+    /// How long it waited, so far if it still waits, over all attempts.
+    pub wait_us: Micros,
+    /// How long its latest attempt's command ran, so far if it still runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ran_us: Option<Micros>,
+}
+
+/// A job, whole.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Job {
+    #[serde(flatten)]
+    pub line: JobLine,
+    /// The run it belongs to, `run-207`.
+    pub run: String,
+    pub band: Band,
+    pub command: Vec<String>,
+    pub variables: BTreeMap<String, String>,
+    pub time_limit_us: Micros,
+    pub tries: u32,
+    /// When it first became ready.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ready_at: Option<Moment>,
+    /// Why it ended as it did, in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub said: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exit_code: Option<i32>,
+    /// The wait of the attempt that has not begun yet, if it waits.
+    pub waiting: Vec<Span>,
+    /// Every try, first to last.
+    pub attempts: Vec<Attempt>,
+    /// When this was true.
+    pub now: Moment,
+}
+
+/// One try of a job on one runner.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Attempt {
+    pub id: AttemptId,
+    /// 1 for the first.
+    pub number: u32,
+    pub state: AttemptState,
+    pub runner: String,
+    pub runner_id: RunnerId,
+    pub pool: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result: Option<Outcome>,
+    /// Whether its result is the job's.
+    pub accepted: bool,
+    /// Why it ended as it did, in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub said: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exit_code: Option<i32>,
+    pub ready_at: Moment,
+    pub assigned_at: Moment,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started_at: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exited_at: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub finished_at: Option<Moment>,
+    /// From ready to started, so far if it has not started.
+    pub wait_us: Micros,
+    /// That wait, split; the parts add up to it exactly.
+    pub wait: Vec<Span>,
+    /// Processor time of the command and everything it waited for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub processor_us: Option<Micros>,
+    /// The largest memory that any one of its processes held.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peak_memory: Option<ByteSize>,
+    /// The log's length so far.
+    pub log_bytes: ByteSize,
+    /// Whether the log was cut at its cap.
+    pub log_capped: bool,
+}
+
+/// Why a job waits, and what would run it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Why {
+    pub job: String,
+    pub project: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub state: JobState,
+    /// The reason, if it waits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// All of it in a sentence.
+    pub said: String,
+    pub standing: Standing,
+    pub explanation: Explanation,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mend: Option<Mend>,
+    /// How many jobs of its strand are before it.
+    pub before: u64,
+    pub waited_us: Micros,
+    /// The wait so far, split.
+    pub waiting: Vec<Span>,
+}

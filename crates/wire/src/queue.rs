@@ -1,0 +1,48 @@
+//! The queue, grouped by why jobs wait.
+
+use pennine_core::dispatch::{Mend, Reason, Standing};
+use pennine_core::requirement::Hint;
+use pennine_core::time::Micros;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The queue.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Queue {
+    /// Jobs that wait.
+    pub waiting: u64,
+    /// The strands in which jobs wait, grouped by reason; what needs a person first, then the longest wait.
+    pub groups: Vec<QueueGroup>,
+}
+
+/// Waiting jobs with one reason.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QueueGroup {
+    pub reason: Reason,
+    /// The reason in a few words.
+    pub said: String,
+    /// Whether it goes on until a person does something.
+    pub needs_a_person: bool,
+    pub jobs: u64,
+    pub longest_us: Micros,
+    pub strands: Vec<QueueStrand>,
+}
+
+/// Waiting jobs that are alike to the dispatcher.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QueueStrand {
+    pub project: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub jobs: u64,
+    pub longest_us: Micros,
+    /// The short name of the job at its head.
+    pub first: String,
+    /// The reason with its numbers.
+    pub said: String,
+    pub standing: Standing,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mend: Option<Mend>,
+    #[serde(default)]
+    pub hints: Vec<Hint>,
+}

@@ -1,0 +1,235 @@
+//! What runners and the service say to each other, under `/runner/v1`. See docs/protocol.md.
+
+use pennine_core::fact::Facts;
+use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, Moment};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// The number of the protocol that this code speaks. The service takes this one and the one before.
+pub const PROTOCOL: u32 = 1;
+/// The oldest protocol number that the service still takes.
+pub const OLDEST_PROTOCOL: u32 = 1;
+
+/// A machine joins.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Enrol {
+    pub protocol: u32,
+    /// The ticket's secret.
+    pub ticket: String,
+    pub name: String,
+    pub slots: u32,
+    #[serde(default)]
+    pub labels: Vec<String>,
+    pub facts: Facts,
+    /// The runner program's version.
+    pub version: String,
+}
+
+/// The answer to a machine that joins.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Enrolled {
+    pub runner: RunnerId,
+    /// The runner's short name.
+    pub short: String,
+    pub name: String,
+    pub pool: String,
+    /// What the runner shows from now on. Shown this once.
+    pub credential: String,
+    /// The installation's id, by which the runner knows that it talks to the same one later.
+    pub installation: uuid::Uuid,
+    pub installation_name: String,
+}
+
+/// The one outstanding request of a runner.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Poll {
+    pub protocol: u32,
+    /// The runner process's life.
+    pub session: SessionId,
+    /// Counts up with every poll of the session.
+    pub sequence: u64,
+    /// Slots that are free.
+    pub free: u32,
+    /// Attempts that the runner has. Naming one acknowledges it and renews its lease.
+    #[serde(default)]
+    pub held: Vec<Held>,
+    /// The runner's facts and such, with the first poll of a session and whenever they change.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub about: Option<About>,
+    /// Answer at once, whether or not there is something to say.
+    #[serde(default)]
+    pub at_once: bool,
+}
+
+/// What a runner is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct About {
+    pub facts: Facts,
+    pub slots: u32,
+    #[serde(default)]
+    pub labels: Vec<String>,
+    pub version: String,
+}
+
+/// An attempt that a runner has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Held {
+    pub attempt: AttemptId,
+    pub lease: LeaseToken,
+    /// How far it is.
+    pub phase: Phase,
+    /// How long ago the command ended, where it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exited_ago_us: Option<Micros>,
+}
+
+/// How far an attempt is on its runner.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Phase {
+    /// The workspace is being made.
+    Preparing,
+    /// The command runs.
+    Executing,
+    /// The command has ended; log and result are on their way.
+    Finalizing,
+}
+
+/// The answer to a poll. What is not acknowledged by the next poll is said again.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct PollAnswer {
+    /// The sequence number of the poll that it answers.
+    pub sequence: u64,
+    /// Attempts for this runner that it has not named yet.
+    #[serde(default)]
+    pub assignments: Vec<Assigned>,
+    /// Attempts that the runner has and should end.
+    #[serde(default)]
+    pub stop: Vec<Stop>,
+    pub settings: Settings,
+}
+
+/// What the service wants every runner to keep to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Settings {
+    /// How long the service parks a poll at most.
+    pub park_us: Micros,
+    /// How long a lease lasts after the poll that renewed it.
+    pub lease_us: Micros,
+    /// How many bytes one request of log may have.
+    pub log_chunk: ByteSize,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Settings {
+            park_us: Micros(8_000_000),
+            lease_us: Micros(30_000_000),
+            log_chunk: ByteSize(1 << 20),
+        }
+    }
+}
+
+/// An attempt for a runner.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Assigned {
+    pub attempt: AttemptId,
+    pub lease: LeaseToken,
+    /// The attempt's number, 1 for the first.
+    pub number: u32,
+    /// The job's short name.
+    pub job: String,
+    pub title: String,
+    pub project: String,
+    pub pool: String,
+    pub runner: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub command: Vec<String>,
+    pub variables: BTreeMap<String, String>,
+    pub time_limit_us: Micros,
+    /// The most bytes that its log may have.
+    pub log_cap: ByteSize,
+}
+
+/// An attempt that is to end.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stop {
+    pub attempt: AttemptId,
+    pub cause: StopCause,
+    /// Why, in words.
+    pub said: String,
+}
+
+/// Why an attempt is to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StopCause {
+    /// A person cancelled the job: end it and report.
+    Cancelled,
+    /// The attempt is over for the service, or never was this runner's: end it, nothing more is taken from it.
+    Over,
+}
+
+/// The command was started: exec has returned.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Started {
+    pub session: SessionId,
+    pub lease: LeaseToken,
+    /// How long ago, by the runner's monotonic clock.
+    pub ago_us: Micros,
+}
+
+/// The attempt is over and its log is complete.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Finished {
+    pub session: SessionId,
+    pub lease: LeaseToken,
+    pub result: Outcome,
+    /// The command's exit code, where it exited by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exit_code: Option<i32>,
+    /// Why, in words, where there is more to say than the exit code.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub said: Option<String>,
+    /// How long ago the command ended.
+    pub exited_ago_us: Micros,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub processor_us: Option<Micros>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peak_memory: Option<ByteSize>,
+    /// The log's whole length. Refused until that much is durable.
+    pub log_bytes: ByteSize,
+    /// Whether bytes past the cap were left out.
+    #[serde(default)]
+    pub log_capped: bool,
+    /// How long ago the command was started, for a service that never heard of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started_ago_us: Option<Micros>,
+}
+
+/// How much of a log is durable: the offset at which the next bytes belong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LogTaken {
+    pub next_offset: u64,
+}
+
+/// A runner's process ends, or a runner leaves.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Goodbye {
+    pub session: SessionId,
+}
+
+/// What a runner may ask before it has a credential: who is there, and what time it is.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Hello {
+    /// Always `pennine`, so that a wrong address is told apart.
+    pub service: String,
+    pub version: String,
+    pub protocol: u32,
+    pub oldest_protocol: u32,
+    pub now: Moment,
+}
