@@ -1,1 +1,81 @@
-fn main() {}
+//! `pennined`: the program that serves.
+
+use clap::{Parser, Subcommand};
+use pennined::{boot, config};
+use std::path::PathBuf;
+use std::process::ExitCode;
+use tracing_subscriber::EnvFilter;
+
+/// Pennine's service: it matches queued jobs to labelled runners.
+#[derive(Parser)]
+#[command(name = "pennined", version, about)]
+struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+}
+
+#[derive(Subcommand)]
+enum Verb {
+    /// Serve until told to stop (SIGINT or SIGTERM).
+    Serve {
+        /// A TOML file with settings; `pennined config` prints one with every key explained.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
+    /// Print the default configuration, with every key explained.
+    Config,
+    /// Print the OpenAPI description of the HTTP interface.
+    Openapi,
+}
+
+fn main() -> ExitCode {
+    match Arguments::parse().verb {
+        Verb::Config => {
+            print!("{}", config::DEFAULT);
+            ExitCode::SUCCESS
+        }
+        Verb::Openapi => match pennined::http::openapi().to_pretty_json() {
+            Ok(text) => {
+                println!("{text}");
+                ExitCode::SUCCESS
+            }
+            Err(error) => fail(&format!("the description cannot be written: {error}")),
+        },
+        Verb::Serve { config } => serve(config),
+    }
+}
+
+fn fail(said: &str) -> ExitCode {
+    eprintln!("pennined: {said}");
+    ExitCode::FAILURE
+}
+
+fn serve(file: Option<PathBuf>) -> ExitCode {
+    let config = match config::Config::load(file.as_deref()) {
+        Ok(config) => config,
+        Err(error) => {
+            eprintln!("pennined: {error}");
+            return ExitCode::from(2);
+        }
+    };
+    let filter = EnvFilter::try_new(&config.log.level).unwrap_or_else(|_| EnvFilter::new("info"));
+    let log = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr);
+    if config.log.format == config::LogFormat::Json {
+        log.json().init()
+    } else {
+        log.init()
+    }
+    let runtime = match tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+    {
+        Ok(runtime) => runtime,
+        Err(error) => return fail(&format!("the runtime cannot start: {error}")),
+    };
+    match runtime.block_on(boot::run(config)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => fail(&format!("{error:#}")),
+    }
+}

@@ -5,10 +5,10 @@ use crate::error::Result;
 use crate::leadership::Epoch;
 use crate::statement::statement;
 use crate::types::{Db, Json, words};
-use diesel::{OptionalExtension, QueryableByName};
 use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
+use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::RunQueryDsl;
 use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, StrandId};
@@ -546,4 +546,30 @@ pub async fn holds_lease(
     .get_result(connection)
     .await?;
     Ok(row.changed > 0)
+}
+
+/// A session begins: from now on it is the runner's, and these attempts, which it still has, are this session's.
+/// One statement, so that the leader never sees the one without the other.
+pub async fn begin_session(
+    connection: &mut Connection,
+    runner: RunnerId,
+    session: SessionId,
+    held: &[AttemptId],
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "with kept as (update attempt set session = $1 where id = any($2) and runner_id = $3 and state <> 'done')
+         insert into runner_seen (runner_id, session, seen_at) values ($4, $5, $6)
+         on conflict (runner_id) do update
+         set session = excluded.session, seen_at = excluded.seen_at, closed_at = null",
+    )
+    .bind::<SqlUuid, _>(Db(session))
+    .bind::<Array<SqlUuid>, _>(held.iter().map(|id| id.0).collect::<Vec<_>>())
+    .bind::<SqlUuid, _>(Db(runner))
+    .bind::<SqlUuid, _>(Db(runner))
+    .bind::<SqlUuid, _>(Db(session))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
 }

@@ -108,6 +108,32 @@ impl Store {
     }
 }
 
+/// Runs something in a transaction. It is undone when an error comes back, whatever its kind.
+pub async fn in_transaction<T, E, F>(connection: &mut Connection, work: F) -> Result<T, E>
+where
+    F: AsyncFnOnce(&mut Connection) -> Result<T, E>,
+    E: From<Error>,
+{
+    use diesel_async::TransactionManager;
+    type Manager = <Connection as diesel_async::AsyncConnection>::TransactionManager;
+    Manager::begin_transaction(connection)
+        .await
+        .map_err(Error::from)?;
+    match work(connection).await {
+        Ok(value) => {
+            Manager::commit_transaction(connection)
+                .await
+                .map_err(Error::from)?;
+            Ok(value)
+        }
+        Err(error) => {
+            // A connection that cannot even roll back is thrown away by its pool.
+            let _ = Manager::rollback_transaction(connection).await;
+            Err(error)
+        }
+    }
+}
+
 fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
     let manager = AsyncDieselConnectionManager::new_with_config(url, ManagerConfig::default());
     let setup = format!(

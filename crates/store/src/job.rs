@@ -4,10 +4,10 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::{Db, Json, words};
-use diesel::{OptionalExtension, QueryableByName};
 use diesel::sql_types::{
     Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
+use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::RunQueryDsl;
 use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};

@@ -7,8 +7,8 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::{OptionalExtension, QueryableByName};
 use diesel::sql_types::{BigInt, Bool, Bytea, Uuid as SqlUuid};
+use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::id::AttemptId;
 

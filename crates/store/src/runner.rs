@@ -5,10 +5,10 @@ use crate::error::Result;
 use crate::outbox;
 use crate::statement::statement;
 use crate::types::{Db, Json};
-use diesel::{OptionalExtension, QueryableByName};
 use diesel::sql_types::{
     Array, BigInt, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
+use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};

@@ -33,9 +33,11 @@ pub async fn insert(connection: &mut Connection, new: &Token) -> Result<()> {
 
 /// Whether any token was ever made.
 pub async fn any(connection: &mut Connection) -> Result<bool> {
-    Ok(diesel::select(diesel::dsl::exists(token::table.select(token::id)))
-        .get_result(connection)
-        .await?)
+    Ok(
+        diesel::select(diesel::dsl::exists(token::table.select(token::id)))
+            .get_result(connection)
+            .await?,
+    )
 }
 
 /// The token with this secret, if it still holds.

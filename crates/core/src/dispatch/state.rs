@@ -241,6 +241,16 @@ impl State {
         self.runners.get(&id).map(|runner| &runner.view)
     }
 
+    /// Every runner as last told.
+    pub fn runner_views(&self) -> impl Iterator<Item = &RunnerView> {
+        self.runners.values().map(|runner| &runner.view)
+    }
+
+    /// Whether the strand was told.
+    pub fn knows_strand(&self, id: StrandId) -> bool {
+        self.strands.contains_key(&id)
+    }
+
     /// How a strand stands in the yard.
     pub fn standing(&self, strand: StrandId) -> Option<Standing> {
         let strand = self.strands.get(&strand)?;

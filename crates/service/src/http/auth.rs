@@ -1,0 +1,159 @@
+//! Who asks: a bearer token, or the console's cookie.
+
+use super::answer::Failure;
+use crate::app::App;
+use crate::secret;
+use axum::extract::{FromRequestParts, Request, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use pennine_core::time::Moment;
+use pennine_store::token::{self, Token};
+use uuid::Uuid;
+
+/// The name of the console's cookie.
+pub const COOKIE: &str = "pennine_session";
+
+/// What somebody may do. Each includes those before it.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Role {
+    /// Looks.
+    Viewer,
+    /// Submits and cancels jobs.
+    Submitter,
+    /// Makes pools and tickets, pauses runners.
+    Operator,
+    /// Everything.
+    Admin,
+}
+
+impl Role {
+    fn of(word: &str) -> Role {
+        match word {
+            "admin" => Role::Admin,
+            "operator" => Role::Operator,
+            "submitter" => Role::Submitter,
+            _ => Role::Viewer,
+        }
+    }
+}
+
+/// Who asks.
+#[derive(Clone, Debug)]
+pub struct Principal {
+    pub token: Uuid,
+    /// For the audit log.
+    pub name: String,
+    pub role: Role,
+    pub role_word: String,
+    /// When the sign-in ends, where it is one.
+    pub until: Option<Moment>,
+}
+
+impl Principal {
+    fn of(token: Token, until: Option<Moment>) -> Self {
+        Principal {
+            token: token.id,
+            name: token.name,
+            role: Role::of(&token.role),
+            role_word: token.role,
+            until,
+        }
+    }
+
+    /// Refuses what the role does not include.
+    pub fn require(&self, role: Role) -> Result<(), Failure> {
+        if self.role >= role {
+            return Ok(());
+        }
+        let needed = format!("{role:?}").to_lowercase();
+        Err(Failure::forbidden(
+            "role-needed",
+            "The token may not do this",
+            format!(
+                "this needs the role {needed}; the token {:?} has {}",
+                self.name, self.role_word
+            ),
+        ))
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for Principal {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        parts
+            .extensions
+            .get::<Principal>()
+            .cloned()
+            .ok_or_else(|| Failure::unauthenticated("nobody is signed in"))
+    }
+}
+
+/// The bearer token in the headers.
+pub fn bearer(headers: &HeaderMap) -> Option<&str> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, token) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim())
+}
+
+/// The console's cookie in the headers.
+pub fn cookie(headers: &HeaderMap) -> Option<&str> {
+    let pairs = headers
+        .get_all(header::COOKIE)
+        .iter()
+        .filter_map(|value| value.to_str().ok());
+    pairs.flat_map(|value| value.split(';')).find_map(|pair| {
+        let (name, value) = pair.trim().split_once('=')?;
+        (name == COOKIE).then_some(value)
+    })
+}
+
+/// Finds out who asks. Signing in is the only thing that nobody in particular may do.
+pub async fn authenticate(State(app): State<App>, mut request: Request, next: Next) -> Response {
+    let signing_in = request.uri().path() == "/session" && request.method() == Method::POST;
+    let headers = request.headers().clone();
+    let safe = request.method().is_safe();
+    match identify(&app, &headers, safe).await {
+        Ok(principal) => {
+            request.extensions_mut().insert(principal);
+        }
+        Err(failure) if !signing_in => return failure.into_response(),
+        Err(_) => {}
+    }
+    next.run(request).await
+}
+
+async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, Failure> {
+    let now = app.clock.now();
+    if let Some(secret) = bearer(headers) {
+        let mut connection = app.store.get().await?;
+        return match token::by_secret(&mut connection, &secret::hash(secret), now).await? {
+            Some(token) => Ok(Principal::of(token, None)),
+            None => Err(Failure::unauthenticated(
+                "the token is not known here, has expired, or was revoked",
+            )),
+        };
+    }
+    let Some(secret) = cookie(headers) else {
+        return Err(Failure::unauthenticated("the request carries no token"));
+    };
+    // A cookie comes along by itself, so a write must come from our own page.
+    let own_page = matches!(
+        headers.get("sec-fetch-site").map(|v| v.as_bytes()),
+        Some(b"same-origin" | b"none")
+    );
+    if !safe && !own_page {
+        return Err(Failure::forbidden(
+            "foreign-page",
+            "The request comes from another site",
+            "a write with the console's cookie is taken only from the console's own pages",
+        ));
+    }
+    let mut connection = app.store.get().await?;
+    match token::by_cookie(&mut connection, &secret::hash(secret), now).await? {
+        Some((token, until)) => Ok(Principal::of(token, Some(until))),
+        None => Err(Failure::unauthenticated("the sign-in has ended")),
+    }
+}

@@ -1,0 +1,620 @@
+//! Jobs.
+
+use super::answer::{Answer, Failure, created};
+use super::auth::{Principal, Role};
+use super::body::{JsonBody, Params};
+use super::places;
+use super::yard::Yard;
+use crate::app::App;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use pennine_core::dispatch::{Band, Mend, Reason, StrandKey};
+use pennine_core::id::{JobId, RunId, Short, StrandId};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::requirement::{Explanation, Requirement, explain, hints};
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, Moment, spoken};
+use pennine_core::wait::{Span, Turn, split};
+use pennine_store::job::{Cancelled, Filter};
+use pennine_store::{Connection, attempt, audit, job, strand};
+use pennine_wire::{Attempt, Job, JobLine, NewJob, Page, Problem, TakenJob, Why};
+use serde::Deserialize;
+use serde_json::json;
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+use utoipa::IntoParams;
+use uuid::Uuid;
+
+const HOUR: Duration = Duration::from_secs(3600);
+const WEEK: Duration = Duration::from_secs(7 * 86_400);
+
+/// Finds a job by its id or short name.
+pub async fn find(connection: &mut Connection, text: &str) -> Answer<job::Job> {
+    let (id, number) = (
+        text.parse::<Uuid>().ok().map(JobId),
+        Short::Job.number(text),
+    );
+    let found = if id.is_none() && number.is_none() {
+        None
+    } else {
+        job::find(connection, id, number).await?
+    };
+    found.ok_or_else(|| Failure::unknown("job", text))
+}
+
+/// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
+pub struct Around {
+    attempts: HashMap<JobId, Vec<attempt::Attempt>>,
+    reasons: HashMap<StrandId, Reason>,
+}
+
+/// A job waits when it is pending and no runner has it.
+fn waits(job: &job::Job) -> bool {
+    job.state.0 == JobState::Pending && job.current_attempt.is_none()
+}
+
+impl Around {
+    /// Reads it for these jobs.
+    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Answer<Around> {
+        let ids: Vec<JobId> = jobs.iter().map(|job| job.id.0).collect();
+        let mut attempts: HashMap<JobId, Vec<attempt::Attempt>> = HashMap::new();
+        for one in attempt::of_jobs(connection, &ids).await? {
+            attempts.entry(one.job_id.0).or_default().push(one);
+        }
+        let strands: BTreeSet<StrandId> = jobs
+            .iter()
+            .filter(|job| waits(job))
+            .map(|job| job.strand_id.0)
+            .collect();
+        let strands: Vec<StrandId> = strands.into_iter().collect();
+        let latest = if strands.is_empty() {
+            Vec::new()
+        } else {
+            strand::latest(connection, &strands).await?
+        };
+        let reasons = latest
+            .into_iter()
+            .filter_map(|(id, _, segments)| Some((id, segments.first()?.reason)));
+        Ok(Around {
+            attempts,
+            reasons: reasons.collect(),
+        })
+    }
+
+    /// The job as a line of a list.
+    pub fn line(&self, job: &job::Job, now: Moment) -> JobLine {
+        let attempts = self
+            .attempts
+            .get(&job.id.0)
+            .map(Vec::as_slice)
+            .unwrap_or_default();
+        let last = attempts.last();
+        let mut wait: Duration = attempts.iter().map(|one| wait_of(one, now)).sum();
+        if let (true, Some(since)) = (waits(job), job.waits_since) {
+            wait += now.since(since.0);
+        } else if let (None, Some(since), Some(finished)) =
+            (job.current_attempt, job.waits_since, job.finished_at)
+        {
+            // It ended while it waited.
+            wait += finished.since(since.0);
+        }
+        let reason = match (job.state.0, waits(job)) {
+            (JobState::Pending, true) => self
+                .reasons
+                .get(&job.strand_id.0)
+                .copied()
+                .or(Some(Reason::Handover)),
+            (JobState::Pending, false) => Some(Reason::Handover),
+            _ => None,
+        };
+        let ran = last.and_then(|one| {
+            let started = one.started_at?;
+            let until = one.exited_at.or(one.finished_at).map_or(now, |at| at.0);
+            Some(until.since(started.0).into())
+        });
+        JobLine {
+            id: job.id.0,
+            name: Short::Job.name(job.number),
+            title: job.title.clone(),
+            project: job.project.clone(),
+            requirement: job.requirement.clone(),
+            state: job.state.0,
+            result: job.result.map(|result| result.0),
+            reason,
+            runner: last.map(|one| one.runner.clone()),
+            created_at: job.created_at.0,
+            started_at: job.started_at.map(|at| at.0),
+            finished_at: job.finished_at.map(|at| at.0),
+            wait_us: wait.into(),
+            ran_us: ran,
+        }
+    }
+}
+
+fn wait_of(one: &attempt::Attempt, now: Moment) -> Duration {
+    wait_end(one, now).since(one.ready_at.0)
+}
+
+/// When an attempt's wait was over: it started, or it came to nothing before.
+fn wait_end(one: &attempt::Attempt, now: Moment) -> Moment {
+    one.started_at.or(one.finished_at).map_or(now, |at| at.0)
+}
+
+async fn timeline(
+    connection: &mut Connection,
+    strand: StrandId,
+    from: Moment,
+    until: Moment,
+) -> Answer<Vec<Turn>> {
+    Ok(strand::timeline(connection, strand, from, until).await?)
+}
+
+/// Which jobs to list.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct ListParams {
+    /// Only jobs in these states, joined with commas.
+    state: Option<String>,
+    /// Only jobs of this project or below this team.
+    under: Option<String>,
+    /// The cursor of the page before.
+    after: Option<String>,
+    /// How many: 1 to 200, 50 when not given.
+    limit: Option<i64>,
+}
+
+/// Jobs, newest first.
+#[utoipa::path(get, path = "/jobs", tag = "jobs", params(ListParams),
+    responses((status = 200, body = Page<JobLine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn list(
+    State(app): State<App>,
+    _: Principal,
+    Params(params): Params<ListParams>,
+) -> Answer<(HeaderMap, Json<Page<JobLine>>)> {
+    let limit = params.limit.unwrap_or(50);
+    if !(1..=200).contains(&limit) {
+        return Err(Failure::invalid("limit", "limit is 1 to 200"));
+    }
+    let words = params
+        .state
+        .iter()
+        .flat_map(|states| states.split(','))
+        .filter(|word| !word.is_empty());
+    let states = words
+        .map(str::parse::<JobState>)
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(|e| Failure::invalid("state", e))?;
+    let before = match &params.after {
+        Some(text) => Some(Short::Job.number(text).ok_or_else(|| {
+            Failure::invalid(
+                "after",
+                "this is no cursor: send the `next` of the page before",
+            )
+        })?),
+        None => None,
+    };
+    let filter = Filter {
+        states,
+        under: params.under.clone(),
+        before,
+    };
+    let mut connection = app.store.get().await?;
+    let rows = job::list(&mut connection, &filter, limit + 1).await?;
+    let more = rows.len() as i64 > limit;
+    let rows: Vec<job::Job> = rows
+        .into_iter()
+        .take(usize::try_from(limit).unwrap_or(0))
+        .collect();
+    let around = Around::read(&mut connection, &rows).await?;
+    let now = app.clock.now();
+    let items: Vec<JobLine> = rows.iter().map(|row| around.line(row, now)).collect();
+    let next = items.last().filter(|_| more).map(|last| last.name.clone());
+    let mut headers = HeaderMap::new();
+    if let Some(next) = &next {
+        let mut query = format!("limit={limit}&after={next}");
+        if let Some(state) = params.state {
+            query += &format!("&state={state}");
+        }
+        if let Some(under) = params.under {
+            query += &format!("&under={under}");
+        }
+        let link = format!("<{}/api/v1/jobs?{query}>; rel=\"next\"", app.public_url);
+        headers.extend(
+            HeaderValue::from_str(&link)
+                .ok()
+                .map(|link| (header::LINK, link)),
+        );
+    }
+    Ok((headers, Json(Page { items, next })))
+}
+
+/// What a job to be made asks, checked.
+struct Checked {
+    requirement: Requirement,
+    title: String,
+    time_limit: Duration,
+    tries: u32,
+}
+
+fn check(new: &NewJob) -> Answer<Checked> {
+    let requirement: Requirement = new
+        .requirement
+        .parse()
+        .map_err(|e| Failure::requirement("where", e))?;
+    let program = new
+        .command
+        .first()
+        .filter(|program| !program.is_empty())
+        .ok_or_else(|| {
+            Failure::invalid(
+                "command",
+                "the command is empty: give a program and its arguments",
+            )
+        })?;
+    if new.command.iter().map(String::len).sum::<usize>() > 128 << 10 {
+        return Err(Failure::invalid(
+            "command",
+            "the command is longer than 128 KiB: put it into a file",
+        ));
+    }
+    if new.command.iter().any(|word| word.contains('\0')) {
+        return Err(Failure::invalid(
+            "command",
+            "a word of the command contains a NUL byte",
+        ));
+    }
+    for (name, value) in &new.variables {
+        let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if name.is_empty()
+            || !name.chars().all(fits)
+            || name.starts_with(|c: char| c.is_ascii_digit())
+        {
+            let said = format!(
+                "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
+            );
+            return Err(Failure::invalid("variables", said));
+        }
+        if value.contains('\0') {
+            return Err(Failure::invalid(
+                &format!("variables.{name}"),
+                "the value contains a NUL byte",
+            ));
+        }
+    }
+    let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
+    if time_limit.is_zero() || time_limit > WEEK {
+        return Err(Failure::invalid(
+            "time_limit_us",
+            "a time limit is more than nothing and at most 7 days",
+        ));
+    }
+    let tries = new.tries.unwrap_or(3);
+    if !(1..=20).contains(&tries) {
+        return Err(Failure::invalid("tries", "tries is 1 to 20"));
+    }
+    let title = match new.title.as_deref().map(str::trim) {
+        Some("") | None => program.rsplit('/').next().unwrap_or(program).to_owned(),
+        Some(title) => title.to_owned(),
+    };
+    if title.len() > 200 || title.chars().any(char::is_control) {
+        return Err(Failure::invalid(
+            "title",
+            "a title has at most 200 bytes and no control characters",
+        ));
+    }
+    Ok(Checked {
+        requirement,
+        title,
+        time_limit,
+        tries,
+    })
+}
+
+/// Submit a job.
+#[utoipa::path(post, path = "/jobs", tag = "jobs", request_body = NewJob,
+    params(("Idempotency-Key" = Option<String>, Header, description = "sent twice with the same key, the job is made once")),
+    responses((status = 201, body = TakenJob), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn submit(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(new): JsonBody<NewJob>,
+) -> Answer<(StatusCode, Json<TakenJob>)> {
+    who.require(Role::Submitter)?;
+    let checked = check(&new)?;
+    let mut connection = app.store.get().await?;
+    let project = places::find(&mut connection, &["project"], "project", &new.project)
+        .await
+        .map_err(|failure| failure.field("project"))?;
+    let hints = if checked.requirement.is_any() {
+        Vec::new()
+    } else {
+        let yard = Yard::read(&mut connection).await?;
+        hints(
+            &checked.requirement,
+            yard.joined().map(|(runner, _)| &runner.subject),
+        )
+    };
+    if let (true, Some(hint)) = (new.strict, hints.first()) {
+        return Err(Failure::invalid("where", hint.said())
+            .mend("correct the word, or submit without strict"));
+    }
+    let key = StrandKey {
+        requirement: checked.requirement.to_string(),
+        project: project.id.0,
+        band: Band::Normal,
+    };
+    let strand = app.strand(&mut connection, &key).await?;
+    let at = app.clock.now();
+    let id = JobId(app.fresh_id());
+    let row = job::NewJob {
+        id,
+        run: RunId(app.fresh_id()),
+        project: project.id.0,
+        strand,
+        title: checked.title.clone(),
+        requirement: new.requirement.trim().to_owned(),
+        command: new.command,
+        variables: new.variables,
+        time_limit: checked.time_limit.into(),
+        tries: checked.tries,
+        by: who.name,
+        at,
+    };
+    let numbers = job::submit(&mut connection, row).await?;
+    app.feed.kick();
+    let line = JobLine {
+        id,
+        name: Short::Job.name(numbers.job),
+        title: checked.title,
+        project: project.path,
+        requirement: new.requirement.trim().to_owned(),
+        state: JobState::Pending,
+        result: None,
+        reason: Some(Reason::Handover),
+        runner: None,
+        created_at: at,
+        started_at: None,
+        finished_at: None,
+        wait_us: Micros(0),
+        ran_us: None,
+    };
+    Ok(created(TakenJob { job: line, hints }))
+}
+
+/// One job, by id or short name.
+#[utoipa::path(get, path = "/jobs/{job}", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Job), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show(
+    State(app): State<App>,
+    _: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Job>> {
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, &text).await?;
+    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
+    let now = app.clock.now();
+    let mut attempts = Vec::new();
+    for one in around
+        .attempts
+        .get(&row.id.0)
+        .map(Vec::as_slice)
+        .unwrap_or_default()
+    {
+        let end = wait_end(one, now);
+        let turns = timeline(&mut connection, one.strand_id.0, one.ready_at.0, end).await?;
+        attempts.push(Attempt {
+            id: one.id.0,
+            number: one.number.max(0).unsigned_abs(),
+            state: one.state.0,
+            runner: one.runner.clone(),
+            runner_id: one.runner_id.0,
+            pool: one.pool.clone(),
+            result: one.result.map(|result| result.0),
+            accepted: one.accepted,
+            said: one.said.clone(),
+            exit_code: one.exit_code,
+            ready_at: one.ready_at.0,
+            assigned_at: one.assigned_at.0,
+            started_at: one.started_at.map(|at| at.0),
+            exited_at: one.exited_at.map(|at| at.0),
+            finished_at: one.finished_at.map(|at| at.0),
+            wait_us: end.since(one.ready_at.0).into(),
+            wait: split(one.ready_at.0, Some(one.assigned_at.0), end, &turns),
+            processor_us: one.processor_us.map(|micros| micros.0),
+            peak_memory: one
+                .peak_memory
+                .map(|bytes| ByteSize(bytes.max(0).unsigned_abs())),
+            log_bytes: ByteSize(one.log_bytes.max(0).unsigned_abs()),
+            log_capped: one.log_capped,
+        });
+    }
+    let waiting = waiting_spans(&mut connection, &row, now).await?;
+    Ok(Json(Job {
+        line: around.line(&row, now),
+        run: Short::Run.name(row.run_number),
+        band: Band::Normal,
+        command: row.command.0,
+        variables: row.variables.0,
+        time_limit_us: row.time_limit_us.0,
+        tries: row.tries.max(0).unsigned_abs(),
+        ready_at: row.ready_at.map(|at| at.0),
+        said: row.said,
+        exit_code: row.exit_code,
+        waiting,
+        attempts,
+        now,
+    }))
+}
+
+/// The wait that has not led to an attempt: it goes on, or the job ended in it.
+async fn waiting_spans(
+    connection: &mut Connection,
+    row: &job::Job,
+    now: Moment,
+) -> Answer<Vec<Span>> {
+    let until = match (waits(row), row.finished_at) {
+        (true, _) => now,
+        (false, Some(finished)) if row.current_attempt.is_none() => finished.0,
+        _ => return Ok(Vec::new()),
+    };
+    let Some(since) = row.waits_since else {
+        return Ok(Vec::new());
+    };
+    let turns = timeline(connection, row.strand_id.0, since.0, until).await?;
+    Ok(split(since.0, None, until, &turns))
+}
+
+/// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
+#[utoipa::path(post, path = "/jobs/{job}/cancel", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Job), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn cancel(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Job>> {
+    who.require(Role::Submitter)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, &text).await?;
+    let now = app.clock.now();
+    if job::cancel(&mut connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
+        audit::write(
+            &mut connection,
+            now,
+            &who.name,
+            "job.cancel",
+            &Short::Job.name(row.number),
+            json!({}),
+        )
+        .await?;
+        app.feed.kick();
+    }
+    drop(connection);
+    show(State(app), who, Path(text)).await
+}
+
+/// Why a job waits, and what would run it.
+#[utoipa::path(get, path = "/jobs/{job}/why", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Why), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn why(
+    State(app): State<App>,
+    _: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Why>> {
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, &text).await?;
+    let requirement: Requirement = row
+        .requirement
+        .parse()
+        .map_err(|e| Failure::requirement("where", e))?;
+    let yard = Yard::read(&mut connection).await?;
+    let standing = yard.standing(&requirement, &row.project);
+    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
+    let now = app.clock.now();
+    let line = around.line(&row, now);
+    let joined: Vec<_> = yard
+        .joined()
+        .map(|(runner, _)| (runner.name.as_str(), &runner.subject))
+        .collect();
+    let explanation = explain(&requirement, joined);
+    let before = if waits(&row) {
+        job::before(&mut connection, &row).await?
+    } else {
+        0
+    };
+    let said = say(&row, &line, &around, &explanation, &standing);
+    let mend = line
+        .reason
+        .and_then(|reason| Mend::of(reason, &row.requirement));
+    Ok(Json(Why {
+        job: line.name,
+        project: row.project.clone(),
+        requirement: row.requirement.clone(),
+        state: row.state.0,
+        reason: line.reason,
+        said,
+        standing,
+        explanation,
+        mend,
+        before: before.max(0).unsigned_abs(),
+        waited_us: line.wait_us,
+        waiting: waiting_spans(&mut connection, &row, now).await?,
+    }))
+}
+
+fn say(
+    row: &job::Job,
+    line: &JobLine,
+    around: &Around,
+    explanation: &Explanation,
+    standing: &pennine_core::dispatch::Standing,
+) -> String {
+    let name = &line.name;
+    let waited = spoken(line.wait_us.into());
+    let attempts = around
+        .attempts
+        .get(&row.id.0)
+        .map(Vec::as_slice)
+        .unwrap_or_default();
+    let runner = attempts
+        .last()
+        .map_or("its runner", |one| one.runner.as_str());
+    let lost = attempts
+        .iter()
+        .filter(|one| one.state.0 == AttemptState::Done && !one.accepted)
+        .count();
+    let again = match lost {
+        0 => String::new(),
+        1 => " An earlier attempt came to nothing.".to_owned(),
+        n => format!(" {n} earlier attempts came to nothing."),
+    };
+    match (row.state.0, line.reason) {
+        (JobState::Pending, Some(Reason::Handover)) if attempts.is_empty() || waits(row) => {
+            format!("{name} has just come in and is being looked at.{again}")
+        }
+        (JobState::Pending, Some(Reason::Handover)) => {
+            format!(
+                "{name} does not wait for a runner any more: {runner} has it and is about to start it.{again}"
+            )
+        }
+        (JobState::Pending, Some(reason)) => {
+            let mut said = format!("{name} has waited {waited}: {}.", standing.said(reason));
+            if reason == Reason::NoMatch {
+                if let Some(near) = &explanation.nearest {
+                    said += &format!(
+                        " The nearest is {}, which fails: {}.",
+                        near.runner,
+                        near.fails.join("; ")
+                    );
+                } else if explanation.runners == 0 {
+                    said += " No machine has joined yet.";
+                }
+                for hint in &explanation.hints {
+                    let mut hint = hint.said();
+                    if let Some(first) = hint.get(..1).map(str::to_uppercase) {
+                        hint.replace_range(..1, &first);
+                    }
+                    said += &format!(" {hint}");
+                    if !said.ends_with('?') {
+                        said.push('.');
+                    }
+                }
+            }
+            said + &again
+        }
+        (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
+        (JobState::Executing | JobState::Finalizing, _) => {
+            format!("{name} does not wait: it runs on {runner}. It had waited {waited}.{again}")
+        }
+        _ => {
+            let result = row.result.map_or("no result", |result| result.word());
+            format!(
+                "{name} does not wait: it is done, with {result}. It had waited {waited}.{again}"
+            )
+        }
+    }
+}

@@ -1,0 +1,176 @@
+//! HTTP: one file per noun, and the layers that every request passes.
+
+pub mod accept;
+mod answer;
+mod auth;
+mod body;
+mod console;
+mod events;
+mod health;
+mod idempotency;
+mod jobs;
+mod logs;
+mod places;
+mod pools;
+mod queue;
+mod runner_protocol;
+mod runners;
+mod session;
+mod status;
+mod tickets;
+mod yard;
+
+use crate::app::App;
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, Request};
+use axum::http::{HeaderValue, header};
+use axum::middleware::{self, Next};
+use axum::response::Response;
+use std::time::Duration;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove};
+use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
+use tower_http::timeout::TimeoutLayer;
+use tower_http::trace::TraceLayer;
+use utoipa::OpenApi;
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Pennine",
+        description = "Pools of build machines: jobs, runners, why jobs wait, and what it took. Every error is an RFC 9457 problem.",
+        license(name = "Apache-2.0")
+    ),
+    security(("token" = [])),
+    components(schemas(pennine_wire::Problem, pennine_wire::Change))
+)]
+struct Description;
+
+fn api() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(Description::openapi())
+        .routes(routes!(session::who, session::sign_in, session::sign_out))
+        .routes(routes!(status::status))
+        .routes(routes!(status::skyline))
+        .routes(routes!(queue::queue))
+        .routes(routes!(places::teams, places::add_team))
+        .routes(routes!(places::projects, places::add_project))
+        .routes(routes!(pools::list, pools::add))
+        .routes(routes!(pools::show))
+        .routes(routes!(tickets::add))
+        .routes(routes!(tickets::list))
+        .routes(routes!(runners::list))
+        .routes(routes!(runners::show))
+        .routes(routes!(runners::wish))
+        .routes(routes!(jobs::list, jobs::submit))
+        .routes(routes!(jobs::show))
+        .routes(routes!(jobs::cancel))
+        .routes(routes!(jobs::why))
+        .routes(routes!(logs::bytes))
+        .routes(routes!(logs::lines))
+        .routes(routes!(events::stream))
+}
+
+/// The OpenAPI 3.1 description of `/api/v1`.
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    let (_, described) = OpenApiRouter::new()
+        .nest("/api/v1", api())
+        .split_for_parts();
+    // Nesting keeps the outer description's head; what is about the whole comes from ours.
+    let base = Description::openapi();
+    let mut described = described;
+    described.info = base.info.clone();
+    described.security = base.security.clone();
+    let mut described = described.merge_from(base);
+    let bearer = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build();
+    if let Some(components) = described.components.as_mut() {
+        components.add_security_scheme("token", SecurityScheme::Http(bearer));
+    }
+    described
+}
+
+/// Everything that the service answers.
+pub fn router(app: &App) -> Router {
+    let described = openapi();
+    let (api, _) = api().split_for_parts();
+    let api = api
+        .route(
+            "/openapi.json",
+            axum::routing::get(move || std::future::ready(axum::Json(described.clone()))),
+        )
+        .layer(middleware::from_fn_with_state(
+            app.clone(),
+            idempotency::once,
+        ))
+        .layer(middleware::from_fn_with_state(
+            app.clone(),
+            auth::authenticate,
+        ))
+        .fallback(answer::no_such_path)
+        .layer(DefaultBodyLimit::max(app.config.limits.body_bytes));
+    let routes = Router::new()
+        .nest("/api/v1", api)
+        .nest("/runner/v1", runner_protocol::routes())
+        .merge(health::routes())
+        .fallback(console::serve)
+        .method_not_allowed_fallback(answer::wrong_method)
+        .with_state(app.clone());
+    let routes = match app.config.base_path() {
+        base if base.is_empty() => routes,
+        base => Router::new()
+            .nest(&base, routes)
+            .fallback(answer::no_such_path),
+    };
+    // Streams must not wait in a compressor, and what is small is not worth it.
+    let compress = CompressionLayer::new().gzip(true).compress_when(
+        SizeAbove::new(1024)
+            .and(NotForContentType::new("text/event-stream"))
+            .and(NotForContentType::new("application/octet-stream")),
+    );
+    let limit = Duration::from_secs(app.config.limits.request_seconds);
+    routes
+        .layer(compress)
+        .layer(CatchPanicLayer::custom(answer::panicked))
+        .layer(TimeoutLayer::with_status_code(
+            axum::http::StatusCode::REQUEST_TIMEOUT,
+            limit,
+        ))
+        .layer(middleware::from_fn(answer::finish_problems))
+        .layer(middleware::from_fn(harden))
+        .layer(PropagateRequestIdLayer::x_request_id())
+        .layer(TraceLayer::new_for_http().make_span_with(span))
+        .layer(SetRequestIdLayer::x_request_id(MakeRequestUuid))
+}
+
+fn span(request: &Request) -> tracing::Span {
+    let id = request
+        .headers()
+        .get("x-request-id")
+        .and_then(|id| id.to_str().ok())
+        .unwrap_or_default();
+    tracing::debug_span!("request", method = %request.method(), path = request.uri().path(), id)
+}
+
+/// Headers that keep browsers from doing what a console never needs.
+async fn harden(request: Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    let set = [
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::X_FRAME_OPTIONS, "DENY"),
+        (header::REFERRER_POLICY, "same-origin"),
+        (
+            header::CONTENT_SECURITY_POLICY,
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'self'; form-action 'self'",
+        ),
+    ];
+    for (name, value) in set {
+        headers
+            .entry(name)
+            .or_insert(HeaderValue::from_static(value));
+    }
+    response
+}

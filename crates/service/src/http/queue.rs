@@ -1,0 +1,142 @@
+//! The queue by reason, and the picture of it that the answer line is made from.
+
+use super::answer::Answer;
+use super::auth::Principal;
+use super::yard::{self, Yard};
+use crate::app::App;
+use axum::Json;
+use axum::extract::State;
+use pennine_core::answer::{Longest, Picture};
+use pennine_core::dispatch::{Mend, Reason};
+use pennine_core::id::{Short, StrandId};
+use pennine_core::requirement::{Requirement, hints};
+use pennine_core::time::{Micros, Moment};
+use pennine_store::{Connection, job, strand};
+use pennine_wire::{Queue, QueueGroup, QueueStrand};
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, HashMap};
+
+/// Reads the queue, group by group: what needs a person first, then the longest wait.
+pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answer<Queue> {
+    let counts = job::waiting(connection).await?;
+    let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
+    if ids.is_empty() {
+        return Ok(Queue {
+            waiting: 0,
+            groups: Vec::new(),
+        });
+    }
+    let strands = strand::get(connection, &ids).await?;
+    let strands: HashMap<StrandId, strand::Strand> =
+        strands.into_iter().map(|one| (one.id.0, one)).collect();
+    let reasons = strand::latest(connection, &ids).await?;
+    let reasons: HashMap<StrandId, Reason> = reasons
+        .into_iter()
+        .filter_map(|(id, _, segments)| Some((id, segments.first()?.reason)))
+        .collect();
+    let mut groups: BTreeMap<Reason, Vec<QueueStrand>> = BTreeMap::new();
+    let mut waiting = 0;
+    for count in counts {
+        let Some(strand) = strands.get(&count.strand_id.0) else {
+            continue;
+        };
+        let reason = reasons
+            .get(&count.strand_id.0)
+            .copied()
+            .unwrap_or(Reason::Handover);
+        let text = strand.key.0.requirement.clone();
+        // What is stored was parsed before; should it not parse any more, nothing satisfies it.
+        let parsed = text.parse::<Requirement>().ok();
+        let standing = parsed
+            .as_ref()
+            .map(|requirement| yard.standing(requirement, &strand.project))
+            .unwrap_or_default();
+        let unknown = match &parsed {
+            Some(requirement) if reason == Reason::NoMatch => hints(
+                requirement,
+                yard.joined().map(|(runner, _)| &runner.subject),
+            ),
+            _ => Vec::new(),
+        };
+        let jobs = count.jobs.max(0).unsigned_abs();
+        waiting += jobs;
+        groups.entry(reason).or_default().push(QueueStrand {
+            project: strand.project.clone(),
+            jobs,
+            longest_us: now.since(count.oldest.0).into(),
+            first: Short::Job.name(count.first),
+            said: standing.said(reason),
+            standing,
+            mend: Mend::of(reason, &text),
+            hints: unknown,
+            requirement: text,
+        });
+    }
+    let mut groups: Vec<QueueGroup> = groups
+        .into_iter()
+        .map(|(reason, mut strands)| {
+            strands.sort_by_key(|strand| Reverse(strand.longest_us));
+            QueueGroup {
+                reason,
+                said: reason.said().to_owned(),
+                needs_a_person: reason.needs_a_person(),
+                jobs: strands.iter().map(|strand| strand.jobs).sum(),
+                longest_us: strands
+                    .first()
+                    .map_or(Micros(0), |strand| strand.longest_us),
+                strands,
+            }
+        })
+        .collect();
+    groups.sort_by_key(|group| (Reverse(group.needs_a_person), Reverse(group.longest_us)));
+    Ok(Queue { waiting, groups })
+}
+
+/// The picture that the answer line is made from.
+pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
+    let (slots, free) = yard::slots(&yard.runners);
+    let counts = yard::counts(&yard.runners);
+    let longest = queue
+        .groups
+        .iter()
+        .flat_map(|group| {
+            group
+                .strands
+                .iter()
+                .map(move |strand| (group.reason, strand))
+        })
+        .max_by_key(|(_, strand)| strand.longest_us);
+    let stuck: u64 = queue
+        .groups
+        .iter()
+        .filter(|group| group.needs_a_person)
+        .map(|group| group.jobs)
+        .sum();
+    let told = longest
+        .filter(|(reason, _)| reason.needs_a_person())
+        .map_or(0, |(_, strand)| strand.jobs);
+    Picture {
+        waiting: queue.waiting,
+        slots: u64::from(slots),
+        free: u64::from(free),
+        runners: u64::from(counts.joined()),
+        offline: u64::from(counts.offline),
+        any_pool: !yard.pools.is_empty(),
+        longest: longest.map(|(reason, strand)| Longest {
+            job: strand.first.clone(),
+            requirement: strand.requirement.clone(),
+            waited: strand.longest_us.into(),
+            reason,
+            standing: strand.standing,
+        }),
+        stuck_elsewhere: stuck.saturating_sub(told),
+    }
+}
+
+/// The waiting jobs, grouped by why they wait.
+#[utoipa::path(get, path = "/queue", tag = "jobs", responses((status = 200, body = Queue)))]
+pub async fn queue(State(app): State<App>, _: Principal) -> Answer<Json<Queue>> {
+    let mut connection = app.store.get().await?;
+    let yard = Yard::read(&mut connection).await?;
+    Ok(Json(read(&mut connection, &yard, app.clock.now()).await?))
+}

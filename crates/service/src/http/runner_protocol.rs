@@ -1,0 +1,619 @@
+//! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
+
+use super::answer::{Answer, Failure};
+use super::auth::bearer;
+use super::body::{JsonBody, Params, check_labels, check_name};
+use crate::app::App;
+use crate::leader::LEASE;
+use crate::secret::{self, Purpose};
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, StatusCode};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use pennine_core::id::{AttemptId, LeaseToken, RunnerId, Short};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::size::ByteSize;
+use pennine_core::time::Moment;
+use pennine_store::attempt::{self, End, ForRunner, Reported};
+use pennine_store::connect::in_transaction;
+use pennine_store::log::Append;
+use pennine_store::runner::{self, About, Known};
+use pennine_store::{Connection, audit, ticket};
+use pennine_wire::runner_protocol::{
+    Assigned, Enrol, Enrolled, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, PROTOCOL,
+    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
+};
+use serde::Deserialize;
+use serde_json::json;
+use std::time::Duration;
+
+/// The header that carries an attempt's lease with its log.
+const LEASE_HEADER: &str = "pennine-lease";
+/// The largest log upload, in bytes.
+const LOG_BYTES: usize = 2 << 20;
+/// A session that was heard of this long ago is still the runner's, so that another is refused.
+const SESSION_LIVES: Duration = Duration::from_secs(10);
+/// The most slots that one runner may have.
+const MOST_SLOTS: u32 = 256;
+
+/// The runner's side of the service.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/hello", get(hello))
+        .route("/enrol", post(enrol))
+        .route("/poll", post(poll))
+        .route("/goodbye", post(goodbye))
+        .route("/attempts/{attempt}/started", post(started))
+        .route("/attempts/{attempt}/finished", post(finished))
+        .route(
+            "/attempts/{attempt}/log",
+            post(log).layer(DefaultBodyLimit::max(LOG_BYTES)),
+        )
+}
+
+async fn hello(State(app): State<App>) -> Json<Hello> {
+    Json(Hello {
+        service: "pennine".into(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        protocol: PROTOCOL,
+        oldest_protocol: OLDEST_PROTOCOL,
+        now: app.clock.now(),
+    })
+}
+
+fn check_protocol(number: u32) -> Answer<()> {
+    if (OLDEST_PROTOCOL..=PROTOCOL).contains(&number) {
+        return Ok(());
+    }
+    let said = format!(
+        "the runner speaks protocol {number}; this service takes {OLDEST_PROTOCOL} to {PROTOCOL}"
+    );
+    let mend = if number > PROTOCOL {
+        "update the service"
+    } else {
+        "update pennine-runner on this machine"
+    };
+    Err(Failure::conflict(
+        "protocol-not-spoken",
+        "The protocol is not spoken here",
+        said,
+    )
+    .mend(mend))
+}
+
+fn check_slots(slots: u32) -> Answer<()> {
+    if (1..=MOST_SLOTS).contains(&slots) {
+        return Ok(());
+    }
+    Err(Failure::invalid(
+        "slots",
+        format!("a runner has 1 to {MOST_SLOTS} slots"),
+    ))
+}
+
+/// A machine joins with its ticket.
+async fn enrol(
+    State(app): State<App>,
+    JsonBody(sent): JsonBody<Enrol>,
+) -> Answer<(StatusCode, Json<Enrolled>)> {
+    check_protocol(sent.protocol)?;
+    check_name("name", &sent.name)?;
+    check_slots(sent.slots)?;
+    let labels = check_labels("labels", &sent.labels)?;
+    let credential = secret::fresh(Purpose::Credential);
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let joined = in_transaction(&mut connection, async |connection| {
+        enrol_within(connection, &sent, &labels, &credential, now).await
+    })
+    .await;
+    let found = match joined {
+        Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
+            let said = format!("the pool has a runner named {:?} already", sent.name);
+            return Err(
+                Failure::conflict("exists-already", "The name is taken", said)
+                    .field("name")
+                    .mend("choose another with --name; the ticket can still be used"),
+            );
+        }
+        Err(EnrolEnd::Record(error)) => return Err(error.into()),
+        Err(EnrolEnd::Refused(failure)) => return Err(*failure),
+        Ok(found) => found,
+    };
+    let short = Short::Runner.name(found.runner_number);
+    audit::write(
+        &mut connection,
+        now,
+        &Short::Ticket.name(found.number),
+        "runner.join",
+        &short,
+        json!({"name": sent.name}),
+    )
+    .await?;
+    app.feed.kick();
+    Ok((
+        StatusCode::CREATED,
+        Json(Enrolled {
+            runner: found.runner_id.0,
+            short,
+            name: sent.name,
+            pool: found.pool,
+            credential,
+            installation: app.installation.id,
+            installation_name: app.installation.name.clone(),
+        }),
+    ))
+}
+
+/// How enrolling can end early.
+enum EnrolEnd {
+    Record(pennine_store::Error),
+    Refused(Box<Failure>),
+}
+
+impl From<pennine_store::Error> for EnrolEnd {
+    fn from(error: pennine_store::Error) -> Self {
+        EnrolEnd::Record(error)
+    }
+}
+
+async fn enrol_within(
+    connection: &mut Connection,
+    sent: &Enrol,
+    labels: &[String],
+    credential: &str,
+    now: Moment,
+) -> Result<ticket::Ticket, EnrolEnd> {
+    let refuse = |failure: Failure| EnrolEnd::Refused(Box::new(failure.field("ticket")));
+    let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
+    else {
+        return Err(refuse(
+            Failure::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
+                .mend("check that the whole ticket was copied and that --server is the service that made it"),
+        ));
+    };
+    if let Some(used) = found.used_at {
+        let said = format!("the ticket was used at {}", used.0);
+        return Err(refuse(
+            Failure::gone("used-ticket", "The ticket was used already", said).mend(format!(
+                "make a new one: pennine ticket add --pool {}",
+                found.pool
+            )),
+        ));
+    }
+    if found.expires_at.0 <= now {
+        let said = format!("the ticket expired at {}", found.expires_at.0);
+        return Err(refuse(
+            Failure::gone("expired-ticket", "The ticket has expired", said).mend(format!(
+                "make a new one: pennine ticket add --pool {}",
+                found.pool
+            )),
+        ));
+    }
+    let about = About {
+        facts: &sent.facts,
+        labels,
+        slots: sent.slots,
+        program: &sent.version,
+    };
+    let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
+        return Err(refuse(Failure::gone(
+            "used-ticket",
+            "The ticket was used already",
+            "its runner has joined",
+        )));
+    };
+    let hash = secret::hash(credential);
+    if !runner::enrol(
+        connection,
+        found.runner_id.0,
+        &sent.name,
+        &about,
+        &hash,
+        to,
+        now,
+    )
+    .await?
+    {
+        return Err(refuse(Failure::gone(
+            "expired-ticket",
+            "The ticket has ended",
+            "the runner it was for is retired",
+        )));
+    }
+    ticket::mark_used(connection, found.id.0, now).await?;
+    Ok(found)
+}
+
+/// The runner that shows its credential.
+struct Caller(Known);
+
+impl FromRequestParts<App> for Caller {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Answer<Self> {
+        let refused = |said: &str| {
+            Failure::unauthenticated(said)
+                .mend("if the runner was removed, join the machine again with a new ticket")
+        };
+        let credential = bearer(&parts.headers)
+            .ok_or_else(|| refused("the request carries no runner credential"))?;
+        let mut connection = app.store.get().await?;
+        let known = runner::by_credential(&mut connection, &secret::hash(credential))
+            .await?
+            .ok_or_else(|| refused("this runner credential is not known here"))?;
+        if known.state.0 == RunnerState::Retired {
+            let said = format!("{} is retired", known.name);
+            return Err(
+                Failure::gone("retired-runner", "The runner is retired", said)
+                    .mend("join the machine again with a new ticket"),
+            );
+        }
+        Ok(Caller(known))
+    }
+}
+
+/// The one outstanding request of a runner.
+async fn poll(
+    State(app): State<App>,
+    Caller(known): Caller,
+    JsonBody(sent): JsonBody<Poll>,
+) -> Answer<Json<PollAnswer>> {
+    check_protocol(sent.protocol)?;
+    let id = known.id.0;
+    begin_session(&app, &known, &sent).await?;
+    let presence = app.seen.begin(id, sent.session, &app.clock);
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    if let Some(about) = &sent.about {
+        check_slots(about.slots)?;
+        let labels = check_labels("about.labels", &about.labels)?;
+        let about = About {
+            facts: &about.facts,
+            labels: &labels,
+            slots: about.slots,
+            program: &about.version,
+        };
+        if runner::set_about(&mut connection, id, &about, now).await? {
+            app.feed.kick();
+        }
+    }
+    if known.state.0 == RunnerState::Offline {
+        // How many slots are used does not matter here: what is stored is whether it takes work.
+        let seen = RunnerEvent::Seen {
+            wish: known.wish.0,
+            used: 0,
+            slots: 1,
+        };
+        if let Ok(to) = known.state.after(seen)
+            && runner::set_state(
+                &mut connection,
+                id,
+                known.state.0,
+                to,
+                "it is connected",
+                now,
+            )
+            .await?
+        {
+            app.feed.kick();
+        }
+    }
+    let seat = app.polls.sit(id);
+    let open = attempt::for_runner(&mut connection, id).await?;
+    take_note(&app, &mut connection, &sent, &open, now).await?;
+    drop(connection);
+    let mut answer = answer(&app, &known, &sent, &open);
+    if answer.assignments.is_empty() && answer.stop.is_empty() && !sent.at_once {
+        tokio::select! {
+            () = seat.wait() => {}
+            () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
+            () = app.stop.cancelled() => {}
+        }
+        let mut connection = app.store.get().await?;
+        let open = attempt::for_runner(&mut connection, id).await?;
+        answer = self::answer(&app, &known, &sent, &open);
+    }
+    presence.answered();
+    Ok(Json(answer))
+}
+
+/// How long to park a poll: the setting less up to a quarter of it, so that runners do not come in step.
+fn park_time(settings: &Settings, sent: &Poll) -> Duration {
+    let whole = Duration::from(settings.park_us);
+    let spread =
+        (sent.session.0.as_u128() as u64 ^ sent.sequence.wrapping_mul(0x9E37_79B9_7F4A_7C15)) % 256;
+    whole - whole / 4 * u32::try_from(spread).unwrap_or(0) / 256
+}
+
+/// Makes the poll's session the runner's, unless another is alive.
+async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
+    let id = known.id.0;
+    if app.seen.knows(id, sent.session) {
+        return Ok(());
+    }
+    let now = app.clock.now();
+    let since = now - SESSION_LIVES;
+    let mut connection = app.store.get().await?;
+    let here = app.seen.other_live(id, sent.session, since);
+    // What another replica has seen is in the record; what this one knows to be closed may not be there yet.
+    let elsewhere = !here
+        && !app.seen.knows_any(id)
+        && runner::other_session_live(&mut connection, id, sent.session, since).await?;
+    if here || elsewhere {
+        let said = format!("another pennine-runner is connected as {}", known.name);
+        tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
+        return Err(Failure::conflict("session-in-use", "The runner is connected already", said).mend(
+            "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
+        ));
+    }
+    let held: Vec<AttemptId> = sent.held.iter().map(|held| held.attempt).collect();
+    attempt::begin_session(&mut connection, id, sent.session, &held, now).await?;
+    Ok(())
+}
+
+/// Records what the poll's list of held attempts tells.
+async fn take_note(
+    app: &App,
+    connection: &mut Connection,
+    sent: &Poll,
+    open: &[ForRunner],
+    now: Moment,
+) -> Answer<()> {
+    let of = |held: AttemptId| open.iter().find(|one| one.id.0 == held);
+    let fresh: Vec<AttemptId> = sent
+        .held
+        .iter()
+        .filter(|held| {
+            of(held.attempt).is_some_and(|one| {
+                one.lease.0 == held.lease && one.state.0 == AttemptState::Assigned
+            })
+        })
+        .map(|held| held.attempt)
+        .collect();
+    if !fresh.is_empty() {
+        attempt::acknowledge(connection, &fresh, sent.session, now).await?;
+    }
+    for held in sent
+        .held
+        .iter()
+        .filter(|held| held.phase == Phase::Finalizing)
+    {
+        if of(held.attempt).is_some_and(|one| one.state.0 == AttemptState::Executing) {
+            let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
+            attempt::exit(connection, held.attempt, held.lease, now - ago, now).await?;
+            app.feed.kick();
+        }
+    }
+    Ok(())
+}
+
+fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnswer {
+    let holds = |id: AttemptId| sent.held.iter().any(|held| held.attempt == id);
+    let assignments = open
+        .iter()
+        .filter(|one| one.state.0 == AttemptState::Assigned && !holds(one.id.0))
+        .map(|one| Assigned {
+            attempt: one.id.0,
+            lease: one.lease.0,
+            number: one.number.max(0).unsigned_abs(),
+            job: Short::Job.name(one.job_number),
+            title: one.title.clone(),
+            project: one.project.clone(),
+            pool: one.pool.clone(),
+            runner: known.name.clone(),
+            requirement: one.requirement.clone(),
+            command: one.command.0.clone(),
+            variables: one.variables.0.clone(),
+            time_limit_us: one.time_limit_us.0,
+            log_cap: ByteSize(app.config.limits.job_log_bytes),
+        })
+        .collect();
+    let stop = sent
+        .held
+        .iter()
+        .filter_map(|held| {
+            match open
+                .iter()
+                .find(|one| one.id.0 == held.attempt && one.lease.0 == held.lease)
+            {
+                Some(one) if held.phase != Phase::Finalizing => {
+                    one.cancel_by.as_ref().map(|by| Stop {
+                        attempt: held.attempt,
+                        cause: StopCause::Cancelled,
+                        said: format!("cancelled by {by}"),
+                    })
+                }
+                Some(_) => None,
+                None => Some(Stop {
+                    attempt: held.attempt,
+                    cause: StopCause::Over,
+                    said: "the service counts this attempt as over".to_owned(),
+                }),
+            }
+        })
+        .collect();
+    let settings = Settings {
+        lease_us: LEASE.into(),
+        ..Settings::default()
+    };
+    PollAnswer {
+        sequence: sent.sequence,
+        assignments,
+        stop,
+        settings,
+    }
+}
+
+/// The runner's process ends.
+async fn goodbye(
+    State(app): State<App>,
+    Caller(known): Caller,
+    JsonBody(sent): JsonBody<Goodbye>,
+) -> Answer<StatusCode> {
+    let now = app.clock.now();
+    app.seen.close(known.id.0, sent.session, now);
+    if known.state.is_connected()
+        && let Ok(to) = known.state.after(RunnerEvent::Lose)
+    {
+        let mut connection = app.store.get().await?;
+        runner::set_state(
+            &mut connection,
+            known.id.0,
+            known.state.0,
+            to,
+            "its program was stopped",
+            now,
+        )
+        .await?;
+        app.feed.kick();
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn over(attempt: AttemptId) -> Failure {
+    Failure::gone(
+        "stale-lease",
+        "The attempt is over",
+        format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
+    )
+    .mend("stop the job's processes and forget the attempt")
+}
+
+/// A command was started.
+async fn started(
+    State(app): State<App>,
+    Caller(known): Caller,
+    Path(id): Path<AttemptId>,
+    JsonBody(sent): JsonBody<Started>,
+) -> Answer<StatusCode> {
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let at = now - Duration::from(sent.ago_us);
+    match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
+        Reported::Kept => {
+            app.feed.kick();
+            Ok(StatusCode::NO_CONTENT)
+        }
+        Reported::Over | Reported::LogShort(_) => {
+            tracing::info!(runner = known.name, attempt = %id, "a start was reported for an attempt that is over");
+            Err(over(id))
+        }
+    }
+}
+
+/// An attempt has ended and its log is complete.
+async fn finished(
+    State(app): State<App>,
+    Caller(known): Caller,
+    Path(id): Path<AttemptId>,
+    JsonBody(sent): JsonBody<Finished>,
+) -> Answer<StatusCode> {
+    let now = app.clock.now();
+    let exited = now - Duration::from(sent.exited_ago_us);
+    let end = End {
+        result: sent.result,
+        said: sent.said,
+        exit_code: sent.exit_code,
+        started: sent.started_ago_us.map(|ago| now - Duration::from(ago)),
+        exited,
+        processor: sent.processor_us,
+        peak_memory: sent.peak_memory,
+        log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
+        log_capped: sent.log_capped,
+    };
+    let mut connection = app.store.get().await?;
+    match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
+        Reported::Kept => {
+            app.feed.kick();
+            app.followed.ring(id);
+            drop(connection);
+            let app = app.clone();
+            tokio::spawn(async move {
+                if let Err(error) = app.logs.seal_complete(&app.store, id).await {
+                    tracing::warn!(%error, attempt = %id, "a log could not be sealed; upkeep will try again");
+                }
+            });
+            Ok(StatusCode::NO_CONTENT)
+        }
+        Reported::LogShort(length) => Err(Failure::conflict(
+            "log-short",
+            "The log is not whole yet",
+            format!(
+                "{length} bytes of the log are durable, the report says {}",
+                sent.log_bytes.0
+            ),
+        )
+        .next_offset(length.max(0).unsigned_abs())),
+        Reported::Over => {
+            tracing::info!(runner = known.name, attempt = %id, "an end was reported for an attempt that is over");
+            Err(over(id))
+        }
+    }
+}
+
+/// Where log bytes belong.
+#[derive(Debug, Deserialize)]
+struct LogParams {
+    offset: i64,
+}
+
+/// Bytes of a log.
+async fn log(
+    State(app): State<App>,
+    Caller(known): Caller,
+    Path(id): Path<AttemptId>,
+    Params(params): Params<LogParams>,
+    headers: HeaderMap,
+    bytes: Bytes,
+) -> Answer<Json<LogTaken>> {
+    let lease = headers
+        .get(LEASE_HEADER)
+        .and_then(|lease| lease.to_str().ok())
+        .and_then(|lease| lease.parse::<LeaseToken>().ok())
+        .ok_or_else(|| {
+            Failure::invalid(
+                LEASE_HEADER,
+                "the header with the attempt's lease is missing or no UUID",
+            )
+        })?;
+    if params.offset < 0 {
+        return Err(Failure::invalid("offset", "an offset is not negative"));
+    }
+    let runner: RunnerId = known.id.0;
+    let mut connection = app.store.get().await?;
+    if !attempt::holds_lease(&mut connection, id, runner, lease).await? {
+        return Err(over(id));
+    }
+    let taken = |length: i64| length.max(0).unsigned_abs();
+    match app
+        .logs
+        .append(&mut connection, id, params.offset, &bytes)
+        .await?
+    {
+        Append::Kept(state) => {
+            app.followed.ring(id);
+            Ok(Json(LogTaken {
+                next_offset: taken(state.length),
+            }))
+        }
+        Append::Gap(length) => Err(Failure::conflict(
+            "log-gap",
+            "The log would have a gap",
+            format!(
+                "the log is durable up to {length}; these bytes begin at {}",
+                params.offset
+            ),
+        )
+        .next_offset(taken(length))),
+        Append::Closed(length) => Err(Failure::conflict(
+            "log-complete",
+            "The log is complete",
+            "the log takes no more bytes",
+        )
+        .next_offset(taken(length))),
+    }
+}

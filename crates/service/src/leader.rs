@@ -1,0 +1,546 @@
+//! Leading: one replica keeps the queue and the yard in memory and decides.
+//!
+//! A replica that takes the lead rebuilds [`State`] from the record, restarts every lease from now, and then follows
+//! the change feed. What it decides it commits under the epoch's fence; a batch that is refused as a whole means that
+//! another leads, and a database that does not answer means that what was committed is not known. Either way the
+//! state is thrown away: it is cheap to rebuild and never worth guessing about.
+
+use crate::app::App;
+use crate::feed::Changes;
+use pennine_core::answer::Level;
+use pennine_core::dispatch::{Event, Plan, State};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, PoolId, RunnerId, StrandId};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::runner::RunnerEvent;
+use pennine_core::time::{Moment, spoken};
+use pennine_store::attempt::{self, Committed, Loss};
+use pennine_store::leadership::{self, Epoch};
+use pennine_store::outbox::{self, Cursor};
+use pennine_store::runner::Seen;
+use pennine_store::{job, level, pool, runner, strand};
+use std::collections::{BTreeSet, HashMap};
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+use tokio::sync::broadcast::error::RecvError;
+use tokio_util::sync::CancellationToken;
+use uuid::Uuid;
+
+/// How often a replica that does not lead tries to.
+const TRY_EVERY: Duration = Duration::from_millis(500);
+/// How often the lead is renewed. It lasts 2 s.
+const RENEW_EVERY: Duration = Duration::from_millis(700);
+/// A leader that could not renew for this long stops by itself, before another can have taken over.
+const RENEW_LIMIT: Duration = Duration::from_millis(1700);
+/// How often leases and connections are looked at.
+const TICK: Duration = Duration::from_secs(1);
+/// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
+const SILENCE: Duration = Duration::from_secs(15);
+/// A runner whose connection was closed has this long to come back.
+const CLOSED: Duration = Duration::from_secs(6);
+/// After a takeover runners have this long to find the way before any is called offline.
+const GRACE: Duration = Duration::from_secs(20);
+/// How long a lease lasts after the poll that renewed it.
+pub const LEASE: Duration = Duration::from_secs(30);
+/// An assignment that was not acknowledged in this time is taken back.
+const ACKNOWLEDGE: Duration = Duration::from_secs(3);
+/// Assignments committed at once.
+const BATCH: usize = 500;
+
+/// Why a time of leading ended.
+#[derive(Debug, thiserror::Error)]
+enum End {
+    #[error("another replica leads")]
+    Deposed,
+    #[error("the lead could not be renewed in time")]
+    NotRenewed,
+    #[error("this replica fell behind the change feed")]
+    Behind,
+    #[error("told to stop")]
+    Stopped,
+    #[error(transparent)]
+    Record(#[from] pennine_store::Error),
+}
+
+/// Leads whenever nobody else does, until told to stop.
+pub async fn lead(app: App) {
+    let mut trouble = false;
+    while !app.stop.is_cancelled() {
+        let taken = async {
+            let mut connection = app.store.leader().await?;
+            leadership::acquire(&mut connection, app.replica, &app.public_url).await
+        };
+        match taken.await {
+            Ok(Some(epoch)) => {
+                trouble = false;
+                tracing::info!(epoch = epoch.0, "this replica leads");
+                let end = term(&app, epoch).await;
+                app.leads.store(false, Ordering::Relaxed);
+                tracing::info!(epoch = epoch.0, reason = %end, "this replica leads no more");
+                let release = async {
+                    let mut connection = app.store.leader().await?;
+                    leadership::release(&mut connection, app.replica, epoch).await
+                };
+                if let Err(error) = release.await {
+                    tracing::debug!(%error, "the lead could not be given up; it expires by itself");
+                }
+                continue;
+            }
+            Ok(None) => trouble = false,
+            Err(error) if !trouble => {
+                trouble = true;
+                tracing::warn!(%error, "cannot try to lead");
+            }
+            Err(_) => {}
+        }
+        tokio::select! {
+            () = tokio::time::sleep(TRY_EVERY) => {}
+            () = app.stop.cancelled() => {}
+        }
+    }
+}
+
+/// Renews the lead until it cannot; then cancels `lost`.
+async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
+    let mut renewed = Instant::now();
+    loop {
+        tokio::time::sleep(RENEW_EVERY).await;
+        let begun = Instant::now();
+        let attempt = async {
+            let mut connection = app.store.leader().await?;
+            leadership::renew(&mut connection, app.replica, epoch).await
+        };
+        match tokio::time::timeout(RENEW_LIMIT, attempt).await {
+            Ok(Ok(true)) => renewed = begun,
+            Ok(Ok(false)) => break,
+            Ok(Err(_)) | Err(_) if renewed.elapsed() < RENEW_LIMIT => {}
+            Ok(Err(_)) | Err(_) => break,
+        }
+    }
+    lost.cancel();
+}
+
+/// One time of leading.
+async fn term(app: &App, epoch: Epoch) -> End {
+    let lost = CancellationToken::new();
+    let renewer = tokio::spawn(renew(app.clone(), epoch, lost.clone()));
+    let end = tokio::select! {
+        end = follow(app, epoch) => match end { Ok(never) => match never {}, Err(end) => end },
+        () = lost.cancelled() => End::NotRenewed,
+        () = app.stop.cancelled() => End::Stopped,
+    };
+    renewer.abort();
+    end
+}
+
+struct Term<'a> {
+    app: &'a App,
+    epoch: Epoch,
+    state: State,
+    led_since: Moment,
+    /// Changes up to here are in what was read at the start.
+    read_until: Cursor,
+    told: Option<(Moment, Level)>,
+    /// The most jobs that waited since the last reading was written.
+    peak: usize,
+}
+
+async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
+    let mut changes = app.feed.subscribe();
+    let begun = Instant::now();
+    let mut term = Term::begin(app, epoch).await?;
+    tracing::info!(
+        epoch = epoch.0,
+        waiting = term.state.waiting(),
+        executing = term.state.used(),
+        took_ms = begun.elapsed().as_millis() as u64,
+        "the queue and the yard are rebuilt"
+    );
+    app.leads.store(true, Ordering::Relaxed);
+    term.decide().await?;
+    let mut tick = tokio::time::interval(TICK);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            received = changes.recv() => match received {
+                Ok(first) => {
+                    term.take(&first).await?;
+                    while let Ok(more) = changes.try_recv() {
+                        term.take(&more).await?;
+                    }
+                    term.decide().await?;
+                }
+                Err(RecvError::Lagged(_)) => return Err(End::Behind),
+                Err(RecvError::Closed) => return Err(End::Stopped),
+            },
+            _ = tick.tick() => term.look_after().await?,
+        }
+    }
+}
+
+fn text_id<T: From<Uuid>>(body: &serde_json::Value, key: &str) -> Option<T> {
+    body.get(key)?.as_str()?.parse::<Uuid>().ok().map(T::from)
+}
+
+impl<'a> Term<'a> {
+    async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, End> {
+        let mut connection = app.store.get().await?;
+        let read_until = outbox::head(&mut connection).await?;
+        let mut state = State::default();
+        let now = app.clock.now();
+        for pool in pool::list(&mut connection).await? {
+            state.apply(Event::Pool(pool.view()), now);
+        }
+        for runner in runner::list(&mut connection, None).await? {
+            state.apply(Event::Runner(Box::new(runner.view())), now);
+        }
+        let waiting = job::all_waiting(&mut connection).await?;
+        let strands: BTreeSet<StrandId> = waiting.iter().map(|job| job.strand_id.0).collect();
+        let strands: Vec<StrandId> = strands.into_iter().collect();
+        for found in strand::get(&mut connection, &strands).await? {
+            state.apply(
+                Event::Strand {
+                    id: found.id.0,
+                    key: found.key.0,
+                    project: found.project,
+                },
+                now,
+            );
+        }
+        for (id, _, segments) in strand::latest(&mut connection, &strands).await? {
+            state.said_before(id, segments);
+        }
+        for open in attempt::open(&mut connection).await? {
+            state.apply(
+                Event::Holds {
+                    attempt: open.id.0,
+                    job: open.job_id.0,
+                    runner: open.runner_id.0,
+                },
+                now,
+            );
+        }
+        for job in waiting {
+            state.apply(waits(&job), now);
+        }
+        Ok(Term {
+            app,
+            epoch,
+            state,
+            led_since: now,
+            read_until,
+            told: None,
+            peak: 0,
+        })
+    }
+
+    /// Takes note of changes. What a change only names is read; an event says how things are now.
+    async fn take(&mut self, changes: &Changes) -> Result<(), End> {
+        let fresh: Vec<_> = changes
+            .iter()
+            .filter(|change| change.cursor() > self.read_until)
+            .collect();
+        let (mut strands, mut again, mut runners, mut pools) = (
+            BTreeSet::new(),
+            BTreeSet::new(),
+            BTreeSet::new(),
+            BTreeSet::new(),
+        );
+        for change in &fresh {
+            match change.kind.as_str() {
+                "job.pending" => {
+                    if change.body.get("again").is_some() {
+                        again.insert(JobId(change.subject));
+                    }
+                    strands.extend(
+                        text_id::<StrandId>(&change.body, "strand")
+                            .filter(|id| !self.state.knows_strand(*id)),
+                    );
+                }
+                "runner.awaited" | "runner.joined" | "runner.changed" | "runner.retired" => {
+                    runners.insert(RunnerId(change.subject));
+                }
+                "pool.made" | "pool.changed" => {
+                    pools.insert(PoolId(change.subject));
+                }
+                _ => {}
+            }
+        }
+        let again: Vec<JobId> = again.into_iter().collect();
+        let mut waiting_again = HashMap::new();
+        let now = self.app.clock.now();
+        if !(strands.is_empty() && again.is_empty() && runners.is_empty() && pools.is_empty()) {
+            let mut connection = self.app.store.get().await?;
+            for id in pools {
+                if let Some(pool) = pool::get(&mut connection, id).await? {
+                    self.state.apply(Event::Pool(pool.view()), now);
+                }
+            }
+            if !runners.is_empty() {
+                let ids: Vec<RunnerId> = runners.into_iter().collect();
+                for runner in runner::list(&mut connection, Some(&ids)).await? {
+                    self.state
+                        .apply(Event::Runner(Box::new(runner.view())), now);
+                }
+            }
+            if !strands.is_empty() {
+                let ids: Vec<StrandId> = strands.into_iter().collect();
+                for found in strand::get(&mut connection, &ids).await? {
+                    let event = Event::Strand {
+                        id: found.id.0,
+                        key: found.key.0,
+                        project: found.project,
+                    };
+                    self.state.apply(event, now);
+                }
+                for (id, _, segments) in strand::latest(&mut connection, &ids).await? {
+                    self.state.said_before(id, segments);
+                }
+            }
+            if !again.is_empty() {
+                for job in job::waiting_among(&mut connection, &again).await? {
+                    waiting_again.insert(job.id.0, job);
+                }
+            }
+        }
+        for change in fresh {
+            let body = &change.body;
+            let event = match change.kind.as_str() {
+                "job.pending" if body.get("again").is_some() => {
+                    waiting_again.get(&JobId(change.subject)).map(waits)
+                }
+                "job.pending" => text_id(body, "strand").map(|strand| Event::Waits {
+                    job: JobId(change.subject),
+                    strand,
+                    ready: change.at.0,
+                    number: body
+                        .get("number")
+                        .and_then(serde_json::Value::as_i64)
+                        .unwrap_or_default(),
+                    avoid: None,
+                }),
+                "job.done" => Some(Event::Withdrawn {
+                    job: JobId(change.subject),
+                }),
+                "attempt.assigned" => {
+                    text_id(body, "job")
+                        .zip(text_id(body, "runner"))
+                        .map(|(job, runner)| Event::Holds {
+                            attempt: AttemptId(change.subject),
+                            job,
+                            runner,
+                        })
+                }
+                "attempt.over" => Some(Event::Released {
+                    attempt: AttemptId(change.subject),
+                }),
+                _ => None,
+            };
+            if let Some(event) = event {
+                self.state.apply(event, now);
+            }
+        }
+        self.peak = self.peak.max(self.state.waiting());
+        Ok(())
+    }
+
+    /// Plans and commits until there is nothing more to do.
+    async fn decide(&mut self) -> Result<(), End> {
+        loop {
+            let now = self.app.clock.now();
+            let app = self.app;
+            let plan = self.state.plan(now, &mut || AttemptId(app.fresh_id()));
+            let refused = self.commit(&plan, now).await?;
+            if refused.is_empty() {
+                return Ok(());
+            }
+            // Something had changed underneath. Its change is on its way; until then go by what the record says.
+            let mut connection = self.app.store.get().await?;
+            for job in job::waiting_among(&mut connection, &refused).await? {
+                self.state.apply(waits(&job), now);
+            }
+            // The runner may be what had changed: read it before it is chosen again.
+            let runners: BTreeSet<RunnerId> = plan
+                .assignments
+                .iter()
+                .filter(|a| refused.contains(&a.job))
+                .map(|a| a.runner)
+                .collect();
+            let runners: Vec<RunnerId> = runners.into_iter().collect();
+            for runner in runner::list(&mut connection, Some(&runners)).await? {
+                self.state
+                    .apply(Event::Runner(Box::new(runner.view())), now);
+            }
+        }
+    }
+
+    /// Makes a plan durable; the jobs whose assignment was refused come back.
+    async fn commit(&mut self, plan: &Plan, now: Moment) -> Result<Vec<JobId>, End> {
+        let mut refused = Vec::new();
+        if plan.assignments.is_empty() && plan.reasons.is_empty() {
+            return Ok(refused);
+        }
+        let mut connection = self.app.store.leader().await?;
+        for batch in plan.assignments.chunks(BATCH) {
+            let leased: Vec<_> = batch
+                .iter()
+                .map(|a| (*a, LeaseToken(Uuid::new_v4())))
+                .collect();
+            let kept = match attempt::assign(&mut connection, self.epoch, now, &leased).await? {
+                Committed::Kept(kept) => kept,
+                Committed::Deposed => return Err(End::Deposed),
+            };
+            self.app.feed.kick();
+            for assignment in batch {
+                if kept.contains(&assignment.attempt) {
+                    self.app.polls.ring(assignment.runner);
+                } else {
+                    self.state.apply(
+                        Event::Refused {
+                            attempt: assignment.attempt,
+                        },
+                        now,
+                    );
+                    refused.push(assignment.job);
+                }
+            }
+        }
+        for changes in plan.reasons.chunks(BATCH) {
+            let changes: Vec<_> = changes
+                .iter()
+                .map(|change| (change.strand, change.segments.clone()))
+                .collect();
+            if !strand::record(&mut connection, self.epoch, now, &changes).await? {
+                return Err(End::Deposed);
+            }
+            self.app.feed.kick();
+        }
+        Ok(refused)
+    }
+
+    /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
+    async fn look_after(&mut self) -> Result<(), End> {
+        let now = self.app.clock.now();
+        let mut connection = self.app.store.get().await?;
+        let seen = runner::seen(&mut connection).await?;
+        let seen: HashMap<RunnerId, Seen> = seen
+            .into_iter()
+            .map(|seen| (seen.runner_id.0, seen))
+            .collect();
+        drop(connection);
+        self.silent_runners(&seen, now).await?;
+        self.leases(&seen, now).await?;
+        self.reading(now).await
+    }
+
+    async fn silent_runners(&self, seen: &HashMap<RunnerId, Seen>, now: Moment) -> Result<(), End> {
+        if now.since(self.led_since) < GRACE {
+            return Ok(());
+        }
+        for view in self
+            .state
+            .runner_views()
+            .filter(|view| view.state.is_connected())
+        {
+            let heard = seen.get(&view.id);
+            let silence = heard.map_or(now.since(self.led_since), |seen| now.since(seen.seen_at.0));
+            let closed = heard
+                .and_then(|seen| seen.closed_at)
+                .is_some_and(|at| now.since(at.0) > CLOSED);
+            if silence <= SILENCE && !closed {
+                continue;
+            }
+            let why = if closed {
+                format!(
+                    "last heard of {} ago, when its connection was closed from its side",
+                    spoken(silence)
+                )
+            } else {
+                format!(
+                    "last heard of {} ago; its connection was not closed: the machine or the network is gone",
+                    spoken(silence)
+                )
+            };
+            if let Ok(to) = view.state.after(RunnerEvent::Lose) {
+                let mut connection = self.app.store.get().await?;
+                if runner::set_state(&mut connection, view.id, view.state, to, &why, now).await? {
+                    tracing::info!(runner = view.name, why, "a runner is offline");
+                    self.app.feed.kick();
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn leases(&self, seen: &HashMap<RunnerId, Seen>, now: Moment) -> Result<(), End> {
+        let mut connection = self.app.store.get().await?;
+        let open = attempt::open(&mut connection).await?;
+        drop(connection);
+        for one in open {
+            let heard = seen.get(&one.runner_id.0);
+            let loss = if one.state.0 == AttemptState::Assigned {
+                (now.since(one.assigned_at.0.max(self.led_since)) > ACKNOWLEDGE).then(|| Loss {
+                    said: format!(
+                        "{} did not take it within {}",
+                        one.runner,
+                        spoken(ACKNOWLEDGE)
+                    ),
+                    counts: false,
+                })
+            } else if let (Some(heard), Some(session)) = (heard, one.session)
+                && heard.session != session
+            {
+                Some(Loss {
+                    said: format!("{} was restarted and lost it", one.runner),
+                    counts: true,
+                })
+            } else {
+                let renewed =
+                    heard.map_or(self.led_since, |seen| seen.seen_at.0.max(self.led_since));
+                (now.since(renewed) > LEASE).then(|| Loss {
+                    said: format!("nothing was heard of {} for {}", one.runner, spoken(LEASE)),
+                    counts: true,
+                })
+            };
+            if let Some(loss) = loss {
+                let mut connection = self.app.store.leader().await?;
+                if attempt::lose(&mut connection, self.epoch, one.id.0, &loss, now).await? {
+                    tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
+                    self.app.feed.kick();
+                    self.app.polls.ring(one.runner_id.0);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn reading(&mut self, now: Moment) -> Result<(), End> {
+        let small = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        let (_, free) = self.state.slots();
+        let level = Level {
+            waiting: small(self.peak.max(self.state.waiting())),
+            executing: small(self.state.used()),
+            idle: u32::try_from(free).unwrap_or(u32::MAX),
+            coming: 0,
+        };
+        self.peak = 0;
+        let changed = self
+            .told
+            .is_none_or(|(at, told)| told != level || now.since(at) > Duration::from_secs(60));
+        if changed {
+            let mut connection = self.app.store.get().await?;
+            level::write(&mut connection, now, level).await?;
+            self.told = Some((now, level));
+        }
+        Ok(())
+    }
+}
+
+fn waits(job: &job::WaitingJob) -> Event {
+    Event::Waits {
+        job: job.id.0,
+        strand: job.strand_id.0,
+        ready: job.ready_at.0,
+        number: job.number,
+        avoid: job.avoid_runner.map(|id| id.0),
+    }
+}

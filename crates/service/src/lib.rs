@@ -1,0 +1,25 @@
+//! The service: HTTP for people, programs and runners, and the loops behind it.
+//!
+//! ```text
+//!   http (axum, one file per noun) --> store --> outbox
+//!                                                  |
+//!                       feed (one reader per replica, hinted by NOTIFY, repaired by a sweep)
+//!                      /        |          \
+//!        leader (if this     desk (parked   events (Server-Sent
+//!        replica leads)      polls wake)    Events)
+//! ```
+//! [`boot::serve`] takes a listener, a clock and a shutdown future, so that tests start it like the program does.
+
+pub mod app;
+pub mod boot;
+pub mod clock;
+pub mod config;
+pub mod desk;
+pub mod feed;
+pub mod http;
+pub mod key_file;
+pub mod leader;
+pub mod log_store;
+pub mod secret;
+pub mod seen;
+pub mod upkeep;

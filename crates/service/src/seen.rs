@@ -1,0 +1,190 @@
+//! When each runner was last heard of by this replica: kept in memory, written down once a second.
+
+use crate::clock::Clock;
+use pennine_core::id::{RunnerId, SessionId};
+use pennine_core::time::Moment;
+use pennine_store::runner::{self, Seen};
+use pennine_store::{Db, Store};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+#[derive(Clone, Copy)]
+struct Entry {
+    session: SessionId,
+    at: Moment,
+    closed: Option<Moment>,
+    /// Polls of this session that are being answered now.
+    parked: u32,
+    written: bool,
+}
+
+/// Who was heard of when.
+#[derive(Clone, Default)]
+pub struct SeenMap(Arc<Mutex<HashMap<RunnerId, Entry>>>);
+
+/// One poll in progress. Dropped without [`Presence::answered`], its connection was closed by the other side.
+pub struct Presence {
+    map: SeenMap,
+    clock: Clock,
+    runner: RunnerId,
+    session: SessionId,
+    answered: bool,
+}
+
+impl SeenMap {
+    fn entries(&self) -> std::sync::MutexGuard<'_, HashMap<RunnerId, Entry>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether this replica knows the session as the runner's.
+    pub fn knows(&self, runner: RunnerId, session: SessionId) -> bool {
+        self.entries()
+            .get(&runner)
+            .is_some_and(|entry| entry.session == session)
+    }
+
+    /// Whether this replica has heard of the runner at all.
+    pub fn knows_any(&self, runner: RunnerId) -> bool {
+        self.entries().contains_key(&runner)
+    }
+
+    /// Whether another session of the runner was heard of here lately.
+    pub fn other_live(&self, runner: RunnerId, session: SessionId, since: Moment) -> bool {
+        self.entries().get(&runner).is_some_and(|entry| {
+            entry.session != session && entry.closed.is_none() && entry.at > since
+        })
+    }
+
+    /// A poll begins.
+    pub fn begin(&self, runner: RunnerId, session: SessionId, clock: &Clock) -> Presence {
+        let mut entries = self.entries();
+        let entry = entries.entry(runner).or_insert(Entry {
+            session,
+            at: clock.now(),
+            closed: None,
+            parked: 0,
+            written: false,
+        });
+        if entry.session != session {
+            entry.session = session;
+            entry.parked = 0;
+        }
+        entry.at = clock.now();
+        entry.closed = None;
+        entry.parked += 1;
+        entry.written = false;
+        Presence {
+            map: self.clone(),
+            clock: clock.clone(),
+            runner,
+            session,
+            answered: false,
+        }
+    }
+
+    /// The runner's process said that it ends.
+    pub fn close(&self, runner: RunnerId, session: SessionId, at: Moment) {
+        if let Some(entry) = self
+            .entries()
+            .get_mut(&runner)
+            .filter(|entry| entry.session == session)
+        {
+            entry.closed = Some(at);
+            entry.written = false;
+        }
+    }
+
+    fn unwritten(&self) -> Vec<Seen> {
+        let mut entries = self.entries();
+        let fresh =
+            entries
+                .iter_mut()
+                .filter(|(_, entry)| !entry.written)
+                .map(|(runner, entry)| {
+                    entry.written = true;
+                    Seen {
+                        runner_id: Db(*runner),
+                        session: Db(entry.session),
+                        seen_at: Db(entry.at),
+                        closed_at: entry.closed.map(Db),
+                    }
+                });
+        fresh.collect()
+    }
+
+    fn not_written(&self, seen: &[Seen]) {
+        let mut entries = self.entries();
+        for one in seen {
+            if let Some(entry) = entries.get_mut(&one.runner_id.0) {
+                entry.written = false;
+            }
+        }
+    }
+
+    /// Writes down what is new.
+    pub async fn flush(&self, store: &Store) -> pennine_store::Result<()> {
+        let seen = self.unwritten();
+        let written = async {
+            let mut connection = store.get().await?;
+            runner::flush_seen(&mut connection, &seen).await
+        };
+        let result = if seen.is_empty() {
+            Ok(())
+        } else {
+            written.await
+        };
+        if result.is_err() {
+            self.not_written(&seen);
+        }
+        result
+    }
+
+    /// Flushes once a second until told to stop, and once more then.
+    pub async fn keep_flushing(self, store: Store, stop: tokio_util::sync::CancellationToken) {
+        let mut trouble = false;
+        loop {
+            let last = tokio::select! {
+                () = tokio::time::sleep(Duration::from_secs(1)) => false,
+                () = stop.cancelled() => true,
+            };
+            match self.flush(&store).await {
+                Ok(()) => trouble = false,
+                Err(error) if !trouble => {
+                    trouble = true;
+                    tracing::warn!(%error, "when runners were last heard of cannot be written down");
+                }
+                Err(_) => {}
+            }
+            if last {
+                return;
+            }
+        }
+    }
+}
+
+impl Presence {
+    /// The poll was answered.
+    pub fn answered(mut self) {
+        self.answered = true;
+    }
+}
+
+impl Drop for Presence {
+    fn drop(&mut self) {
+        let now = self.clock.now();
+        let mut entries = self.map.entries();
+        if let Some(entry) = entries
+            .get_mut(&self.runner)
+            .filter(|entry| entry.session == self.session)
+        {
+            entry.parked = entry.parked.saturating_sub(1);
+            if self.answered {
+                entry.at = now;
+            } else if entry.parked == 0 {
+                entry.closed = Some(now);
+            }
+            entry.written = false;
+        }
+    }
+}

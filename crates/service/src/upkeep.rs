@@ -1,0 +1,44 @@
+//! What has to be done now and then. The leader does it; every replica keeps its own clock.
+
+use crate::app::App;
+use pennine_store::{idempotency, log, outbox, partition, ticket, token};
+use std::time::Duration;
+
+/// How often.
+const EVERY: Duration = Duration::from_secs(15);
+/// How long the answer to a write with an Idempotency-Key is kept.
+const KEEP_ANSWERS: Duration = Duration::from_secs(24 * 3600);
+
+/// Keeps things in order until told to stop.
+pub async fn keep(app: App) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            () = app.stop.cancelled() => return,
+        }
+        if let Err(error) = once(&app).await {
+            tracing::warn!(%error, "upkeep did not get through; it goes on in {} s", EVERY.as_secs());
+        }
+    }
+}
+
+async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
+    let mut connection = app.store.get().await?;
+    app.clock.not_before(outbox::moment(&mut connection).await?);
+    if !app.leads() {
+        return Ok(());
+    }
+    let now = app.clock.now();
+    partition::ensure(&mut connection, now, now).await?;
+    if ticket::sweep(&mut connection, now).await? > 0 {
+        app.feed.kick();
+    }
+    token::sweep(&mut connection, now).await?;
+    idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
+    let unsealed = log::unsealed(&mut connection, 100).await?;
+    drop(connection);
+    for attempt in unsealed {
+        app.logs.seal_complete(&app.store, attempt).await?;
+    }
+    Ok(())
+}
