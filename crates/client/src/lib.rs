@@ -1,1 +1,217 @@
+//! The typed HTTP client: used by the command line, the runner and the tests.
+//!
+//! [`Client`] speaks for people and programs with a token; [`RunnerClient`] for a runner with its credential.
 
+mod people;
+mod runner;
+
+pub use people::{Client, LogPart};
+pub use runner::RunnerClient;
+
+use pennine_wire::Problem;
+use reqwest::{Response, StatusCode};
+use serde::de::DeserializeOwned;
+use std::path::Path;
+use std::time::Duration;
+
+/// What went wrong with a request.
+#[derive(Debug, thiserror::Error)]
+pub enum ClientError {
+    /// The service could not be reached, or the connection broke.
+    #[error("no connection to {url}: {cause}")]
+    NoConnection {
+        /// The service's address.
+        url: String,
+        /// What the network said, in words.
+        cause: String,
+    },
+    /// The service refused.
+    #[error("{}", .0.detail)]
+    Refused(Box<Problem>),
+    /// Something answered that is not this service, or an incompatible one.
+    #[error("{url} answered, but not like Pennine: {cause}")]
+    Strange {
+        /// The address.
+        url: String,
+        /// What was odd.
+        cause: String,
+    },
+    /// The client cannot be made as asked.
+    #[error("{0}")]
+    Setup(String),
+}
+
+impl ClientError {
+    /// The problem, if the service refused.
+    pub fn problem(&self) -> Option<&Problem> {
+        match self {
+            ClientError::Refused(problem) => Some(problem),
+            _ => None,
+        }
+    }
+
+    /// Whether the same request may succeed a little later.
+    pub fn passes(&self) -> bool {
+        match self {
+            ClientError::NoConnection { .. } => true,
+            ClientError::Refused(problem) => {
+                problem.status >= 500 || [408, 429].contains(&problem.status)
+            }
+            ClientError::Strange { .. } | ClientError::Setup(_) => false,
+        }
+    }
+}
+
+/// What a request comes to.
+pub type Result<T> = std::result::Result<T, ClientError>;
+
+/// How to reach the service.
+#[derive(Clone, Debug, Default)]
+pub struct Route {
+    /// A certificate authority to trust beside the usual ones (PEM).
+    pub ca: Option<Vec<u8>>,
+}
+
+impl Route {
+    /// Reads the certificate authority's file, if one is given.
+    pub fn with_ca(file: Option<&Path>) -> Result<Route> {
+        let read = |file: &Path| {
+            std::fs::read(file)
+                .map_err(|e| ClientError::Setup(format!("{} cannot be read: {e}", file.display())))
+        };
+        Ok(Route {
+            ca: file.map(read).transpose()?,
+        })
+    }
+}
+
+/// The longest that a parked request may take to be answered.
+const ANSWER: Duration = Duration::from_secs(40);
+
+pub(crate) struct Link {
+    url: String,
+    secret: String,
+    http: reqwest::Client,
+}
+
+impl Link {
+    pub(crate) fn new(url: &str, secret: &str, route: &Route) -> Result<Link> {
+        let url = url.trim().trim_end_matches('/').to_owned();
+        if !(url.starts_with("http://") || url.starts_with("https://")) {
+            return Err(ClientError::Setup(format!(
+                "the address {url:?} does not begin with http:// or https://"
+            )));
+        }
+        let mut builder = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(5))
+            .timeout(ANSWER)
+            .tcp_nodelay(true)
+            // Only the service is talked to; where it sends us is not its to say.
+            .redirect(reqwest::redirect::Policy::none())
+            .user_agent(concat!("pennine/", env!("CARGO_PKG_VERSION")));
+        if let Some(pem) = &route.ca {
+            let authority = reqwest::Certificate::from_pem(pem).map_err(|e| {
+                ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
+            })?;
+            builder = builder.add_root_certificate(authority);
+        }
+        let http = builder
+            .build()
+            .map_err(|e| ClientError::Setup(e.to_string()))?;
+        Ok(Link {
+            url,
+            secret: secret.trim().to_owned(),
+            http,
+        })
+    }
+
+    pub(crate) fn request(&self, method: reqwest::Method, path: &str) -> reqwest::RequestBuilder {
+        let request = self.http.request(method, format!("{}{path}", self.url));
+        if self.secret.is_empty() {
+            request
+        } else {
+            request.bearer_auth(&self.secret)
+        }
+    }
+
+    pub(crate) async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response> {
+        let response = request.send().await.map_err(|e| self.no_connection(&e))?;
+        let status = response.status();
+        if status.is_success() {
+            return Ok(response);
+        }
+        let is_problem = header(&response, "content-type")
+            .is_some_and(|kind| kind.starts_with("application/problem+json"));
+        let body = response.bytes().await.map_err(|e| self.no_connection(&e))?;
+        match serde_json::from_slice::<Problem>(&body) {
+            Ok(problem) if is_problem => Err(ClientError::Refused(Box::new(problem))),
+            // A proxy in front of the service says that it cannot reach it.
+            _ if [
+                StatusCode::BAD_GATEWAY,
+                StatusCode::SERVICE_UNAVAILABLE,
+                StatusCode::GATEWAY_TIMEOUT,
+            ]
+            .contains(&status) =>
+            {
+                Err(ClientError::NoConnection {
+                    url: self.url.clone(),
+                    cause: format!("a proxy answered {status}"),
+                })
+            }
+            _ => Err(self.strange(format!("{status}"))),
+        }
+    }
+
+    pub(crate) async fn json<T: DeserializeOwned>(
+        &self,
+        request: reqwest::RequestBuilder,
+    ) -> Result<T> {
+        let response = self.send(request).await?;
+        let body = response.bytes().await.map_err(|e| self.no_connection(&e))?;
+        serde_json::from_slice(&body).map_err(|e| self.strange(e.to_string()))
+    }
+
+    pub(crate) fn no_connection(&self, error: &reqwest::Error) -> ClientError {
+        // The innermost cause is what a person can act upon.
+        let mut cause: &dyn std::error::Error = error;
+        while let Some(inner) = cause.source() {
+            cause = inner;
+        }
+        let cause = if error.is_timeout() {
+            "no answer in time".to_owned()
+        } else {
+            cause.to_string()
+        };
+        ClientError::NoConnection {
+            url: self.url.clone(),
+            cause,
+        }
+    }
+
+    pub(crate) fn strange(&self, cause: String) -> ClientError {
+        ClientError::Strange {
+            url: self.url.clone(),
+            cause,
+        }
+    }
+}
+
+pub(crate) fn header<'a>(response: &'a Response, name: &str) -> Option<&'a str> {
+    response
+        .headers()
+        .get(name)
+        .and_then(|value| value.to_str().ok())
+}
+
+/// A name as one segment of a path.
+pub(crate) fn segment(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.' | b'~') {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}

@@ -1,0 +1,215 @@
+//! What people and programs ask, with a token.
+
+use crate::{Link, Result, Route, header, segment};
+use bytes::Bytes;
+use pennine_core::time::Micros;
+use pennine_wire::{
+    Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, MadeTicket, NEXT_OFFSET, NewJob, NewPool,
+    NewProject, NewTeam, NewTicket, Page, Place, Pool, Queue, Runner, SignedIn, Skyline, Status,
+    TakenJob, Ticket, Why,
+};
+use reqwest::Method;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+/// A client with a token. Cheap to clone is not needed: share it.
+pub struct Client(Link);
+
+/// A stretch of a log.
+#[derive(Clone, Debug)]
+pub struct LogPart {
+    pub bytes: Bytes,
+    /// The offset at which the next stretch begins.
+    pub next: u64,
+    /// The number of the attempt whose log it is; none while there is no attempt.
+    pub attempt: Option<u32>,
+    /// Whether nothing more will come.
+    pub complete: bool,
+}
+
+impl Client {
+    /// A client for the service at this address.
+    pub fn new(url: &str, token: &str, route: &Route) -> Result<Client> {
+        Link::new(url, token, route).map(Client)
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.0
+            .json(self.0.request(Method::GET, &format!("/api/v1{path}")))
+            .await
+    }
+
+    async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        self.0
+            .json(
+                self.0
+                    .request(Method::POST, &format!("/api/v1{path}"))
+                    .json(body),
+            )
+            .await
+    }
+
+    /// Who the token is.
+    pub async fn who(&self) -> Result<SignedIn> {
+        self.get("/session").await
+    }
+
+    /// How things stand.
+    pub async fn status(&self) -> Result<Status> {
+        self.get("/status").await
+    }
+
+    /// The last hour.
+    pub async fn skyline(&self) -> Result<Skyline> {
+        self.get("/skyline").await
+    }
+
+    /// The waiting jobs by reason.
+    pub async fn queue(&self) -> Result<Queue> {
+        self.get("/queue").await
+    }
+
+    /// The teams.
+    pub async fn teams(&self) -> Result<Page<Place>> {
+        self.get("/teams").await
+    }
+
+    /// Adds a team.
+    pub async fn add_team(&self, new: &NewTeam) -> Result<Place> {
+        self.post("/teams", new).await
+    }
+
+    /// The projects.
+    pub async fn projects(&self) -> Result<Page<Place>> {
+        self.get("/projects").await
+    }
+
+    /// Adds a project.
+    pub async fn add_project(&self, new: &NewProject) -> Result<Place> {
+        self.post("/projects", new).await
+    }
+
+    /// The pools.
+    pub async fn pools(&self) -> Result<Page<Pool>> {
+        self.get("/pools").await
+    }
+
+    /// One pool.
+    pub async fn pool(&self, name: &str) -> Result<Pool> {
+        self.get(&format!("/pools/{}", segment(name))).await
+    }
+
+    /// Adds a pool.
+    pub async fn add_pool(&self, new: &NewPool) -> Result<Pool> {
+        self.post("/pools", new).await
+    }
+
+    /// Makes a ticket for a pool.
+    pub async fn add_ticket(&self, pool: &str, new: &NewTicket) -> Result<MadeTicket> {
+        self.post(&format!("/pools/{}/tickets", segment(pool)), new)
+            .await
+    }
+
+    /// The tickets.
+    pub async fn tickets(&self) -> Result<Page<Ticket>> {
+        self.get("/tickets").await
+    }
+
+    /// The runners.
+    pub async fn runners(&self) -> Result<Page<Runner>> {
+        self.get("/runners").await
+    }
+
+    /// One runner.
+    pub async fn runner(&self, name: &str) -> Result<Runner> {
+        self.get(&format!("/runners/{}", segment(name))).await
+    }
+
+    /// Submits a job. With a key, sending it again makes no second one.
+    pub async fn submit(&self, new: &NewJob, key: Option<&str>) -> Result<TakenJob> {
+        let mut request = self.0.request(Method::POST, "/api/v1/jobs").json(new);
+        if let Some(key) = key {
+            request = request.header("idempotency-key", format!("\"{key}\""));
+        }
+        self.0.json(request).await
+    }
+
+    /// Jobs, newest first.
+    pub async fn jobs(
+        &self,
+        states: &str,
+        under: Option<&str>,
+        after: Option<&str>,
+        limit: u32,
+    ) -> Result<Page<JobLine>> {
+        let limit = limit.to_string();
+        let mut query = vec![("limit", limit.as_str())];
+        if !states.is_empty() {
+            query.push(("state", states));
+        }
+        query.extend(under.map(|under| ("under", under)));
+        query.extend(after.map(|after| ("after", after)));
+        self.0
+            .json(self.0.request(Method::GET, "/api/v1/jobs").query(&query))
+            .await
+    }
+
+    /// One job.
+    pub async fn job(&self, name: &str) -> Result<Job> {
+        self.get(&format!("/jobs/{}", segment(name))).await
+    }
+
+    /// Cancels a job.
+    pub async fn cancel(&self, name: &str) -> Result<Job> {
+        self.post(&format!("/jobs/{}/cancel", segment(name)), &())
+            .await
+    }
+
+    /// Why a job waits.
+    pub async fn why(&self, name: &str) -> Result<Why> {
+        self.get(&format!("/jobs/{}/why", segment(name))).await
+    }
+
+    /// A job's log from an offset on; waits that long for something new.
+    pub async fn log(
+        &self,
+        name: &str,
+        attempt: Option<u32>,
+        from: u64,
+        wait: Micros,
+    ) -> Result<LogPart> {
+        let mut query = vec![("from", from.to_string()), ("wait_us", wait.0.to_string())];
+        query.extend(attempt.map(|attempt| ("attempt", attempt.to_string())));
+        let path = format!("/api/v1/jobs/{}/log", segment(name));
+        let response = self
+            .0
+            .send(self.0.request(Method::GET, &path).query(&query))
+            .await?;
+        let next = header(&response, NEXT_OFFSET).and_then(|next| next.parse().ok());
+        let next = next.ok_or_else(|| {
+            self.0
+                .strange(format!("the header {NEXT_OFFSET} is missing"))
+        })?;
+        let attempt = header(&response, LOG_ATTEMPT).and_then(|attempt| attempt.parse().ok());
+        let complete = header(&response, LOG_COMPLETE) == Some("true");
+        let bytes = response
+            .bytes()
+            .await
+            .map_err(|e| self.0.no_connection(&e))?;
+        Ok(LogPart {
+            bytes,
+            next,
+            attempt,
+            complete,
+        })
+    }
+
+    /// A job's log by lines.
+    pub async fn log_lines(&self, name: &str, from: u64, count: u32) -> Result<LogLines> {
+        let path = format!("/api/v1/jobs/{}/log/lines", segment(name));
+        let query = [("from", from.to_string()), ("count", count.to_string())];
+        self.0
+            .json(self.0.request(Method::GET, &path).query(&query))
+            .await
+    }
+}

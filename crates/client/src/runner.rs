@@ -1,0 +1,95 @@
+//! What a runner says and asks, with its credential.
+
+use crate::{Link, Result, Route};
+use bytes::Bytes;
+use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use pennine_wire::runner_protocol::{
+    Enrol, Enrolled, Finished, Goodbye, Hello, LogTaken, Poll, PollAnswer, Started,
+};
+use reqwest::Method;
+use serde::Serialize;
+
+/// A runner's side of the protocol.
+pub struct RunnerClient(Link);
+
+impl RunnerClient {
+    /// A client with a runner's credential; with an empty one for a machine that has not joined yet.
+    pub fn new(url: &str, credential: &str, route: &Route) -> Result<RunnerClient> {
+        Link::new(url, credential, route).map(RunnerClient)
+    }
+
+    async fn say(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        self.0
+            .send(
+                self.0
+                    .request(Method::POST, &format!("/runner/v1{path}"))
+                    .json(body),
+            )
+            .await?;
+        Ok(())
+    }
+
+    /// Asks who is there.
+    pub async fn hello(&self) -> Result<Hello> {
+        let hello: Hello = self
+            .0
+            .json(self.0.request(Method::GET, "/runner/v1/hello"))
+            .await?;
+        if hello.service != "pennine" {
+            return Err(self
+                .0
+                .strange(format!("it calls itself {:?}", hello.service)));
+        }
+        Ok(hello)
+    }
+
+    /// Joins with a ticket.
+    pub async fn enrol(&self, enrol: &Enrol) -> Result<Enrolled> {
+        self.0
+            .json(self.0.request(Method::POST, "/runner/v1/enrol").json(enrol))
+            .await
+    }
+
+    /// Polls.
+    pub async fn poll(&self, poll: &Poll) -> Result<PollAnswer> {
+        self.0
+            .json(self.0.request(Method::POST, "/runner/v1/poll").json(poll))
+            .await
+    }
+
+    /// Reports that a command was started.
+    pub async fn started(&self, attempt: AttemptId, started: &Started) -> Result<()> {
+        self.say(&format!("/attempts/{attempt}/started"), started)
+            .await
+    }
+
+    /// Reports that an attempt has ended.
+    pub async fn finished(&self, attempt: AttemptId, finished: &Finished) -> Result<()> {
+        self.say(&format!("/attempts/{attempt}/finished"), finished)
+            .await
+    }
+
+    /// Sends log bytes; the offset at which the next belong comes back.
+    pub async fn log(
+        &self,
+        attempt: AttemptId,
+        lease: LeaseToken,
+        offset: u64,
+        bytes: Bytes,
+    ) -> Result<u64> {
+        let request = self
+            .0
+            .request(Method::POST, &format!("/runner/v1/attempts/{attempt}/log"))
+            .query(&[("offset", offset)])
+            .header("pennine-lease", lease.to_string())
+            .header("content-type", "application/octet-stream")
+            .body(bytes);
+        let taken: LogTaken = self.0.json(request).await?;
+        Ok(taken.next_offset)
+    }
+
+    /// Says that this process ends.
+    pub async fn goodbye(&self, session: SessionId) -> Result<()> {
+        self.say("/goodbye", &Goodbye { session }).await
+    }
+}

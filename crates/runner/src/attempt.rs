@@ -1,0 +1,494 @@
+//! One attempt, from its assignment to its accepted report.
+
+use crate::home::Home;
+use crate::keeper::{self, End, Ended, Isolation, Kept};
+use crate::spool::Spool;
+use crate::work::Pace;
+use pennine_client::RunnerClient;
+use pennine_core::fact::Subject;
+use pennine_core::id::SessionId;
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::requirement::Requirement;
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, spoken};
+use pennine_wire::runner_protocol::{Assigned, Finished, Held, Phase, Started, StopCause};
+use std::cell::Cell;
+use std::io;
+use std::process::Command;
+use std::rc::Rc;
+use std::time::{Duration, Instant};
+use tokio::io::AsyncReadExt;
+use tokio::net::unix::pipe::Receiver;
+use tokio::sync::Notify;
+
+/// How long a command that was asked to end may take before it is ended.
+const ASKED: Duration = Duration::from_secs(10);
+/// The folders in which programs are looked for.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+/// Bytes read from the command at once.
+const READ: usize = 64 << 10;
+
+/// What an attempt needs of its runner.
+pub struct Bench {
+    pub home: Home,
+    pub client: RunnerClient,
+    pub session: SessionId,
+    pub isolation: Isolation,
+    pub subject: Subject,
+    pub host: String,
+    pub user: String,
+}
+
+/// How an attempt stands, as the poll tells it and the service's answer changes it.
+pub struct Standing {
+    phase: Cell<Phase>,
+    exited: Cell<Option<Instant>>,
+    stop: Cell<Option<StopCause>>,
+    said: std::cell::RefCell<String>,
+    stopped: Notify,
+}
+
+impl Default for Standing {
+    fn default() -> Self {
+        Standing {
+            phase: Cell::new(Phase::Preparing),
+            exited: Cell::default(),
+            stop: Cell::default(),
+            said: std::cell::RefCell::default(),
+            stopped: Notify::new(),
+        }
+    }
+}
+
+impl Standing {
+    /// The attempt as a poll names it.
+    pub fn held(&self, assigned: &Assigned) -> Held {
+        Held {
+            attempt: assigned.attempt,
+            lease: assigned.lease,
+            phase: self.phase.get(),
+            exited_ago_us: self.exited.get().map(|at| at.elapsed().into()),
+        }
+    }
+
+    /// The service wants it ended.
+    pub fn stop(&self, cause: StopCause, said: &str) {
+        // That it is over outweighs a cancellation.
+        if self.stop.get().is_none() || cause == StopCause::Over {
+            self.stop.set(Some(cause));
+            self.said.replace(said.to_owned());
+            self.stopped.notify_one();
+        }
+    }
+}
+
+/// How the command came to its end.
+struct Outcomes {
+    result: Outcome,
+    exit_code: Option<i32>,
+    said: Option<String>,
+    end: Option<End>,
+    started: Option<Instant>,
+}
+
+impl Outcomes {
+    fn error(said: String) -> Self {
+        Outcomes {
+            result: Outcome::Error,
+            exit_code: None,
+            said: Some(said),
+            end: None,
+            started: None,
+        }
+    }
+}
+
+/// Runs an attempt and reports it. Returns when the service has the report, or wants none.
+pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing>) {
+    let spool = match Spool::create(&bench.home.spool(assigned.attempt), assigned.log_cap.0) {
+        Ok(spool) => Rc::new(spool),
+        Err(error) => {
+            let said = format!("the log cannot be written on {}: {error}", bench.host);
+            tracing::error!(job = assigned.job, said);
+            report(&bench, &assigned, &standing, None, Outcomes::error(said)).await;
+            return;
+        }
+    };
+    let begun = spawn(&bench, &assigned, &spool);
+    let sender = {
+        let (bench, assigned, spool, standing) = (
+            bench.clone(),
+            assigned.clone(),
+            spool.clone(),
+            standing.clone(),
+        );
+        let started = begun.as_ref().ok().map(|begun| begun.at);
+        tokio::task::spawn_local(async move {
+            // The start is told first: people wait for it.
+            if let Some(at) = started {
+                tell_started(&bench, &assigned, &standing, at).await;
+            }
+            spool
+                .send(&bench.client, assigned.attempt, assigned.lease)
+                .await;
+        })
+    };
+    let outcomes = match begun {
+        Ok(begun) => {
+            standing.phase.set(Phase::Executing);
+            see_through(&bench, &assigned, &standing, &spool, begun).await
+        }
+        Err(said) => Outcomes::error(said),
+    };
+    standing.exited.set(Some(Instant::now()));
+    standing.phase.set(Phase::Finalizing);
+    if standing.stop.get() == Some(StopCause::Over) {
+        spool.abandon();
+    }
+    for line in closing(&outcomes) {
+        let _ = spool.say(&line);
+    }
+    spool.close();
+    let _ = sender.await;
+    if !spool.over() {
+        report(&bench, &assigned, &standing, Some(&spool), outcomes).await;
+    }
+    bench.home.sweep(assigned.attempt);
+}
+
+/// The lines with which the log ends.
+fn closing(outcomes: &Outcomes) -> Vec<String> {
+    let mut lines: Vec<String> = outcomes.said.iter().cloned().collect();
+    if let (Some(end), Some(started)) = (outcomes.end, outcomes.started) {
+        let how = match end.status {
+            Ended::Exited(code) => format!("exit code {code}"),
+            Ended::Signalled(signal) => format!("ended by signal {signal}"),
+        };
+        lines.push(format!(
+            "{how} after {}; processor time {}, largest process {}",
+            spoken(started.elapsed()),
+            spoken(end.processor.into()),
+            end.peak_memory
+        ));
+    }
+    lines
+}
+
+/// A command that runs.
+struct Begun {
+    kept: Kept,
+    output: Receiver,
+    at: Instant,
+}
+
+/// Makes the workspace and starts the command. The error is for people.
+fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, String> {
+    let folder = bench.home.workspace(assigned.attempt);
+    let broken = |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", bench.host);
+    std::fs::create_dir_all(&folder).map_err(|e| broken("the workspace cannot be made", &e))?;
+    for line in heading(bench, assigned, &folder) {
+        spool
+            .say(&line)
+            .map_err(|e| broken("the log cannot be written", &e))?;
+    }
+    let Some((program, arguments)) = assigned.command.split_first() else {
+        return Err("the job has no command".to_owned());
+    };
+    let (read, write) = keeper::pipe().map_err(|e| broken("no pipe can be made", &e))?;
+    let errors = write
+        .try_clone()
+        .map_err(|e| broken("no pipe can be made", &e))?;
+    let mut command = Command::new(program);
+    command
+        .args(arguments)
+        .current_dir(&folder)
+        .env_clear()
+        .stdout(write)
+        .stderr(errors);
+    let path = std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned());
+    let home = std::env::var("HOME").unwrap_or_else(|_| "/".to_owned());
+    let attempt = assigned.attempt.to_string();
+    let number = assigned.number.to_string();
+    let folder_text = folder.display().to_string();
+    for (name, value) in [
+        ("PATH", path.as_str()),
+        ("HOME", &home),
+        ("USER", &bench.user),
+        ("LANG", "C.UTF-8"),
+        ("CI", "true"),
+        ("PENNINE_JOB", &assigned.job),
+        ("PENNINE_PROJECT", &assigned.project),
+        ("PENNINE_POOL", &assigned.pool),
+        ("PENNINE_RUNNER", &assigned.runner),
+        ("PENNINE_ATTEMPT_NUMBER", &number),
+        ("PENNINE_WORKSPACE", &folder_text),
+    ] {
+        command.env(name, value);
+    }
+    command
+        .envs(&assigned.variables)
+        .env(keeper::MARKER, &attempt);
+    let kept = keeper::spawn(command, bench.isolation).map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => {
+            format!("the command {program:?} does not exist on {}", bench.host)
+        }
+        io::ErrorKind::PermissionDenied => {
+            format!("the command {program:?} may not be run on {}", bench.host)
+        }
+        _ => format!(
+            "the command {program:?} cannot be started on {}: {error}",
+            bench.host
+        ),
+    })?;
+    let at = Instant::now();
+    let output = Receiver::from_owned_fd(read)
+        .map_err(|e| broken("the command's output cannot be read", &e))?;
+    Ok(Begun { kept, output, at })
+}
+
+/// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
+fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> Vec<String> {
+    let clauses = match assigned.requirement.parse::<Requirement>() {
+        Ok(requirement) if requirement.is_any() => "it asks for nothing in particular".to_owned(),
+        Ok(requirement) if requirement.satisfied_by(&bench.subject) => {
+            format!("satisfied here: {requirement}")
+        }
+        _ => format!("it asks for: {}", assigned.requirement),
+    };
+    vec![
+        format!(
+            "{} \"{}\" of {}, attempt {}",
+            assigned.job, assigned.title, assigned.project, assigned.number
+        ),
+        format!(
+            "runner {} in the pool {}, on {} as {}, pennine-runner {}",
+            assigned.runner,
+            assigned.pool,
+            bench.host,
+            bench.user,
+            env!("CARGO_PKG_VERSION")
+        ),
+        format!("in {}; {}", folder.display(), bench.isolation.said()),
+        clauses,
+        format!("$ {}", shown(&assigned.command)),
+    ]
+}
+
+/// A command as one would type it.
+fn shown(command: &[String]) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "-_./=:,+@%".contains(c);
+    let words = command.iter().map(|word| {
+        if !word.is_empty() && word.chars().all(plain) {
+            word.clone()
+        } else {
+            format!("'{}'", word.replace('\'', "'\\''"))
+        }
+    });
+    words.collect::<Vec<_>>().join(" ")
+}
+
+/// Tells that the command was started, until the service knows.
+async fn tell_started(bench: &Bench, assigned: &Assigned, standing: &Standing, at: Instant) {
+    let mut pace = Pace::default();
+    loop {
+        let started = Started {
+            session: bench.session,
+            lease: assigned.lease,
+            ago_us: at.elapsed().into(),
+        };
+        match bench.client.started(assigned.attempt, &started).await {
+            Ok(()) => return,
+            Err(error)
+                if error
+                    .problem()
+                    .is_some_and(|problem| problem.word() == "stale-lease") =>
+            {
+                standing.stop(StopCause::Over, "the service counts this attempt as over");
+                return;
+            }
+            Err(error) if error.passes() => pace.pause().await,
+            Err(error) => {
+                tracing::warn!(%error, job = assigned.job, "the start was not taken");
+                return;
+            }
+        }
+        // Once the command has ended, its end tells when it began.
+        if standing.phase.get() == Phase::Finalizing {
+            return;
+        }
+    }
+}
+
+/// Reads the command's output until it and everything it started has ended; ends it when it must.
+async fn see_through(
+    bench: &Bench,
+    assigned: &Assigned,
+    standing: &Standing,
+    spool: &Spool,
+    begun: Begun,
+) -> Outcomes {
+    let Begun {
+        kept,
+        mut output,
+        at,
+    } = begun;
+    let limit = Duration::from(assigned.time_limit_us);
+    let mut ending: Option<(Outcome, String)> = None;
+    let mut kill_at: Option<tokio::time::Instant> = None;
+    let mut buffer = vec![0; READ];
+    let deadline = tokio::time::Instant::from_std(at) + limit;
+    let mut open = true;
+    let mut broken = None;
+    let report = kept.report_fd().and_then(Receiver::from_owned_fd);
+    let ended = async {
+        match &report {
+            Ok(report) => drop(report.readable().await),
+            Err(_) => std::future::pending::<()>().await,
+        }
+    };
+    let mut ended = std::pin::pin!(ended);
+    let mut over = false;
+    while open || !over {
+        tokio::select! {
+            read = async { spool.room().await; output.read(&mut buffer).await }, if open => match read {
+                Ok(0) | Err(_) => open = false,
+                Ok(length) => {
+                    if let Err(error) = spool.write(buffer.get(..length).unwrap_or_default()) {
+                        broken = Some(format!("the log cannot be written on {}: {error}", bench.host));
+                        kept.kill();
+                        open = false;
+                    }
+                }
+            },
+            () = &mut ended, if !over => over = true,
+            () = standing.stopped.notified(), if standing.stop.get().is_some() => {
+                let (result, said) = (Outcome::Cancellation, standing.said.borrow().clone());
+                if standing.stop.get() == Some(StopCause::Over) {
+                    kept.kill();
+                } else if ending.is_none() {
+                    let _ = spool.say(&format!("{said}; asking the command to end"));
+                    kept.ask();
+                    kill_at = Some(tokio::time::Instant::now() + ASKED);
+                }
+                ending.get_or_insert((result, said));
+            }
+            () = standing.stopped.notified(), if standing.stop.get().is_none() => {}
+            () = tokio::time::sleep_until(deadline), if ending.is_none() => {
+                let said = format!("it ran longer than its time limit of {}", spoken(limit));
+                let _ = spool.say(&format!("{said}; asking the command to end"));
+                kept.ask();
+                kill_at = Some(tokio::time::Instant::now() + ASKED);
+                ending = Some((Outcome::Timeout, said));
+            }
+            () = tokio::time::sleep_until(kill_at.unwrap_or(deadline)), if kill_at.is_some() => {
+                let _ = spool.say(&format!("it did not end within {}; ending it", spoken(ASKED)));
+                kept.kill();
+                if bench.isolation == Isolation::Group {
+                    keeper::end_leftovers(&[assigned.attempt.to_string()]);
+                }
+                kill_at = None;
+            }
+        }
+    }
+    let end = kept.wait_blocking().ok().flatten();
+    let exit_code = end.and_then(|end| match end.status {
+        Ended::Exited(code) => Some(code),
+        Ended::Signalled(_) => None,
+    });
+    let (result, said) = match (broken, ending, end.map(|end| end.status)) {
+        (Some(said), ..) => (Outcome::Error, Some(said)),
+        (None, Some((result, said)), _) => (result, Some(said)),
+        (None, None, Some(Ended::Exited(0))) => (Outcome::Success, None),
+        (None, None, Some(Ended::Exited(code))) => {
+            (Outcome::Failure, Some(format!("exit code {code}")))
+        }
+        (None, None, Some(Ended::Signalled(signal))) => (
+            Outcome::Failure,
+            Some(format!("the command was ended by signal {signal}")),
+        ),
+        (None, None, None) => (
+            Outcome::Error,
+            Some("the command was ended from outside".to_owned()),
+        ),
+    };
+    Outcomes {
+        result,
+        exit_code,
+        said,
+        end,
+        started: Some(at),
+    }
+}
+
+/// Reports the end until the service has it, or wants none.
+async fn report(
+    bench: &Bench,
+    assigned: &Assigned,
+    standing: &Standing,
+    spool: Option<&Spool>,
+    outcomes: Outcomes,
+) {
+    let mut pace = Pace::default();
+    loop {
+        let ago = |at: Instant| Micros::from(at.elapsed());
+        let finished = Finished {
+            session: bench.session,
+            lease: assigned.lease,
+            result: outcomes.result,
+            exit_code: outcomes.exit_code,
+            said: outcomes.said.clone(),
+            exited_ago_us: standing.exited.get().map(ago).unwrap_or_default(),
+            processor_us: outcomes.end.map(|end| end.processor),
+            peak_memory: outcomes.end.map(|end| end.peak_memory),
+            log_bytes: ByteSize(spool.map_or(0, Spool::length)),
+            log_capped: spool.is_some_and(Spool::capped),
+            started_ago_us: outcomes.started.map(ago),
+        };
+        match bench.client.finished(assigned.attempt, &finished).await {
+            Ok(()) => {
+                tracing::info!(job = assigned.job, result = %outcomes.result, "done");
+                return;
+            }
+            Err(error) => match (
+                error
+                    .problem()
+                    .map(|problem| (problem.word(), problem.next_offset)),
+                spool,
+            ) {
+                (Some(("stale-lease", _)), _) => {
+                    tracing::info!(
+                        job = assigned.job,
+                        "the service counts this attempt as over"
+                    );
+                    return;
+                }
+                (Some(("log-short", offset)), Some(spool)) => {
+                    spool.resume_at(offset.unwrap_or(0));
+                    spool
+                        .send(&bench.client, assigned.attempt, assigned.lease)
+                        .await;
+                }
+                _ => {
+                    if !error.passes() {
+                        tracing::warn!(%error, job = assigned.job, "the report was not taken; trying again");
+                    }
+                    pace.pause().await;
+                }
+            },
+        }
+        if standing.stop.get() == Some(StopCause::Over) {
+            return;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_command_is_shown_as_one_would_type_it() {
+        let command = ["make", "-j2", "CFLAGS=-O2 -g", "it's", ""].map(str::to_owned);
+        assert_eq!(shown(&command), "make -j2 'CFLAGS=-O2 -g' 'it'\\''s' ''");
+    }
+}

@@ -1,0 +1,149 @@
+//! The runner's folder: who it is, and what it is working on.
+//!
+//! ```text
+//!   runner.json   the service, the runner's name, its credential (mode 0600)
+//!   lock          held while a runner works here
+//!   work/ATTEMPT  the workspace of an attempt
+//!   spool/ATTEMPT its log on the way to the service
+//! ```
+
+use crate::join::Trouble;
+use pennine_core::id::{AttemptId, RunnerId};
+use serde::{Deserialize, Serialize};
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::os::fd::AsRawFd;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use uuid::Uuid;
+
+/// Who this runner is.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Identity {
+    pub server: String,
+    /// The installation that it joined, so that another service at the same address is noticed.
+    pub installation: Uuid,
+    pub runner: RunnerId,
+    pub short: String,
+    pub name: String,
+    pub pool: String,
+    pub slots: u32,
+    pub labels: Vec<String>,
+    pub credential: String,
+}
+
+/// The runner's folder.
+#[derive(Clone, Debug)]
+pub struct Home(PathBuf);
+
+/// Held while a runner works in its folder.
+pub struct Lock(#[allow(dead_code)] File);
+
+impl Home {
+    /// The folder at this path, made if it is not there.
+    pub fn at(path: &Path) -> Result<Home, Trouble> {
+        let broken = |e: std::io::Error| Trouble::Folder(path.to_owned(), e.to_string());
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(path)
+            .map_err(broken)?;
+        Ok(Home(path.canonicalize().map_err(broken)?))
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
+
+    fn identity_path(&self) -> PathBuf {
+        self.0.join("runner.json")
+    }
+
+    /// Who this runner is, if it has joined.
+    pub fn identity(&self) -> Result<Option<Identity>, Trouble> {
+        let path = self.identity_path();
+        let broken = |said: String| Trouble::Folder(path.clone(), said);
+        match std::fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes)
+                .map(Some)
+                .map_err(|e| broken(format!("it is damaged: {e}"))),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(broken(error.to_string())),
+        }
+    }
+
+    /// Writes down who this runner is, readable by its owner only. The file is there whole or not at all.
+    pub fn set_identity(&self, identity: &Identity) -> Result<(), Trouble> {
+        let path = self.identity_path();
+        let broken = |e: std::io::Error| Trouble::Folder(path.clone(), e.to_string());
+        let new = path.with_extension("new");
+        let mut file = OpenOptions::new()
+            .write(true)
+            .create(true)
+            .truncate(true)
+            .mode(0o600)
+            .open(&new)
+            .map_err(broken)?;
+        file.write_all(&serde_json::to_vec_pretty(identity).unwrap_or_default())
+            .map_err(broken)?;
+        file.sync_all().map_err(broken)?;
+        std::fs::rename(&new, &path).map_err(broken)
+    }
+
+    /// Takes the folder for one process.
+    pub fn lock(&self) -> Result<Lock, Trouble> {
+        let path = self.0.join("lock");
+        let file = OpenOptions::new()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .open(&path)
+            .map_err(|e| Trouble::Folder(path.clone(), e.to_string()))?;
+        // SAFETY: flock takes any open descriptor and touches no memory.
+        #[allow(unsafe_code)]
+        let taken = unsafe { libc::flock(file.as_raw_fd(), libc::LOCK_EX | libc::LOCK_NB) };
+        if taken != 0 {
+            return Err(Trouble::InUse(self.0.clone()));
+        }
+        Ok(Lock(file))
+    }
+
+    /// The workspace of an attempt.
+    pub fn workspace(&self, attempt: AttemptId) -> PathBuf {
+        self.0.join("work").join(attempt.to_string())
+    }
+
+    /// The log of an attempt on its way to the service.
+    pub fn spool(&self, attempt: AttemptId) -> PathBuf {
+        self.0.join("spool").join(attempt.to_string())
+    }
+
+    /// Removes what an attempt left in the folder.
+    pub fn sweep(&self, attempt: AttemptId) {
+        let workspace = self.workspace(attempt);
+        if let Err(error) = std::fs::remove_dir_all(&workspace)
+            && error.kind() != std::io::ErrorKind::NotFound
+        {
+            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed");
+        }
+        let _ = std::fs::remove_file(self.spool(attempt));
+    }
+
+    /// Attempts that left something in the folder.
+    pub fn leftovers(&self) -> Vec<AttemptId> {
+        let mut found = Vec::new();
+        for part in ["work", "spool"] {
+            let entries = std::fs::read_dir(self.0.join(part))
+                .into_iter()
+                .flatten()
+                .flatten();
+            found.extend(
+                entries.filter_map(|entry| entry.file_name().to_str()?.parse::<AttemptId>().ok()),
+            );
+        }
+        found.sort();
+        found.dedup();
+        found
+    }
+}

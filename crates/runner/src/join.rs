@@ -1,0 +1,206 @@
+//! Joining a pool, and what can go wrong with a runner, told so that a person knows what to do.
+
+use crate::facts;
+use crate::home::{Home, Identity};
+use pennine_client::{ClientError, Route, RunnerClient};
+use pennine_core::time::{Moment, spoken};
+use pennine_wire::runner_protocol::{Enrol, Hello, OLDEST_PROTOCOL, PROTOCOL};
+use std::path::PathBuf;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+/// How far the machine's clock may be from the service's before joining is refused: certificates and tokens that the
+/// machine's jobs use would fail in ways that are hard to find.
+const CLOCK: Duration = Duration::from_secs(300);
+
+/// Why the runner cannot go on.
+#[derive(Debug, thiserror::Error)]
+pub enum Trouble {
+    /// Something about the folder.
+    #[error("{} cannot be used: {}", .0.display(), .1)]
+    Folder(PathBuf, String),
+    /// Another process works there.
+    #[error("another pennine-runner works in {} already", .0.display())]
+    InUse(PathBuf),
+    /// `work` before `join`.
+    #[error("this machine has not joined yet (no runner.json in {}).\n  Get a command with: pennine ticket add --pool POOL", .0.display())]
+    NotJoined(PathBuf),
+    /// `join` after `join`.
+    #[error(
+        "this folder belongs to the runner {0} already; join another with --dir DIR, or take work with: pennine-runner work"
+    )]
+    JoinedAlready(String),
+    /// The clocks differ.
+    #[error(
+        "this machine's clock is {0} from the service's; set it (timedatectl set-ntp true) and join again"
+    )]
+    Clock(String),
+    /// The protocols do not meet.
+    #[error("{0}")]
+    Protocol(String),
+    /// The service at the address is another than the one that was joined.
+    #[error(
+        "{0} is another installation than the one this runner joined; point the runner back, or join anew in another folder"
+    )]
+    OtherInstallation(String),
+    /// The service refused, or could not be reached.
+    #[error("{}", said(.0))]
+    Client(#[from] ClientError),
+    /// This program cannot do something that it must.
+    #[error("{0}")]
+    Machine(String),
+}
+
+impl Trouble {
+    /// 2 for wrong usage, 3 when the service refuses, 4 when there is no connection, 1 for the rest.
+    pub fn exit_status(&self) -> u8 {
+        match self {
+            Trouble::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
+            Trouble::Client(ClientError::Refused(_))
+            | Trouble::Protocol(_)
+            | Trouble::OtherInstallation(_) => 3,
+            Trouble::NotJoined(_)
+            | Trouble::JoinedAlready(_)
+            | Trouble::Client(ClientError::Setup(_)) => 2,
+            Trouble::Folder(..) | Trouble::InUse(_) | Trouble::Clock(_) | Trouble::Machine(_) => 1,
+        }
+    }
+}
+
+/// A client's error with what to do about it.
+pub fn said(error: &ClientError) -> String {
+    let mend = match error {
+        ClientError::NoConnection { cause, .. } if cause.contains("refused") => {
+            "Is the service running, and is the port right?"
+        }
+        ClientError::NoConnection { cause, .. }
+            if cause.contains("dns") || cause.contains("lookup") =>
+        {
+            "The name cannot be resolved: check --server and this machine's DNS."
+        }
+        ClientError::NoConnection { cause, .. } if cause.contains("ertificate") => {
+            "The certificate is not trusted here: give its authority with --ca FILE."
+        }
+        ClientError::NoConnection { .. } => {
+            "Check the address, and that this machine may connect outward to it."
+        }
+        ClientError::Strange { .. } => "Check --server: something else seems to listen there.",
+        ClientError::Refused(problem) => {
+            return match &problem.mend {
+                Some(mend) => format!("the service refused: {}\n  {mend}", problem.detail),
+                None => format!("the service refused: {}", problem.detail),
+            };
+        }
+        ClientError::Setup(_) => return error.to_string(),
+    };
+    format!("{error}\n  {mend}")
+}
+
+/// What was asked for.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    pub server: String,
+    pub ticket: String,
+    pub name: Option<String>,
+    pub slots: u32,
+    pub labels: Vec<String>,
+}
+
+/// Checks that the service there speaks a protocol that this program speaks.
+pub fn check_protocol(hello: &Hello) -> Result<(), Trouble> {
+    if hello.oldest_protocol > PROTOCOL {
+        return Err(Trouble::Protocol(format!(
+            "the service (version {}) no longer takes this runner's protocol {PROTOCOL}; update pennine-runner",
+            hello.version
+        )));
+    }
+    if hello.protocol < OLDEST_PROTOCOL {
+        return Err(Trouble::Protocol(format!(
+            "the service (version {}) is too old for this runner; update the service",
+            hello.version
+        )));
+    }
+    Ok(())
+}
+
+fn wall_clock() -> Moment {
+    let since_epoch = SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .unwrap_or_default();
+    Moment::default() + since_epoch
+}
+
+/// Joins this machine to a pool.
+pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Trouble> {
+    if let Some(identity) = home.identity()? {
+        return Err(Trouble::JoinedAlready(identity.name));
+    }
+    println!("Asking {} who is there ...", wish.server);
+    let client = RunnerClient::new(&wish.server, "", route)?;
+    let hello = client.hello().await?;
+    check_protocol(&hello)?;
+    let here = wall_clock();
+    let off = if here > hello.now {
+        here.since(hello.now)
+    } else {
+        hello.now.since(here)
+    };
+    if off > CLOCK {
+        return Err(Trouble::Clock(spoken(off)));
+    }
+    println!(
+        "It is Pennine {}. Looking at this machine ...",
+        hello.version
+    );
+    let facts = facts::gather(home.path()).await;
+    let name = wish.name.unwrap_or_else(|| {
+        let host = facts
+            .get("host")
+            .map(ToString::to_string)
+            .unwrap_or_default();
+        let name: String = host
+            .chars()
+            .filter(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
+            .collect();
+        if name.is_empty() {
+            "runner".to_owned()
+        } else {
+            name
+        }
+    });
+    let tools: Vec<String> = facts
+        .iter()
+        .map(|(name, value)| format!("{name} {value}"))
+        .collect();
+    println!("  {}", tools.join(", "));
+    let enrol = Enrol {
+        protocol: PROTOCOL,
+        ticket: wish.ticket,
+        name,
+        slots: wish.slots,
+        labels: wish.labels.clone(),
+        facts,
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+    };
+    let enrolled = client.enrol(&enrol).await?;
+    let identity = Identity {
+        server: wish.server,
+        installation: enrolled.installation,
+        runner: enrolled.runner,
+        short: enrolled.short,
+        name: enrolled.name,
+        pool: enrolled.pool,
+        slots: wish.slots,
+        labels: wish.labels,
+        credential: enrolled.credential,
+    };
+    home.set_identity(&identity)?;
+    println!(
+        "Joined {} as {} ({}) in the pool {}.",
+        enrolled.installation_name, identity.name, identity.short, identity.pool
+    );
+    println!(
+        "  Take work with: pennine-runner work --dir {}",
+        home.path().display()
+    );
+    Ok(identity)
+}

@@ -1,0 +1,215 @@
+//! An attempt's log: to disk first, then to the service.
+//!
+//! The service acknowledges bytes only when they are durable and answers with the offset at which the next belong.
+//! Whatever happens to the connection, sending goes on from there, so no byte is lost and none comes twice.
+
+use crate::work::Pace;
+use bytes::Bytes;
+use pennine_client::RunnerClient;
+use pennine_core::id::{AttemptId, LeaseToken};
+use std::cell::{Cell, RefCell};
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::time::Duration;
+use tokio::sync::Notify;
+
+/// The most that one request carries.
+const CHUNK: u64 = 1 << 20;
+/// The most that waits on disk for the service before the command's output is held up.
+const FULL: u64 = 256 << 20;
+/// The least time between two requests: a chatty command then costs few of them.
+const BREATH: Duration = Duration::from_millis(40);
+/// With this much waiting, nothing is waited for.
+const PLENTY: u64 = 256 << 10;
+
+/// A log on its way.
+pub struct Spool {
+    file: RefCell<File>,
+    /// Bytes on disk, and bytes that the service has.
+    written: Cell<u64>,
+    sent: Cell<u64>,
+    /// The most bytes that the log may have, and whether some were left out.
+    cap: u64,
+    capped: Cell<bool>,
+    closed: Cell<bool>,
+    /// Whether the service takes nothing more from this attempt.
+    over: Cell<bool>,
+    grown: Notify,
+    shrunk: Notify,
+}
+
+impl Spool {
+    /// A new log in this file.
+    pub fn create(path: &Path, cap: u64) -> io::Result<Spool> {
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        let file = File::options()
+            .read(true)
+            .write(true)
+            .create(true)
+            .truncate(true)
+            .open(path)?;
+        Ok(Spool {
+            file: RefCell::new(file),
+            written: Cell::new(0),
+            sent: Cell::new(0),
+            cap,
+            capped: Cell::new(false),
+            closed: Cell::new(false),
+            over: Cell::new(false),
+            grown: Notify::new(),
+            shrunk: Notify::new(),
+        })
+    }
+
+    /// Appends what the command wrote, up to the cap; past it a mark is left, once.
+    pub fn write(&self, bytes: &[u8]) -> io::Result<()> {
+        if self.capped.get() {
+            return Ok(());
+        }
+        let room =
+            usize::try_from(self.cap.saturating_sub(self.written.get())).unwrap_or(usize::MAX);
+        match bytes.get(..room) {
+            Some(fits) if bytes.len() > room => {
+                self.append(fits)?;
+                self.capped.set(true);
+                let mark = format!(
+                    "\npennine: the log is longer than {} bytes; the rest is left out\n",
+                    self.cap
+                );
+                self.append(mark.as_bytes())
+            }
+            _ => self.append(bytes),
+        }
+    }
+
+    /// Appends a line of the runner's own, whatever the cap.
+    pub fn say(&self, line: &str) -> io::Result<()> {
+        self.append(format!("pennine: {line}\n").as_bytes())
+    }
+
+    fn append(&self, bytes: &[u8]) -> io::Result<()> {
+        self.file
+            .borrow_mut()
+            .write_all_at(bytes, self.written.get())?;
+        self.written.set(self.written.get() + bytes.len() as u64);
+        self.grown.notify_one();
+        Ok(())
+    }
+
+    /// Waits while too much is on disk. The command's output is then held up, and nothing is lost.
+    pub async fn room(&self) {
+        while self.written.get() - self.sent.get() >= FULL && !self.over.get() {
+            self.shrunk.notified().await;
+        }
+    }
+
+    /// Nothing more will be written.
+    pub fn close(&self) {
+        self.closed.set(true);
+        self.grown.notify_one();
+    }
+
+    /// Nothing more needs to be sent.
+    pub fn abandon(&self) {
+        self.over.set(true);
+        self.grown.notify_one();
+        self.shrunk.notify_one();
+    }
+
+    /// The log's length.
+    pub fn length(&self) -> u64 {
+        self.written.get()
+    }
+
+    /// Whether bytes were left out.
+    pub fn capped(&self) -> bool {
+        self.capped.get()
+    }
+
+    /// Whether the service said that the attempt is over.
+    pub fn over(&self) -> bool {
+        self.over.get()
+    }
+
+    /// Goes on at this offset: the service says that it has so much.
+    pub fn resume_at(&self, offset: u64) {
+        self.sent.set(offset.min(self.written.get()));
+    }
+
+    /// Whether everything was written and sent.
+    pub fn drained(&self) -> bool {
+        self.closed.get() && self.sent.get() >= self.written.get()
+    }
+
+    /// Sends until the log is closed and the service has all of it, or takes nothing more.
+    pub async fn send(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
+        let mut pace = Pace::default();
+        while !self.over.get() {
+            let (sent, written) = (self.sent.get(), self.written.get());
+            if sent >= written {
+                if self.closed.get() {
+                    return;
+                }
+                self.grown.notified().await;
+                continue;
+            }
+            let mut bytes = vec![0; usize::try_from((written - sent).min(CHUNK)).unwrap_or(0)];
+            if let Err(error) = self.file.borrow().read_exact_at(&mut bytes, sent) {
+                tracing::error!(%error, "the log on disk cannot be read; the rest of it is lost");
+                self.abandon();
+                return;
+            }
+            match client.log(attempt, lease, sent, Bytes::from(bytes)).await {
+                Ok(next) => {
+                    pace.reset();
+                    self.resume_at(next);
+                    self.shrunk.notify_one();
+                    if !self.closed.get() && self.written.get() - self.sent.get() < PLENTY {
+                        tokio::time::sleep(BREATH).await;
+                    }
+                }
+                Err(error) => match error.problem() {
+                    Some(problem) if problem.word() == "log-gap" => {
+                        self.resume_at(problem.next_offset.unwrap_or(0));
+                    }
+                    Some(problem) if ["stale-lease", "log-complete"].contains(&problem.word()) => {
+                        self.abandon()
+                    }
+                    _ if error.passes() => pace.pause().await,
+                    _ => {
+                        tracing::warn!(%error, "the service does not take the log");
+                        pace.pause().await;
+                    }
+                },
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_log_past_its_cap_is_cut_with_a_mark() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("spool/log");
+        let spool = Spool::create(&path, 10).unwrap();
+        spool.write(b"1234567").unwrap();
+        spool.write(b"890abc").unwrap();
+        spool.write(b"never").unwrap();
+        spool.say("exit code 0").unwrap();
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(
+            text.starts_with("1234567890\npennine: the log is longer than 10 bytes"),
+            "{text}"
+        );
+        assert!(text.ends_with("pennine: exit code 0\n"), "{text}");
+        assert!(!text.contains("never") && spool.capped());
+        assert_eq!(spool.length(), text.len() as u64);
+    }
+}
