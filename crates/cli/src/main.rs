@@ -1,1 +1,31 @@
-fn main() {}
+//! `pennine`: the command line.
+
+mod arguments;
+mod connection;
+mod trouble;
+mod verbs;
+mod view;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = arguments::Arguments::parse();
+    let runtime = match tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+    {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("pennine: the runtime cannot start: {error}");
+            return ExitCode::FAILURE;
+        }
+    };
+    match runtime.block_on(verbs::run(arguments)) {
+        Ok(code) => code,
+        Err(trouble) => {
+            eprintln!("{trouble}");
+            ExitCode::from(trouble.exit_status())
+        }
+    }
+}

@@ -13,6 +13,8 @@ use tokio_util::sync::CancellationToken;
 
 /// How long a change may go unnoticed when its hint is lost.
 const SWEEP: Duration = Duration::from_millis(250);
+/// While a change is committed but held up behind an older open transaction: how soon to look again, at first.
+const HELD_UP: Duration = Duration::from_micros(500);
 /// Rows read at once.
 const BATCH: i64 = 1000;
 /// Batches a slow listener may lag behind before it reads from the database by itself.
@@ -21,6 +23,16 @@ const BACKLOG: usize = 256;
 const CHANNEL: &str = "pennine_outbox";
 /// At most one hint to the other replicas in this time.
 const HINT_EVERY: Duration = Duration::from_millis(2);
+
+/// When to read again.
+enum Again {
+    /// There is more.
+    AtOnce,
+    /// There is more, which may not be passed on yet.
+    Soon,
+    /// When somebody writes, or at the next sweep.
+    WhenTold,
+}
 
 /// Some changes, in order.
 pub type Changes = Arc<Vec<Change>>;
@@ -66,17 +78,21 @@ impl Feed {
     /// Reads the outbox until told to stop.
     pub async fn read(self, store: Store, clock: Clock, stop: CancellationToken) {
         let mut cursor: Option<Cursor> = None;
+        let mut pause = SWEEP;
         while !stop.is_cancelled() {
             match self.read_some(&store, cursor).await {
-                Ok((next, full)) => {
+                Ok((next, again)) => {
                     cursor = Some(next);
                     if !self.healthy() {
                         tracing::info!("reading the change feed");
                         self.healthy.send_replace(true);
                     }
-                    if full {
-                        continue;
-                    }
+                    pause = match again {
+                        Again::AtOnce => continue,
+                        Again::Soon if pause == SWEEP => HELD_UP,
+                        Again::Soon => (pause * 2).min(SWEEP / 2),
+                        Again::WhenTold => SWEEP,
+                    };
                 }
                 Err(error) => {
                     if self.healthy.send_replace(false) {
@@ -86,7 +102,7 @@ impl Feed {
             }
             tokio::select! {
                 () = self.own_write.notified() => {}
-                () = tokio::time::sleep(SWEEP) => {}
+                () = tokio::time::sleep(pause) => {}
                 () = stop.cancelled() => {}
             }
             // Touching the clock now and then keeps its lower bound fresh.
@@ -98,19 +114,24 @@ impl Feed {
         &self,
         store: &Store,
         cursor: Option<Cursor>,
-    ) -> Result<(Cursor, bool), Error> {
+    ) -> Result<(Cursor, Again), Error> {
         let mut connection = store.get().await?;
         let Some(cursor) = cursor else {
-            return Ok((outbox::head(&mut connection).await?, true));
+            return Ok((outbox::head(&mut connection).await?, Again::AtOnce));
         };
-        let changes = outbox::read_after(&mut connection, cursor, BATCH).await?;
-        let full = changes.len() as i64 == BATCH;
+        let outbox::Read { changes, held_up } =
+            outbox::read_after(&mut connection, cursor, BATCH).await?;
+        let again = match held_up {
+            true => Again::Soon,
+            false if changes.len() as i64 == BATCH => Again::AtOnce,
+            false => Again::WhenTold,
+        };
         let next = changes.last().map_or(cursor, Change::cursor);
         if !changes.is_empty() {
             // Nobody listening is not an error.
             let _ = self.sender.send(Arc::new(changes));
         }
-        Ok((next, full))
+        Ok((next, again))
     }
 
     /// Hints to other replicas and listens for theirs, on one connection, until told to stop.

@@ -10,7 +10,7 @@ use crate::schema::outbox;
 use crate::statement::statement;
 use crate::types::Db;
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{BigInt, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::RunQueryDsl;
 use pennine_core::time::Moment;
 use std::fmt;
@@ -94,22 +94,43 @@ pub async fn write(
     Ok(())
 }
 
+/// What a reading of the feed found.
+#[derive(Debug, Default)]
+pub struct Read {
+    /// The changes after the cursor that are safe to pass, in order.
+    pub changes: Vec<Change>,
+    /// Whether more is committed already, but not safe to pass yet: an older transaction is still open. It will be in
+    /// a moment, and nothing will say so.
+    pub held_up: bool,
+}
+
 /// Reads on from a place in the feed.
-pub async fn read_after(
-    connection: &mut Connection,
-    cursor: Cursor,
-    limit: i64,
-) -> Result<Vec<Change>> {
-    Ok(statement(
-        "select id, txid, at, kind, subject, body from outbox
-         where (txid, id) > ($1, $2) and txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
-         order by txid, id limit $3",
+pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64) -> Result<Read> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(embed)]
+        change: Change,
+        #[diesel(sql_type = Bool)]
+        safe: bool,
+    }
+    let rows: Vec<Row> = statement(
+        "select id, txid, at, kind, subject, body,
+                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
+         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
     )
     .bind::<BigInt, _>(cursor.txid)
     .bind::<BigInt, _>(cursor.id)
     .bind::<BigInt, _>(limit)
     .load(connection)
-    .await?)
+    .await?;
+    // Rows come by transaction, so what is not safe comes last.
+    let held_up = rows.iter().any(|row| !row.safe);
+    let changes = rows
+        .into_iter()
+        .take_while(|row| row.safe)
+        .map(|row| row.change)
+        .collect();
+    Ok(Read { changes, held_up })
 }
 
 /// The place before everything that may still appear: what a snapshot taken now does not surely hold comes after it.

@@ -92,7 +92,7 @@ impl Following {
             }
             if !self.caught_up {
                 match self.read().await {
-                    Ok(found) => self.caught_up = (found.len() as i64) < BATCH,
+                    Ok(found) => self.caught_up = found < BATCH,
                     // The database is away: the stream ends, and the client comes back with its cursor.
                     Err(_) => return None,
                 }
@@ -118,11 +118,10 @@ impl Following {
         }
     }
 
-    async fn read(&mut self) -> pennine_store::Result<Vec<()>> {
+    async fn read(&mut self) -> pennine_store::Result<i64> {
         let mut connection = self.app.store.get().await?;
         let found = outbox::read_after(&mut connection, self.cursor, BATCH).await?;
-        let count = vec![(); found.len()];
-        self.ready.extend(found);
-        Ok(count)
+        self.ready.extend(found.changes);
+        Ok(self.ready.len() as i64)
     }
 }

@@ -1,0 +1,82 @@
+//! What can be typed.
+
+use crate::verbs::{job, place, pool, runner, ticket};
+use clap::{Args, Parser, Subcommand};
+use std::path::PathBuf;
+
+/// Pennine: submit jobs, see what waits and why, look after runners.
+///
+/// The service and the token come from --url and --token, from PENNINE_URL and PENNINE_TOKEN, or from
+/// ~/.config/pennine/client.toml (url = "…", token = "…"), in this order.
+///
+/// Exit status: 0 done, 1 the job failed, 2 wrong usage, 3 refused by the service, 4 no connection.
+#[derive(Parser)]
+#[command(name = "pennine", version, about, long_about)]
+pub struct Arguments {
+    #[command(flatten)]
+    pub whole: Whole,
+    #[command(subcommand)]
+    pub noun: Noun,
+}
+
+/// What holds for every verb.
+#[derive(Args, Clone)]
+pub struct Whole {
+    /// The service's address.
+    #[arg(long, global = true, env = "PENNINE_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// The token.
+    #[arg(
+        long,
+        global = true,
+        env = "PENNINE_TOKEN",
+        hide_env_values = true,
+        value_name = "TOKEN"
+    )]
+    pub token: Option<String>,
+    /// A certificate authority to trust beside the usual ones (a PEM file).
+    #[arg(long, global = true, value_name = "FILE")]
+    pub ca: Option<PathBuf>,
+    /// Print JSON instead of text.
+    #[arg(long, global = true)]
+    pub json: bool,
+}
+
+#[derive(Subcommand)]
+pub enum Noun {
+    /// How things stand now, in one sentence and some figures.
+    Status {
+        /// Show it again every two seconds, until interrupted.
+        #[arg(long)]
+        watch: bool,
+    },
+    /// The waiting jobs, by why they wait.
+    Queue {
+        /// Show it again every two seconds, until interrupted.
+        #[arg(long)]
+        watch: bool,
+    },
+    /// Why a job waits, and what would run it.
+    Why {
+        /// The job's short name or id.
+        job: String,
+    },
+    /// Submit jobs, list them, read their logs.
+    #[command(subcommand)]
+    Job(job::Verb),
+    /// Teams.
+    #[command(subcommand)]
+    Team(place::TeamVerb),
+    /// Projects.
+    #[command(subcommand)]
+    Project(place::ProjectVerb),
+    /// Pools of runners.
+    #[command(subcommand)]
+    Pool(pool::Verb),
+    /// Tickets, with which machines join.
+    #[command(subcommand)]
+    Ticket(ticket::Verb),
+    /// Runners.
+    #[command(subcommand)]
+    Runner(runner::Verb),
+}

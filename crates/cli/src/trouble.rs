@@ -1,0 +1,85 @@
+//! What can go wrong, told so that a person knows what to do, with an exit status.
+
+use pennine_client::ClientError;
+use std::fmt;
+
+/// Why a command did not do what it was asked.
+#[derive(Debug)]
+pub enum Trouble {
+    /// The command line or its settings are wrong.
+    Usage(String),
+    /// The service refused, could not be reached, or is not one.
+    Client(ClientError),
+    /// A requirement that the service could not read, with its text.
+    Requirement(ClientError, String),
+    /// This machine: a file, the terminal.
+    Here(String),
+}
+
+impl Trouble {
+    /// 2 wrong usage, 3 refused, 4 no connection, 1 the rest.
+    pub fn exit_status(&self) -> u8 {
+        match self {
+            Trouble::Usage(_) | Trouble::Client(ClientError::Setup(_)) => 2,
+            Trouble::Client(ClientError::Refused(_)) | Trouble::Requirement(..) => 3,
+            Trouble::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
+            Trouble::Here(_) => 1,
+        }
+    }
+}
+
+impl From<ClientError> for Trouble {
+    fn from(error: ClientError) -> Self {
+        Trouble::Client(error)
+    }
+}
+
+impl From<std::io::Error> for Trouble {
+    fn from(error: std::io::Error) -> Self {
+        Trouble::Here(error.to_string())
+    }
+}
+
+impl fmt::Display for Trouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Trouble::Usage(said) | Trouble::Here(said) => write!(f, "pennine: {said}"),
+            Trouble::Client(error) | Trouble::Requirement(error, _) => {
+                write!(f, "pennine: {error}")?;
+                if let (Trouble::Requirement(_, text), Some(problem)) = (self, error.problem())
+                    && let Some(column) = problem.column
+                {
+                    write!(f, "\n  {text}\n  {:>column$}", "^")?;
+                }
+                match error {
+                    ClientError::NoConnection { .. } => {
+                        write!(
+                            f,
+                            "\n  Is the service running there? ./start status tells, and --url or PENNINE_URL says where to look."
+                        )
+                    }
+                    ClientError::Strange { .. } => {
+                        write!(f, "\n  Check --url: something else seems to listen there.")
+                    }
+                    ClientError::Refused(problem) => {
+                        if let Some(field) =
+                            problem.field.as_ref().filter(|_| problem.column.is_none())
+                        {
+                            write!(f, "\n  field: {field}")?;
+                        }
+                        if let Some(mend) = &problem.mend {
+                            write!(f, "\n  {mend}")?;
+                        }
+                        if problem.status >= 500
+                            && let Some(id) = &problem.instance
+                        {
+                            write!(f, "\n  request {id}")?;
+                        }
+                        Ok(())
+                    }
+                    ClientError::Setup(_) => Ok(()),
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,398 @@
+//! `pennine job`.
+
+use crate::trouble::Trouble;
+use crate::view;
+use clap::{Args, Subcommand};
+use pennine_client::{Client, ClientError};
+use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::time::{Micros, spoken};
+use pennine_wire::{Job, NewJob};
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// Submit a job: one command, run as it is on a runner that satisfies the requirement.
+    Submit(Submit),
+    /// List jobs, newest first.
+    List {
+        /// Only jobs in this state: held, pending, executing, finalizing or done.
+        #[arg(long, value_delimiter = ',')]
+        state: Vec<String>,
+        /// Only jobs of this project, or below this team.
+        #[arg(long, value_name = "PATH")]
+        under: Option<String>,
+        /// How many.
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=200))]
+        limit: u32,
+        /// Only jobs before this one.
+        #[arg(long, value_name = "JOB")]
+        after: Option<String>,
+        /// Show it again every two seconds, until interrupted.
+        #[arg(long)]
+        watch: bool,
+    },
+    /// Show one job: its times, its wait by reason, its attempts.
+    Show {
+        /// Its short name or id.
+        job: String,
+    },
+    /// Print a job's log.
+    Log {
+        /// Its short name or id.
+        job: String,
+        /// Go on until the job is done.
+        #[arg(long)]
+        follow: bool,
+        /// The attempt's number; the latest when not given.
+        #[arg(long)]
+        attempt: Option<u32>,
+    },
+    /// Cancel a job.
+    Cancel {
+        /// Its short name or id.
+        job: String,
+    },
+}
+
+#[derive(Args)]
+pub struct Submit {
+    /// The project's path, or its name where only one has it.
+    #[arg(long)]
+    project: String,
+    /// What it asks of a runner: 'linux and gcc >= 12'. Any runner of an open pool when not given.
+    #[arg(long = "where", value_name = "REQUIREMENT", default_value = "")]
+    requirement: String,
+    /// What to call it.
+    #[arg(long)]
+    title: Option<String>,
+    /// A variable of its environment; may be given several times.
+    #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
+    variables: Vec<(String, String)>,
+    /// How long its command may run, in seconds; an hour when not given.
+    #[arg(long, value_name = "SECONDS")]
+    time_limit: Option<u64>,
+    /// How many attempts it may have when runners are lost; 3 when not given.
+    #[arg(long)]
+    tries: Option<u32>,
+    /// Refuse it when its requirement names something that nothing in the yard knows.
+    #[arg(long)]
+    strict: bool,
+    /// Print its log as it comes; exit with 0 if the job succeeds and 1 if not.
+    #[arg(long)]
+    follow: bool,
+    /// The program and its arguments, after --.
+    #[arg(last = true, required = true, value_name = "COMMAND")]
+    command: Vec<String>,
+}
+
+fn pair(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("give it as NAME=VALUE")?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
+/// `pennine job`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Trouble> {
+    match verb {
+        Verb::Submit(submit) => return self::submit(client, json, submit).await,
+        Verb::List {
+            state,
+            under,
+            limit,
+            after,
+            watch,
+        } => {
+            let states = state.join(",");
+            if json {
+                view::json(
+                    &client
+                        .jobs(&states, under.as_deref(), after.as_deref(), limit)
+                        .await?,
+                )?;
+                return Ok(ExitCode::SUCCESS);
+            }
+            let show = || async {
+                let page = client
+                    .jobs(&states, under.as_deref(), after.as_deref(), limit)
+                    .await?;
+                if page.items.is_empty() {
+                    return Ok("There is no such job.\n".to_owned());
+                }
+                let mut text = view::jobs(&page.items);
+                if let Some(next) = page.next {
+                    text += &format!("more with --after {next}\n");
+                }
+                Ok(text)
+            };
+            view::watch(watch, show).await?;
+        }
+        Verb::Show { job } => {
+            let job = client.job(&job).await?;
+            if json {
+                view::json(&job)?
+            } else {
+                view::print(&text(&job))?
+            }
+        }
+        Verb::Log {
+            job,
+            follow,
+            attempt,
+        } => {
+            self::follow(client, &job, attempt, follow).await?;
+        }
+        Verb::Cancel { job } => {
+            let job = client.cancel(&job).await?;
+            if json {
+                view::json(&job)?;
+            } else if job.line.state == JobState::Done {
+                let result = job.line.result.map_or("no result", Outcome::word);
+                view::line(format!("{} is done, with {result}.", job.line.name))?;
+            } else {
+                let runner = job.line.runner.as_deref().unwrap_or("its runner");
+                view::line(format!(
+                    "{} is told to end; {runner} asks its command, and ends it after 10 s.",
+                    job.line.name
+                ))?;
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode, Trouble> {
+    let new = NewJob {
+        project: submit.project,
+        requirement: submit.requirement.clone(),
+        command: submit.command,
+        title: submit.title,
+        variables: submit.variables.into_iter().collect::<BTreeMap<_, _>>(),
+        time_limit_us: submit
+            .time_limit
+            .map(|seconds| Micros::from(Duration::from_secs(seconds))),
+        tries: submit.tries,
+        strict: submit.strict,
+    };
+    let taken = client
+        .submit(&new, None)
+        .await
+        .map_err(|error| match error.problem() {
+            Some(problem) if problem.column.is_some() => {
+                Trouble::Requirement(error, submit.requirement)
+            }
+            _ => Trouble::Client(error),
+        })?;
+    for hint in &taken.hints {
+        eprintln!("pennine: note: {}", hint.said());
+    }
+    let name = taken.job.name.clone();
+    if !submit.follow {
+        if json {
+            view::json(&taken)?;
+        } else {
+            view::line(format!(
+                "{name} is submitted. Follow it with: pennine job log {name} --follow"
+            ))?;
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !json {
+        eprintln!("pennine: {name} is submitted");
+    }
+    follow(client, &name, None, true).await?;
+    let job = client.job(&name).await?;
+    if json {
+        view::json(&job)?;
+    } else {
+        eprintln!("pennine: {}", verdict(&job));
+    }
+    Ok(if job.line.result == Some(Outcome::Success) {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::FAILURE
+    })
+}
+
+fn verdict(job: &Job) -> String {
+    let result = job.line.result.map_or("no result", Outcome::word);
+    let said = job
+        .said
+        .as_ref()
+        .map(|said| format!(" ({said})"))
+        .unwrap_or_default();
+    let ran = job
+        .line
+        .ran_us
+        .map(|ran| format!(", ran {}", view::length(ran)))
+        .unwrap_or_default();
+    format!(
+        "{}: {result}{said}; waited {}{ran}",
+        job.line.name,
+        view::length(job.line.wait_us)
+    )
+}
+
+/// How long a follower puts up with no connection before it gives up.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+/// Prints a log from its beginning; with `to_the_end`, until the job is done, over all attempts that follow.
+async fn follow(
+    client: &Client,
+    job: &str,
+    number: Option<u32>,
+    to_the_end: bool,
+) -> Result<(), Trouble> {
+    let wait = if to_the_end {
+        Micros::from(Duration::from_secs(8))
+    } else {
+        Micros(0)
+    };
+    let (mut from, mut attempt) = (0, number);
+    let mut away: Option<Instant> = None;
+    let mut told_waiting = false;
+    loop {
+        let part = match client.log(job, attempt, from, wait).await {
+            Ok(part) => part,
+            // The service may be restarting: what was printed is not printed again.
+            Err(error) if to_the_end && error.passes() => {
+                if away.get_or_insert_with(Instant::now).elapsed() > PATIENCE {
+                    return Err(error.into());
+                }
+                tokio::time::sleep(Duration::from_millis(300)).await;
+                continue;
+            }
+            Err(error) => return Err(error.into()),
+        };
+        away = None;
+        attempt = attempt.or(part.attempt);
+        from = part.next;
+        let mut out = std::io::stdout().lock();
+        match out.write_all(&part.bytes).and_then(|()| out.flush()) {
+            Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
+            other => other?,
+        }
+        drop(out);
+        if !to_the_end {
+            if part.complete || part.bytes.is_empty() {
+                return Ok(());
+            }
+            continue;
+        }
+        if part.complete {
+            let now = until_known(client, job).await?;
+            if now.line.state == JobState::Done || number.is_some() {
+                return Ok(());
+            }
+            // This attempt came to nothing; go on with the next one when there is one.
+            let latest = now.attempts.last().map(|one| one.number);
+            if latest > attempt {
+                eprintln!(
+                    "pennine: attempt {} came to nothing; here is the next",
+                    attempt.unwrap_or(0)
+                );
+                (from, attempt) = (0, latest);
+            } else {
+                tokio::time::sleep(Duration::from_millis(300)).await;
+            }
+        } else if attempt.is_none() && !told_waiting {
+            told_waiting = true;
+            if let Ok(why) = client.why(job).await {
+                eprintln!("pennine: {}", why.said);
+            }
+        }
+    }
+}
+
+/// The job, asked for again while there is no connection.
+async fn until_known(client: &Client, job: &str) -> Result<Job, ClientError> {
+    let begun = Instant::now();
+    loop {
+        match client.job(job).await {
+            Err(error) if error.passes() && begun.elapsed() < PATIENCE => {
+                tokio::time::sleep(Duration::from_millis(300)).await;
+            }
+            other => return other,
+        }
+    }
+}
+
+fn text(job: &Job) -> String {
+    let line = &job.line;
+    let mut text = format!(
+        "{} \"{}\" of {}: {}",
+        line.name,
+        line.title,
+        line.project,
+        view::state(line)
+    );
+    if let Some(said) = &job.said {
+        text += &format!(" ({said})");
+    }
+    text += &format!(
+        "\n  where    {}\n  command  {}\n",
+        if line.requirement.is_empty() {
+            "any runner"
+        } else {
+            &line.requirement
+        },
+        job.command.join(" ")
+    );
+    let moments = [
+        ("ready", job.ready_at),
+        ("started", line.started_at),
+        ("finished", line.finished_at),
+    ];
+    for (name, at) in moments {
+        if let Some(at) = at {
+            text += &format!("  {name:8} {at}  ({})\n", view::ago(at, job.now));
+        }
+    }
+    text += &format!("  waited   {}\n", view::length(line.wait_us));
+    let spans = job
+        .attempts
+        .iter()
+        .flat_map(|one| &one.wait)
+        .chain(&job.waiting);
+    for span in spans {
+        text += &format!("    {:14} {}\n", span.reason, view::length(span.length_us));
+    }
+    if let Some(ran) = line.ran_us {
+        text += &format!("  ran      {}\n", view::length(ran));
+    }
+    if !job.attempts.is_empty() {
+        text += "\n";
+        let rows = job.attempts.iter().map(|one| {
+            let state = one
+                .result
+                .map_or_else(|| one.state.to_string(), |result| result.to_string());
+            vec![
+                one.number.to_string(),
+                one.runner.clone(),
+                one.pool.clone(),
+                state,
+                view::length(one.wait_us),
+                one.processor_us
+                    .map(|micros| spoken(micros.into()))
+                    .unwrap_or_default(),
+                one.peak_memory
+                    .map(|size| size.to_string())
+                    .unwrap_or_default(),
+                one.said.clone().unwrap_or_default(),
+            ]
+        });
+        let heads = [
+            "try",
+            "runner",
+            "pool",
+            "state",
+            "waited",
+            "processor",
+            "memory",
+            "said",
+        ];
+        text += &view::table(&heads, rows);
+    }
+    text
+}

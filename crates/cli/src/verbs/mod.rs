@@ -1,0 +1,33 @@
+//! What each command does: one file per noun, one function per verb.
+
+pub mod job;
+pub mod place;
+pub mod pool;
+pub mod queue;
+pub mod runner;
+pub mod status;
+pub mod ticket;
+pub mod why;
+
+use crate::arguments::{Arguments, Noun};
+use crate::connection;
+use crate::trouble::Trouble;
+use std::process::ExitCode;
+
+/// Runs a command.
+pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
+    let client = connection::connect(&arguments.whole)?;
+    let json = arguments.whole.json;
+    match arguments.noun {
+        Noun::Status { watch } => status::run(&client, json, watch).await?,
+        Noun::Queue { watch } => queue::run(&client, json, watch).await?,
+        Noun::Why { job } => why::run(&client, json, &job).await?,
+        Noun::Job(verb) => return job::run(&client, json, verb).await,
+        Noun::Team(verb) => place::team(&client, json, verb).await?,
+        Noun::Project(verb) => place::project(&client, json, verb).await?,
+        Noun::Pool(verb) => pool::run(&client, json, verb).await?,
+        Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
+        Noun::Runner(verb) => runner::run(&client, json, verb).await?,
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,49 @@
+//! `pennine why JOB`.
+
+use crate::trouble::Trouble;
+use crate::view;
+use pennine_client::Client;
+
+/// Why a job waits, and what would run it.
+pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Trouble> {
+    let why = client.why(job).await?;
+    if json {
+        return view::json(&why);
+    }
+    let mut text = format!("{}\n", why.said);
+    if why.before > 0 {
+        let jobs = if why.before == 1 {
+            "1 job like it stands".to_owned()
+        } else {
+            format!("{} jobs like it stand", why.before)
+        };
+        text += &format!("{jobs} before it.\n");
+    }
+    if let Some(mend) = &why.mend {
+        text += &format!("To do: {}\n", mend.said);
+    }
+    if !why.explanation.clauses.is_empty() {
+        let runners = why.explanation.runners;
+        text += "\n";
+        text += &view::table(
+            &["clause", "runners that fail it", "of"],
+            why.explanation.clauses.iter().map(|clause| {
+                vec![
+                    clause.clause.clone(),
+                    clause.failing.to_string(),
+                    runners.to_string(),
+                ]
+            }),
+        );
+    }
+    if !why.waiting.is_empty() {
+        text += "\n";
+        text += &view::table(
+            &["reason", "for"],
+            why.waiting
+                .iter()
+                .map(|span| vec![span.reason.to_string(), view::length(span.length_us)]),
+        );
+    }
+    view::print(&text)
+}

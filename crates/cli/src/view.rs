@@ -1,0 +1,119 @@
+//! How things are shown: tables that fit 100 columns, times relative to now, JSON on request.
+
+use crate::trouble::Trouble;
+use comfy_table::{ContentArrangement, Table, presets};
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::time::{Micros, Moment, spoken};
+use pennine_wire::JobLine;
+use serde::Serialize;
+use std::io::Write;
+use std::time::Duration;
+
+/// The widest that a table may be.
+const WIDTH: u16 = 100;
+
+/// Prints text. A reader that went away is not an error.
+pub fn print(text: &str) -> Result<(), Trouble> {
+    let mut out = std::io::stdout().lock();
+    match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        other => Ok(other?),
+    }
+}
+
+/// Prints a line.
+pub fn line(text: impl AsRef<str>) -> Result<(), Trouble> {
+    print(&format!("{}\n", text.as_ref()))
+}
+
+/// Prints JSON.
+pub fn json(value: &impl Serialize) -> Result<(), Trouble> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Trouble::Here(e.to_string()))?;
+    line(text)
+}
+
+/// A table with these heads.
+pub fn table(heads: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
+    let mut table = Table::new();
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(WIDTH);
+    table.set_header(heads.iter().map(|head| head.to_uppercase()));
+    for row in rows {
+        table.add_row(row);
+    }
+    // The first column begins at the edge, and no line ends in blanks.
+    let text = table.to_string();
+    let lines: Vec<&str> = text
+        .lines()
+        .map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end())
+        .collect();
+    format!("{}\n", lines.join("\n"))
+}
+
+/// How long ago.
+pub fn ago(at: Moment, now: Moment) -> String {
+    format!("{} ago", spoken(now.since(at)))
+}
+
+/// A length of time.
+pub fn length(micros: Micros) -> String {
+    spoken(Duration::from(micros))
+}
+
+/// Text cut to a width, with a mark where it was.
+pub fn cut(text: &str, width: usize) -> String {
+    if text.chars().count() <= width {
+        return text.to_owned();
+    }
+    let head: String = text.chars().take(width.saturating_sub(1)).collect();
+    format!("{head}…")
+}
+
+/// A job's state in a word or two: the reason while it waits, the result when it is done.
+pub fn state(job: &JobLine) -> String {
+    match (job.state, job.reason, job.result) {
+        (JobState::Pending, Some(reason), _) => format!("waits: {reason}"),
+        (JobState::Done, _, Some(result)) => result.to_string(),
+        (state, ..) => state.to_string(),
+    }
+}
+
+/// Jobs as a table.
+pub fn jobs(jobs: &[JobLine]) -> String {
+    let heads = [
+        "job", "title", "project", "state", "runner", "waited", "ran",
+    ];
+    table(
+        &heads,
+        jobs.iter().map(|job| {
+            vec![
+                job.name.clone(),
+                cut(&job.title, 26),
+                cut(&job.project, 22),
+                state(job),
+                job.runner.clone().unwrap_or_default(),
+                length(job.wait_us),
+                job.ran_us.map(length).unwrap_or_default(),
+            ]
+        }),
+    )
+}
+
+/// Shows something again and again, until interrupted.
+pub async fn watch<F, T>(again: bool, mut show: F) -> Result<(), Trouble>
+where
+    F: FnMut() -> T,
+    T: Future<Output = Result<String, Trouble>>,
+{
+    loop {
+        let text = show().await?;
+        if !again {
+            return print(&text);
+        }
+        // To the top left, and clear what was below.
+        print(&format!("\x1b[H\x1b[2J{text}"))?;
+        tokio::time::sleep(Duration::from_secs(2)).await;
+    }
+}
