@@ -158,7 +158,9 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
 
 /// The lines with which the log ends.
 fn closing(outcomes: &Outcomes) -> Vec<String> {
-    let mut lines: Vec<String> = outcomes.said.iter().cloned().collect();
+    // What is said of an ordinary end says no more than the line after it.
+    let plain = matches!(outcomes.result, Outcome::Success | Outcome::Failure);
+    let mut lines: Vec<String> = outcomes.said.iter().filter(|_| !plain).cloned().collect();
     if let (Some(end), Some(started)) = (outcomes.end, outcomes.started) {
         let how = match end.status {
             Ended::Exited(code) => format!("exit code {code}"),

@@ -282,8 +282,10 @@ pub struct End {
     pub result: Outcome,
     pub said: Option<String>,
     pub exit_code: Option<i32>,
+    /// When the command was started, by the report of its end.
     pub started: Option<Moment>,
-    pub exited: Moment,
+    /// How long it ran, by the runner's own clock.
+    pub ran: Option<Micros>,
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,
     pub log_bytes: i64,
@@ -303,22 +305,22 @@ pub async fn finish(
            update attempt_log set complete = true, capped = $1 where attempt_id = $2 and length = $3 returning attempt_id),
          a as (
            update attempt set state = $4, result = $5, said = $6, exit_code = $7,
-                  started_at = coalesce(started_at, $8), exited_at = coalesce(exited_at, greatest($9, started_at)),
-                  finished_at = $10, processor_us = $11, peak_memory = $12, log_bytes = $13, log_capped = $14,
+                  started_at = coalesce(started_at, $8), exited_at = least($9, coalesce(started_at, $10) + $11 * interval '1 microsecond'),
+                  finished_at = $12, processor_us = $13, peak_memory = $14, log_bytes = $15, log_capped = $16,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
-           from log where id = log.attempt_id and lease = $15 and state = any($16)
+           from log where id = log.attempt_id and lease = $17 and state = any($18)
            returning id, job_id, runner_id, started_at, exit_code, result, said, finished_at),
          j as (
-           update job set state = $17, result = a.result, said = a.said, exit_code = a.exit_code,
+           update job set state = $19, result = a.result, said = a.said, exit_code = a.exit_code,
                   started_at = coalesce(job.started_at, a.started_at), finished_at = a.finished_at
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($18)
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($20)
            returning job.id, job.result),
          o1 as (
            insert into outbox (at, kind, subject, body)
            select finished_at, 'attempt.over', id, jsonb_build_object('job', job_id, 'runner', runner_id) from a),
          o2 as (
            insert into outbox (at, kind, subject, body)
-           select $19, 'job.done', id, jsonb_build_object('result', result) from j)
+           select $21, 'job.done', id, jsonb_build_object('result', result) from j)
          select count(*) as changed from a",
     )
     .bind::<Bool, _>(end.log_capped)
@@ -329,7 +331,9 @@ pub async fn finish(
     .bind::<Nullable<Text>, _>(&end.said)
     .bind::<Nullable<Integer>, _>(end.exit_code)
     .bind::<Nullable<Timestamptz>, _>(end.started.map(Db))
-    .bind::<Timestamptz, _>(Db(end.exited))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Nullable<Timestamptz>, _>(end.started.map(Db))
+    .bind::<Nullable<BigInt>, _>(end.ran.map(Db))
     .bind::<Timestamptz, _>(Db(at))
     .bind::<Nullable<BigInt>, _>(end.processor.map(Db))
     .bind::<Nullable<BigInt>, _>(end.peak_memory.and_then(|size| i64::try_from(size.0).ok()))

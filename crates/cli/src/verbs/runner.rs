@@ -4,6 +4,7 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_core::time::spoken;
 use pennine_wire::Runner;
 
 #[derive(Subcommand)]
@@ -82,12 +83,12 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 .map(String::as_str)
                 .collect();
             let mut text = format!(
-                "{} ({}) in the pool {}: {} since {}, {}\n  {} of {} slots used; labels: {}; pennine-runner {}\n",
+                "{} ({}) in the pool {}: {} for {}, {}\n  {} of {} slots used; labels: {}; pennine-runner {}\n",
                 runner.name,
                 runner.short,
                 runner.pool,
                 runner.state,
-                view::ago(runner.since, now),
+                spoken(now.since(runner.since)),
                 runner.why,
                 runner.used,
                 runner.slots,

@@ -2,7 +2,7 @@
 
 use axum::Json;
 use axum::body::Body;
-use axum::extract::Request;
+use axum::extract::{OriginalUri, Request};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
@@ -259,12 +259,12 @@ fn is_problem(response: &Response) -> bool {
 }
 
 /// The answer below `/api` to a path that is not there.
-pub async fn no_such_path(request: Request) -> Failure {
+pub async fn no_such_path(OriginalUri(uri): OriginalUri) -> Failure {
     Failure::new(
         StatusCode::NOT_FOUND,
         "unknown-path",
         "There is nothing at this address",
-        format!("there is nothing at {}", request.uri().path()),
+        format!("there is nothing at {}", uri.path()),
     )
     .mend("/api/v1/openapi.json lists what there is")
 }

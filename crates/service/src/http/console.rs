@@ -3,7 +3,7 @@
 use super::answer::{self, Failure};
 use crate::app::App;
 use axum::body::Body;
-use axum::extract::{Request, State};
+use axum::extract::{OriginalUri, Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
@@ -18,13 +18,13 @@ Build it with <code>npm ci &amp;&amp; npm run build</code> in <code>console/</co
 <code>./start</code> does both.</p>";
 
 /// Serves a file of the console; every other path that a browser asks for is a page of it.
-pub async fn serve(State(app): State<App>, request: Request) -> Response {
+pub async fn serve(State(app): State<App>, uri: OriginalUri, request: Request) -> Response {
     let path = request.uri().path().trim_start_matches('/').to_owned();
     if ["api", "runner"]
         .iter()
         .any(|root| path == *root || path.starts_with(&format!("{root}/")))
     {
-        return answer::no_such_path(request).await.into_response();
+        return answer::no_such_path(uri).await.into_response();
     }
     if !matches!(*request.method(), Method::GET | Method::HEAD) {
         let failure: Failure = answer::wrong_method(request).await;
@@ -49,7 +49,7 @@ pub async fn serve(State(app): State<App>, request: Request) -> Response {
         return (headers, Body::from(file.data.into_owned())).into_response();
     }
     if path.starts_with("assets/") {
-        return answer::no_such_path(request).await.into_response();
+        return answer::no_such_path(uri).await.into_response();
     }
     let page = match Files::get("index.html") {
         Some(file) => {

@@ -30,7 +30,7 @@ struct Following {
 }
 
 /// Everything that changes, from now on or from `Last-Event-ID`.
-#[utoipa::path(get, path = "/events", tag = "now",
+#[utoipa::path(get, operation_id = "stream_events", path = "/events", tag = "now",
     params(("Last-Event-ID" = Option<String>, Header, description = "the id of the last event that was seen")),
     responses((status = 200, content_type = "text/event-stream", body = pennine_wire::Change)))]
 pub async fn stream(

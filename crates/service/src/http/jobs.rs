@@ -154,6 +154,7 @@ async fn timeline(
 /// Which jobs to list.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct ListParams {
     /// Only jobs in these states, joined with commas.
     state: Option<String>,
@@ -166,7 +167,7 @@ pub struct ListParams {
 }
 
 /// Jobs, newest first.
-#[utoipa::path(get, path = "/jobs", tag = "jobs", params(ListParams),
+#[utoipa::path(get, operation_id = "list_jobs", path = "/jobs", tag = "jobs", params(ListParams),
     responses((status = 200, body = Page<JobLine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
@@ -313,7 +314,7 @@ fn check(new: &NewJob) -> Answer<Checked> {
 }
 
 /// Submit a job.
-#[utoipa::path(post, path = "/jobs", tag = "jobs", request_body = NewJob,
+#[utoipa::path(post, operation_id = "submit_job", path = "/jobs", tag = "jobs", request_body = NewJob,
     params(("Idempotency-Key" = Option<String>, Header, description = "sent twice with the same key, the job is made once")),
     responses((status = 201, body = TakenJob), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn submit(
@@ -384,7 +385,7 @@ pub async fn submit(
 }
 
 /// One job, by id or short name.
-#[utoipa::path(get, path = "/jobs/{job}", tag = "jobs",
+#[utoipa::path(get, operation_id = "show_job", path = "/jobs/{job}", tag = "jobs",
     params(("job" = String, Path, description = "its id or short name (j-4812)")),
     responses((status = 200, body = Job), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
@@ -468,7 +469,7 @@ async fn waiting_spans(
 }
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
-#[utoipa::path(post, path = "/jobs/{job}/cancel", tag = "jobs",
+#[utoipa::path(post, operation_id = "cancel_job", path = "/jobs/{job}/cancel", tag = "jobs",
     params(("job" = String, Path, description = "its id or short name (j-4812)")),
     responses((status = 200, body = Job), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn cancel(
@@ -497,7 +498,7 @@ pub async fn cancel(
 }
 
 /// Why a job waits, and what would run it.
-#[utoipa::path(get, path = "/jobs/{job}/why", tag = "jobs",
+#[utoipa::path(get, operation_id = "why_job_waits", path = "/jobs/{job}/why", tag = "jobs",
     params(("job" = String, Path, description = "its id or short name (j-4812)")),
     responses((status = 200, body = Why), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn why(

@@ -31,6 +31,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(400);
 /// Which stretch of a log, by bytes.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct ByteParams {
     /// The offset of the first byte; 0 when not given.
     from: Option<i64>,
@@ -43,6 +44,7 @@ pub struct ByteParams {
 /// Which stretch of a log, by lines.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct LineParams {
     /// The number of the first line, counted from 0.
     from: Option<i64>,
@@ -109,7 +111,7 @@ async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> Answ
 
 /// A job's log as bytes from an offset on, at most 1 MiB. The header `pennine-next-offset` tells where to go on,
 /// `pennine-log-complete` that nothing more will come.
-#[utoipa::path(get, path = "/jobs/{job}/log", tag = "jobs", params(ByteParams, ("job" = String, Path, description = "its id or short name")),
+#[utoipa::path(get, operation_id = "read_log", path = "/jobs/{job}/log", tag = "jobs", params(ByteParams, ("job" = String, Path, description = "its id or short name")),
     responses((status = 200, body = [u8], content_type = "application/octet-stream"),
               (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn bytes(
@@ -167,7 +169,7 @@ pub async fn bytes(
 }
 
 /// A job's log as lines.
-#[utoipa::path(get, path = "/jobs/{job}/log/lines", tag = "jobs", params(LineParams, ("job" = String, Path, description = "its id or short name")),
+#[utoipa::path(get, operation_id = "read_log_lines", path = "/jobs/{job}/log/lines", tag = "jobs", params(LineParams, ("job" = String, Path, description = "its id or short name")),
     responses((status = 200, body = LogLines), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn lines(
     State(app): State<App>,

@@ -86,7 +86,7 @@ async fn add(
 }
 
 /// The teams.
-#[utoipa::path(get, path = "/teams", tag = "tree", responses((status = 200, body = Page<Place>)))]
+#[utoipa::path(get, operation_id = "list_teams", path = "/teams", tag = "tree", responses((status = 200, body = Page<Place>)))]
 pub async fn teams(State(app): State<App>, _: Principal) -> Answer<Json<Page<Place>>> {
     let mut connection = app.store.get().await?;
     let items = place::list(&mut connection, "team")
@@ -98,7 +98,7 @@ pub async fn teams(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pla
 }
 
 /// Add a team.
-#[utoipa::path(post, path = "/teams", tag = "tree", request_body = NewTeam,
+#[utoipa::path(post, operation_id = "add_team", path = "/teams", tag = "tree", request_body = NewTeam,
     responses((status = 201, body = Place), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add_team(
     State(app): State<App>,
@@ -117,7 +117,7 @@ pub async fn add_team(
 }
 
 /// The projects.
-#[utoipa::path(get, path = "/projects", tag = "tree", responses((status = 200, body = Page<Place>)))]
+#[utoipa::path(get, operation_id = "list_projects", path = "/projects", tag = "tree", responses((status = 200, body = Page<Place>)))]
 pub async fn projects(State(app): State<App>, _: Principal) -> Answer<Json<Page<Place>>> {
     let mut connection = app.store.get().await?;
     let items = place::list(&mut connection, "project")
@@ -129,7 +129,7 @@ pub async fn projects(State(app): State<App>, _: Principal) -> Answer<Json<Page<
 }
 
 /// Add a project to a team.
-#[utoipa::path(post, path = "/projects", tag = "tree", request_body = NewProject,
+#[utoipa::path(post, operation_id = "add_project", path = "/projects", tag = "tree", request_body = NewProject,
     responses((status = 201, body = Place), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add_project(
     State(app): State<App>,

@@ -38,7 +38,7 @@ fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
 }
 
 /// The pools.
-#[utoipa::path(get, path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
+#[utoipa::path(get, operation_id = "list_pools", path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
 pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool>>> {
     let mut connection = app.store.get().await?;
     let yard = Yard::read(&mut connection).await?;
@@ -51,7 +51,7 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool
 }
 
 /// One pool.
-#[utoipa::path(get, path = "/pools/{pool}", tag = "yard", params(("pool" = String, Path, description = "its name")),
+#[utoipa::path(get, operation_id = "show_pool", path = "/pools/{pool}", tag = "yard", params(("pool" = String, Path, description = "its name")),
     responses((status = 200, body = Pool), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
@@ -67,7 +67,7 @@ pub async fn show(
 }
 
 /// Add a pool.
-#[utoipa::path(post, path = "/pools", tag = "yard", request_body = NewPool,
+#[utoipa::path(post, operation_id = "add_pool", path = "/pools", tag = "yard", request_body = NewPool,
     responses((status = 201, body = Pool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add(
     State(app): State<App>,

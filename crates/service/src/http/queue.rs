@@ -134,7 +134,7 @@ pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
 }
 
 /// The waiting jobs, grouped by why they wait.
-#[utoipa::path(get, path = "/queue", tag = "jobs", responses((status = 200, body = Queue)))]
+#[utoipa::path(get, operation_id = "queue", path = "/queue", tag = "jobs", responses((status = 200, body = Queue)))]
 pub async fn queue(State(app): State<App>, _: Principal) -> Answer<Json<Queue>> {
     let mut connection = app.store.get().await?;
     let yard = Yard::read(&mut connection).await?;

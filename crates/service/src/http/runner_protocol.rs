@@ -16,7 +16,7 @@ use pennine_core::id::{AttemptId, LeaseToken, RunnerId, Short};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::size::ByteSize;
-use pennine_core::time::Moment;
+use pennine_core::time::{Micros, Moment};
 use pennine_store::attempt::{self, End, ForRunner, Reported};
 use pennine_store::connect::in_transaction;
 use pennine_store::log::Append;
@@ -513,13 +513,15 @@ async fn finished(
     JsonBody(sent): JsonBody<Finished>,
 ) -> Answer<StatusCode> {
     let now = app.clock.now();
-    let exited = now - Duration::from(sent.exited_ago_us);
+    let ran = sent
+        .started_ago_us
+        .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
     let end = End {
         result: sent.result,
         said: sent.said,
         exit_code: sent.exit_code,
         started: sent.started_ago_us.map(|ago| now - Duration::from(ago)),
-        exited,
+        ran,
         processor: sent.processor_us,
         peak_memory: sent.peak_memory,
         log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),

@@ -49,7 +49,7 @@ fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
 }
 
 /// The runners that are not retired, by pool and name.
-#[utoipa::path(get, path = "/runners", tag = "yard", responses((status = 200, body = Page<Runner>)))]
+#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", responses((status = 200, body = Page<Runner>)))]
 pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Runner>>> {
     let mut connection = app.store.get().await?;
     let rows = runner::list(&mut connection, None).await?;
@@ -92,7 +92,7 @@ async fn one(connection: &mut Connection, id: RunnerId) -> Answer<Json<Runner>> 
 }
 
 /// One runner, by id, short name or name.
-#[utoipa::path(get, path = "/runners/{runner}", tag = "yard",
+#[utoipa::path(get, operation_id = "show_runner", path = "/runners/{runner}", tag = "yard",
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = Runner), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
@@ -113,7 +113,7 @@ pub struct NewWish {
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
-#[utoipa::path(put, path = "/runners/{runner}/wish", tag = "yard", request_body = NewWish,
+#[utoipa::path(put, operation_id = "set_runner_wish", path = "/runners/{runner}/wish", tag = "yard", request_body = NewWish,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = Runner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn wish(

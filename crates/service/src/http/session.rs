@@ -29,14 +29,14 @@ fn signed_in(
 }
 
 /// Who is signed in.
-#[utoipa::path(get, path = "/session", tag = "session",
+#[utoipa::path(get, operation_id = "who_is_signed_in", path = "/session", tag = "session",
     responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
 pub async fn who(State(app): State<App>, who: Principal) -> Json<SignedIn> {
     Json(signed_in(&app, who.name, who.role_word, who.until))
 }
 
 /// Sign in: the answer sets an HttpOnly cookie.
-#[utoipa::path(post, path = "/session", tag = "session", request_body = SignIn, security(()),
+#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "session", request_body = SignIn, security(()),
     responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
 pub async fn sign_in(
     State(app): State<App>,
@@ -71,7 +71,7 @@ pub async fn sign_in(
 }
 
 /// Sign out.
-#[utoipa::path(delete, path = "/session", tag = "session", responses((status = 204)))]
+#[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "session", responses((status = 204)))]
 pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Answer<impl IntoResponse> {
     if let Some(cookie) = auth::cookie(&headers) {
         let mut connection = app.store.get().await?;

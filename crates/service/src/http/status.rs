@@ -23,7 +23,7 @@ const LATEST: i64 = 12;
 const STEPS: u64 = 240;
 
 /// How things stand now: the answer line and the figures that prove it.
-#[utoipa::path(get, path = "/status", tag = "now", responses((status = 200, body = Status)))]
+#[utoipa::path(get, operation_id = "status", path = "/status", tag = "now", responses((status = 200, body = Status)))]
 pub async fn status(State(app): State<App>, _: Principal) -> Answer<Json<Status>> {
     let mut connection = app.store.get().await?;
     let yard = Yard::read(&mut connection).await?;
@@ -56,13 +56,14 @@ pub async fn status(State(app): State<App>, _: Principal) -> Answer<Json<Status>
 /// Which stretch of time to draw.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct SkylineParams {
     /// The length of the window in minutes: 1 to 1440, 60 when not given.
     minutes: Option<u64>,
 }
 
 /// Demand over capacity in the last hour, for the whole yard.
-#[utoipa::path(get, path = "/skyline", tag = "now", params(SkylineParams), responses((status = 200, body = Skyline)))]
+#[utoipa::path(get, operation_id = "skyline", path = "/skyline", tag = "now", params(SkylineParams), responses((status = 200, body = Skyline)))]
 pub async fn skyline(
     State(app): State<App>,
     _: Principal,

@@ -38,7 +38,7 @@ fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
 }
 
 /// The tickets, newest first.
-#[utoipa::path(get, path = "/tickets", tag = "yard", responses((status = 200, body = Page<Ticket>)))]
+#[utoipa::path(get, operation_id = "list_tickets", path = "/tickets", tag = "yard", responses((status = 200, body = Page<Ticket>)))]
 pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Ticket>>> {
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
@@ -51,7 +51,7 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Tick
 }
 
 /// Make a ticket for a pool. The answer holds the secret, this once, and the command to run on the machine.
-#[utoipa::path(post, path = "/pools/{pool}/tickets", tag = "yard", request_body = NewTicket,
+#[utoipa::path(post, operation_id = "add_ticket", path = "/pools/{pool}/tickets", tag = "yard", request_body = NewTicket,
     params(("pool" = String, Path, description = "its name")),
     responses((status = 201, body = MadeTicket), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add(

@@ -1,0 +1,65 @@
+// Requests to the service that serves this page. Errors are the service's problems (RFC 9457) as exceptions.
+import type { components } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Status = Schemas["Status"];
+export type JobLine = Schemas["JobLine"];
+export type Job = Schemas["Job"];
+export type Attempt = Schemas["Attempt"];
+export type Span = Schemas["Span"];
+export type Why = Schemas["Why"];
+export type Queue = Schemas["Queue"];
+export type Pool = Schemas["Pool"];
+export type Runner = Schemas["Runner"];
+export type Place = Schemas["Place"];
+export type MadeTicket = Schemas["MadeTicket"];
+export type SignedIn = Schemas["SignedIn"];
+export type Skyline = Schemas["Skyline"];
+export type LogLines = Schemas["LogLines"];
+export type ProblemBody = Schemas["Problem"];
+export type Page<T> = { items: T[]; next?: string | null };
+
+/** The address of something of the service, below wherever it is served. */
+export function address(path: string): string {
+  return new URL(`api/v1${path}`, document.baseURI).toString();
+}
+
+/** An error answer, or no answer at all (status 0). */
+export class Problem extends Error {
+  readonly status: number;
+  readonly body: Partial<ProblemBody>;
+
+  constructor(status: number, body: Partial<ProblemBody>) {
+    super(body.detail ?? body.title ?? `status ${status}`);
+    this.status = status;
+    this.body = body;
+  }
+}
+
+async function request<T>(path: string, init: RequestInit = {}): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(address(path), { credentials: "same-origin", ...init });
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Problem(0, { detail: "The service does not answer." });
+  }
+  if (!response.ok) {
+    const body = (await response.json().catch(() => ({}))) as Partial<ProblemBody>;
+    throw new Problem(response.status, body);
+  }
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+}
+
+function send<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return request<T>(path, {
+    method,
+    headers: { "content-type": "application/json" },
+    body: JSON.stringify(body ?? null),
+  });
+}
+
+export const get = <T>(path: string, signal?: AbortSignal): Promise<T> => request<T>(path, { signal });
+export const post = <T>(path: string, body?: unknown): Promise<T> => send<T>("POST", path, body);
+export const put = <T>(path: string, body?: unknown): Promise<T> => send<T>("PUT", path, body);
+export const remove = (path: string): Promise<void> => send<void>("DELETE", path);

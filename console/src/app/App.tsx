@@ -1,0 +1,35 @@
+import { Suspense, lazy } from "react";
+import { Navigate, Route, Routes } from "react-router";
+import { Problem } from "../api/client";
+import { useWho } from "../api/hooks";
+import { Awaiting, Trouble } from "../parts/trouble";
+import { Now } from "../places/now/Now";
+import { Frame } from "./Frame";
+import { SignIn } from "./SignIn";
+
+const QueuePlace = lazy(() => import("../places/queue/Queue"));
+const YardPlace = lazy(() => import("../places/yard/Yard"));
+const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
+const RunsPlace = lazy(() => import("../places/runs/Runs"));
+const JobPage = lazy(() => import("../places/runs/JobPage"));
+
+export function App() {
+  const who = useWho();
+  if (who.error instanceof Problem && who.error.status === 401) return <SignIn />;
+  if (!who.data) return who.error ? <Trouble error={who.error} /> : <Awaiting what="the service" />;
+  return (
+    <Frame who={who.data}>
+      <Suspense fallback={<Awaiting what="the page" />}>
+        <Routes>
+          <Route path="/" element={<Now />} />
+          <Route path="/queue" element={<QueuePlace />} />
+          <Route path="/yard" element={<YardPlace />} />
+          <Route path="/runners/:runner" element={<RunnerPage />} />
+          <Route path="/runs" element={<RunsPlace />} />
+          <Route path="/jobs/:job" element={<JobPage />} />
+          <Route path="*" element={<Navigate to="/" replace />} />
+        </Routes>
+      </Suspense>
+    </Frame>
+  );
+}

@@ -1,0 +1,73 @@
+// Queue: the waiting jobs by why they wait, each with its mend.
+import { Box, Flex } from "@chakra-ui/react";
+import { Link } from "react-router";
+import { useQueue, useStatus } from "../../api/hooks";
+import { AnswerLine } from "../../parts/answer";
+import { List } from "../../parts/list";
+import { Glyph, reasonTone } from "../../parts/mark";
+import { micros } from "../../parts/time";
+import { Awaiting, Trouble } from "../../parts/trouble";
+
+export default function Queue() {
+  const queue = useQueue();
+  const status = useStatus();
+  const data = queue.data;
+  if (!data) return queue.error ? <Trouble error={queue.error} /> : <Awaiting what="the queue" />;
+  return (
+    <>
+      {queue.error ? <Trouble error={queue.error} /> : null}
+      {status.data ? <AnswerLine pieces={status.data.pieces} /> : null}
+      {data.groups.length === 0 ? (
+        <Box color="quiet" mt="18px">
+          When jobs wait, they stand here by the reason for it, with what would end the wait.
+        </Box>
+      ) : null}
+      {data.groups.map((group) => (
+        <Box key={group.reason} mt="24px" data-reason={group.reason}>
+          <Flex align="center" gap="8px" color={reasonTone(group.reason)}>
+            <Glyph sign="tarn" />
+            <Box as="h2" fontSize="17px" fontWeight="600">
+              {group.reason}
+            </Box>
+            <Box color="ink">
+              {group.said}: {group.jobs} {group.jobs === 1 ? "job" : "jobs"}, the longest {micros(group.longest_us)}
+              {group.needs_a_person ? ", until somebody acts" : ""}
+            </Box>
+          </Flex>
+          <List
+            rows={group.strands}
+            id={(strand) => `${strand.project} ${strand.where}`}
+            empty=""
+            columns={[
+              { head: "jobs", cell: (strand) => strand.jobs, width: "4em" },
+              { head: "project", cell: (strand) => strand.project },
+              {
+                head: "wants",
+                cell: (strand) =>
+                  strand.where ? <code>{strand.where}</code> : <Box color="quiet">any runner</Box>,
+              },
+              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true },
+              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link> },
+              {
+                head: "how it stands",
+                cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.said,
+              },
+            ]}
+          />
+          {[...new Set(group.strands.map((strand) => strand.mend?.said))].map((said) =>
+            said ? (
+              <Box key={said} mt="6px" color="quiet">
+                To do: {said}
+              </Box>
+            ) : null,
+          )}
+        </Box>
+      ))}
+    </>
+  );
+}
+
+function hintSaid(hint: { word: string; nearest?: string | null }): string {
+  const unknown = `no runner has “${hint.word}”`;
+  return hint.nearest ? `${unknown}; did you mean “${hint.nearest}”?` : unknown;
+}

@@ -1,0 +1,133 @@
+// One job: its time as a bar, why it waits, its log, the rest.
+import { Box, Button, Flex } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { post } from "../../api/client";
+import type { Job } from "../../api/client";
+import { useJob, useWhy } from "../../api/hooks";
+import { Lead } from "../../parts/answer";
+import { Heading, List } from "../../parts/list";
+import { JobMark } from "../../parts/mark";
+import { Ago, micros } from "../../parts/time";
+import { Awaiting, Trouble } from "../../parts/trouble";
+import { LogView } from "./LogView";
+import { TimeBar } from "./TimeBar";
+
+const size = (bytes: number) =>
+  bytes < 1024 ? `${bytes} B` : bytes < 1 << 20 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / (1 << 20)).toFixed(1)} MiB`;
+
+function lead(job: Job): string {
+  const waited = micros(job.wait_us);
+  const said = job.said ? ` (${job.said})` : "";
+  switch (job.state) {
+    case "done":
+      return `${job.name} “${job.title}” is done with ${job.result}${said}. It waited ${waited}${job.ran_us == null ? "" : ` and ran ${micros(job.ran_us)}`}.`;
+    case "executing":
+    case "finalizing":
+      return `${job.name} “${job.title}” runs on ${job.runner}. It waited ${waited}.`;
+    case "held":
+      return `${job.name} “${job.title}” is held until a person releases it.`;
+    default:
+      return `${job.name} “${job.title}” waits.`;
+  }
+}
+
+export default function JobPage() {
+  const { job: name = "" } = useParams();
+  const found = useJob(name);
+  const waits = found.data?.state === "pending";
+  const why = useWhy(name, waits);
+  const queries = useQueryClient();
+  const cancel = useMutation({
+    mutationFn: () => post<Job>(`/jobs/${encodeURIComponent(name)}/cancel`),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["job", name] }),
+  });
+  const job = found.data;
+  if (!job) return found.error ? <Trouble error={found.error} /> : <Awaiting what="the job" />;
+  const attempt = job.attempts[job.attempts.length - 1];
+  return (
+    <>
+      {found.error ? <Trouble error={found.error} /> : null}
+      <Flex align="flex-start" gap="20px">
+        <Box flex="1">
+          <Lead>{waits && why.data ? why.data.said : lead(job)}</Lead>
+        </Box>
+        {job.state === "done" ? null : (
+          <Button
+            size="sm"
+            variant="outline"
+            borderColor="rust"
+            color="rust"
+            loading={cancel.isPending}
+            onClick={() => cancel.mutate()}
+          >
+            Cancel this job
+          </Button>
+        )}
+      </Flex>
+      {cancel.error ? <Trouble error={cancel.error} /> : null}
+      <Flex gap="22px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
+        <JobMark job={job} />
+        <span>{job.project}</span>
+        <span>{job.where ? <code>{job.where}</code> : "any runner"}</span>
+        <span>
+          submitted <Ago at={job.created_at} />
+        </span>
+        {attempt?.processor_us != null ? <span>processor time {micros(attempt.processor_us)}</span> : null}
+        {attempt?.peak_memory != null ? <span>largest process {size(attempt.peak_memory)}</span> : null}
+      </Flex>
+      <TimeBar job={job} />
+      {waits && why.data ? <WhyTable why={why.data} /> : null}
+      {attempt ? <LogView key={attempt.id} job={job.name} attempt={attempt.number} /> : null}
+      {job.attempts.length > 1 ? <Attempts job={job} /> : null}
+      <Heading>Command</Heading>
+      <Box as="pre" fontFamily="mono" fontSize="13px" whiteSpace="pre-wrap">
+        {job.command.join(" ")}
+      </Box>
+    </>
+  );
+}
+
+function WhyTable({ why }: { why: NonNullable<ReturnType<typeof useWhy>["data"]> }) {
+  return (
+    <Box mt="16px" maxW="52em">
+      {why.mend ? <Box>To do: {why.mend.said}</Box> : null}
+      {why.before > 0 ? (
+        <Box color="quiet">
+          {why.before} {why.before === 1 ? "job like it stands" : "jobs like it stand"} before it.
+        </Box>
+      ) : null}
+      {why.explanation.clauses.length > 0 ? (
+        <List
+          rows={why.explanation.clauses}
+          id={(clause) => clause.clause}
+          empty=""
+          columns={[
+            { head: "clause", cell: (clause) => <code>{clause.clause}</code> },
+            { head: "runners that fail it", cell: (clause) => `${clause.failing} of ${why.explanation.runners}`, right: true },
+          ]}
+        />
+      ) : null}
+    </Box>
+  );
+}
+
+function Attempts({ job }: { job: Job }) {
+  return (
+    <>
+      <Heading>Attempts</Heading>
+      <List
+        rows={job.attempts}
+        id={(one) => one.id}
+        empty=""
+        columns={[
+          { head: "try", cell: (one) => one.number },
+          { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_id}`}>{one.runner}</Link> },
+          { head: "state", cell: (one) => one.result ?? one.state },
+          { head: "waited", cell: (one) => micros(one.wait_us), right: true },
+          { head: "what came of it", cell: (one) => one.said ?? (one.accepted ? "accepted" : "") },
+        ]}
+      />
+    </>
+  );
+}

@@ -1,0 +1,11 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// Relative addresses: the service writes <base href> for wherever it is served.
+export default defineConfig({
+  base: "./",
+  plugins: [react()],
+  build: { target: "es2022", sourcemap: false, chunkSizeWarningLimit: 700 },
+  worker: { format: "es" },
+  server: { proxy: { "/api": "http://127.0.0.1:7117" } },
+});
