@@ -8,8 +8,14 @@ const config = defineConfig({
   globalCss: {
     "html, body": { bg: "ground", color: "ink", fontSize: "15px", lineHeight: "1.45" },
     "*:focus-visible": { outline: "2px solid {colors.heather}", outlineOffset: "2px" },
-    a: { color: "inherit", textDecorationColor: "{colors.rule}", textUnderlineOffset: "3px" },
-    "a:hover": { textDecorationColor: "currentColor" },
+    "main a": {
+      color: "inherit",
+      textDecorationLine: "underline",
+      textDecorationColor: "{colors.gritstone}",
+      textDecorationThickness: "1px",
+      textUnderlineOffset: "3px",
+    },
+    "main a:hover": { textDecorationColor: "currentColor", textDecorationThickness: "2px" },
   },
   theme: {
     tokens: {

@@ -72,7 +72,7 @@ export const reasonTone = (reason: string): Tone =>
 
 function Mark({ look, word }: { look: Look; word: string }) {
   return (
-    <Flex as="span" display="inline-flex" align="center" gap="6px" color={look.tone} whiteSpace="nowrap">
+    <Flex as="span" display="inline-flex" align="center" gap="6px" color={look.tone} whiteSpace="nowrap" verticalAlign="bottom">
       <Glyph sign={look.sign} />
       <Box as="span">{word}</Box>
     </Flex>

@@ -172,6 +172,7 @@ export function LogView({ job, attempt }: { job: string; attempt: number }) {
         onScroll={scroll}
         onWheel={wheel}
         h={`${VIEW}px`}
+        boxSizing="content-box"
         overflow="auto"
         bg="sheet"
         border="1px solid"

@@ -1,0 +1,15 @@
+//! The service on loopback, through its client, over HTTP, with the real runner and in a real browser.
+//!
+//! One binary, so that linking is paid once. Each test has a database, a data folder and ports of its own.
+
+mod support;
+
+mod api;
+mod bad_input;
+mod browser;
+mod faults;
+mod feed;
+mod jobs;
+mod leadership;
+mod logs;
+mod runners;

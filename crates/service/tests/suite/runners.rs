@@ -1,0 +1,326 @@
+//! Machines: joining, coming and going.
+
+use crate::support::{Runner, Service, free_port, until};
+use pennine_client::{Route, RunnerClient};
+use pennine_core::fact::{FactValue, Facts};
+use pennine_core::id::SessionId;
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::runner_protocol::{Enrol, PROTOCOL, Poll};
+use std::os::unix::fs::PermissionsExt;
+use std::time::Duration;
+use uuid::Uuid;
+
+fn enrol(ticket: &str, name: &str) -> Enrol {
+    Enrol {
+        protocol: PROTOCOL,
+        ticket: ticket.into(),
+        name: name.into(),
+        slots: 1,
+        labels: vec![],
+        facts: Facts::from([("os".into(), FactValue::Text("linux".into()))]),
+        version: "0".into(),
+    }
+}
+
+fn poll(session: SessionId, sequence: u64) -> Poll {
+    Poll {
+        protocol: PROTOCOL,
+        session,
+        sequence,
+        free: 1,
+        held: vec![],
+        about: None,
+        at_once: true,
+    }
+}
+
+fn said(output: &std::process::Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_back() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let ticket = service
+        .client
+        .add_ticket("quay", &Default::default())
+        .await
+        .unwrap();
+    let awaited = service
+        .client
+        .runner(&ticket.ticket.runner_name)
+        .await
+        .unwrap();
+    assert_eq!(awaited.state, RunnerState::Awaited);
+    assert!(ticket.command.contains(&service.url) && ticket.command.contains(&ticket.secret));
+    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let shown = service.client.runner("fell-01").await.unwrap();
+    for fact in ["os", "arch", "cores", "mem", "disk", "host"] {
+        assert!(shown.facts.contains_key(fact), "{fact} is missing");
+    }
+    let job = service.submit("", "sleep 1000").await;
+    service.runner_when("fell-01", RunnerState::Busy).await;
+    service.client.cancel(&job).await.unwrap();
+    service.done(&job).await;
+    // A machine whose power goes: nothing is closed, nothing is said.
+    runner.signal("STOP");
+    service.clock.advance(Duration::from_secs(25));
+    service.runner_when("fell-01", RunnerState::Offline).await;
+    runner.signal("CONT");
+    service.runner_when("fell-01", RunnerState::Available).await;
+    runner.stop();
+    service.runner_when("fell-01", RunnerState::Offline).await;
+    let shown = service.client.runner("fell-01").await.unwrap();
+    assert_eq!(shown.why, "its program was stopped");
+    runner.work();
+    service.runner_when("fell-01", RunnerState::Available).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_credential_is_readable_by_its_owner_only() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mode = std::fs::metadata(runner.home.path().join("runner.json"))
+        .unwrap()
+        .permissions()
+        .mode();
+    assert_eq!(mode & 0o777, 0o600);
+    let token = std::fs::metadata(service.data.path().join("admin.token"))
+        .unwrap()
+        .permissions()
+        .mode();
+    assert_eq!(token & 0o777, 0o600);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn joining_says_why_it_cannot() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let home = tempfile::tempdir().unwrap();
+    let join = |server: &str, ticket: &str| {
+        Runner::join(home.path(), &["--server", server, "--ticket", ticket])
+    };
+    let nobody = join(&format!("http://127.0.0.1:{}", free_port()), "x");
+    assert_eq!(nobody.status.code(), Some(4));
+    assert!(
+        said(&nobody).contains("refused") && said(&nobody).contains("Is the service running"),
+        "{}",
+        said(&nobody)
+    );
+    let scheme = join("127.0.0.1:1", "x");
+    assert_eq!(scheme.status.code(), Some(2));
+    let unknown = join(&service.url, "pen-ticket-nonsense");
+    assert_eq!(unknown.status.code(), Some(3));
+    assert!(
+        said(&unknown).contains("never made this ticket"),
+        "{}",
+        said(&unknown)
+    );
+    let secret = service.ticket("quay").await;
+    let first = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    first.enrol(&enrol(&secret, "fell-01")).await.unwrap();
+    let used = join(&service.url, &secret);
+    assert!(
+        said(&used).contains("was used") && said(&used).contains("pennine ticket add --pool quay"),
+        "{}",
+        said(&used)
+    );
+    let secret = service.ticket("quay").await;
+    service.clock.advance(Duration::from_secs(200));
+    let taken = Runner::join(
+        home.path(),
+        &[
+            "--server",
+            &service.url,
+            "--ticket",
+            &secret,
+            "--name",
+            "fell-01",
+        ],
+    );
+    assert!(
+        said(&taken).contains("named \"fell-01\" already"),
+        "{}",
+        said(&taken)
+    );
+    service.clock.advance(Duration::from_secs(3700));
+    let clock = join(&service.url, &secret);
+    assert!(said(&clock).contains("clock is 1 h"), "{}", said(&clock));
+    let error = first.enrol(&enrol(&secret, "fell-02")).await.unwrap_err();
+    assert_eq!(error.problem().unwrap().word(), "expired-ticket");
+    let stranger = strange_server().await;
+    let strange = join(&stranger, "x");
+    assert_eq!(strange.status.code(), Some(4));
+    assert!(
+        said(&strange).contains("not like Pennine"),
+        "{}",
+        said(&strange)
+    );
+    let early = Runner::work_in_vain(home.path());
+    assert!(
+        said(&early).contains("has not joined yet"),
+        "{}",
+        said(&early)
+    );
+}
+
+/// Something else that speaks HTTP.
+async fn strange_server() -> String {
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
+        .await
+        .unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    let app = axum::Router::new().fallback(async || "welcome to another service");
+    tokio::spawn(async move { axum::serve(listener, app).await });
+    url
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_second_live_session_on_one_credential_is_refused_and_the_next_life_is_not() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let secret = service.ticket("quay").await;
+    let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let credential = nobody
+        .enrol(&enrol(&secret, "fell-01"))
+        .await
+        .unwrap()
+        .credential;
+    let client = RunnerClient::new(&service.url, &credential, &Route::default()).unwrap();
+    let (one, two) = (SessionId(Uuid::now_v7()), SessionId(Uuid::now_v7()));
+    client.poll(&poll(one, 1)).await.unwrap();
+    let refused = client.poll(&poll(two, 1)).await.unwrap_err();
+    assert_eq!(refused.problem().unwrap().word(), "session-in-use");
+    client.poll(&poll(one, 2)).await.expect("the first goes on");
+    client.goodbye(one).await.unwrap();
+    client
+        .poll(&poll(two, 1))
+        .await
+        .expect("the next life follows at once");
+    // One that vanished is followed after a while.
+    service.clock.advance(Duration::from_secs(11));
+    client
+        .poll(&poll(SessionId(Uuid::now_v7()), 1))
+        .await
+        .expect("a vanished session does not lock its runner out");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_retired_or_unknown_credential_is_told_to_join_again() {
+    let service = Service::start().await;
+    let client = RunnerClient::new(&service.url, "pen-runner-nonsense", &Route::default()).unwrap();
+    let refused = client
+        .poll(&poll(SessionId(Uuid::now_v7()), 1))
+        .await
+        .unwrap_err();
+    let problem = refused.problem().unwrap();
+    assert_eq!((problem.status, problem.word()), (401, "not-signed-in"));
+    assert!(problem.mend.as_ref().unwrap().contains("new ticket"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn another_protocol_is_refused_with_what_to_update() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let secret = service.ticket("quay").await;
+    let client = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let error = client
+        .enrol(&Enrol {
+            protocol: 99,
+            ..enrol(&secret, "fell-01")
+        })
+        .await
+        .unwrap_err();
+    assert_eq!(
+        error.problem().unwrap().mend.as_deref(),
+        Some("update the service")
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_paused_runner_takes_nothing_and_waiting_jobs_say_so() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let wish = |wish: &str| {
+        let request =
+            reqwest::Client::new().put(format!("{}/api/v1/runners/fell-01/wish", service.url));
+        request
+            .bearer_auth(&service.token)
+            .json(&serde_json::json!({"wish": wish}))
+            .send()
+    };
+    assert_eq!(wish("pause").await.unwrap().status(), 200);
+    service.runner_when("fell-01", RunnerState::Paused).await;
+    let job = service.submit("linux", "true").await;
+    let paused = pennine_core::dispatch::Reason::Paused;
+    service
+        .job_when(&job, "paused", |job| job.line.reason == Some(paused))
+        .await;
+    assert_eq!(wish("work").await.unwrap().status(), 200);
+    service.done(&job).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_runner_finds_is_kept_in_versions_and_attempts_point_to_them() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let secret = service.ticket("quay").await;
+    let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let credential = nobody
+        .enrol(&enrol(&secret, "fell-01"))
+        .await
+        .unwrap()
+        .credential;
+    let client = RunnerClient::new(&service.url, &credential, &Route::default()).unwrap();
+    let session = SessionId(Uuid::now_v7());
+    let mut about = pennine_wire::runner_protocol::About {
+        facts: Facts::from([("gcc".into(), FactValue::Text("12.2.0".into()))]),
+        slots: 1,
+        labels: vec![],
+        version: "0".into(),
+    };
+    for (sequence, gcc) in [(1, "12.2.0"), (2, "12.2.0"), (3, "13.1.0")] {
+        about
+            .facts
+            .insert("gcc".into(), FactValue::Text(gcc.into()));
+        client
+            .poll(&Poll {
+                about: Some(about.clone()),
+                ..poll(session, sequence)
+            })
+            .await
+            .unwrap();
+    }
+    let job = service.submit("gcc >= 13", "true").await;
+    let answer = until("the job is assigned", || async {
+        let answer = client.poll(&poll(session, 4)).await.ok()?;
+        (!answer.assignments.is_empty()).then_some(answer)
+    })
+    .await;
+    assert_eq!(answer.assignments[0].job, job);
+    let database = service.database.connect().await;
+    let rows = database
+        .query(
+            "select version, facts->>'gcc' from runner_facts order by version",
+            &[],
+        )
+        .await
+        .unwrap();
+    let versions: Vec<(i32, Option<String>)> =
+        rows.iter().map(|row| (row.get(0), row.get(1))).collect();
+    let gcc = |version: &str| Some(version.to_owned());
+    assert_eq!(
+        versions,
+        [(1, None), (2, gcc("12.2.0")), (3, gcc("13.1.0"))]
+    );
+    let row = database
+        .query_one("select facts_version, policy_version from attempt", &[])
+        .await
+        .unwrap();
+    assert_eq!((row.get::<_, i32>(0), row.get::<_, i32>(1)), (3, 1));
+}

@@ -1,0 +1,126 @@
+//! A real browser: headless Chromium, driven through its driver.
+
+use super::{free_port, until};
+use std::process::{Child, Command, Stdio};
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+
+/// A browser with one page.
+pub struct Browser {
+    pub page: WebDriver,
+    driver: Child,
+    _profile: TempDir,
+}
+
+impl Browser {
+    /// Opens a browser with a viewport of 1280x800.
+    pub async fn open() -> Browser {
+        let port = free_port();
+        let profile = tempfile::tempdir().expect("a profile");
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is installed: ./check installs it");
+        let mut wanted = DesiredCapabilities::chrome();
+        for argument in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--enable-precise-memory-info",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ] {
+            wanted.add_arg(argument).expect("an argument");
+        }
+        let server = format!("http://127.0.0.1:{port}");
+        let page = until("the browser starts", || async {
+            WebDriver::new(&server, wanted.clone()).await.ok()
+        })
+        .await;
+        let browser = Browser {
+            page,
+            driver,
+            _profile: profile,
+        };
+        // The window is larger than the viewport by the browser's own frame.
+        let shown = browser
+            .page
+            .execute("return [innerWidth, innerHeight]", vec![])
+            .await
+            .expect("a size");
+        let (width, height): (u32, u32) = shown.convert().expect("two numbers");
+        let rect = browser
+            .page
+            .get_window_rect()
+            .await
+            .expect("the window's size");
+        let (frame_width, frame_height) = (rect.width as u32 - width, rect.height as u32 - height);
+        browser
+            .page
+            .set_window_rect(0, 0, 1280 + frame_width, 800 + frame_height)
+            .await
+            .expect("a size");
+        browser
+    }
+
+    /// Waits for an element and returns it.
+    pub async fn find(&self, css: &str) -> WebElement {
+        until(&format!("the page shows {css}"), || async {
+            self.page.find(By::Css(css)).await.ok()
+        })
+        .await
+    }
+
+    /// Waits until an element's text is as wanted, and returns the text.
+    pub async fn text_when(&self, css: &str, wanted: impl Fn(&str) -> bool) -> String {
+        until(&format!("the text of {css} is as wanted"), || async {
+            let text = self.page.find(By::Css(css)).await.ok()?.text().await.ok()?;
+            wanted(&text).then_some(text)
+        })
+        .await
+    }
+
+    /// Clicks the button that says this.
+    pub async fn click(&self, says: &str) {
+        until(&format!("a button says {says}"), || async {
+            let path = format!("//button[normalize-space()='{says}']");
+            self.page
+                .find(By::XPath(path))
+                .await
+                .ok()?
+                .click()
+                .await
+                .ok()
+        })
+        .await;
+    }
+
+    /// Types into a field.
+    pub async fn fill(&self, css: &str, text: &str) {
+        let field = self.find(css).await;
+        field.clear().await.expect("the field can be cleared");
+        field.send_keys(text).await.expect("the field takes text");
+    }
+
+    /// Closes the browser.
+    pub async fn close(mut self) {
+        let _ = self.page.clone().quit().await;
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}

@@ -1,0 +1,146 @@
+//! A database for each test, made from a template that has the schema already.
+
+use pennine_store::Store;
+use std::sync::atomic::{AtomicU32, Ordering};
+use tokio::sync::OnceCell;
+use tokio_postgres::NoTls;
+
+static TEMPLATE: OnceCell<()> = OnceCell::const_new();
+static NUMBER: AtomicU32 = AtomicU32::new(0);
+
+/// A database that is dropped with the value.
+pub struct Database {
+    name: String,
+    pub url: String,
+}
+
+/// The cluster's address. `./check` starts it; by hand: scripts/cluster up target/test-postgres.
+fn cluster() -> String {
+    if let Ok(url) = std::env::var("PENNINE_TEST_POSTGRES") {
+        return url;
+    }
+    let file = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../target/test-postgres/url"
+    );
+    std::fs::read_to_string(file)
+        .expect("no test cluster: run scripts/cluster up target/test-postgres fsync=off")
+        .trim()
+        .to_owned()
+}
+
+fn named(name: &str) -> String {
+    let cluster = cluster();
+    let (server, _) = cluster
+        .rsplit_once('/')
+        .expect("an address with a database");
+    format!("{server}/{name}")
+}
+
+async fn run(statements: &[&str]) {
+    let (client, connection) = tokio_postgres::connect(&cluster(), NoTls)
+        .await
+        .expect("the test cluster answers");
+    let driver = tokio::spawn(connection);
+    for statement in statements {
+        client
+            .execute(*statement, &[])
+            .await
+            .unwrap_or_else(|e| panic!("{statement}: {e:?}"));
+    }
+    drop(client);
+    let _ = driver.await;
+}
+
+async fn template() {
+    let name = format!("template_{}", std::process::id());
+    run(&[
+        &format!("drop database if exists {name}"),
+        &format!("create database {name}"),
+    ])
+    .await;
+    let store = Store::open(&named(&name), 1).expect("a store");
+    store.migrate().await.expect("the migrations run");
+    drop(store);
+    // The pool's connections close in the background; a template must have none.
+    run(&[
+        &format!("alter database {name} allow_connections false"),
+        &format!("select pg_terminate_backend(pid) from pg_stat_activity where datname = '{name}'"),
+    ])
+    .await;
+}
+
+impl Database {
+    /// A fresh database with the schema in it.
+    pub async fn fresh() -> Database {
+        TEMPLATE.get_or_init(template).await;
+        let process = std::process::id();
+        let name = format!("test_{process}_{}", NUMBER.fetch_add(1, Ordering::Relaxed));
+        // One at a time: two copies of one template at once are refused.
+        static COPY: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+        let _one = COPY.lock().await;
+        run(&[&format!(
+            "create database {name} template template_{process}"
+        )])
+        .await;
+        Database {
+            url: named(&name),
+            name,
+        }
+    }
+
+    /// A connection of the test's own.
+    pub async fn connect(&self) -> tokio_postgres::Client {
+        let (client, connection) = tokio_postgres::connect(&self.url, NoTls)
+            .await
+            .expect("the database answers");
+        tokio::spawn(connection);
+        client
+    }
+
+    /// Refuses new connections and ends those that are open: to a service, the database is gone.
+    pub async fn take_away(&self) {
+        let name = &self.name;
+        run(&[
+            &format!("alter database {name} allow_connections false"),
+            &format!(
+                "select pg_terminate_backend(pid) from pg_stat_activity where datname = '{name}'"
+            ),
+        ])
+        .await;
+    }
+
+    /// Takes connections again.
+    pub async fn give_back(&self) {
+        run(&[&format!(
+            "alter database {} allow_connections true",
+            self.name
+        )])
+        .await;
+    }
+}
+
+impl Drop for Database {
+    fn drop(&mut self) {
+        let drop = format!("drop database if exists {} with (force)", self.name);
+        // Its own thread and runtime: the test's may be on its way out.
+        let _ = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread()
+                .enable_all()
+                .build();
+            if let Ok(runtime) = runtime {
+                runtime.block_on(async {
+                    if let Ok((client, connection)) =
+                        tokio_postgres::connect(&cluster(), NoTls).await
+                    {
+                        let driver = tokio::spawn(connection);
+                        let _ = client.execute(&drop, &[]).await;
+                        std::mem::drop(client);
+                        let _ = driver.await;
+                    }
+                });
+            }
+        })
+        .join();
+    }
+}

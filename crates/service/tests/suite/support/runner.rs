@@ -1,0 +1,120 @@
+//! The real runner, as a process in a folder of its own.
+
+use super::{Service, program};
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use tempfile::TempDir;
+
+/// A runner that has joined.
+pub struct Runner {
+    pub home: TempDir,
+    child: Option<Child>,
+}
+
+fn command(home: &Path) -> Command {
+    let mut command = Command::new(program("pennine-runner"));
+    command
+        .env_clear()
+        .env("PATH", std::env::var("PATH").unwrap_or_default())
+        .env("PENNINE_RUNNER_DIR", home)
+        .env("PENNINE_RUNNER_LOG", "warn")
+        .stdin(Stdio::null());
+    command
+}
+
+impl Runner {
+    /// Joins a machine and lets it work.
+    pub async fn working(service: &Service, pool: &str, name: &str, slots: u32) -> Runner {
+        Runner::working_through(service, &service.url, pool, name, slots).await
+    }
+
+    /// The same, through another address.
+    pub async fn working_through(
+        service: &Service,
+        url: &str,
+        pool: &str,
+        name: &str,
+        slots: u32,
+    ) -> Runner {
+        let ticket = service.ticket(pool).await;
+        let home = tempfile::tempdir().expect("a folder");
+        let slots = slots.to_string();
+        let joined = Runner::join(
+            home.path(),
+            &[
+                "--server", url, "--ticket", &ticket, "--name", name, "--slots", &slots,
+            ],
+        );
+        assert!(
+            joined.status.success(),
+            "{}",
+            String::from_utf8_lossy(&joined.stderr)
+        );
+        let mut runner = Runner { home, child: None };
+        runner.work();
+        runner
+    }
+
+    /// Runs `pennine-runner join` to its end.
+    pub fn join(home: &Path, arguments: &[&str]) -> Output {
+        command(home)
+            .arg("join")
+            .args(arguments)
+            .output()
+            .expect("the runner runs")
+    }
+
+    /// Runs `pennine-runner work` to its end: for when it cannot.
+    pub fn work_in_vain(home: &Path) -> Output {
+        command(home).arg("work").output().expect("the runner runs")
+    }
+
+    /// Starts it.
+    pub fn work(&mut self) {
+        let child = command(self.home.path())
+            .arg("work")
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("the runner starts");
+        self.child = Some(child);
+    }
+
+    /// Its process id.
+    pub fn pid(&self) -> u32 {
+        self.child.as_ref().expect("it works").id()
+    }
+
+    /// Sends it a signal by name.
+    pub fn signal(&self, name: &str) {
+        let status = Command::new("kill")
+            .args(["-s", name, &self.pid().to_string()])
+            .status()
+            .expect("kill runs");
+        assert!(status.success());
+    }
+
+    /// Kills it: SIGKILL.
+    pub fn kill(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            child.kill().expect("it can be killed");
+            child.wait().expect("it is gone");
+        }
+    }
+
+    /// Asks it to stop and waits for it.
+    pub fn stop(&mut self) {
+        self.signal("TERM");
+        if let Some(mut child) = self.child.take() {
+            assert!(child.wait().expect("it ends").success());
+        }
+    }
+}
+
+impl Drop for Runner {
+    fn drop(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}

@@ -1,0 +1,303 @@
+//! The service: in the test's process, with a clock that can be moved, or as a process that can be killed.
+
+use super::{Database, program, until};
+use pennine_client::{Client, Route};
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::time::Moment;
+use pennine_wire::{Job, NewJob, NewPool, NewProject, NewTeam, NewTicket};
+use pennined::clock::Clock;
+use pennined::config::Config;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use tempfile::TempDir;
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+/// An installation under test: database, data folder, and one replica that serves.
+pub struct Service {
+    pub url: String,
+    pub client: Client,
+    pub token: String,
+    pub clock: Clock,
+    pub database: Database,
+    pub data: TempDir,
+    replica: Option<Replica>,
+}
+
+/// One replica in this process.
+pub struct Replica {
+    pub url: String,
+    stop: CancellationToken,
+    task: tokio::task::JoinHandle<anyhow::Result<()>>,
+}
+
+/// The settings of a replica on a database and a data folder.
+pub fn config(database: &str, data: &Path, listen: SocketAddr) -> Config {
+    let mut config = Config::load(None).expect("the default configuration");
+    config.database_url = database.to_owned();
+    config.data_dir = data.to_owned();
+    config.listen = listen;
+    config.database_connections = 6;
+    config.limits.job_log_bytes = 64 << 20;
+    config
+}
+
+fn wall_clock() -> Moment {
+    Moment::default()
+        + SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .expect("after 1970")
+}
+
+impl Replica {
+    /// Starts a replica with these settings, on a port of its own unless they name one.
+    pub async fn start(config: Config, clock: Clock) -> Replica {
+        let listener = TcpListener::bind(config.listen).await.expect("a port");
+        let url = config.public_url(listener.local_addr().expect("an address"));
+        let stop = CancellationToken::new();
+        let stopped = stop.clone();
+        let task = tokio::spawn(async move {
+            pennined::boot::serve(config, listener, Some(clock), stopped.cancelled_owned()).await
+        });
+        Replica { url, stop, task }
+    }
+
+    /// Stops it, as SIGTERM would.
+    pub async fn stop(self) {
+        self.stop.cancel();
+        self.task
+            .await
+            .expect("the service does not panic")
+            .expect("the service stops in order");
+    }
+
+    /// Ends it at once, as far as that is possible in one process.
+    pub fn drop_dead(self) {
+        self.task.abort();
+    }
+}
+
+/// Waits until the service at this address is ready.
+pub async fn ready(url: &str) {
+    let http = reqwest::Client::new();
+    until("the service is ready", || async {
+        let answer = http.get(format!("{url}/readyz")).send().await.ok()?;
+        answer.status().is_success().then_some(())
+    })
+    .await;
+}
+
+pub fn token_in(data: &Path) -> String {
+    std::fs::read_to_string(data.join("admin.token"))
+        .expect("the admin's token")
+        .trim()
+        .to_owned()
+}
+
+impl Service {
+    /// A fresh installation, serving.
+    pub async fn start() -> Service {
+        Service::with(|_| {}).await
+    }
+
+    /// The same, with other settings.
+    pub async fn with(change: impl FnOnce(&mut Config)) -> Service {
+        let database = Database::fresh().await;
+        let data = tempfile::tempdir().expect("a data folder");
+        let mut config = config(&database.url, data.path(), ([127, 0, 0, 1], 0).into());
+        change(&mut config);
+        let clock = Clock::starting_at(wall_clock());
+        let replica = Replica::start(config, clock.clone()).await;
+        ready(&replica.url).await;
+        let token = token_in(data.path());
+        let client = Client::new(&replica.url, &token, &Route::default()).expect("a client");
+        Service {
+            url: replica.url.clone(),
+            client,
+            token,
+            clock,
+            database,
+            data,
+            replica: Some(replica),
+        }
+    }
+
+    /// The host and port.
+    pub fn address(&self) -> SocketAddr {
+        self.url
+            .trim_start_matches("http://")
+            .parse()
+            .expect("an address")
+    }
+
+    /// Another replica on the same database and data folder.
+    pub async fn another(&self) -> Replica {
+        let config = config(
+            &self.database.url,
+            self.data.path(),
+            ([127, 0, 0, 1], 0).into(),
+        );
+        let replica = Replica::start(config, self.clock.clone()).await;
+        ready(&replica.url).await;
+        replica
+    }
+
+    /// Takes the replica out, to stop it by hand.
+    pub fn take_replica(&mut self) -> Replica {
+        self.replica.take().expect("the replica is still there")
+    }
+
+    /// Makes a team `firmware`, a project `firmware/buoy` and an open pool `quay`.
+    pub async fn furnish(&self) {
+        self.client
+            .add_team(&NewTeam {
+                name: "firmware".into(),
+                parent: None,
+            })
+            .await
+            .expect("a team");
+        let project = NewProject {
+            name: "buoy".into(),
+            team: "firmware".into(),
+        };
+        self.client.add_project(&project).await.expect("a project");
+        self.add_pool("quay", &[]).await;
+    }
+
+    /// Makes an open pool.
+    pub async fn add_pool(&self, name: &str, labels: &[&str]) {
+        let pool = NewPool {
+            name: name.into(),
+            description: String::new(),
+            labels: labels.iter().map(|label| (*label).to_owned()).collect(),
+            open: true,
+            owner: None,
+        };
+        self.client.add_pool(&pool).await.expect("a pool");
+    }
+
+    /// The secret of a fresh ticket.
+    pub async fn ticket(&self, pool: &str) -> String {
+        self.client
+            .add_ticket(pool, &NewTicket::default())
+            .await
+            .expect("a ticket")
+            .secret
+    }
+
+    /// Submits a shell script and returns the job's name.
+    pub async fn submit(&self, requirement: &str, script: &str) -> String {
+        let new = NewJob {
+            project: "buoy".into(),
+            requirement: requirement.into(),
+            command: ["sh", "-c", script].map(str::to_owned).to_vec(),
+            ..NewJob::default()
+        };
+        self.client
+            .submit(&new, None)
+            .await
+            .expect("the job is taken")
+            .job
+            .name
+    }
+
+    /// Waits until a job is as wanted.
+    pub async fn job_when(&self, name: &str, what: &str, wanted: impl Fn(&Job) -> bool) -> Job {
+        until(&format!("{name}: {what}"), || async {
+            self.client.job(name).await.ok().filter(|job| wanted(job))
+        })
+        .await
+    }
+
+    /// Waits until a job has a result.
+    pub async fn done(&self, name: &str) -> Job {
+        self.job_when(name, "done", |job| job.line.result.is_some())
+            .await
+    }
+
+    /// Waits until a runner is in a state.
+    pub async fn runner_when(&self, name: &str, state: RunnerState) {
+        until(&format!("runner {name} is {state}"), || async {
+            self.client
+                .runner(name)
+                .await
+                .ok()
+                .filter(|runner| runner.state == state)
+        })
+        .await;
+    }
+
+    /// A job's whole log.
+    pub async fn log(&self, name: &str) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        loop {
+            let wait = Duration::from_secs(5).into();
+            let part = self
+                .client
+                .log(name, None, bytes.len() as u64, wait)
+                .await
+                .expect("the log is there");
+            bytes.extend_from_slice(&part.bytes);
+            if part.complete {
+                return bytes;
+            }
+        }
+    }
+}
+
+/// The service as a process of its own.
+pub struct ServiceProcess {
+    child: Child,
+    pub url: String,
+}
+
+impl ServiceProcess {
+    /// Starts `pennined` on a database, a data folder and a port.
+    pub async fn start(database: &str, data: &Path, port: u16) -> ServiceProcess {
+        let child = Command::new(program("pennined"))
+            .arg("serve")
+            .env_clear()
+            .env("PENNINED_DATABASE_URL", database)
+            .env("PENNINED_DATA_DIR", data)
+            .env("PENNINED_LISTEN", format!("127.0.0.1:{port}"))
+            .env("PENNINED_LOG__LEVEL", "warn")
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("pennined starts");
+        let url = format!("http://127.0.0.1:{port}");
+        let process = ServiceProcess { child, url };
+        ready(&process.url).await;
+        process
+    }
+
+    /// Sends it a signal by name.
+    pub fn signal(&self, name: &str) {
+        let status = Command::new("kill")
+            .args(["-s", name, &self.child.id().to_string()])
+            .status()
+            .expect("kill runs");
+        assert!(status.success());
+    }
+
+    /// Kills it: SIGKILL.
+    pub fn kill(mut self) {
+        self.child.kill().expect("it can be killed");
+        self.child.wait().expect("it is gone");
+    }
+}
+
+impl Drop for ServiceProcess {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A port that is free now.
+pub fn free_port() -> u16 {
+    let listener = std::net::TcpListener::bind(("127.0.0.1", 0)).expect("a port");
+    listener.local_addr().expect("an address").port()
+}
