@@ -22,8 +22,11 @@ const queries = new QueryClient({
     onSuccess: (data) => {
       if (typeof data === "object" && data && "now" in data && typeof data.now === "string") learnTime(data.now);
     },
-    onError: (error) => {
-      if (error instanceof Problem && error.status === 401) void queries.invalidateQueries({ queryKey: ["who"] });
+    onError: (error, query) => {
+      // Signed out meanwhile: ask who is signed in, unless that is what was refused.
+      if (error instanceof Problem && error.status === 401 && query.queryKey[0] !== "who") {
+        void queries.invalidateQueries({ queryKey: ["who"] });
+      }
     },
   }),
 });

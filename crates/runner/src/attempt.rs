@@ -68,6 +68,7 @@ impl Standing {
             lease: assigned.lease,
             phase: self.phase.get(),
             exited_ago_us: self.exited.get().map(|at| at.elapsed().into()),
+            stopping: self.stop.get(),
         }
     }
 
@@ -363,8 +364,8 @@ async fn see_through(
                 }
             },
             () = &mut ended, if !over => over = true,
-            () = standing.stopped.notified(), if standing.stop.get().is_some() => {
-                let (result, said) = (Outcome::Cancellation, standing.said.borrow().clone());
+            () = standing.stopped.notified() => {
+                let said = standing.said.borrow().clone();
                 if standing.stop.get() == Some(StopCause::Over) {
                     kept.kill();
                 } else if ending.is_none() {
@@ -372,9 +373,8 @@ async fn see_through(
                     kept.ask();
                     kill_at = Some(tokio::time::Instant::now() + ASKED);
                 }
-                ending.get_or_insert((result, said));
+                ending.get_or_insert((Outcome::Cancellation, said));
             }
-            () = standing.stopped.notified(), if standing.stop.get().is_none() => {}
             () = tokio::time::sleep_until(deadline), if ending.is_none() => {
                 let said = format!("it ran longer than its time limit of {}", spoken(limit));
                 let _ = spool.say(&format!("{said}; asking the command to end"));

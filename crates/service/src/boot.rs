@@ -5,7 +5,7 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::feed::Feed;
 use crate::log_store::LogStore;
-use crate::{http, key_file, leader, secret, upkeep};
+use crate::{http, key_file, leader, rouse, secret, upkeep};
 use anyhow::{Context, bail};
 use pennine_core::time::Moment;
 use pennine_store::installation::{self, Installation};
@@ -84,6 +84,7 @@ pub async fn serve(
     loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
     loops.spawn(leader::lead(app.clone()));
     loops.spawn(upkeep::keep(app.clone()));
+    loops.spawn(rouse::rouse(app.clone()));
     let flush = tokio::spawn(
         app.seen
             .clone()

@@ -84,6 +84,9 @@ pub struct Held {
     /// How long ago the command ended, where it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exited_ago_us: Option<Micros>,
+    /// The stop that the runner was told and acts upon; it is not told again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stopping: Option<StopCause>,
 }
 
 /// How far an attempt is on its runner.

@@ -120,7 +120,12 @@ pub fn router(app: &App) -> Router {
         .with_state(app.clone());
     let routes = match app.config.base_path() {
         base if base.is_empty() => routes,
+        // A nest does not take its own path with a slash at the end.
         base => Router::new()
+            .route(
+                &format!("{base}/"),
+                axum::routing::get(console::serve).with_state(app.clone()),
+            )
             .nest(&base, routes)
             .fallback(answer::no_such_path),
     };

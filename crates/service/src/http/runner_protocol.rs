@@ -412,30 +412,28 @@ fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnsw
             log_cap: ByteSize(app.config.limits.job_log_bytes),
         })
         .collect();
-    let stop = sent
-        .held
-        .iter()
-        .filter_map(|held| {
-            match open
-                .iter()
-                .find(|one| one.id.0 == held.attempt && one.lease.0 == held.lease)
-            {
-                Some(one) if held.phase != Phase::Finalizing => {
-                    one.cancel_by.as_ref().map(|by| Stop {
-                        attempt: held.attempt,
-                        cause: StopCause::Cancelled,
-                        said: format!("cancelled by {by}"),
-                    })
-                }
-                Some(_) => None,
-                None => Some(Stop {
-                    attempt: held.attempt,
-                    cause: StopCause::Over,
-                    said: "the service counts this attempt as over".to_owned(),
-                }),
-            }
+    let stop = sent.held.iter().filter_map(|held| {
+        let known = open
+            .iter()
+            .find(|one| one.id.0 == held.attempt && one.lease.0 == held.lease);
+        let (cause, said) = match known {
+            Some(one) if held.phase != Phase::Finalizing => (
+                StopCause::Cancelled,
+                format!("cancelled by {}", one.cancel_by.as_ref()?),
+            ),
+            Some(_) => return None,
+            None => (
+                StopCause::Over,
+                "the service counts this attempt as over".to_owned(),
+            ),
+        };
+        (held.stopping != Some(cause)).then_some(Stop {
+            attempt: held.attempt,
+            cause,
+            said,
         })
-        .collect();
+    });
+    let stop = stop.collect();
     let settings = Settings {
         lease_us: LEASE.into(),
         ..Settings::default()

@@ -167,7 +167,7 @@ async fn a_log_of_50_mb_stays_smooth() {
     let name = service
         .submit(
             "",
-            "seq -f 'line %.0f of a log that is rather long, as logs of builds are' 800000",
+            "seq -f 'line %.0f of a log that is rather long, as logs of builds are' 900000",
         )
         .await;
     service.done(&name).await;
@@ -184,7 +184,7 @@ async fn a_log_of_50_mb_stays_smooth() {
         .unwrap();
     browser
         .text_when("[data-testid=log]", |text| {
-            text.contains("line 800000 of a log")
+            text.contains("line 900000 of a log")
         })
         .await;
     browser.click("To the start").await;
@@ -212,7 +212,7 @@ async fn a_log_of_50_mb_stays_smooth() {
     browser.click("To the end").await;
     browser
         .text_when("[data-testid=log]", |text| {
-            text.contains("line 800000 of a log")
+            text.contains("line 900000 of a log")
         })
         .await;
     browser.close().await;

@@ -219,7 +219,7 @@ impl Installation {
     }
 }
 
-async fn furnish(client: &Client) {
+pub async fn furnish(client: &Client) {
     client
         .add_team(&NewTeam {
             name: "firmware".into(),
@@ -244,7 +244,7 @@ async fn furnish(client: &Client) {
     client.add_pool(&pool).await.unwrap();
 }
 
-async fn join(client: &Client, url: &str, home: &Path) -> std::process::Child {
+pub async fn join(client: &Client, url: &str, home: &Path) -> std::process::Child {
     let ticket = client
         .add_ticket("quay", &Default::default())
         .await
@@ -267,7 +267,7 @@ async fn join(client: &Client, url: &str, home: &Path) -> std::process::Child {
         .expect("the runner starts")
 }
 
-async fn submit(client: &Client, script: &str) -> String {
+pub async fn submit(client: &Client, script: &str) -> String {
     let command = ["sh", "-c", script].map(str::to_owned).to_vec();
     let new = NewJob {
         project: "buoy".into(),
@@ -277,7 +277,7 @@ async fn submit(client: &Client, script: &str) -> String {
     client.submit(&new, None).await.unwrap().job.name
 }
 
-async fn when(client: &Client, name: &str, wanted: impl Fn(&Job) -> bool) -> Job {
+pub async fn when(client: &Client, name: &str, wanted: impl Fn(&Job) -> bool) -> Job {
     until(&format!("{name} is as wanted"), || async {
         client.job(name).await.ok().filter(|job| wanted(job))
     })
@@ -321,7 +321,7 @@ fn check_counted(log: &str) {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_service_killed_in_the_middle_of_a_job_loses_nothing() {
-    let (installation, process) = Installation::furnished().await;
+    let (installation, mut process) = Installation::furnished().await;
     let client = &installation.client;
     let home = tempfile::tempdir().unwrap();
     let mut runner = join(client, &process.url, home.path()).await;

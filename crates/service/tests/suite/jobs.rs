@@ -68,7 +68,7 @@ async fn a_job_runs_on_a_runner_that_satisfies_it_and_everything_about_it_can_be
     for part in [
         "attempt 1",
         "runner fell-01 in the pool quay",
-        "satisfied here: has bash and linux",
+        "satisfied here: linux and has bash",
         "hello from fell-01\n",
         "exit code 0",
     ] {

@@ -1,5 +1,6 @@
 //! One replica leads; another takes over; what a deposed leader decides is refused.
 
+use crate::faults::{furnish, join, submit, when};
 use crate::support::{Runner, Service, ServiceProcess, free_port, token_in, until};
 use pennine_client::{Client, Route};
 use pennine_core::dispatch::Assignment;
@@ -9,7 +10,7 @@ use pennine_core::lifecycle::runner::RunnerState;
 use pennine_store::attempt::{Committed, assign};
 use pennine_store::leadership;
 use pennine_store::{Store, strand};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 async fn leader(store: &Store) -> leadership::Leader {
@@ -108,68 +109,97 @@ async fn the_database_refuses_what_a_deposed_leader_decides() {
     assert_eq!(kept.len(), 1, "a job has one attempt at a time");
 }
 
+/// Two replicas as processes on one installation; the first leads.
+struct Pair {
+    first: ServiceProcess,
+    second: ServiceProcess,
+    store: Store,
+    client: Client,
+    data: tempfile::TempDir,
+    _database: crate::support::Database,
+}
+
+impl Pair {
+    async fn start() -> Pair {
+        let database = crate::support::Database::fresh().await;
+        let data = tempfile::tempdir().unwrap();
+        let first = ServiceProcess::start(&database.url, data.path(), free_port()).await;
+        let second = ServiceProcess::start(&database.url, data.path(), free_port()).await;
+        let store = Store::open(&database.url, 2).unwrap();
+        assert_eq!(leader(&store).await.address, first.url);
+        let client = Client::new(&second.url, &token_in(data.path()), &Route::default()).unwrap();
+        Pair {
+            first,
+            second,
+            store,
+            client,
+            data,
+            _database: database,
+        }
+    }
+
+    /// Waits until the second replica leads; how long that took comes back.
+    async fn taken_over(&self) -> Duration {
+        let begun = Instant::now();
+        until("the second replica leads", || async {
+            let now = leader(&self.store).await;
+            (now.live && now.address == self.second.url).then_some(())
+        })
+        .await;
+        begun.elapsed()
+    }
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn another_replica_takes_over_from_one_that_is_killed_and_work_goes_on() {
-    let mut service = Service::start().await;
-    service.furnish().await;
-    let store = Store::open(&service.database.url, 2).unwrap();
-    let other = service.another().await;
-    let first = leader(&store).await;
-    assert_eq!(first.address, service.url);
-    let _runner = Runner::working_through(&service, &other.url, "quay", "fell-01", 1).await;
-    let client = Client::new(&other.url, &service.token, &Route::default()).unwrap();
-    until("the runner is there at the other replica", || async {
-        let runner = client.runner("fell-01").await.ok()?;
-        (runner.state == RunnerState::Available).then_some(())
-    })
-    .await;
-    service.take_replica().drop_dead();
-    let killed = Instant::now();
-    let command = vec!["true".to_owned()];
-    let new = pennine_wire::NewJob {
-        project: "buoy".into(),
-        command,
-        ..Default::default()
-    };
-    let name = client.submit(&new, None).await.unwrap().job.name;
-    let job = until("the job is done", || async {
-        client
-            .job(&name)
-            .await
-            .ok()
-            .filter(|job| job.line.result.is_some())
-    })
-    .await;
-    eprintln!("killed to done: {:?}", killed.elapsed());
+    let mut pair = Pair::start().await;
+    furnish(&pair.client).await;
+    let home = tempfile::tempdir().unwrap();
+    let mut runner = join(&pair.client, &pair.second.url, home.path()).await;
+    let name = submit(&pair.client, "echo before").await;
+    when(&pair.client, &name, |job| job.line.result.is_some()).await;
+    let epoch = leader(&pair.store).await.epoch;
+    pair.first.kill();
+    let name = submit(&pair.client, "echo after").await;
+    eprintln!(
+        "the lead was taken over after {:?}",
+        pair.taken_over().await
+    );
+    let job = when(&pair.client, &name, |job| job.line.result.is_some()).await;
     assert_eq!(job.line.result, Some(Outcome::Success));
-    let second = leader(&store).await;
-    assert_eq!(second.address, other.url);
-    assert!(second.epoch > first.epoch);
-    other.stop().await;
+    assert!(leader(&pair.store).await.epoch > epoch);
+    runner.kill().unwrap();
+    runner.wait().unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_leader_that_is_stopped_and_goes_on_finds_itself_deposed() {
-    let database = crate::support::Database::fresh().await;
-    let data = tempfile::tempdir().unwrap();
-    let process = ServiceProcess::start(&database.url, data.path(), free_port()).await;
-    let store = Store::open(&database.url, 2).unwrap();
-    let first = leader(&store).await;
-    assert_eq!(first.address, process.url);
-    process.signal("STOP");
-    let second = ServiceProcess::start(&database.url, data.path(), free_port()).await;
-    let now = leader(&store).await;
-    assert_eq!(now.address, second.url);
-    process.signal("CONT");
-    let client = Client::new(&process.url, &token_in(data.path()), &Route::default()).unwrap();
+    let pair = Pair::start().await;
+    pair.first.signal("STOP");
+    pair.taken_over().await;
+    let epoch = leader(&pair.store).await.epoch;
+    pair.first.signal("CONT");
+    let first = Client::new(
+        &pair.first.url,
+        &token_in(pair.data.path()),
+        &Route::default(),
+    )
+    .unwrap();
     until("the first serves on", || async {
-        client.status().await.ok()
+        first.status().await.ok()
     })
     .await;
-    let last = leader(&store).await;
-    assert_eq!(
-        (last.address, last.epoch),
-        (second.url.clone(), now.epoch),
-        "the second still leads"
-    );
+    // It follows the second now: what is submitted there is dispatched by the other.
+    furnish(&first).await;
+    let home = tempfile::tempdir().unwrap();
+    let mut runner = join(&first, &pair.first.url, home.path()).await;
+    let name = submit(&first, "true").await;
+    when(&first, &name, |job| {
+        job.line.result == Some(Outcome::Success)
+    })
+    .await;
+    let now = leader(&pair.store).await;
+    assert_eq!((now.address, now.epoch), (pair.second.url.clone(), epoch));
+    runner.kill().unwrap();
+    runner.wait().unwrap();
 }

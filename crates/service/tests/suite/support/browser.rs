@@ -1,6 +1,6 @@
 //! A real browser: headless Chromium, driven through its driver.
 
-use super::{free_port, until};
+use super::{PATIENCE, free_port, until};
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
@@ -73,10 +73,17 @@ impl Browser {
 
     /// Waits for an element and returns it.
     pub async fn find(&self, css: &str) -> WebElement {
-        until(&format!("the page shows {css}"), || async {
-            self.page.find(By::Css(css)).await.ok()
-        })
-        .await
+        let begun = std::time::Instant::now();
+        loop {
+            match self.page.find(By::Css(css)).await {
+                Ok(found) => return found,
+                Err(error) if begun.elapsed() > PATIENCE => {
+                    let source = self.page.source().await.unwrap_or_default();
+                    panic!("the page never showed {css}: {error}\n{source}");
+                }
+                Err(_) => tokio::time::sleep(std::time::Duration::from_millis(25)).await,
+            }
+        }
     }
 
     /// Waits until an element's text is as wanted, and returns the text.

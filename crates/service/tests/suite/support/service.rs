@@ -23,7 +23,7 @@ pub struct Service {
     pub clock: Clock,
     pub database: Database,
     pub data: TempDir,
-    replica: Option<Replica>,
+    _replica: Replica,
 }
 
 /// One replica in this process.
@@ -72,11 +72,6 @@ impl Replica {
             .expect("the service does not panic")
             .expect("the service stops in order");
     }
-
-    /// Ends it at once, as far as that is possible in one process.
-    pub fn drop_dead(self) {
-        self.task.abort();
-    }
 }
 
 /// Waits until the service at this address is ready.
@@ -120,7 +115,7 @@ impl Service {
             clock,
             database,
             data,
-            replica: Some(replica),
+            _replica: replica,
         }
     }
 
@@ -130,23 +125,6 @@ impl Service {
             .trim_start_matches("http://")
             .parse()
             .expect("an address")
-    }
-
-    /// Another replica on the same database and data folder.
-    pub async fn another(&self) -> Replica {
-        let config = config(
-            &self.database.url,
-            self.data.path(),
-            ([127, 0, 0, 1], 0).into(),
-        );
-        let replica = Replica::start(config, self.clock.clone()).await;
-        ready(&replica.url).await;
-        replica
-    }
-
-    /// Takes the replica out, to stop it by hand.
-    pub fn take_replica(&mut self) -> Replica {
-        self.replica.take().expect("the replica is still there")
     }
 
     /// Makes a team `firmware`, a project `firmware/buoy` and an open pool `quay`.
@@ -283,7 +261,7 @@ impl ServiceProcess {
     }
 
     /// Kills it: SIGKILL.
-    pub fn kill(mut self) {
+    pub fn kill(&mut self) {
         self.child.kill().expect("it can be killed");
         self.child.wait().expect("it is gone");
     }
