@@ -32,6 +32,3 @@ pub mod types;
 pub use connect::{Connection, Pool, Store};
 pub use error::{Error, Result};
 pub use types::Db;
-
-#[cfg(test)]
-mod tests;

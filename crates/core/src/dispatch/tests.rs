@@ -153,13 +153,10 @@ impl Bench {
             attempts: 0,
             now: Moment::default(),
         };
-        for requirement in 0..REQUIREMENTS.len() {
+        for (requirement, text) in REQUIREMENTS.iter().enumerate() {
             for (project, path) in PROJECTS.iter().enumerate() {
                 let key = StrandKey {
-                    requirement: REQUIREMENTS[requirement]
-                        .parse::<Requirement>()
-                        .unwrap()
-                        .to_string(),
+                    requirement: text.parse::<Requirement>().unwrap().to_string(),
                     project: PlaceId(id(project)),
                     band: Band::Normal,
                 };

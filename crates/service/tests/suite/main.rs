@@ -2,11 +2,20 @@
 //!
 //! One binary, so that linking is paid once. Each test has a database, a data folder and ports of its own.
 
+// A test that cannot go on fails.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing
+)]
+
 mod support;
 
 mod api;
 mod bad_input;
 mod browser;
+mod command_line;
 mod faults;
 mod feed;
 mod jobs;

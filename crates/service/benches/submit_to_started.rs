@@ -1,0 +1,253 @@
+//! How long from submitting a job to its command running (exec has returned), and how much of that is bare floor.
+//!
+//! `cargo bench -p pennined --bench submit_to_started`. It needs a PostgreSQL cluster: `scripts/cluster up
+//! target/bench-postgres` makes one with the usual durability, and the bench finds it there. The runner and the service
+//! are the release programs; one runner, warm, one job at a time, so that each job's own path is measured.
+//!
+//! Legs: *taken* is submit sent to answer received, by the submitter's clock; *matched* is ready to assigned, and
+//! *begun* assigned to started, by the service's clock (the runner reports how long ago exec returned). *whole* is
+//! ready to started. The floor does, beside it in the same run, what cannot be left out: three durable commits on the
+//! same database (job, assignment, start), three loopback round trips, and a fork and exec of `true`.
+
+// A bench that cannot go on stops.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing
+)]
+
+use pennine_client::{Client, Route};
+use pennine_wire::{NewJob, NewPool, NewProject, NewTeam, NewTicket};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio_postgres::NoTls;
+
+const JOBS: usize = 1000;
+const WARM_UP: usize = 50;
+
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../..")
+        .canonicalize()
+        .unwrap()
+}
+
+/// The value below which this share of the sorted values lies, by nearest rank.
+fn percentile(sorted: &[Duration], share: f64) -> Duration {
+    let rank = (share * sorted.len() as f64).ceil() as usize;
+    sorted[rank.clamp(1, sorted.len()) - 1]
+}
+
+fn report(name: &str, mut values: Vec<Duration>) -> (Duration, Duration) {
+    values.sort();
+    let (p50, p99) = (percentile(&values, 0.5), percentile(&values, 0.99));
+    println!(
+        "{name:28} p50 {:>8.3} ms   p99 {:>8.3} ms",
+        p50.as_secs_f64() * 1e3,
+        p99.as_secs_f64() * 1e3
+    );
+    (p50, p99)
+}
+
+/// One pass over the floor: commits, hops and an exec, one after the other.
+async fn floor(database: &tokio_postgres::Client, echo: &mut tokio::net::TcpStream) -> Duration {
+    let begun = Instant::now();
+    let mut byte = [0u8; 1];
+    for _ in 0..3 {
+        echo.write_all(b"x").await.unwrap();
+        echo.read_exact(&mut byte).await.unwrap();
+        database
+            .execute(
+                "insert into bench_floor (at) values (clock_timestamp())",
+                &[],
+            )
+            .await
+            .unwrap();
+    }
+    let mut child = Command::new("true")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    let spent = begun.elapsed();
+    child.wait().unwrap();
+    spent
+}
+
+fn main() {
+    // cargo test runs benches too, with --test: there is nothing to measure then.
+    if !std::env::args().any(|argument| argument == "--bench") {
+        return;
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .unwrap();
+    runtime.block_on(run());
+}
+
+async fn run() {
+    let cluster = std::fs::read_to_string(root().join("target/bench-postgres/url"))
+        .expect("no cluster: scripts/cluster up target/bench-postgres");
+    let cluster = cluster.trim();
+    let (admin, connection) = tokio_postgres::connect(cluster, NoTls).await.unwrap();
+    tokio::spawn(connection);
+    admin
+        .batch_execute("drop database if exists bench with (force)")
+        .await
+        .unwrap();
+    admin.batch_execute("create database bench").await.unwrap();
+    let url = format!("{}/bench", cluster.rsplit_once('/').unwrap().0);
+    let data = tempfile::tempdir().unwrap();
+    let port = std::net::TcpListener::bind(("127.0.0.1", 0))
+        .unwrap()
+        .local_addr()
+        .unwrap()
+        .port();
+    let programs = root().join("target/release");
+    let service = Command::new(programs.join("pennined"))
+        .arg("serve")
+        .env("PENNINED_DATABASE_URL", &url)
+        .env("PENNINED_DATA_DIR", data.path())
+        .env("PENNINED_LISTEN", format!("127.0.0.1:{port}"))
+        .env("PENNINED_LOG__LEVEL", "warn")
+        .spawn()
+        .expect("build the programs first: cargo build --release");
+    let _service = Ended(service);
+    let address = format!("http://127.0.0.1:{port}");
+    let http = reqwest::Client::new();
+    while !http
+        .get(format!("{address}/readyz"))
+        .send()
+        .await
+        .is_ok_and(|answer| answer.status().is_success())
+    {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let token = std::fs::read_to_string(data.path().join("admin.token")).unwrap();
+    let client = Client::new(&address, &token, &Route::default()).unwrap();
+    client
+        .add_team(&NewTeam {
+            name: "firmware".into(),
+            parent: None,
+        })
+        .await
+        .unwrap();
+    client
+        .add_project(&NewProject {
+            name: "buoy".into(),
+            team: "firmware".into(),
+        })
+        .await
+        .unwrap();
+    let pool = NewPool {
+        name: "quay".into(),
+        description: String::new(),
+        labels: vec![],
+        open: true,
+        owner: None,
+    };
+    client.add_pool(&pool).await.unwrap();
+    let ticket = client
+        .add_ticket("quay", &NewTicket::default())
+        .await
+        .unwrap()
+        .secret;
+    let home = data.path().join("runner");
+    let mut runner = Command::new(programs.join("pennine-runner"));
+    runner
+        .args([
+            "join", "--server", &address, "--ticket", &ticket, "--name", "fell-01", "--work",
+            "--dir",
+        ])
+        .arg(&home);
+    let runner = runner
+        .env("PENNINE_RUNNER_LOG", "warn")
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    let _runner = Ended(runner);
+
+    let (database, connection) = tokio_postgres::connect(&url, NoTls).await.unwrap();
+    tokio::spawn(connection);
+    database
+        .batch_execute("create table bench_floor (id bigserial primary key, at timestamptz)")
+        .await
+        .unwrap();
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
+        .await
+        .unwrap();
+    let mut echo = tokio::net::TcpStream::connect(listener.local_addr().unwrap())
+        .await
+        .unwrap();
+    echo.set_nodelay(true).unwrap();
+    tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        stream.set_nodelay(true).unwrap();
+        let mut byte = [0u8; 1];
+        while stream.read_exact(&mut byte).await.is_ok() {
+            stream.write_all(&byte).await.unwrap();
+        }
+    });
+
+    let new = NewJob {
+        project: "buoy".into(),
+        requirement: "linux".into(),
+        command: vec!["true".into()],
+        ..NewJob::default()
+    };
+    let (mut taken, mut floors) = (Vec::new(), Vec::new());
+    for n in 0..WARM_UP + JOBS {
+        let begun = Instant::now();
+        let job = client.submit(&new, None).await.unwrap().job;
+        let spent = begun.elapsed();
+        // The next job waits until this one is over, so that the slot is always free.
+        while client.job(&job.name).await.unwrap().line.result.is_none() {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        let bare = floor(&database, &mut echo).await;
+        if n >= WARM_UP {
+            taken.push(spent);
+            floors.push(bare);
+        }
+    }
+    let rows = database
+        .query(
+            "select extract(epoch from a.assigned_at - a.ready_at)::float8, extract(epoch from a.started_at - a.assigned_at)::float8
+             from attempt a join job j on j.id = a.job_id where a.accepted order by j.number offset $1",
+            &[&(WARM_UP as i64)],
+        )
+        .await
+        .unwrap();
+    let column = |i: usize| -> Vec<Duration> {
+        rows.iter()
+            .map(|row| Duration::from_secs_f64(row.get::<_, f64>(i).max(0.0)))
+            .collect()
+    };
+    let (matched, begun) = (column(0), column(1));
+    let whole: Vec<Duration> = matched.iter().zip(&begun).map(|(a, b)| *a + *b).collect();
+    println!("{} jobs, one at a time, on one warm runner", rows.len());
+    report("taken (submit answered)", taken);
+    report("matched (ready, assigned)", matched);
+    report("begun (assigned, started)", begun);
+    let (p50, p99) = report("whole (ready, started)", whole);
+    let (floor50, floor99) = report("floor", floors);
+    println!(
+        "whole / floor                p50 {:>8.2}      p99 {:>8.2}",
+        p50.as_secs_f64() / floor50.as_secs_f64(),
+        p99.as_secs_f64() / floor99.as_secs_f64()
+    );
+}

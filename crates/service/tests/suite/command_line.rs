@@ -1,0 +1,208 @@
+//! The command line against a real service: what it prints and how it exits.
+
+use crate::support::{Runner, Service, program};
+use pennine_core::lifecycle::runner::RunnerState;
+use std::process::{Command, Output};
+
+async fn pennine(service: &Service, arguments: &[&str]) -> Output {
+    let mut command = Command::new(program("pennine"));
+    command
+        .args(arguments)
+        .env_clear()
+        .env("PENNINE_URL", &service.url)
+        .env("PENNINE_TOKEN", &service.token);
+    tokio::task::spawn_blocking(move || command.output().expect("pennine runs"))
+        .await
+        .unwrap()
+}
+
+async fn prints(service: &Service, arguments: &[&str]) -> String {
+    let output = pennine(service, arguments).await;
+    assert!(
+        output.status.success(),
+        "{arguments:?}: {}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+    let text = String::from_utf8(output.stdout).unwrap();
+    // Tables fit 100 columns; sentences and commands are wrapped by the terminal.
+    if arguments.contains(&"list") {
+        assert!(
+            text.lines().all(|line| line.chars().count() <= 100),
+            "{arguments:?}:\n{text}"
+        );
+    }
+    text
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_tour_of_the_readme_reads_well() {
+    let service = Service::start().await;
+    assert!(
+        prints(&service, &["status"])
+            .await
+            .starts_with("Nothing waits. There is no pool yet")
+    );
+    assert_eq!(
+        prints(&service, &["team", "add", "firmware"]).await,
+        "Added the team firmware.\n"
+    );
+    prints(&service, &["project", "add", "buoy", "--team", "firmware"]).await;
+    assert_eq!(
+        prints(&service, &["project", "list"]).await,
+        "firmware/buoy\n"
+    );
+    prints(
+        &service,
+        &[
+            "pool",
+            "add",
+            "quay",
+            "--label",
+            "bench",
+            "--description",
+            "standing machines",
+        ],
+    )
+    .await;
+    assert!(
+        prints(&service, &["ticket", "add", "--pool", "quay"])
+            .await
+            .contains("pennine-runner join --server")
+    );
+    let json = prints(&service, &["ticket", "add", "--pool", "quay", "--json"]).await;
+    let made: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert!(made["secret"].as_str().unwrap().starts_with("pen-ticket-"));
+    let _runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let pools = prints(&service, &["pool", "list"]).await;
+    assert!(
+        pools.contains("quay") && pools.contains("2 of 2") && pools.contains("1 available"),
+        "{pools}"
+    );
+    assert!(
+        prints(&service, &["runner", "show", "fell-01"])
+            .await
+            .contains("available for")
+    );
+
+    let submit = [
+        "job",
+        "submit",
+        "--project",
+        "buoy",
+        "--where",
+        "bench",
+        "--variable",
+        "A=b",
+    ];
+    let follow =
+        |script: &'static str| [&submit[..], &["--follow", "--", "sh", "-c", script]].concat();
+    let good = pennine(&service, &follow("echo $A")).await;
+    assert_eq!(good.status.code(), Some(0));
+    assert!(String::from_utf8_lossy(&good.stdout).contains("\nb\n"));
+    let bad = pennine(&service, &follow("exit 3")).await;
+    assert_eq!(bad.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&bad.stderr).contains("failure (exit code 3)"));
+    let refused = pennine(
+        &service,
+        &[
+            "job",
+            "submit",
+            "--project",
+            "buoy",
+            "--where",
+            "a b",
+            "--",
+            "true",
+        ],
+    )
+    .await;
+    assert_eq!(refused.status.code(), Some(3));
+    assert!(
+        String::from_utf8_lossy(&refused.stderr).contains("\n  a b\n    ^\n"),
+        "the column is pointed at"
+    );
+
+    let waits = prints(
+        &service,
+        &[
+            "job",
+            "submit",
+            "--project",
+            "buoy",
+            "--where",
+            "bnech",
+            "--",
+            "true",
+        ],
+    )
+    .await;
+    assert!(waits.contains("j-3 is submitted"), "{waits}");
+    service
+        .job_when("j-3", "no-match", |job| {
+            job.line.reason == Some(pennine_core::dispatch::Reason::NoMatch)
+        })
+        .await;
+    let why = prints(&service, &["why", "j-3"]).await;
+    assert!(
+        why.contains("did you mean \"bench\"?") && why.contains("To do: "),
+        "{why}"
+    );
+    let queue = prints(&service, &["queue"]).await;
+    assert!(
+        queue.starts_with("no-match (1 job") && queue.contains("firmware/buoy wants bnech"),
+        "{queue}"
+    );
+    assert!(
+        prints(&service, &["job", "list"])
+            .await
+            .contains("waits: no-match")
+    );
+    assert!(
+        prints(&service, &["status"])
+            .await
+            .contains("It will wait until somebody acts.")
+    );
+    let shown = prints(&service, &["job", "show", "j-1"]).await;
+    for part in [
+        "ready", "started", "finished", "waited", "handover", "fell-01", "success",
+    ] {
+        assert!(shown.contains(part), "{part} is missing in:\n{shown}");
+    }
+    assert!(
+        prints(&service, &["job", "log", "j-1"])
+            .await
+            .contains("$ sh -c")
+    );
+    assert_eq!(
+        prints(&service, &["job", "cancel", "j-3"]).await,
+        "j-3 is done, with cancellation.\n"
+    );
+    let unknown = pennine(&service, &["job", "show", "j-99"]).await;
+    assert_eq!(unknown.status.code(), Some(3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_reading_verb_gives_json() {
+    let service = Service::start().await;
+    service.furnish().await;
+    service.submit("nowhere", "true").await;
+    for arguments in [
+        &["status"][..],
+        &["queue"],
+        &["why", "j-1"],
+        &["team", "list"],
+        &["project", "list"],
+        &["pool", "list"],
+        &["pool", "show", "quay"],
+        &["ticket", "list"],
+        &["runner", "list"],
+        &["job", "list"],
+        &["job", "show", "j-1"],
+    ] {
+        let output = pennine(&service, &[arguments, &["--json"]].concat()).await;
+        assert!(output.status.success());
+        serde_json::from_slice::<serde_json::Value>(&output.stdout)
+            .unwrap_or_else(|e| panic!("{arguments:?}: {e}"));
+    }
+}
