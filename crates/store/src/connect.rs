@@ -137,7 +137,9 @@ where
 fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
     let manager = AsyncDieselConnectionManager::new_with_config(url, ManagerConfig::default());
     let setup = format!(
-        "set statement_timeout = {}; set lock_timeout = {}; set idle_in_transaction_session_timeout = {}",
+        // A plan made anew for each call costs more than it saves: these are look-ups by key, over partitions.
+        "set plan_cache_mode = force_generic_plan; set statement_timeout = {}; set lock_timeout = {}; \
+         set idle_in_transaction_session_timeout = {}",
         limits.statement.as_millis(),
         limits.lock.as_millis(),
         limits.idle_in_transaction.as_millis()

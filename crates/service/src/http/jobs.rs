@@ -1,34 +1,27 @@
 //! Jobs.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, Failure};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, Params};
-use super::places;
-use super::yard::Yard;
+use super::body::Params;
 use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
-use pennine_core::dispatch::{Band, Mend, Reason, StrandKey};
-use pennine_core::id::{JobId, RunId, Short, StrandId};
-use pennine_core::lifecycle::attempt::AttemptState;
+use axum::http::{HeaderMap, HeaderValue, header};
+use pennine_core::dispatch::{Band, Reason};
+use pennine_core::id::{JobId, Short, StrandId};
 use pennine_core::lifecycle::job::JobState;
-use pennine_core::requirement::{Explanation, Requirement, explain, hints};
 use pennine_core::size::ByteSize;
-use pennine_core::time::{Micros, Moment, spoken};
+use pennine_core::time::Moment;
 use pennine_core::wait::{Span, Turn, split};
 use pennine_store::job::{Cancelled, Filter};
 use pennine_store::{Connection, attempt, audit, job, strand};
-use pennine_wire::{Attempt, Job, JobLine, NewJob, Page, Problem, TakenJob, Why};
+use pennine_wire::{Attempt, Job, JobLine, Page, Problem};
 use serde::Deserialize;
 use serde_json::json;
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 use utoipa::IntoParams;
 use uuid::Uuid;
-
-const HOUR: Duration = Duration::from_secs(3600);
-const WEEK: Duration = Duration::from_secs(7 * 86_400);
 
 /// Finds a job by its id or short name.
 pub async fn find(connection: &mut Connection, text: &str) -> Answer<job::Job> {
@@ -46,12 +39,12 @@ pub async fn find(connection: &mut Connection, text: &str) -> Answer<job::Job> {
 
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
 pub struct Around {
-    attempts: HashMap<JobId, Vec<attempt::Attempt>>,
+    pub attempts: HashMap<JobId, Vec<attempt::Attempt>>,
     reasons: HashMap<StrandId, Reason>,
 }
 
 /// A job waits when it is pending and no runner has it.
-fn waits(job: &job::Job) -> bool {
+pub fn waits(job: &job::Job) -> bool {
     job.state.0 == JobState::Pending && job.current_attempt.is_none()
 }
 
@@ -231,159 +224,6 @@ pub async fn list(
     Ok((headers, Json(Page { items, next })))
 }
 
-/// What a job to be made asks, checked.
-struct Checked {
-    requirement: Requirement,
-    title: String,
-    time_limit: Duration,
-    tries: u32,
-}
-
-fn check(new: &NewJob) -> Answer<Checked> {
-    let requirement: Requirement = new
-        .requirement
-        .parse()
-        .map_err(|e| Failure::requirement("where", e))?;
-    let program = new
-        .command
-        .first()
-        .filter(|program| !program.is_empty())
-        .ok_or_else(|| {
-            Failure::invalid(
-                "command",
-                "the command is empty: give a program and its arguments",
-            )
-        })?;
-    if new.command.iter().map(String::len).sum::<usize>() > 128 << 10 {
-        return Err(Failure::invalid(
-            "command",
-            "the command is longer than 128 KiB: put it into a file",
-        ));
-    }
-    if new.command.iter().any(|word| word.contains('\0')) {
-        return Err(Failure::invalid(
-            "command",
-            "a word of the command contains a NUL byte",
-        ));
-    }
-    for (name, value) in &new.variables {
-        let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
-        if name.is_empty()
-            || !name.chars().all(fits)
-            || name.starts_with(|c: char| c.is_ascii_digit())
-        {
-            let said = format!(
-                "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
-            );
-            return Err(Failure::invalid("variables", said));
-        }
-        if value.contains('\0') {
-            return Err(Failure::invalid(
-                &format!("variables.{name}"),
-                "the value contains a NUL byte",
-            ));
-        }
-    }
-    let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
-    if time_limit.is_zero() || time_limit > WEEK {
-        return Err(Failure::invalid(
-            "time_limit_us",
-            "a time limit is more than nothing and at most 7 days",
-        ));
-    }
-    let tries = new.tries.unwrap_or(3);
-    if !(1..=20).contains(&tries) {
-        return Err(Failure::invalid("tries", "tries is 1 to 20"));
-    }
-    let title = match new.title.as_deref().map(str::trim) {
-        Some("") | None => program.rsplit('/').next().unwrap_or(program).to_owned(),
-        Some(title) => title.to_owned(),
-    };
-    if title.len() > 200 || title.chars().any(char::is_control) {
-        return Err(Failure::invalid(
-            "title",
-            "a title has at most 200 bytes and no control characters",
-        ));
-    }
-    Ok(Checked {
-        requirement,
-        title,
-        time_limit,
-        tries,
-    })
-}
-
-/// Submit a job.
-#[utoipa::path(post, operation_id = "submit_job", path = "/jobs", tag = "jobs", request_body = NewJob,
-    params(("Idempotency-Key" = Option<String>, Header, description = "sent twice with the same key, the job is made once")),
-    responses((status = 201, body = TakenJob), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
-pub async fn submit(
-    State(app): State<App>,
-    who: Principal,
-    JsonBody(new): JsonBody<NewJob>,
-) -> Answer<(StatusCode, Json<TakenJob>)> {
-    who.require(Role::Submitter)?;
-    let checked = check(&new)?;
-    let mut connection = app.store.get().await?;
-    let project = places::find(&mut connection, &["project"], "project", &new.project)
-        .await
-        .map_err(|failure| failure.field("project"))?;
-    let hints = if checked.requirement.is_any() {
-        Vec::new()
-    } else {
-        let yard = Yard::read(&mut connection).await?;
-        hints(
-            &checked.requirement,
-            yard.joined().map(|(runner, _)| &runner.subject),
-        )
-    };
-    if let (true, Some(hint)) = (new.strict, hints.first()) {
-        return Err(Failure::invalid("where", hint.said())
-            .mend("correct the word, or submit without strict"));
-    }
-    let key = StrandKey {
-        requirement: checked.requirement.to_string(),
-        project: project.id.0,
-        band: Band::Normal,
-    };
-    let strand = app.strand(&mut connection, &key).await?;
-    let at = app.clock.now();
-    let id = JobId(app.fresh_id());
-    let row = job::NewJob {
-        id,
-        run: RunId(app.fresh_id()),
-        project: project.id.0,
-        strand,
-        title: checked.title.clone(),
-        requirement: new.requirement.trim().to_owned(),
-        command: new.command,
-        variables: new.variables,
-        time_limit: checked.time_limit.into(),
-        tries: checked.tries,
-        by: who.name,
-        at,
-    };
-    let numbers = job::submit(&mut connection, row).await?;
-    app.feed.kick();
-    let line = JobLine {
-        id,
-        name: Short::Job.name(numbers.job),
-        title: checked.title,
-        project: project.path,
-        requirement: new.requirement.trim().to_owned(),
-        state: JobState::Pending,
-        result: None,
-        reason: Some(Reason::Handover),
-        runner: None,
-        created_at: at,
-        started_at: None,
-        finished_at: None,
-        wait_us: Micros(0),
-        ran_us: None,
-    };
-    Ok(created(TakenJob { job: line, hints }))
-}
-
 /// One job, by id or short name.
 #[utoipa::path(get, operation_id = "show_job", path = "/jobs/{job}", tag = "jobs",
     params(("job" = String, Path, description = "its id or short name (j-4812)")),
@@ -451,7 +291,7 @@ pub async fn show(
 }
 
 /// The wait that has not led to an attempt: it goes on, or the job ended in it.
-async fn waiting_spans(
+pub async fn waiting_spans(
     connection: &mut Connection,
     row: &job::Job,
     now: Moment,
@@ -495,127 +335,4 @@ pub async fn cancel(
     }
     drop(connection);
     show(State(app), who, Path(text)).await
-}
-
-/// Why a job waits, and what would run it.
-#[utoipa::path(get, operation_id = "why_job_waits", path = "/jobs/{job}/why", tag = "jobs",
-    params(("job" = String, Path, description = "its id or short name (j-4812)")),
-    responses((status = 200, body = Why), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn why(
-    State(app): State<App>,
-    _: Principal,
-    Path(text): Path<String>,
-) -> Answer<Json<Why>> {
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, &text).await?;
-    let requirement: Requirement = row
-        .requirement
-        .parse()
-        .map_err(|e| Failure::requirement("where", e))?;
-    let yard = Yard::read(&mut connection).await?;
-    let standing = yard.standing(&requirement, &row.project);
-    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
-    let now = app.clock.now();
-    let line = around.line(&row, now);
-    let joined: Vec<_> = yard
-        .joined()
-        .map(|(runner, _)| (runner.name.as_str(), &runner.subject))
-        .collect();
-    let explanation = explain(&requirement, joined);
-    let before = if waits(&row) {
-        job::before(&mut connection, &row).await?
-    } else {
-        0
-    };
-    let said = say(&row, &line, &around, &explanation, &standing);
-    let mend = line
-        .reason
-        .and_then(|reason| Mend::of(reason, &row.requirement));
-    Ok(Json(Why {
-        job: line.name,
-        project: row.project.clone(),
-        requirement: row.requirement.clone(),
-        state: row.state.0,
-        reason: line.reason,
-        said,
-        standing,
-        explanation,
-        mend,
-        before: before.max(0).unsigned_abs(),
-        waited_us: line.wait_us,
-        waiting: waiting_spans(&mut connection, &row, now).await?,
-    }))
-}
-
-fn say(
-    row: &job::Job,
-    line: &JobLine,
-    around: &Around,
-    explanation: &Explanation,
-    standing: &pennine_core::dispatch::Standing,
-) -> String {
-    let name = &line.name;
-    let waited = spoken(line.wait_us.into());
-    let attempts = around
-        .attempts
-        .get(&row.id.0)
-        .map(Vec::as_slice)
-        .unwrap_or_default();
-    let runner = attempts
-        .last()
-        .map_or("its runner", |one| one.runner.as_str());
-    let lost = attempts
-        .iter()
-        .filter(|one| one.state.0 == AttemptState::Done && !one.accepted)
-        .count();
-    let again = match lost {
-        0 => String::new(),
-        1 => " An earlier attempt came to nothing.".to_owned(),
-        n => format!(" {n} earlier attempts came to nothing."),
-    };
-    match (row.state.0, line.reason) {
-        (JobState::Pending, Some(Reason::Handover)) if attempts.is_empty() || waits(row) => {
-            format!("{name} has just come in and is being looked at.{again}")
-        }
-        (JobState::Pending, Some(Reason::Handover)) => {
-            format!(
-                "{name} does not wait for a runner any more: {runner} has it and is about to start it.{again}"
-            )
-        }
-        (JobState::Pending, Some(reason)) => {
-            let mut said = format!("{name} has waited {waited}: {}.", standing.said(reason));
-            if reason == Reason::NoMatch {
-                if let Some(near) = &explanation.nearest {
-                    said += &format!(
-                        " The nearest is {}, which fails: {}.",
-                        near.runner,
-                        near.fails.join("; ")
-                    );
-                } else if explanation.runners == 0 {
-                    said += " No machine has joined yet.";
-                }
-                for hint in &explanation.hints {
-                    let mut hint = hint.said();
-                    if let Some(first) = hint.get(..1).map(str::to_uppercase) {
-                        hint.replace_range(..1, &first);
-                    }
-                    said += &format!(" {hint}");
-                    if !said.ends_with('?') {
-                        said.push('.');
-                    }
-                }
-            }
-            said + &again
-        }
-        (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
-        (JobState::Executing | JobState::Finalizing, _) => {
-            format!("{name} does not wait: it runs on {runner}. It had waited {waited}.{again}")
-        }
-        _ => {
-            let result = row.result.map_or("no result", |result| result.word());
-            format!(
-                "{name} does not wait: it is done, with {result}. It had waited {waited}.{again}"
-            )
-        }
-    }
 }

@@ -5,6 +5,7 @@ mod answer;
 mod auth;
 mod body;
 mod console;
+mod enrol;
 mod events;
 mod health;
 mod idempotency;
@@ -17,7 +18,9 @@ mod runner_protocol;
 mod runners;
 mod session;
 mod status;
+mod submit;
 mod tickets;
+mod why;
 mod yard;
 
 use crate::app::App;
@@ -65,10 +68,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runners::list))
         .routes(routes!(runners::show))
         .routes(routes!(runners::wish))
-        .routes(routes!(jobs::list, jobs::submit))
+        .routes(routes!(jobs::list, submit::submit))
         .routes(routes!(jobs::show))
         .routes(routes!(jobs::cancel))
-        .routes(routes!(jobs::why))
+        .routes(routes!(why::why))
         .routes(routes!(logs::bytes))
         .routes(routes!(logs::lines))
         .routes(routes!(events::stream))

@@ -2,10 +2,11 @@
 
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
-use super::body::{JsonBody, Params, check_labels, check_name};
+use super::body::{JsonBody, Params, check_labels};
+use super::enrol;
 use crate::app::App;
 use crate::leader::LEASE;
-use crate::secret::{self, Purpose};
+use crate::secret;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
 use axum::http::request::Parts;
@@ -17,17 +18,15 @@ use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
+use pennine_store::Connection;
 use pennine_store::attempt::{self, End, ForRunner, Reported};
-use pennine_store::connect::in_transaction;
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
-use pennine_store::{Connection, audit, ticket};
 use pennine_wire::runner_protocol::{
-    Assigned, Enrol, Enrolled, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, PROTOCOL,
-    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
+    Assigned, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, PROTOCOL, Phase, Poll,
+    PollAnswer, Settings, Started, Stop, StopCause,
 };
 use serde::Deserialize;
-use serde_json::json;
 use std::time::Duration;
 
 /// The header that carries an attempt's lease with its log.
@@ -43,7 +42,7 @@ const MOST_SLOTS: u32 = 256;
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/hello", get(hello))
-        .route("/enrol", post(enrol))
+        .route("/enrol", post(enrol::enrol))
         .route("/poll", post(poll))
         .route("/goodbye", post(goodbye))
         .route("/attempts/{attempt}/started", post(started))
@@ -64,7 +63,7 @@ async fn hello(State(app): State<App>) -> Json<Hello> {
     })
 }
 
-fn check_protocol(number: u32) -> Answer<()> {
+pub fn check_protocol(number: u32) -> Answer<()> {
     if (OLDEST_PROTOCOL..=PROTOCOL).contains(&number) {
         return Ok(());
     }
@@ -84,7 +83,7 @@ fn check_protocol(number: u32) -> Answer<()> {
     .mend(mend))
 }
 
-fn check_slots(slots: u32) -> Answer<()> {
+pub fn check_slots(slots: u32) -> Answer<()> {
     if (1..=MOST_SLOTS).contains(&slots) {
         return Ok(());
     }
@@ -92,140 +91,6 @@ fn check_slots(slots: u32) -> Answer<()> {
         "slots",
         format!("a runner has 1 to {MOST_SLOTS} slots"),
     ))
-}
-
-/// A machine joins with its ticket.
-async fn enrol(
-    State(app): State<App>,
-    JsonBody(sent): JsonBody<Enrol>,
-) -> Answer<(StatusCode, Json<Enrolled>)> {
-    check_protocol(sent.protocol)?;
-    check_name("name", &sent.name)?;
-    check_slots(sent.slots)?;
-    let labels = check_labels("labels", &sent.labels)?;
-    let credential = secret::fresh(Purpose::Credential);
-    let now = app.clock.now();
-    let mut connection = app.store.get().await?;
-    let joined = in_transaction(&mut connection, async |connection| {
-        enrol_within(connection, &sent, &labels, &credential, now).await
-    })
-    .await;
-    let found = match joined {
-        Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
-            let said = format!("the pool has a runner named {:?} already", sent.name);
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said)
-                    .field("name")
-                    .mend("choose another with --name; the ticket can still be used"),
-            );
-        }
-        Err(EnrolEnd::Record(error)) => return Err(error.into()),
-        Err(EnrolEnd::Refused(failure)) => return Err(*failure),
-        Ok(found) => found,
-    };
-    let short = Short::Runner.name(found.runner_number);
-    audit::write(
-        &mut connection,
-        now,
-        &Short::Ticket.name(found.number),
-        "runner.join",
-        &short,
-        json!({"name": sent.name}),
-    )
-    .await?;
-    app.feed.kick();
-    Ok((
-        StatusCode::CREATED,
-        Json(Enrolled {
-            runner: found.runner_id.0,
-            short,
-            name: sent.name,
-            pool: found.pool,
-            credential,
-            installation: app.installation.id,
-            installation_name: app.installation.name.clone(),
-        }),
-    ))
-}
-
-/// How enrolling can end early.
-enum EnrolEnd {
-    Record(pennine_store::Error),
-    Refused(Box<Failure>),
-}
-
-impl From<pennine_store::Error> for EnrolEnd {
-    fn from(error: pennine_store::Error) -> Self {
-        EnrolEnd::Record(error)
-    }
-}
-
-async fn enrol_within(
-    connection: &mut Connection,
-    sent: &Enrol,
-    labels: &[String],
-    credential: &str,
-    now: Moment,
-) -> Result<ticket::Ticket, EnrolEnd> {
-    let refuse = |failure: Failure| EnrolEnd::Refused(Box::new(failure.field("ticket")));
-    let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
-    else {
-        return Err(refuse(
-            Failure::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
-                .mend("check that the whole ticket was copied and that --server is the service that made it"),
-        ));
-    };
-    if let Some(used) = found.used_at {
-        let said = format!("the ticket was used at {}", used.0);
-        return Err(refuse(
-            Failure::gone("used-ticket", "The ticket was used already", said).mend(format!(
-                "make a new one: pennine ticket add --pool {}",
-                found.pool
-            )),
-        ));
-    }
-    if found.expires_at.0 <= now {
-        let said = format!("the ticket expired at {}", found.expires_at.0);
-        return Err(refuse(
-            Failure::gone("expired-ticket", "The ticket has expired", said).mend(format!(
-                "make a new one: pennine ticket add --pool {}",
-                found.pool
-            )),
-        ));
-    }
-    let about = About {
-        facts: &sent.facts,
-        labels,
-        slots: sent.slots,
-        program: &sent.version,
-    };
-    let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
-        return Err(refuse(Failure::gone(
-            "used-ticket",
-            "The ticket was used already",
-            "its runner has joined",
-        )));
-    };
-    let hash = secret::hash(credential);
-    if !runner::enrol(
-        connection,
-        found.runner_id.0,
-        &sent.name,
-        &about,
-        &hash,
-        to,
-        now,
-    )
-    .await?
-    {
-        return Err(refuse(Failure::gone(
-            "expired-ticket",
-            "The ticket has ended",
-            "the runner it was for is retired",
-        )));
-    }
-    ticket::mark_used(connection, found.id.0, now).await?;
-    Ok(found)
 }
 
 /// The runner that shows its credential.

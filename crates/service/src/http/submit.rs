@@ -1,0 +1,186 @@
+//! Submitting a job.
+
+use super::answer::{Answer, Failure, created};
+use super::auth::{Principal, Role};
+use super::body::JsonBody;
+use super::places;
+use super::yard::Yard;
+use crate::app::App;
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use pennine_core::dispatch::{Band, Reason, StrandKey};
+use pennine_core::id::{JobId, RunId, Short};
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::requirement::{Hint, Requirement, hints};
+use pennine_core::time::Micros;
+use pennine_store::{Connection, job};
+use pennine_wire::{JobLine, NewJob, Problem, TakenJob};
+use std::time::Duration;
+
+const HOUR: Duration = Duration::from_secs(3600);
+const WEEK: Duration = Duration::from_secs(7 * 86_400);
+
+/// What a job to be made asks, checked.
+struct Checked {
+    requirement: Requirement,
+    title: String,
+    time_limit: Duration,
+    tries: u32,
+}
+
+fn check(new: &NewJob) -> Answer<Checked> {
+    let requirement: Requirement = new
+        .requirement
+        .parse()
+        .map_err(|e| Failure::requirement("where", e))?;
+    let program = new
+        .command
+        .first()
+        .filter(|program| !program.is_empty())
+        .ok_or_else(|| {
+            Failure::invalid(
+                "command",
+                "the command is empty: give a program and its arguments",
+            )
+        })?;
+    if new.command.iter().map(String::len).sum::<usize>() > 128 << 10 {
+        return Err(Failure::invalid(
+            "command",
+            "the command is longer than 128 KiB: put it into a file",
+        ));
+    }
+    if new.command.iter().any(|word| word.contains('\0')) {
+        return Err(Failure::invalid(
+            "command",
+            "a word of the command contains a NUL byte",
+        ));
+    }
+    for (name, value) in &new.variables {
+        let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if name.is_empty()
+            || !name.chars().all(fits)
+            || name.starts_with(|c: char| c.is_ascii_digit())
+        {
+            let said = format!(
+                "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
+            );
+            return Err(Failure::invalid("variables", said));
+        }
+        if value.contains('\0') {
+            return Err(Failure::invalid(
+                &format!("variables.{name}"),
+                "the value contains a NUL byte",
+            ));
+        }
+    }
+    let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
+    if time_limit.is_zero() || time_limit > WEEK {
+        return Err(Failure::invalid(
+            "time_limit_us",
+            "a time limit is more than nothing and at most 7 days",
+        ));
+    }
+    let tries = new.tries.unwrap_or(3);
+    if !(1..=20).contains(&tries) {
+        return Err(Failure::invalid("tries", "tries is 1 to 20"));
+    }
+    let title = match new.title.as_deref().map(str::trim) {
+        Some("") | None => program.rsplit('/').next().unwrap_or(program).to_owned(),
+        Some(title) => title.to_owned(),
+    };
+    if title.len() > 200 || title.chars().any(char::is_control) {
+        return Err(Failure::invalid(
+            "title",
+            "a title has at most 200 bytes and no control characters",
+        ));
+    }
+    Ok(Checked {
+        requirement,
+        title,
+        time_limit,
+        tries,
+    })
+}
+
+/// Submit a job.
+#[utoipa::path(post, operation_id = "submit_job", path = "/jobs", tag = "jobs", request_body = NewJob,
+    params(("Idempotency-Key" = Option<String>, Header, description = "sent twice with the same key, the job is made once")),
+    responses((status = 201, body = TakenJob), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn submit(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(new): JsonBody<NewJob>,
+) -> Answer<(StatusCode, Json<TakenJob>)> {
+    who.require(Role::Submitter)?;
+    let checked = check(&new)?;
+    let mut connection = app.store.get().await?;
+    let project = places::find(&mut connection, &["project"], "project", &new.project)
+        .await
+        .map_err(|failure| failure.field("project"))?;
+    if new.strict {
+        let unknown = unknown_words(&mut connection, &checked.requirement).await?;
+        if let Some(hint) = unknown.first() {
+            return Err(Failure::invalid("where", hint.said())
+                .mend("correct the word, or submit without strict"));
+        }
+    }
+    let key = StrandKey {
+        requirement: checked.requirement.to_string(),
+        project: project.id.0,
+        band: Band::Normal,
+    };
+    let strand = app.strand(&mut connection, &key).await?;
+    let at = app.clock.now();
+    let id = JobId(app.fresh_id());
+    let row = job::NewJob {
+        id,
+        run: RunId(app.fresh_id()),
+        project: project.id.0,
+        strand,
+        title: checked.title.clone(),
+        requirement: new.requirement.trim().to_owned(),
+        command: new.command,
+        variables: new.variables,
+        time_limit: checked.time_limit.into(),
+        tries: checked.tries,
+        by: who.name,
+        at,
+    };
+    let numbers = job::submit(&mut connection, row).await?;
+    app.feed.kick();
+    // The job is on its way; what looks wrong about it is found out meanwhile.
+    let hints = unknown_words(&mut connection, &checked.requirement).await?;
+    let line = JobLine {
+        id,
+        name: Short::Job.name(numbers.job),
+        title: checked.title,
+        project: project.path,
+        requirement: new.requirement.trim().to_owned(),
+        state: JobState::Pending,
+        result: None,
+        reason: Some(Reason::Handover),
+        runner: None,
+        created_at: at,
+        started_at: None,
+        finished_at: None,
+        wait_us: Micros(0),
+        ran_us: None,
+    };
+    Ok(created(TakenJob { job: line, hints }))
+}
+
+/// The words of a requirement that nothing in the yard knows.
+async fn unknown_words(
+    connection: &mut Connection,
+    requirement: &Requirement,
+) -> Answer<Vec<Hint>> {
+    if requirement.is_any() {
+        return Ok(Vec::new());
+    }
+    let yard = Yard::read(connection).await?;
+    Ok(hints(
+        requirement,
+        yard.joined().map(|(runner, _)| &runner.subject),
+    ))
+}
