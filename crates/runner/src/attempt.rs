@@ -189,11 +189,10 @@ fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, Str
     let folder = bench.home.workspace(assigned.attempt);
     let broken = |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", bench.host);
     std::fs::create_dir_all(&folder).map_err(|e| broken("the workspace cannot be made", &e))?;
-    for line in heading(bench, assigned, &folder) {
-        spool
-            .say(&line)
-            .map_err(|e| broken("the log cannot be written", &e))?;
-    }
+    let heading = heading(bench, assigned, &folder).map(|line| format!("pennine: {line}\n"));
+    spool
+        .write(heading.concat().as_bytes())
+        .map_err(|e| broken("the log cannot be written", &e))?;
     let Some((program, arguments)) = assigned.command.split_first() else {
         return Err("the job has no command".to_owned());
     };
@@ -250,7 +249,7 @@ fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, Str
 }
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
-fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> Vec<String> {
+fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> [String; 5] {
     let clauses = match assigned.requirement.parse::<Requirement>() {
         Ok(requirement) if requirement.is_any() => "it asks for nothing in particular".to_owned(),
         Ok(requirement) if requirement.satisfied_by(&bench.subject) => {
@@ -258,7 +257,7 @@ fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> Vec<
         }
         _ => format!("it asks for: {}", assigned.requirement),
     };
-    vec![
+    [
         format!(
             "{} \"{}\" of {}, attempt {}",
             assigned.job, assigned.title, assigned.project, assigned.number

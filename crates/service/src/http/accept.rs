@@ -4,13 +4,14 @@
 //! stock server takes; what that server also does, time limits for headers and a graceful stop, is done here.
 
 use axum::Router;
-use axum::extract::ConnectInfo;
-use axum::extract::Request;
+use axum::extract::{ConnectInfo, FromRequestParts, Request};
+use axum::http::request::Parts;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
+use std::convert::Infallible;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
@@ -20,6 +21,20 @@ use tower::ServiceExt;
 const BUFFER: usize = 16 * 1024;
 /// How long a client may take to send a request's headers.
 const HEADERS: Duration = Duration::from_secs(20);
+
+/// When a request arrived. What a runner says happened "so long ago" is counted from here, not from when its
+/// credential was found in the record.
+#[derive(Clone, Copy, Debug)]
+pub struct Arrived(pub Instant);
+
+impl<S: Send + Sync> FromRequestParts<S> for Arrived {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        let arrived = parts.extensions.get::<Arrived>().copied();
+        Ok(arrived.unwrap_or_else(|| Arrived(Instant::now())))
+    }
+}
 
 /// Accepts connections until told to stop, then lets open requests end for at most `drain`.
 pub async fn serve(
@@ -56,6 +71,7 @@ pub async fn serve(
             hyper::service::service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
                 let mut request: Request = request.map(axum::body::Body::new);
                 request.extensions_mut().insert(ConnectInfo(address));
+                request.extensions_mut().insert(Arrived(Instant::now()));
                 router.clone().oneshot(request)
             });
         let connection = http1::Builder::new()

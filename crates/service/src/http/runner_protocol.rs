@@ -1,5 +1,6 @@
 //! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
 
+use super::accept::Arrived;
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
 use super::body::{JsonBody, Params, check_labels};
@@ -349,13 +350,14 @@ fn over(attempt: AttemptId) -> Failure {
 /// A command was started.
 async fn started(
     State(app): State<App>,
+    arrived: Arrived,
     Caller(known): Caller,
     Path(id): Path<AttemptId>,
     JsonBody(sent): JsonBody<Started>,
 ) -> Answer<StatusCode> {
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
-    let at = now - Duration::from(sent.ago_us);
+    let at = now - arrived.0.elapsed() - Duration::from(sent.ago_us);
     match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
         Reported::Kept => {
             app.feed.kick();
@@ -371,6 +373,7 @@ async fn started(
 /// An attempt has ended and its log is complete.
 async fn finished(
     State(app): State<App>,
+    arrived: Arrived,
     Caller(known): Caller,
     Path(id): Path<AttemptId>,
     JsonBody(sent): JsonBody<Finished>,
@@ -383,7 +386,9 @@ async fn finished(
         result: sent.result,
         said: sent.said,
         exit_code: sent.exit_code,
-        started: sent.started_ago_us.map(|ago| now - Duration::from(ago)),
+        started: sent
+            .started_ago_us
+            .map(|ago| now - arrived.0.elapsed() - Duration::from(ago)),
         ran,
         processor: sent.processor_us,
         peak_memory: sent.peak_memory,
