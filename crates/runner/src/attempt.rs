@@ -5,7 +5,7 @@ use crate::keeper::{self, End, Ended, Isolation, Kept};
 use crate::spool::Spool;
 use crate::work::Pace;
 use pennine_client::RunnerClient;
-use pennine_core::fact::Subject;
+use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::SessionId;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
@@ -34,7 +34,8 @@ pub struct Bench {
     pub client: RunnerClient,
     pub session: SessionId,
     pub isolation: Isolation,
-    pub subject: Subject,
+    pub labels: Vec<String>,
+    pub facts: Facts,
     pub host: String,
     pub user: String,
 }
@@ -250,9 +251,16 @@ fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, Str
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
 fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> [String; 5] {
+    let labels = bench.labels.iter().chain(&assigned.pool_labels);
+    let subject = Subject::new(
+        &assigned.runner,
+        &assigned.pool,
+        labels.map(String::as_str),
+        &bench.facts,
+    );
     let clauses = match assigned.requirement.parse::<Requirement>() {
         Ok(requirement) if requirement.is_any() => "it asks for nothing in particular".to_owned(),
-        Ok(requirement) if requirement.satisfied_by(&bench.subject) => {
+        Ok(requirement) if requirement.satisfied_by(&subject) => {
             format!("satisfied here: {requirement}")
         }
         _ => format!("it asks for: {}", assigned.requirement),

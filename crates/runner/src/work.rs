@@ -6,7 +6,6 @@ use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
 use crate::keeper::{self, Isolation};
 use pennine_client::{ClientError, Route, RunnerClient};
-use pennine_core::fact::Subject;
 use pennine_core::id::{AttemptId, SessionId};
 use pennine_wire::runner_protocol::{About, Assigned, PROTOCOL, Poll, PollAnswer};
 use rand::RngExt;
@@ -65,18 +64,13 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         tracing::warn!("{}", isolation.said());
     }
     let facts = facts::gather(home.path()).await;
-    let subject = Subject::new(
-        &identity.name,
-        &identity.pool,
-        identity.labels.iter().map(String::as_str),
-        &facts,
-    );
     let bench = Rc::new(Bench {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
         isolation,
-        subject,
+        labels: identity.labels.clone(),
+        facts: facts.clone(),
         host: facts
             .get("host")
             .map(ToString::to_string)

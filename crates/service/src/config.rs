@@ -3,7 +3,7 @@
 use figment::Figment;
 use figment::providers::{Env, Format, Toml};
 use serde::{Deserialize, Serialize};
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 /// The default configuration, with every key explained.
@@ -20,7 +20,6 @@ pub struct Config {
     pub database_url_file: PathBuf,
     pub database_connections: usize,
     pub installation: String,
-    pub trusted_proxies: Vec<IpAddr>,
     pub log: Log,
     pub limits: Limits,
     pub session: Session,

@@ -108,6 +108,8 @@ pub struct ForRunner {
     pub project: String,
     #[diesel(sql_type = Text)]
     pub pool: String,
+    #[diesel(sql_type = Array<Text>)]
+    pub pool_labels: Vec<String>,
     #[diesel(sql_type = Text)]
     pub requirement: String,
     #[diesel(sql_type = Jsonb)]
@@ -124,7 +126,7 @@ pub struct ForRunner {
 pub async fn for_runner(connection: &mut Connection, runner: RunnerId) -> Result<Vec<ForRunner>> {
     Ok(statement(
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
-                pool.name as pool, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by
+                pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join pool on pool.id = a.pool_id
          where a.runner_id = $1 and a.state <> 'done' order by a.id",

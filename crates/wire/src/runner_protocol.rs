@@ -148,6 +148,9 @@ pub struct Assigned {
     pub title: String,
     pub project: String,
     pub pool: String,
+    /// The labels that the runner has from its pool.
+    #[serde(default)]
+    pub pool_labels: Vec<String>,
     pub runner: String,
     #[serde(rename = "where")]
     pub requirement: String,

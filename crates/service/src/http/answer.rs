@@ -247,6 +247,12 @@ pub async fn finish_problems(request: Request, next: Next) -> Response {
         header::CONTENT_TYPE,
         HeaderValue::from_static("application/problem+json"),
     );
+    if status == StatusCode::PAYLOAD_TOO_LARGE {
+        // The rest of the body is not read, so this connection carries no other request.
+        parts
+            .headers
+            .insert(header::CONNECTION, HeaderValue::from_static("close"));
+    }
     let body = serde_json::to_vec(&problem).unwrap_or_default();
     Response::from_parts(parts, Body::from(body))
 }

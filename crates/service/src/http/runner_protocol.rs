@@ -270,6 +270,7 @@ fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnsw
             title: one.title.clone(),
             project: one.project.clone(),
             pool: one.pool.clone(),
+            pool_labels: one.pool_labels.clone(),
             runner: known.name.clone(),
             requirement: one.requirement.clone(),
             command: one.command.0.clone(),

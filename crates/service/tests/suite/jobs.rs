@@ -235,6 +235,11 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
     let _bench = Runner::working(&service, "tank", "wave-bench", 1).await;
     let job = service.done(&name).await;
     assert_eq!(job.line.runner.as_deref(), Some("wave-bench"));
+    let log = String::from_utf8(service.log(&name).await).unwrap();
+    assert!(
+        log.contains("satisfied here: bnech and linux"),
+        "its pool's label counts: {log}"
+    );
     assert!(
         job.attempts[0]
             .wait

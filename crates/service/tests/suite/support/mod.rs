@@ -51,8 +51,10 @@ pub fn program(name: &str) -> PathBuf {
         .lock()
         .unwrap_or_else(std::sync::PoisonError::into_inner);
     if !path.exists() {
+        // Each program's package has the program's name.
         let status = std::process::Command::new(env!("CARGO"))
-            .args(["build", "--offline", "--bin", name])
+            .args(["build", "--offline", "--package", name])
+            .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."))
             .status()
             .expect("cargo runs");
         assert!(status.success(), "{name} cannot be built");
