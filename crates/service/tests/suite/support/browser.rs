@@ -9,7 +9,7 @@ use thirtyfour::prelude::*;
 pub struct Browser {
     pub page: WebDriver,
     driver: Child,
-    _profile: TempDir,
+    profile: TempDir,
 }
 
 impl Browser {
@@ -48,7 +48,7 @@ impl Browser {
         let browser = Browser {
             page,
             driver,
-            _profile: profile,
+            profile,
         };
         // The window is larger than the viewport by the browser's own frame.
         let shown = browser
@@ -118,16 +118,34 @@ impl Browser {
     }
 
     /// Closes the browser.
-    pub async fn close(mut self) {
+    pub async fn close(self) {
         let _ = self.page.clone().quit().await;
+    }
+
+    /// Ends the driver, and a browser that a failed test left open: the processes that name this browser's own profile.
+    fn end(&mut self) {
         let _ = self.driver.kill();
         let _ = self.driver.wait();
+        let profile = format!("--user-data-dir={}", self.profile.path().display());
+        for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let line = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+            if line
+                .split(|byte| *byte == 0)
+                .any(|word| word == profile.as_bytes())
+            {
+                let pid = entry.file_name();
+                let _ = Command::new("kill")
+                    .arg("-KILL")
+                    .arg(pid)
+                    .stderr(Stdio::null())
+                    .status();
+            }
+        }
     }
 }
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
+        self.end();
     }
 }
