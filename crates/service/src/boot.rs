@@ -73,14 +73,14 @@ pub async fn serve(
         config,
         public_url,
         store: store.clone(),
-        clock: clock.clone(),
+        clock,
         installation,
         feed: feed.clone(),
         logs,
         stop: stop.clone(),
     });
     let loops = tokio_util::task::TaskTracker::new();
-    loops.spawn(feed.clone().read(store.clone(), clock, stop.clone()));
+    loops.spawn(feed.clone().read(store.clone(), stop.clone()));
     loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
     loops.spawn(leader::lead(app.clone()));
     loops.spawn(upkeep::keep(app.clone()));
