@@ -1,7 +1,7 @@
 //! One attempt, from its assignment to its accepted report.
 
 use crate::home::Home;
-use crate::keeper::{self, End, Ended, Isolation, Kept};
+use crate::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, Refused, Running};
 use crate::spool::Spool;
 use crate::work::Pace;
 use pennine_client::RunnerClient;
@@ -13,8 +13,8 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, spoken};
 use pennine_wire::runner_protocol::{Assigned, Finished, Held, Phase, Started, StopCause};
 use std::cell::Cell;
+use std::collections::BTreeMap;
 use std::io;
-use std::process::Command;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 use tokio::io::AsyncReadExt;
@@ -33,7 +33,8 @@ pub struct Bench {
     pub home: Home,
     pub client: RunnerClient,
     pub session: SessionId,
-    pub isolation: Isolation,
+    pub keepers: Keepers,
+    pub slots: u32,
     pub labels: Vec<String>,
     pub facts: Facts,
     pub host: String,
@@ -47,6 +48,7 @@ pub struct Standing {
     stop: Cell<Option<StopCause>>,
     said: std::cell::RefCell<String>,
     stopped: Notify,
+    begun: Notify,
 }
 
 impl Default for Standing {
@@ -57,6 +59,7 @@ impl Default for Standing {
             stop: Cell::default(),
             said: std::cell::RefCell::default(),
             stopped: Notify::new(),
+            begun: Notify::new(),
         }
     }
 }
@@ -71,6 +74,11 @@ impl Standing {
             exited_ago_us: self.exited.get().map(|at| at.elapsed().into()),
             stopping: self.stop.get(),
         }
+    }
+
+    /// Waits until the service has been told of the start, or will not be.
+    pub async fn begun(&self) {
+        self.begun.notified().await;
     }
 
     /// The service wants it ended.
@@ -116,7 +124,7 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             return;
         }
     };
-    let begun = spawn(&bench, &assigned, &spool);
+    let begun = spawn(&bench, &assigned, &spool).await;
     let sender = {
         let (bench, assigned, spool, standing) = (
             bench.clone(),
@@ -130,6 +138,9 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             if let Some(at) = started {
                 tell_started(&bench, &assigned, &standing, at).await;
             }
+            standing.begun.notify_one();
+            // And then the next one's keeper is made, off everybody's way.
+            bench.keepers.prepare(bench.slots as usize);
             spool
                 .send(&bench.client, assigned.attempt, assigned.lease)
                 .await;
@@ -179,14 +190,19 @@ fn closing(outcomes: &Outcomes) -> Vec<String> {
 }
 
 /// A command that runs.
-struct Begun {
-    kept: Kept,
+struct Begun<E> {
+    grip: Grip,
     output: Receiver,
+    ending: E,
     at: Instant,
 }
 
 /// Makes the workspace and starts the command. The error is for people.
-fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, String> {
+async fn spawn(
+    bench: &Bench,
+    assigned: &Assigned,
+    spool: &Spool,
+) -> Result<Begun<impl Future<Output = Option<End>> + use<>>, String> {
     let folder = bench.home.workspace(assigned.attempt);
     let broken = |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", bench.host);
     std::fs::create_dir_all(&folder).map_err(|e| broken("the workspace cannot be made", &e))?;
@@ -197,56 +213,68 @@ fn spawn(bench: &Bench, assigned: &Assigned, spool: &Spool) -> Result<Begun, Str
     let Some((program, arguments)) = assigned.command.split_first() else {
         return Err("the job has no command".to_owned());
     };
-    let (read, write) = keeper::pipe().map_err(|e| broken("no pipe can be made", &e))?;
-    let errors = write
-        .try_clone()
-        .map_err(|e| broken("no pipe can be made", &e))?;
-    let mut command = Command::new(program);
-    command
-        .args(arguments)
-        .current_dir(&folder)
-        .env_clear()
-        .stdout(write)
-        .stderr(errors);
+    let order = Order {
+        program: program.clone(),
+        arguments: arguments.to_vec(),
+        variables: variables(bench, assigned, &folder),
+        folder,
+    };
+    let (Running { grip, output }, ending) =
+        bench
+            .keepers
+            .start(&order)
+            .await
+            .map_err(|refused| match refused {
+                Refused::Command(error) => match error.kind() {
+                    io::ErrorKind::NotFound => {
+                        format!("the command {program:?} does not exist on {}", bench.host)
+                    }
+                    io::ErrorKind::PermissionDenied => {
+                        format!("the command {program:?} may not be run on {}", bench.host)
+                    }
+                    _ => format!(
+                        "the command {program:?} cannot be started on {}: {error}",
+                        bench.host
+                    ),
+                },
+                refused @ Refused::Keeper(_) => broken("the job cannot be started", &refused),
+            })?;
+    Ok(Begun {
+        grip,
+        output,
+        ending,
+        at: Instant::now(),
+    })
+}
+
+/// The command's whole environment.
+fn variables(
+    bench: &Bench,
+    assigned: &Assigned,
+    folder: &std::path::Path,
+) -> BTreeMap<String, String> {
     let path = std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned());
     let home = std::env::var("HOME").unwrap_or_else(|_| "/".to_owned());
-    let attempt = assigned.attempt.to_string();
-    let number = assigned.number.to_string();
-    let folder_text = folder.display().to_string();
-    for (name, value) in [
-        ("PATH", path.as_str()),
-        ("HOME", &home),
-        ("USER", &bench.user),
-        ("LANG", "C.UTF-8"),
-        ("CI", "true"),
-        ("PENNINE_JOB", &assigned.job),
-        ("PENNINE_PROJECT", &assigned.project),
-        ("PENNINE_POOL", &assigned.pool),
-        ("PENNINE_RUNNER", &assigned.runner),
-        ("PENNINE_ATTEMPT_NUMBER", &number),
-        ("PENNINE_WORKSPACE", &folder_text),
-    ] {
-        command.env(name, value);
-    }
-    command
-        .envs(&assigned.variables)
-        .env(keeper::MARKER, &attempt);
-    let kept = keeper::spawn(command, bench.isolation).map_err(|error| match error.kind() {
-        io::ErrorKind::NotFound => {
-            format!("the command {program:?} does not exist on {}", bench.host)
-        }
-        io::ErrorKind::PermissionDenied => {
-            format!("the command {program:?} may not be run on {}", bench.host)
-        }
-        _ => format!(
-            "the command {program:?} cannot be started on {}: {error}",
-            bench.host
-        ),
-    })?;
-    let at = Instant::now();
-    let output = Receiver::from_owned_fd(read)
-        .map_err(|e| broken("the command's output cannot be read", &e))?;
-    Ok(Begun { kept, output, at })
+    let own = [
+        ("PATH", path),
+        ("HOME", home),
+        ("USER", bench.user.clone()),
+        ("LANG", "C.UTF-8".to_owned()),
+        ("CI", "true".to_owned()),
+        ("PENNINE_JOB", assigned.job.clone()),
+        ("PENNINE_PROJECT", assigned.project.clone()),
+        ("PENNINE_POOL", assigned.pool.clone()),
+        ("PENNINE_RUNNER", assigned.runner.clone()),
+        ("PENNINE_ATTEMPT_NUMBER", assigned.number.to_string()),
+        ("PENNINE_WORKSPACE", folder.display().to_string()),
+    ];
+    let mut variables: BTreeMap<String, String> = own
+        .into_iter()
+        .map(|(name, value)| (name.to_owned(), value))
+        .collect();
+    variables.extend(assigned.variables.clone());
+    variables.insert(keeper::MARKER.to_owned(), assigned.attempt.to_string());
+    variables
 }
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
@@ -278,7 +306,11 @@ fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> [Str
             bench.user,
             env!("CARGO_PKG_VERSION")
         ),
-        format!("in {}; {}", folder.display(), bench.isolation.said()),
+        format!(
+            "in {}; {}",
+            folder.display(),
+            bench.keepers.isolation().said()
+        ),
         clauses,
         format!("$ {}", shown(&assigned.command)),
     ]
@@ -335,11 +367,12 @@ async fn see_through(
     assigned: &Assigned,
     standing: &Standing,
     spool: &Spool,
-    begun: Begun,
+    begun: Begun<impl Future<Output = Option<End>>>,
 ) -> Outcomes {
     let Begun {
-        kept,
+        grip,
         mut output,
+        ending: ended,
         at,
     } = begun;
     let limit = Duration::from(assigned.time_limit_us);
@@ -349,14 +382,21 @@ async fn see_through(
     let deadline = tokio::time::Instant::from_std(at) + limit;
     let mut open = true;
     let mut broken = None;
-    let report = kept.report_fd().and_then(Receiver::from_owned_fd);
-    let ended = async {
-        match &report {
-            Ok(report) => drop(report.readable().await),
-            Err(_) => std::future::pending::<()>().await,
+    let mut ended = std::pin::pin!(ended);
+    let mut end = None;
+    let ask = |over: bool| {
+        if !over {
+            grip.ask();
         }
     };
-    let mut ended = std::pin::pin!(ended);
+    let kill = |over: bool| {
+        if !over {
+            grip.kill();
+        }
+        if bench.keepers.isolation() == Isolation::Group {
+            keeper::end_leftovers(&[assigned.attempt.to_string()]);
+        }
+    };
     let mut over = false;
     while open || !over {
         tokio::select! {
@@ -365,19 +405,19 @@ async fn see_through(
                 Ok(length) => {
                     if let Err(error) = spool.write(buffer.get(..length).unwrap_or_default()) {
                         broken = Some(format!("the log cannot be written on {}: {error}", bench.host));
-                        kept.kill();
+                        kill(over);
                         open = false;
                     }
                 }
             },
-            () = &mut ended, if !over => over = true,
+            told = &mut ended, if !over => (end, over) = (told, true),
             () = standing.stopped.notified() => {
                 let said = standing.said.borrow().clone();
                 if standing.stop.get() == Some(StopCause::Over) {
-                    kept.kill();
+                    kill(over);
                 } else if ending.is_none() {
                     let _ = spool.say(&format!("{said}; asking the command to end"));
-                    kept.ask();
+                    ask(over);
                     kill_at = Some(tokio::time::Instant::now() + ASKED);
                 }
                 ending.get_or_insert((Outcome::Cancellation, said));
@@ -385,21 +425,17 @@ async fn see_through(
             () = tokio::time::sleep_until(deadline), if ending.is_none() => {
                 let said = format!("it ran longer than its time limit of {}", spoken(limit));
                 let _ = spool.say(&format!("{said}; asking the command to end"));
-                kept.ask();
+                ask(over);
                 kill_at = Some(tokio::time::Instant::now() + ASKED);
                 ending = Some((Outcome::Timeout, said));
             }
             () = tokio::time::sleep_until(kill_at.unwrap_or(deadline)), if kill_at.is_some() => {
                 let _ = spool.say(&format!("it did not end within {}; ending it", spoken(ASKED)));
-                kept.kill();
-                if bench.isolation == Isolation::Group {
-                    keeper::end_leftovers(&[assigned.attempt.to_string()]);
-                }
+                kill(over);
                 kill_at = None;
             }
         }
     }
-    let end = kept.wait_blocking().ok().flatten();
     let exit_code = end.and_then(|end| match end.status {
         Ended::Exited(code) => Some(code),
         Ended::Signalled(_) => None,

@@ -10,9 +10,8 @@
 use crate::join::Trouble;
 use pennine_core::id::{AttemptId, RunnerId};
 use serde::{Deserialize, Serialize};
-use std::fs::{File, OpenOptions};
+use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
-use std::os::fd::AsRawFd;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use uuid::Uuid;
@@ -100,12 +99,10 @@ impl Home {
             .write(true)
             .open(&path)
             .map_err(|e| Trouble::Folder(path.clone(), e.to_string()))?;
-        // SAFETY: flock takes any open descriptor and touches no memory.
-        #[allow(unsafe_code)]
-        let taken = unsafe { libc::flock(file.as_raw_fd(), libc::LOCK_EX | libc::LOCK_NB) };
-        if taken != 0 {
-            return Err(Trouble::InUse(self.0.clone()));
-        }
+        file.try_lock().map_err(|error| match error {
+            TryLockError::WouldBlock => Trouble::InUse(self.0.clone()),
+            TryLockError::Error(error) => Trouble::Folder(path, error.to_string()),
+        })?;
         Ok(Lock(file))
     }
 

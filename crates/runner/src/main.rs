@@ -3,6 +3,7 @@
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
 use pennine_runner::home::Home;
+use pennine_runner::keeper::{self, Isolation};
 use pennine_runner::{facts, join, work};
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -55,6 +56,13 @@ enum Verb {
         #[command(flatten)]
         place: PlaceArguments,
     },
+    /// Keep the processes of one job together; the runner starts this by itself.
+    #[command(hide = true)]
+    Keep {
+        isolation: Isolation,
+        /// The process that started this one, and has to be its parent still.
+        runner: i32,
+    },
 }
 
 #[derive(Args)]
@@ -74,6 +82,9 @@ struct PlaceArguments {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    if let Verb::Keep { isolation, runner } = arguments.verb {
+        return keeper::keep(isolation, runner);
+    }
     let runtime = match tokio::runtime::Builder::new_current_thread()
         .enable_all()
         .build()
@@ -124,6 +135,8 @@ async fn run(verb: Verb) -> Result<(), join::Trouble> {
             let route = Route::with_ca(place.ca.as_deref())?;
             work::work(&Home::at(&place.dir)?, &route).await
         }
+        // Begins before the runtime does.
+        Verb::Keep { .. } => Ok(()),
         Verb::Facts { place } => {
             let home = Home::at(&place.dir)?;
             for (name, value) in facts::gather(home.path()).await {

@@ -4,7 +4,7 @@ use crate::attempt::{self, Bench, Standing};
 use crate::facts;
 use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
-use crate::keeper::{self, Isolation};
+use crate::keeper::{self, Isolation, Keepers};
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::id::{AttemptId, SessionId};
 use pennine_wire::runner_protocol::{About, Assigned, PROTOCOL, Poll, PollAnswer};
@@ -43,6 +43,9 @@ impl Pace {
     }
 }
 
+/// How long the next poll waits for what has just been assigned to begin.
+const BEGIN: Duration = Duration::from_millis(100);
+
 type Held = Rc<RefCell<BTreeMap<AttemptId, (Rc<Assigned>, Rc<Standing>)>>>;
 
 /// Takes work until stopped.
@@ -59,16 +62,18 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         .ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))?;
     let _lock = home.lock()?;
     clear_leftovers(home);
-    let isolation = Isolation::best();
-    if isolation == Isolation::Group {
-        tracing::warn!("{}", isolation.said());
+    let keepers = Keepers::here().await;
+    if keepers.isolation() == Isolation::Group {
+        tracing::warn!("{}", keepers.isolation().said());
     }
+    keepers.prepare(identity.slots as usize);
     let facts = facts::gather(home.path()).await;
     let bench = Rc::new(Bench {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
-        isolation,
+        keepers,
+        slots: identity.slots,
         labels: identity.labels.clone(),
         facts: facts.clone(),
         host: facts
@@ -107,15 +112,9 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
 }
 
 fn user() -> String {
-    std::env::var("USER").unwrap_or_else(|_| {
-        // SAFETY: geteuid cannot fail and touches no memory.
-        #[allow(unsafe_code)]
-        let uid = unsafe { libc::geteuid() };
-        if uid == 0 {
-            "root".to_owned()
-        } else {
-            format!("uid {uid}")
-        }
+    std::env::var("USER").unwrap_or_else(|_| match nix::unistd::geteuid() {
+        uid if uid.is_root() => "root".to_owned(),
+        uid => format!("uid {uid}"),
     })
 }
 
@@ -194,7 +193,10 @@ async fn poll_for_ever(bench: &Rc<Bench>, identity: &Identity, about: About) -> 
                 }
                 told = true;
                 pace.reset();
-                take(bench, &held, answer);
+                let fresh = take(bench, &held, answer);
+                // A start that is told acknowledges the assignment, and the poll would only be in its way.
+                let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
+                let _ = tokio::time::timeout(BEGIN, told).await;
             }
             Err(error) => {
                 if let Some(trouble) = last_word(&error) {
@@ -225,8 +227,9 @@ fn last_word(error: &ClientError) -> Option<Trouble> {
     last.then(|| Trouble::Client(ClientError::Refused(Box::new(problem.clone()))))
 }
 
-/// Acts on an answer: begins what is new, ends what is to end.
-fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) {
+/// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
+fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) -> Vec<Rc<Standing>> {
+    let mut fresh = Vec::new();
     for assigned in answer.assignments {
         let id = assigned.attempt;
         if held.borrow().contains_key(&id) {
@@ -241,6 +244,7 @@ fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) {
         let (assigned, standing) = (Rc::new(assigned), Rc::new(Standing::default()));
         held.borrow_mut()
             .insert(id, (assigned.clone(), standing.clone()));
+        fresh.push(standing.clone());
         let (bench, held) = (bench.clone(), held.clone());
         tokio::task::spawn_local(async move {
             attempt::run(bench, assigned, standing).await;
@@ -252,4 +256,5 @@ fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) {
             standing.stop(stop.cause, &stop.said);
         }
     }
+    fresh
 }

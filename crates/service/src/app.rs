@@ -9,6 +9,7 @@ use crate::seen::SeenMap;
 use pennine_core::dispatch::StrandKey;
 use pennine_core::id::{AttemptId, ReplicaId, RunnerId, StrandId};
 use pennine_store::Store;
+use pennine_store::attempt::ForRunner;
 use pennine_store::installation::Installation;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -32,8 +33,8 @@ pub struct Shared {
     pub installation: Installation,
     pub replica: ReplicaId,
     pub feed: Feed,
-    /// Parked polls.
-    pub polls: Desk<RunnerId>,
+    /// Parked polls. What this replica assigns while it leads is left there as a note.
+    pub polls: Desk<RunnerId, ForRunner>,
     /// Followed logs.
     pub followed: Desk<AttemptId>,
     pub seen: SeenMap,

@@ -1,4 +1,5 @@
-//! Where parked requests wait to be woken: runners' polls, and people who follow a log.
+//! Where parked requests wait to be woken: runners' polls, and people who follow a log. Whoever rings may leave a
+//! note with what the woken one would otherwise have to look up; a note that nobody reads is no loss.
 
 use std::collections::HashMap;
 use std::hash::Hash;
@@ -6,11 +7,16 @@ use std::sync::{Arc, Mutex, PoisonError};
 use tokio::sync::Notify;
 
 /// Bells by key. A bell exists while somebody waits for it, or was rung and not heard yet.
-pub struct Desk<K> {
-    bells: Arc<Mutex<HashMap<K, Arc<Notify>>>>,
+pub struct Desk<K, N = ()> {
+    bells: Arc<Mutex<HashMap<K, Arc<Bell<N>>>>>,
 }
 
-impl<K> Clone for Desk<K> {
+struct Bell<N> {
+    notify: Notify,
+    notes: Mutex<Vec<N>>,
+}
+
+impl<K, N> Clone for Desk<K, N> {
     fn clone(&self) -> Self {
         Desk {
             bells: self.bells.clone(),
@@ -18,7 +24,7 @@ impl<K> Clone for Desk<K> {
     }
 }
 
-impl<K> Default for Desk<K> {
+impl<K, N> Default for Desk<K, N> {
     fn default() -> Self {
         Desk {
             bells: Arc::default(),
@@ -27,20 +33,26 @@ impl<K> Default for Desk<K> {
 }
 
 /// A place at the desk. Take it before looking whether there is something to do, so that no ring is missed.
-pub struct Seat<K: Eq + Hash + Copy> {
-    desk: Desk<K>,
+pub struct Seat<K: Eq + Hash + Copy, N = ()> {
+    desk: Desk<K, N>,
     key: K,
-    bell: Arc<Notify>,
+    bell: Arc<Bell<N>>,
 }
 
-impl<K: Eq + Hash + Copy> Desk<K> {
-    fn bells(&self) -> std::sync::MutexGuard<'_, HashMap<K, Arc<Notify>>> {
+impl<K: Eq + Hash + Copy, N> Desk<K, N> {
+    fn bells(&self) -> std::sync::MutexGuard<'_, HashMap<K, Arc<Bell<N>>>> {
         self.bells.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Sits down to wait for a key's bell.
-    pub fn sit(&self, key: K) -> Seat<K> {
-        let bell = self.bells().entry(key).or_default().clone();
+    pub fn sit(&self, key: K) -> Seat<K, N> {
+        let fresh = || {
+            Arc::new(Bell {
+                notify: Notify::new(),
+                notes: Mutex::default(),
+            })
+        };
+        let bell = self.bells().entry(key).or_insert_with(fresh).clone();
         Seat {
             desk: self.clone(),
             key,
@@ -51,8 +63,18 @@ impl<K: Eq + Hash + Copy> Desk<K> {
     /// Rings for everybody who sits there; whoever has a seat and is not listening yet will hear it.
     pub fn ring(&self, key: K) {
         if let Some(bell) = self.bells().get(&key) {
-            bell.notify_waiters();
-            bell.notify_one();
+            bell.ring();
+        }
+    }
+
+    /// Rings, and leaves a note for whoever comes to look first.
+    pub fn leave(&self, key: K, note: N) {
+        if let Some(bell) = self.bells().get(&key) {
+            bell.notes
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .push(note);
+            bell.ring();
         }
     }
 
@@ -62,14 +84,32 @@ impl<K: Eq + Hash + Copy> Desk<K> {
     }
 }
 
-impl<K: Eq + Hash + Copy> Seat<K> {
-    /// Waits for the bell.
-    pub async fn wait(&self) {
-        self.bell.notified().await;
+impl<N> Bell<N> {
+    fn ring(&self) {
+        self.notify.notify_waiters();
+        self.notify.notify_one();
     }
 }
 
-impl<K: Eq + Hash + Copy> Drop for Seat<K> {
+impl<K: Eq + Hash + Copy, N> Seat<K, N> {
+    /// Waits for the bell.
+    pub async fn wait(&self) {
+        self.bell.notify.notified().await;
+    }
+
+    /// Takes the notes that were left.
+    pub fn notes(&self) -> Vec<N> {
+        std::mem::take(
+            &mut *self
+                .bell
+                .notes
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner),
+        )
+    }
+}
+
+impl<K: Eq + Hash + Copy, N> Drop for Seat<K, N> {
     fn drop(&mut self) {
         let mut bells = self.desk.bells();
         // The map's own, and this one: nobody else sits here.
@@ -85,7 +125,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_ring_between_sitting_down_and_listening_is_heard() {
-        let desk = Desk::default();
+        let desk: Desk<i32> = Desk::default();
         let seat = desk.sit(7);
         desk.ring(7);
         tokio::time::timeout(std::time::Duration::from_secs(20), seat.wait())
@@ -95,11 +135,23 @@ mod tests {
 
     #[test]
     fn a_seat_that_is_left_leaves_nothing_behind() {
-        let desk = Desk::default();
+        let desk: Desk<i32> = Desk::default();
         let (one, two) = (desk.sit(1), desk.sit(1));
         drop(one);
         assert_eq!(desk.waiting(), 1);
         drop(two);
         assert_eq!(desk.waiting(), 0);
+    }
+
+    #[tokio::test]
+    async fn a_note_is_read_once_and_goes_with_the_last_who_sat_there() {
+        let desk: Desk<i32, &str> = Desk::default();
+        desk.leave(7, "nobody sits here");
+        let seat = desk.sit(7);
+        assert!(seat.notes().is_empty());
+        desk.leave(7, "for you");
+        seat.wait().await;
+        assert_eq!(seat.notes(), ["for you"]);
+        assert!(seat.notes().is_empty());
     }
 }

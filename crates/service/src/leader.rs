@@ -13,7 +13,7 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, PoolId, RunnerId, StrandId}
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::{Moment, spoken};
-use pennine_store::attempt::{self, Committed, Loss};
+use pennine_store::attempt::{self, Committed, ForRunner, Loss};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::outbox::{self, Cursor};
 use pennine_store::runner::Seen;
@@ -390,9 +390,11 @@ impl<'a> Term<'a> {
                 Committed::Deposed => return Err(End::Deposed),
             };
             self.app.feed.kick();
+            let mut kept: HashMap<AttemptId, ForRunner> =
+                kept.into_iter().map(|one| (one.id.0, one)).collect();
             for assignment in batch {
-                if kept.contains(&assignment.attempt) {
-                    self.app.polls.ring(assignment.runner);
+                if let Some(one) = kept.remove(&assignment.attempt) {
+                    self.app.polls.leave(assignment.runner, one);
                 } else {
                     self.state.apply(
                         Event::Refused {

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::leadership::Epoch;
+use crate::leadership::{self, Epoch};
 use crate::statement::statement;
 use crate::types::{Db, Json, words};
 use diesel::sql_types::{
@@ -19,18 +19,12 @@ use pennine_core::time::{Micros, Moment};
 use std::collections::BTreeMap;
 
 /// What became of a batch.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum Committed {
     /// These attempts exist now. What is missing from the batch had changed underneath.
-    Kept(Vec<AttemptId>),
+    Kept(Vec<ForRunner>),
     /// Another replica leads by now; nothing was changed.
     Deposed,
-}
-
-#[derive(QueryableByName)]
-struct KeptRow {
-    #[diesel(sql_type = Nullable<SqlUuid>)]
-    id: Option<Db<AttemptId>>,
 }
 
 /// Commits a batch of assignments: only under the epoch's fence, only jobs that still wait, only runners that still
@@ -41,7 +35,7 @@ pub async fn assign(
     at: Moment,
     batch: &[(Assignment, LeaseToken)],
 ) -> Result<Committed> {
-    let rows: Vec<KeptRow> = statement(
+    let kept: Vec<ForRunner> = statement(
         "with fence as materialized (select epoch from leadership where epoch = $1 for share),
          wanted as (select * from unnest($2, $3, $4, $5) as w(attempt, job, runner, lease)),
          able as (
@@ -52,19 +46,21 @@ pub async fn assign(
            update job set current_attempt = able.attempt, attempts = attempts + 1
            from able where job.id = able.job and job.state = $6 and job.current_attempt is null
              and job.cancel_at is null
-           returning job.id, job.attempts, job.waits_since, job.strand_id, able.attempt),
+           returning job.*, able.attempt),
          made as (
            insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
                                 state, ready_at, assigned_at)
            select t.attempt, t.id, t.attempts, a.runner, a.pool_id, t.strand_id, a.facts_version, a.policy_version,
                   a.lease, $7, t.waits_since, $8
            from taken t join able a on a.attempt = t.attempt
-           returning id, job_id, runner_id),
+           returning id, job_id, number, runner_id, pool_id, lease, state, session),
          logs as (insert into attempt_log (attempt_id) select id from made),
          told as (
            insert into outbox (at, kind, subject, body)
            select $9, 'attempt.assigned', id, jsonb_build_object('job', job_id, 'runner', runner_id) from made)
-         select made.id from fence left join made on true",
+         select m.id, m.lease, m.number, m.state, m.session, t.number as job_number, t.title, p.path as project,
+                pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by
+         from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id",
     )
     .bind::<BigInt, _>(epoch.0)
     .bind::<Array<SqlUuid>, _>(batch.iter().map(|(a, _)| a.attempt.0).collect::<Vec<_>>())
@@ -77,14 +73,11 @@ pub async fn assign(
     .bind::<Timestamptz, _>(Db(at))
     .load(connection)
     .await?;
-    if rows.is_empty() {
+    // Nothing kept: either everything had changed underneath, or the fence stood in the way.
+    if kept.is_empty() && !leadership::is_epoch(connection, epoch).await? {
         return Ok(Committed::Deposed);
     }
-    Ok(Committed::Kept(
-        rows.into_iter()
-            .filter_map(|row| row.id.map(|id| id.0))
-            .collect(),
-    ))
+    Ok(Committed::Kept(kept))
 }
 
 /// An attempt that a runner has or should have, with what the runner needs to know of its job.

@@ -2,7 +2,9 @@
 
 use crate::error::{Error, Result};
 use diesel_async::pooled_connection::deadpool::{self, Hook, HookError};
-use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig};
+use diesel_async::pooled_connection::{
+    AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
+};
 use diesel_async::{AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use std::time::Duration;
@@ -135,7 +137,11 @@ where
 }
 
 fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
-    let manager = AsyncDieselConnectionManager::new_with_config(url, ManagerConfig::default());
+    let mut config = ManagerConfig::default();
+    // A connection that broke is known to be closed without asking; a question before each use would cost a round
+    // trip on every path.
+    config.recycling_method = RecyclingMethod::Fast;
+    let manager = AsyncDieselConnectionManager::new_with_config(url, config);
     let setup = format!(
         // A plan made anew for each call costs more than it saves: these are look-ups by key, over partitions.
         "set plan_cache_mode = force_generic_plan; set statement_timeout = {}; set lock_timeout = {}; \

@@ -64,6 +64,11 @@ pub async fn release(connection: &mut Connection, holder: ReplicaId, epoch: Epoc
     Ok(())
 }
 
+/// Whether this is the epoch still.
+pub async fn is_epoch(connection: &mut Connection, epoch: Epoch) -> Result<bool> {
+    Ok(current(connection).await?.epoch == epoch.0)
+}
+
 /// Who leads.
 #[derive(Debug, QueryableByName)]
 pub struct Leader {

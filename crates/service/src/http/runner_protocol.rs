@@ -169,7 +169,7 @@ async fn poll(
         }
     }
     let seat = app.polls.sit(id);
-    let open = attempt::for_runner(&mut connection, id).await?;
+    let mut open = attempt::for_runner(&mut connection, id).await?;
     take_note(&app, &mut connection, &sent, &open, now).await?;
     drop(connection);
     let mut answer = answer(&app, &known, &sent, &open);
@@ -179,8 +179,14 @@ async fn poll(
             () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
             () = app.stop.cancelled() => {}
         }
-        let mut connection = app.store.get().await?;
-        let open = attempt::for_runner(&mut connection, id).await?;
+        let notes = seat.notes();
+        if notes.is_empty() {
+            let mut connection = app.store.get().await?;
+            open = attempt::for_runner(&mut connection, id).await?;
+        } else {
+            // What else has changed meanwhile is told by the next poll, which comes at once.
+            open.extend(notes);
+        }
         answer = self::answer(&app, &known, &sent, &open);
     }
     presence.answered();

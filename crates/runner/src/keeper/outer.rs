@@ -1,0 +1,227 @@
+//! The runner's side: keepers made ahead of time, and the grip on a command that one of them started.
+
+use super::{End, Ended, Isolation, Order, Told};
+use nix::sys::signal::{Signal, killpg};
+use nix::unistd::Pid;
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::PathBuf;
+use std::process::Stdio;
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+use tokio::net::UnixStream;
+use tokio::net::unix::pipe::Receiver;
+use tokio::process::{Child, Command};
+
+/// Keepers at rest at most: a burst of jobs on a runner with many slots makes the others when they come.
+const SPARES: usize = 2;
+
+/// Why a command did not start.
+#[derive(Debug, thiserror::Error)]
+pub enum Refused {
+    /// The command itself: it does not exist, or may not be run, or its folder is gone.
+    #[error("{0}")]
+    Command(io::Error),
+    /// No keeper could be made.
+    #[error("its processes cannot be kept together: {0}")]
+    Keeper(io::Error),
+}
+
+/// Makes keepers and gives them orders.
+pub struct Keepers {
+    program: PathBuf,
+    isolation: Isolation,
+    spares: RefCell<Vec<Keeper>>,
+}
+
+/// A and B, waiting for an order.
+struct Keeper {
+    first: Child,
+    control: BufReader<UnixStream>,
+    output: Receiver,
+}
+
+/// A command that runs.
+pub struct Running {
+    pub grip: Grip,
+    pub output: Receiver,
+}
+
+/// What is needed to end a command: the group that it and its keepers are in.
+#[derive(Clone, Copy)]
+pub struct Grip(Option<Pid>);
+
+impl Keepers {
+    /// Keepers that are this program, kept apart as well as this machine allows, which is found by trying.
+    pub async fn here() -> Keepers {
+        Keepers::of("/proc/self/exe".into()).await
+    }
+
+    /// Keepers that are another copy of this program.
+    pub async fn of(program: PathBuf) -> Keepers {
+        let first = if nix::unistd::geteuid().is_root() {
+            Isolation::Namespace
+        } else {
+            Isolation::UserNamespace
+        };
+        let keepers = Keepers::with(program, first);
+        if keepers.works().await {
+            keepers
+        } else {
+            Keepers::with(keepers.program, Isolation::Group)
+        }
+    }
+
+    /// Keepers of a given kind.
+    pub fn with(program: PathBuf, isolation: Isolation) -> Keepers {
+        Keepers {
+            program,
+            isolation,
+            spares: RefCell::default(),
+        }
+    }
+
+    /// How commands are kept together.
+    pub fn isolation(&self) -> Isolation {
+        self.isolation
+    }
+
+    async fn works(&self) -> bool {
+        let order = Order {
+            program: "true".into(),
+            arguments: Vec::new(),
+            folder: "/".into(),
+            variables: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
+        };
+        match self.start(&order).await {
+            Ok((_, ending)) => ending
+                .await
+                .is_some_and(|end| end.status == Ended::Exited(0)),
+            Err(_) => false,
+        }
+    }
+
+    /// Makes keepers for the next orders, so that they need not wait for one. `free` is how many could come at once.
+    pub fn prepare(&self, free: usize) {
+        let mut spares = self.spares.borrow_mut();
+        while spares.len() < free.min(SPARES) {
+            match self.make() {
+                Ok(keeper) => spares.push(keeper),
+                // The next order tries again, and says so if it cannot.
+                Err(error) => {
+                    tracing::warn!(%error, "no keeper could be made ahead of time");
+                    return;
+                }
+            }
+        }
+    }
+
+    fn make(&self) -> io::Result<Keeper> {
+        let (ours, theirs) = std::os::unix::net::UnixStream::pair()?;
+        ours.set_nonblocking(true)?;
+        let (read, write) = io::pipe()?;
+        let write = OwnedFd::from(write);
+        let errors = write.try_clone()?;
+        let first = Command::new(&self.program)
+            .args(["keep", self.isolation.word()])
+            .arg(std::process::id().to_string())
+            .env_clear()
+            .current_dir("/")
+            .stdin(Stdio::from(OwnedFd::from(theirs)))
+            .stdout(Stdio::from(write))
+            .stderr(Stdio::from(errors))
+            .spawn()?;
+        Ok(Keeper {
+            first,
+            control: BufReader::new(UnixStream::from_std(ours)?),
+            output: Receiver::from_owned_fd(OwnedFd::from(read))?,
+        })
+    }
+
+    /// Starts a command. Returns when its exec has returned, with the command and what tells its end: nothing when
+    /// the keeper itself was killed.
+    pub async fn start(
+        &self,
+        order: &Order,
+    ) -> Result<(Running, impl Future<Output = Option<End>> + use<>), Refused> {
+        let mut line = serde_json::to_vec(order).map_err(|e| Refused::Command(e.into()))?;
+        line.push(b'\n');
+        loop {
+            let spare = self.spares.borrow_mut().pop();
+            let fresh = spare.is_none();
+            let mut keeper = match spare {
+                Some(spare) => spare,
+                None => self.make().map_err(Refused::Keeper)?,
+            };
+            let told = async {
+                keeper.control.write_all(&line).await?;
+                hear(&mut keeper.control).await
+            };
+            let gone = match told.await {
+                Ok(Some(Told::Started)) => {
+                    let Keeper {
+                        mut first,
+                        mut control,
+                        output,
+                    } = keeper;
+                    let grip = Grip(
+                        first
+                            .id()
+                            .and_then(|id| i32::try_from(id).ok())
+                            .map(Pid::from_raw),
+                    );
+                    let ending = async move {
+                        let told = hear(&mut control).await;
+                        // Everything of the attempt is gone when the first keeper is.
+                        let _ = first.wait().await;
+                        match told {
+                            Ok(Some(Told::Ended(end))) => Some(end),
+                            _ => None,
+                        }
+                    };
+                    return Ok((Running { grip, output }, ending));
+                }
+                Ok(Some(Told::Refused(number))) => {
+                    let _ = keeper.first.wait().await;
+                    return Err(Refused::Command(io::Error::from_raw_os_error(number)));
+                }
+                Ok(_) => io::Error::other("the keeper ended"),
+                Err(error) => error,
+            };
+            // A spare may have been killed while it rested. A fresh one that ends at once will do so again.
+            if fresh {
+                return Err(Refused::Keeper(gone));
+            }
+        }
+    }
+}
+
+async fn hear(control: &mut BufReader<UnixStream>) -> io::Result<Option<Told>> {
+    let mut line = String::new();
+    if control.read_line(&mut line).await? == 0 {
+        return Ok(None);
+    }
+    serde_json::from_str(&line)
+        .map(Some)
+        .map_err(io::Error::from)
+}
+
+impl Grip {
+    fn signal(self, signal: Signal) {
+        if let Some(group) = self.0 {
+            // That it has ended meanwhile is as good.
+            let _ = killpg(group, signal);
+        }
+    }
+
+    /// Asks the command to end.
+    pub fn ask(self) {
+        self.signal(Signal::SIGTERM);
+    }
+
+    /// Ends everything at once.
+    pub fn kill(self) {
+        self.signal(Signal::SIGKILL);
+    }
+}

@@ -1,0 +1,184 @@
+//! The keepers of the real program, with real commands.
+
+use pennine_runner::keeper::{
+    End, Ended, Isolation, Keepers, MARKER, Order, Refused, Running, end_leftovers,
+};
+use std::io;
+use tokio::io::AsyncReadExt;
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_pennine-runner");
+
+fn order(program: &str, arguments: &[&str]) -> Order {
+    Order {
+        program: program.to_owned(),
+        arguments: arguments.iter().map(|&text| text.to_owned()).collect(),
+        folder: "/".into(),
+        variables: [("PATH".to_owned(), "/usr/bin:/bin".to_owned())].into(),
+    }
+}
+
+async fn start(
+    keepers: &Keepers,
+    script: &str,
+) -> (Running, impl Future<Output = Option<End>> + use<>) {
+    keepers
+        .start(&order("sh", &["-c", script]))
+        .await
+        .expect("it starts")
+}
+
+/// Runs a script to its end: how it ended and what it said.
+async fn run(keepers: &Keepers, script: &str) -> (Option<End>, String) {
+    let (mut running, ending) = start(keepers, script).await;
+    let mut said = String::new();
+    running.output.read_to_string(&mut said).await.unwrap();
+    (ending.await, said)
+}
+
+/// The best kind of keepers that this machine allows, and the plainest.
+async fn kinds() -> Vec<Keepers> {
+    let mut kinds = vec![Keepers::of(PROGRAM.into()).await];
+    if kinds[0].isolation() != Isolation::Group {
+        kinds.push(Keepers::with(PROGRAM.into(), Isolation::Group));
+    }
+    kinds
+}
+
+#[tokio::test]
+async fn exit_codes_and_signals_are_told_apart() {
+    for keepers in kinds().await {
+        let kind = keepers.isolation();
+        let (end, said) = run(&keepers, "echo out; echo err >&2; exit 7").await;
+        assert_eq!(end.unwrap().status, Ended::Exited(7), "{kind:?}");
+        assert_eq!(said, "out\nerr\n");
+        let (end, _) = run(&keepers, "kill -9 $$").await;
+        assert_eq!(end.unwrap().status, Ended::Signalled(9), "{kind:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_command_that_is_not_there_is_refused() {
+    for keepers in kinds().await {
+        keepers.prepare(1);
+        let refused = keepers.start(&order("/no/such/command", &[])).await.err();
+        assert!(
+            matches!(&refused, Some(Refused::Command(error)) if error.kind() == io::ErrorKind::NotFound),
+            "{refused:?}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn what_the_command_leaves_behind_ends_with_it() {
+    for keepers in kinds().await {
+        // The detached sleeper keeps the output open: reading to its end proves that it is gone.
+        let (end, said) = run(&keepers, "setsid sleep 1000 & echo started").await;
+        assert_eq!(end.unwrap().status, Ended::Exited(0));
+        assert_eq!(said, "started\n");
+    }
+}
+
+#[tokio::test]
+async fn processor_time_and_memory_are_measured() {
+    for keepers in kinds().await {
+        let (end, _) = run(
+            &keepers,
+            "i=0; while [ $i -lt 200000 ]; do i=$((i+1)); done",
+        )
+        .await;
+        let end = end.unwrap();
+        assert!(end.processor.0 > 1000, "{end:?}");
+        assert!(end.peak_memory.0 > 100 << 10, "{end:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_command_that_is_asked_may_clean_up() {
+    for keepers in kinds().await {
+        let script = "trap 'echo bye; exit 3' TERM; echo ready; while :; do sleep 0.05; done";
+        let (mut running, ending) = start(&keepers, script).await;
+        let mut ready = [0u8; 6];
+        running.output.read_exact(&mut ready).await.unwrap();
+        running.grip.ask();
+        let mut rest = String::new();
+        running.output.read_to_string(&mut rest).await.unwrap();
+        assert_eq!(rest, "bye\n");
+        assert_eq!(ending.await.unwrap().status, Ended::Exited(3));
+    }
+}
+
+#[tokio::test]
+async fn a_command_that_is_killed_takes_everything_with_it() {
+    let keepers = Keepers::of(PROGRAM.into()).await;
+    let script = "setsid sleep 1000 & trap '' TERM; echo ready; sleep 1000";
+    let (mut running, ending) = start(&keepers, script).await;
+    let mut ready = [0u8; 6];
+    running.output.read_exact(&mut ready).await.unwrap();
+    running.grip.kill();
+    if keepers.isolation() == Isolation::Group {
+        return;
+    }
+    let mut rest = String::new();
+    running.output.read_to_string(&mut rest).await.unwrap();
+    assert!(ending.await.is_none());
+}
+
+#[tokio::test]
+async fn a_keeper_made_ahead_of_time_that_was_killed_is_replaced() {
+    for keepers in kinds().await {
+        keepers.prepare(2);
+        let children = format!("/proc/self/task/{}/children", nix::unistd::gettid());
+        let spares = std::fs::read_to_string(children).unwrap();
+        let spares: Vec<i32> = spares
+            .split_whitespace()
+            .filter_map(|pid| pid.parse().ok())
+            .collect();
+        assert!(spares.len() >= 2, "two rest: {spares:?}");
+        for pid in spares {
+            nix::sys::signal::kill(
+                nix::unistd::Pid::from_raw(pid),
+                nix::sys::signal::Signal::SIGKILL,
+            )
+            .unwrap();
+        }
+        let (end, said) = run(&keepers, "echo all the same").await;
+        assert_eq!(
+            (end.unwrap().status, said.as_str()),
+            (Ended::Exited(0), "all the same\n")
+        );
+    }
+}
+
+#[tokio::test]
+async fn keepers_that_rest_end_with_their_runner() {
+    let keepers = Keepers::of(PROGRAM.into()).await;
+    keepers.prepare(2);
+    let children = format!("/proc/self/task/{}/children", nix::unistd::gettid());
+    let resting = std::fs::read_to_string(&children).unwrap();
+    assert!(resting.split_whitespace().count() >= 2, "{resting}");
+    // What the runner's death does to them is in the tests of the service; here their line goes dead.
+    drop(keepers);
+    for pid in resting.split_whitespace() {
+        let stat = format!("/proc/{pid}/stat");
+        let gone = || std::fs::read_to_string(&stat).map_or(true, |stat| stat.contains(") Z "));
+        tokio::time::timeout(std::time::Duration::from_secs(60), async {
+            while !gone() {
+                tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+            }
+        })
+        .await
+        .expect("a keeper whose line is dead ends");
+    }
+}
+
+#[test]
+fn leftovers_are_found_by_their_marker() {
+    let attempt = format!("leftover-{}", std::process::id());
+    let mut child = std::process::Command::new("sleep")
+        .arg("1000")
+        .env(MARKER, &attempt)
+        .spawn()
+        .unwrap();
+    assert_eq!(end_leftovers(std::slice::from_ref(&attempt)), 1);
+    assert!(!child.wait().unwrap().success());
+}
