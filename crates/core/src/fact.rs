@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 pub type Facts = BTreeMap<String, FactValue>;
 
 /// The value of one fact.
-#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(untagged)]
 pub enum FactValue {
     /// A count, such as `cores`.
@@ -66,7 +66,7 @@ pub fn kind(name: &str) -> Kind {
 
 /// Everything about one runner that a requirement can ask: its labels (its pool's included, and its `os` and `arch`)
 /// and its facts (with `runner` and `pool`, its names). Words are folded to lower case.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
+#[derive(Clone, PartialEq, Eq, Hash, Debug, Default)]
 pub struct Subject {
     labels: BTreeSet<String>,
     facts: BTreeMap<String, FactValue>,
@@ -111,6 +111,13 @@ impl Subject {
     /// The fact's value, if it is known.
     pub fn fact(&self, name: &str) -> Option<&FactValue> {
         self.facts.get(name)
+    }
+
+    /// The same without these facts.
+    pub fn without(&self, names: &[&str]) -> Subject {
+        let mut rest = self.clone();
+        rest.facts.retain(|name, _| !names.contains(&name.as_str()));
+        rest
     }
 
     /// Every label.

@@ -10,8 +10,10 @@
 
 use std::process::Command;
 
-const ALLOWED: [&str; 7] = [
+const ALLOWED: [&str; 9] = [
+    "fixedbitset",
     "jiff",
+    "rustc-hash",
     "serde",
     "serde_json",
     "strsim",

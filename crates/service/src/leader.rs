@@ -15,7 +15,7 @@ use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Committed, ForRunner, Loss};
 use pennine_store::leadership::{self, Epoch};
-use pennine_store::outbox::{self, Cursor};
+use pennine_store::outbox::{self, Change, Cursor};
 use pennine_store::runner::Seen;
 use pennine_store::{job, level, pool, runner, strand};
 use std::collections::{BTreeSet, HashMap};
@@ -188,13 +188,18 @@ impl<'a> Term<'a> {
         let mut state = State::default();
         let now = app.clock.now();
         for pool in pool::list(&mut connection).await? {
-            state.apply(Event::Pool(pool.view()), now);
+            state.apply(Event::Pool(Box::new(pool.view())), now);
         }
         for runner in runner::list(&mut connection, None).await? {
             state.apply(Event::Runner(Box::new(runner.view())), now);
         }
         let waiting = job::all_waiting(&mut connection).await?;
-        let strands: BTreeSet<StrandId> = waiting.iter().map(|job| job.strand_id.0).collect();
+        let open = attempt::open(&mut connection).await?;
+        let strands: BTreeSet<StrandId> = waiting
+            .iter()
+            .map(|job| job.strand_id.0)
+            .chain(open.iter().map(|one| one.strand_id.0))
+            .collect();
         let strands: Vec<StrandId> = strands.into_iter().collect();
         for found in strand::get(&mut connection, &strands).await? {
             state.apply(
@@ -209,12 +214,14 @@ impl<'a> Term<'a> {
         for (id, _, segments) in strand::latest(&mut connection, &strands).await? {
             state.said_before(id, segments);
         }
-        for open in attempt::open(&mut connection).await? {
+        for open in open {
             state.apply(
                 Event::Holds {
                     attempt: open.id.0,
                     job: open.job_id.0,
                     runner: open.runner_id.0,
+                    strand: open.strand_id.0,
+                    since: open.assigned_at.0,
                 },
                 now,
             );
@@ -272,7 +279,7 @@ impl<'a> Term<'a> {
             let mut connection = self.app.store.get().await?;
             for id in pools {
                 if let Some(pool) = pool::get(&mut connection, id).await? {
-                    self.state.apply(Event::Pool(pool.view()), now);
+                    self.state.apply(Event::Pool(Box::new(pool.view())), now);
                 }
             }
             if !runners.is_empty() {
@@ -321,15 +328,7 @@ impl<'a> Term<'a> {
                 "job.done" => Some(Event::Withdrawn {
                     job: JobId(change.subject),
                 }),
-                "attempt.assigned" => {
-                    text_id(body, "job")
-                        .zip(text_id(body, "runner"))
-                        .map(|(job, runner)| Event::Holds {
-                            attempt: AttemptId(change.subject),
-                            job,
-                            runner,
-                        })
-                }
+                "attempt.assigned" => held(change),
                 "attempt.over" => Some(Event::Released {
                     attempt: AttemptId(change.subject),
                 }),
@@ -535,6 +534,18 @@ impl<'a> Term<'a> {
         }
         Ok(())
     }
+}
+
+/// What the change says of an attempt that was assigned.
+fn held(change: &Change) -> Option<Event> {
+    let body = &change.body;
+    Some(Event::Holds {
+        attempt: AttemptId(change.subject),
+        job: text_id(body, "job")?,
+        runner: text_id(body, "runner")?,
+        strand: text_id(body, "strand")?,
+        since: change.at.0,
+    })
 }
 
 fn waits(job: &job::WaitingJob) -> Event {

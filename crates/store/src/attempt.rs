@@ -53,11 +53,11 @@ pub async fn assign(
            select t.attempt, t.id, t.attempts, a.runner, a.pool_id, t.strand_id, a.facts_version, a.policy_version,
                   a.lease, $7, t.waits_since, $8
            from taken t join able a on a.attempt = t.attempt
-           returning id, job_id, number, runner_id, pool_id, lease, state, session),
+           returning id, job_id, number, runner_id, pool_id, strand_id, lease, state, session),
          logs as (insert into attempt_log (attempt_id) select id from made),
          told as (
            insert into outbox (at, kind, subject, body)
-           select $9, 'attempt.assigned', id, jsonb_build_object('job', job_id, 'runner', runner_id) from made)
+           select $9, 'attempt.assigned', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'strand', strand_id) from made)
          select m.id, m.lease, m.number, m.state, m.session, t.number as job_number, t.title, p.path as project,
                 pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by
          from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id",
@@ -446,6 +446,8 @@ pub struct Open {
     pub job_id: Db<JobId>,
     #[diesel(sql_type = SqlUuid)]
     pub runner_id: Db<RunnerId>,
+    #[diesel(sql_type = SqlUuid)]
+    pub strand_id: Db<StrandId>,
     #[diesel(sql_type = Text)]
     pub runner: String,
     #[diesel(sql_type = Text)]
@@ -459,7 +461,7 @@ pub struct Open {
 /// Every attempt that is not over.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
     Ok(statement(
-        "select a.id, a.job_id, a.runner_id, r.name as runner, a.state, a.assigned_at, a.session
+        "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, a.state, a.assigned_at, a.session
          from attempt a join runner r on r.id = a.runner_id where a.state <> 'done'",
     )
     .load(connection)

@@ -41,6 +41,7 @@ impl OwnedPool {
             name: self.pool.name.clone(),
             open: self.pool.open,
             owner: self.owner.clone(),
+            ..PoolView::default()
         }
     }
 }

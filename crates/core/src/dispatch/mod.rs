@@ -13,13 +13,21 @@
 //! Events say how things are, not how they changed, so a repeated event does no harm: after a takeover the new leader
 //! may be told things that its snapshot already holds.
 
+mod batch;
+mod field;
 mod reason;
+mod say;
+mod share;
 mod state;
+mod tree;
 mod yard;
 
-pub use reason::{Mend, Reason, Segment, Standing};
+pub use reason::{Limit, Mend, Reason, SeatStanding, Segment, Standing};
+pub use share::SharePolicy;
 pub use state::{Assignment, Event, Plan, ReasonChange, State};
-pub use yard::{Band, PoolView, RunnerView, StrandKey, Willingness, below};
+pub use yard::{
+    Band, PlaceView, PoolView, Price, Reach, RunnerView, SeatNeeds, StrandKey, Willingness, below,
+};
 
 #[cfg(test)]
 mod tests;

@@ -1,6 +1,7 @@
 //! Why a job waits: a total function of how its strand stands in the yard.
 
 use super::yard::{PoolView, RunnerView, Willingness};
+use crate::id::JobId;
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use serde::{Deserialize, Serialize};
@@ -68,6 +69,14 @@ impl Reason {
         }
     }
 
+    /// Whether a limit of its team, where one is reached, is what a job waits for in its place.
+    pub(super) fn yields_to_a_limit(self) -> bool {
+        !matches!(
+            self,
+            Reason::NoMatch | Reason::OutOfReach | Reason::Offline | Reason::Paused
+        )
+    }
+
     /// Whether it goes on for ever unless a person does something.
     pub fn needs_a_person(self) -> bool {
         matches!(
@@ -87,8 +96,8 @@ pub struct Segment {
     pub jobs: Option<u32>,
 }
 
-/// How many runners stand how towards one requirement of one project.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+/// How many runners stand how towards one requirement of one project, and what else decides whether its jobs start.
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Standing {
     /// Runners that satisfy it, whoever may use them.
     pub satisfying: u32,
@@ -100,6 +109,66 @@ pub struct Standing {
     pub paused: u32,
     /// Of those in reach, offline.
     pub offline: u32,
+    /// Pools that could make a machine which satisfies it, whoever may use them.
+    #[serde(default)]
+    pub makers: u32,
+    /// Of these, the ones that the project may use.
+    #[serde(default)]
+    pub makers_in_reach: u32,
+    /// Slots of machines that are being made in them.
+    #[serde(default)]
+    pub coming: u32,
+    /// Why those pools would make no further one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub short: Vec<String>,
+    /// The limit that its project has reached, or a team above it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Limit>,
+    /// The seats that it needs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub seats: Vec<SeatStanding>,
+}
+
+/// A limit that is reached.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Limit {
+    /// The path of the team or project.
+    pub place: String,
+    /// Slots that it holds.
+    pub held: u32,
+    /// Slots that it may hold.
+    pub limit: u32,
+}
+
+/// How one kind of seat stands towards a job that needs it.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SeatStanding {
+    pub name: String,
+    /// How many the job needs.
+    pub wanted: u32,
+    /// How many there are.
+    pub count: u32,
+    /// How many are taken.
+    pub taken: u32,
+    /// How many are set aside for older jobs that need several.
+    #[serde(default)]
+    pub set_aside: u32,
+    /// The oldest of those jobs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub set_aside_for: Option<JobId>,
+}
+
+impl SeatStanding {
+    /// Whether those that nobody holds are not enough.
+    pub fn is_short(&self) -> bool {
+        self.count.saturating_sub(self.taken) < self.wanted
+    }
+
+    /// Whether they would be enough, but for those that are set aside.
+    pub fn is_reserved(&self) -> bool {
+        let vacant = self.count.saturating_sub(self.taken);
+        !self.is_short() && vacant.saturating_sub(self.set_aside) < self.wanted
+    }
 }
 
 impl Standing {
@@ -131,14 +200,54 @@ impl Standing {
         standing
     }
 
-    /// The reason of a job that no free slot could take.
+    /// The reason of a job that could not be started.
     pub fn reason(&self) -> Reason {
+        let seat = if self.seats.iter().any(SeatStanding::is_short) {
+            Some(Reason::SeatTaken)
+        } else if self.seats.iter().any(SeatStanding::is_reserved) {
+            Some(Reason::SeatReserved)
+        } else {
+            None
+        };
+        let reason = self.reason_with(seat);
+        if reason.yields_to_a_limit() && self.limit.is_some() {
+            Reason::TeamLimit
+        } else {
+            reason
+        }
+    }
+
+    /// The reason, limits aside, where the seats have this one.
+    pub(super) fn reason_with(&self, seat: Option<Reason>) -> Reason {
         match self {
-            Standing { satisfying: 0, .. } => Reason::NoMatch,
-            Standing { in_reach: 0, .. } => Reason::OutOfReach,
-            Standing { taking: 1.., .. } => Reason::AllBusy,
-            Standing { paused: 1.., .. } => Reason::Paused,
-            _ => Reason::Offline,
+            Standing {
+                satisfying: 0,
+                makers: 0,
+                ..
+            } => Reason::NoMatch,
+            Standing {
+                in_reach: 0,
+                makers_in_reach: 0,
+                ..
+            } => Reason::OutOfReach,
+            Standing {
+                taking: 0,
+                makers_in_reach: 0,
+                paused,
+                ..
+            } => {
+                if *paused > 0 {
+                    Reason::Paused
+                } else {
+                    Reason::Offline
+                }
+            }
+            _ => seat.unwrap_or(match self {
+                Standing { short, .. } if !short.is_empty() => Reason::SupplyShort,
+                // It will be ordered as soon as the pool's keeper hears of it.
+                Standing { taking: 0, .. } => Reason::MachineComing,
+                _ => Reason::AllBusy,
+            }),
         }
     }
 
@@ -165,6 +274,23 @@ impl Standing {
                 }
                 said
             }
+            Reason::TeamLimit => match &self.limit {
+                Some(Limit { place, held, limit }) => {
+                    format!("{place} holds {held} slots; its limit is {limit}")
+                }
+                None => reason.said().to_owned(),
+            },
+            Reason::SeatTaken => self.seats_said(SeatStanding::is_short, reason),
+            Reason::SeatReserved => self.seats_said(SeatStanding::is_reserved, reason),
+            Reason::MachineComing if self.coming > 0 => {
+                format!("{} slots of machines that are being made", self.coming)
+            }
+            Reason::SupplyShort if !self.short.is_empty() => {
+                format!(
+                    "no further machine would be made: {}",
+                    self.short.join("; ")
+                )
+            }
             Reason::OutOfReach => {
                 format!(
                     "{} would satisfy it, but the project may not use their pools",
@@ -187,6 +313,40 @@ impl Standing {
                 said
             }
             other => other.said().to_owned(),
+        }
+    }
+}
+
+impl Standing {
+    fn seats_said(&self, which: impl Fn(&SeatStanding) -> bool, reason: Reason) -> String {
+        let said: Vec<String> = self
+            .seats
+            .iter()
+            .filter(|seat| which(seat))
+            .map(|seat| {
+                let SeatStanding {
+                    name,
+                    wanted,
+                    count,
+                    taken,
+                    ..
+                } = seat;
+                if wanted > count {
+                    format!("it needs {wanted} {name} seats and there are only {count}")
+                } else if seat.is_short() {
+                    format!("{taken} of {count} {name} seats are taken; it needs {wanted}")
+                } else {
+                    format!(
+                        "{} of {count} {name} seats are kept back for an older job that needs several",
+                        count - taken
+                    )
+                }
+            })
+            .collect();
+        if said.is_empty() {
+            reason.said().to_owned()
+        } else {
+            said.join("; ")
         }
     }
 }

@@ -6,6 +6,8 @@ use crate::lifecycle::runner::{RunnerState, Wish};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::time::Duration;
 use utoipa::ToSchema;
 
 /// How urgent a job is.
@@ -36,8 +38,32 @@ pub enum Band {
 
 words!(Band { Urgent = "urgent", Normal = "normal", Background = "background" });
 
+impl Band {
+    /// The band to which a job of this one has climbed after waiting so long, one band in each `climb_after`.
+    pub fn climbed(self, waited: Duration, climb_after: Duration) -> Band {
+        let bands = waited.as_micros() / climb_after.as_micros().max(1);
+        match (self, bands) {
+            (band, 0) => band,
+            (Band::Background, 1) => Band::Normal,
+            _ => Band::Urgent,
+        }
+    }
+
+    /// How many bands there are above it.
+    pub fn above(self) -> u32 {
+        match self {
+            Band::Urgent => 0,
+            Band::Normal => 1,
+            Band::Background => 2,
+        }
+    }
+}
+
+/// How many of which seats a job takes while it runs.
+pub type SeatNeeds = BTreeMap<String, u32>;
+
 /// What makes waiting jobs alike to the dispatcher. Every field takes part in the strand's identity.
-#[derive(Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
+#[derive(Clone, PartialEq, Eq, Hash, Debug, Default, Serialize, Deserialize)]
 pub struct StrandKey {
     /// The requirement in its normal form.
     pub requirement: String,
@@ -46,6 +72,12 @@ pub struct StrandKey {
     /// How urgent.
     #[serde(default)]
     pub band: Band,
+    /// The seats that it takes.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub seats: SeatNeeds,
+    /// The kept workspace that it would like to find on its runner.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub workspace: Option<String>,
 }
 
 /// Whether a runner would take a job now.
@@ -85,8 +117,37 @@ impl RunnerView {
     }
 }
 
+/// Who may use a pool, by paths of teams and projects.
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Reach {
+    /// Narrowed to these and what is below them; empty means everything at or below the owner.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    /// Widened by these and what is below them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
+}
+
+/// A price: millionths of the installation's currency for an hour of one machine.
+#[derive(
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Debug,
+    Default,
+    Serialize,
+    Deserialize,
+    ToSchema,
+)]
+#[serde(transparent)]
+pub struct Price(pub u64);
+
 /// A pool, as dispatch sees it.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct PoolView {
     pub id: PoolId,
     pub name: String,
@@ -94,12 +155,24 @@ pub struct PoolView {
     pub open: bool,
     /// The path of its owner in the tree; the root's is empty.
     pub owner: String,
+    pub reach: Reach,
+    /// Whether its runners take nothing new for now.
+    pub paused: bool,
+    pub price: Price,
+    /// What its machines are like, where it can make some.
+    pub makes: Option<Subject>,
+    /// Slots of machines that are being made.
+    pub coming: u32,
+    /// Why no further machine would be made, in words, where that is so.
+    pub short: Option<String>,
 }
 
 impl PoolView {
-    /// Whether a project at this path may use it: everything at or below its owner may.
+    /// Whether a project at this path may use it.
     pub fn reaches(&self, project: &str) -> bool {
-        below(&self.owner, project)
+        let among = |paths: &[String]| paths.iter().any(|path| below(path, project));
+        let Reach { only, also } = &self.reach;
+        (below(&self.owner, project) && (only.is_empty() || among(only))) || among(also)
     }
 
     /// Whether a runner of this pool may take a job with this requirement, whatever its reach.
@@ -110,6 +183,22 @@ impl PoolView {
             requirement.satisfied_by(subject)
         }
     }
+
+    /// Whether nothing differs by which runners are told apart into classes or projects by their reach.
+    pub(super) fn same_for_classes(&self, other: &PoolView) -> bool {
+        self.open == other.open && self.owner == other.owner && self.reach == other.reach
+    }
+}
+
+/// A team or a project, as dispatch sees it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct PlaceView {
+    /// Its path in the tree; the root's is empty.
+    pub path: String,
+    /// Its share against its siblings'.
+    pub weight: u32,
+    /// The most slots that it may hold at once, with everything below it.
+    pub limit: Option<u32>,
 }
 
 /// Whether `path` is `ancestor` or lies below it in the tree.

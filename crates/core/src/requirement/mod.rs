@@ -105,6 +105,11 @@ impl Requirement {
         self.0.as_ref().is_none_or(|expr| expr.holds(subject))
     }
 
+    /// Whether it asks for any of these facts.
+    pub fn names(&self, facts: &[&str]) -> bool {
+        self.0.as_ref().is_some_and(|expr| expr.names(facts))
+    }
+
     /// The parts that must all hold: the operands of an outermost `and`, or the whole.
     fn clauses(&self) -> &[Expr] {
         match &self.0 {
@@ -126,6 +131,15 @@ impl Expr {
             Expr::Not(inner) => !inner.holds(subject),
             Expr::All(parts) => parts.iter().all(|part| part.holds(subject)),
             Expr::Any(parts) => parts.iter().any(|part| part.holds(subject)),
+        }
+    }
+
+    fn names(&self, facts: &[&str]) -> bool {
+        match self {
+            Expr::Label(_) => false,
+            Expr::Has(fact) | Expr::Compare { fact, .. } => facts.contains(&fact.as_str()),
+            Expr::Not(inner) => inner.names(facts),
+            Expr::All(parts) | Expr::Any(parts) => parts.iter().any(|part| part.names(facts)),
         }
     }
 

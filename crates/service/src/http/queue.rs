@@ -127,7 +127,7 @@ pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
             requirement: strand.requirement.clone(),
             waited: strand.longest_us.into(),
             reason,
-            standing: strand.standing,
+            standing: strand.standing.clone(),
         }),
         stuck_elsewhere: stuck.saturating_sub(told),
     }

@@ -129,6 +129,7 @@ pub async fn submit(
         requirement: checked.requirement.to_string(),
         project: project.id.0,
         band: Band::Normal,
+        ..StrandKey::default()
     };
     let strand = app.strand(&mut connection, &key).await?;
     let at = app.clock.now();

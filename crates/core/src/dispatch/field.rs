@@ -1,0 +1,587 @@
+//! Runners and requirements, class against class.
+//!
+//! Runners that satisfy the same requirements in the same pool form a *class*; jobs with the same requirement, reach and
+//! seats form a *kind*. Which kind may use which class is worked out once, when either appears, so that the cost of a
+//! plan follows the number of kinds and classes, not of jobs and runners. A pool that can make machines has one more
+//! class, of the machines that it would make.
+
+use super::yard::{PoolView, RunnerView, SeatNeeds, Willingness};
+use crate::fact::Subject;
+use crate::id::{AttemptId, PoolId, RunnerId};
+use crate::requirement::Requirement;
+use crate::time::Moment;
+use fixedbitset::FixedBitSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Like runners of one pool, or the machines that the pool would make.
+pub(super) struct Class {
+    pub pool: PoolId,
+    /// The requirements that it satisfies, its pool's openness included.
+    pub satisfied: FixedBitSet,
+    /// The kinds that may use it: they are satisfied, and the pool is in their reach.
+    pub kinds: FixedBitSet,
+    /// Whether these are machines that the pool would make.
+    pub future: bool,
+    /// Slots of machines that are being made; of future classes only.
+    pub coming: u32,
+    pub takes: u32,
+    pub paused: u32,
+    pub offline: u32,
+    /// Slots of the runners that take work.
+    pub slots: u32,
+    pub free_slots: u32,
+    /// Runners with a free slot, the one idle longest first.
+    pub free: BTreeSet<(Moment, RunnerId)>,
+}
+
+/// Jobs that are alike in what they may use.
+pub(super) struct Kind {
+    pub requirement: usize,
+    pub reach: usize,
+    pub seats: SeatNeeds,
+    /// The classes that it may use, in the order in which they are best given: the least wanted ability first, then
+    /// the cheapest.
+    pub classes: Vec<usize>,
+    pub sorted: u64,
+    pub strands: Vec<usize>,
+    /// Jobs of it that wait.
+    pub waiting: u32,
+}
+
+pub(super) struct Wanted {
+    pub requirement: Requirement,
+    /// Whether it asks for one runner or host by name, so that like runners are not alike to it.
+    individual: bool,
+}
+
+/// A subject without what tells one runner from its like, and what it satisfies.
+struct Likeness {
+    subject: Subject,
+    satisfied: FixedBitSet,
+}
+
+pub(super) struct Runner {
+    pub view: RunnerView,
+    pub holds: FxHashSet<AttemptId>,
+    pub idle_since: Moment,
+    likeness: usize,
+    pub class: usize,
+}
+
+#[derive(Default)]
+pub(super) struct Field {
+    pub pools: BTreeMap<PoolId, PoolView>,
+    pub runners: BTreeMap<RunnerId, Runner>,
+    pub wanted: Vec<Wanted>,
+    by_text: FxHashMap<String, usize>,
+    likenesses: Vec<Likeness>,
+    by_subject: FxHashMap<Subject, usize>,
+    pub classes: Vec<Class>,
+    by_signature: FxHashMap<(PoolId, bool, Vec<usize>), usize>,
+    futures: FxHashMap<PoolId, usize>,
+    reaches: Vec<BTreeSet<PoolId>>,
+    by_pools: FxHashMap<BTreeSet<PoolId>, usize>,
+    by_path: FxHashMap<String, usize>,
+    pub kinds: Vec<Kind>,
+    by_kind: FxHashMap<(usize, usize, SeatNeeds), usize>,
+    /// Counts the changes of classes and prices, so that what was sorted before is known to be stale.
+    version: u64,
+    potentials: Vec<u64>,
+    potentials_of: u64,
+}
+
+/// The words of a bit set without the empty ones at its end: equal for equal sets.
+fn signature(set: &FixedBitSet) -> Vec<usize> {
+    let words = set.as_slice();
+    let length = words
+        .iter()
+        .rposition(|word| *word != 0)
+        .map_or(0, |last| last + 1);
+    words.get(..length).unwrap_or_default().to_vec()
+}
+
+fn put(set: &mut FixedBitSet, at: usize, value: bool) {
+    if value {
+        set.grow(at + 1);
+        set.insert(at);
+    } else if at < set.len() {
+        set.set(at, false);
+    }
+}
+
+impl Field {
+    pub fn class(&self, at: usize) -> Option<&Class> {
+        self.classes.get(at)
+    }
+
+    pub fn kind(&self, at: usize) -> Option<&Kind> {
+        self.kinds.get(at)
+    }
+
+    /// Whether a runner takes work, its pool minded.
+    pub fn willingness(&self, view: &RunnerView) -> Willingness {
+        let paused = self.pools.get(&view.pool).is_some_and(|pool| pool.paused);
+        match view.willingness() {
+            Willingness::Takes if paused => Willingness::Paused,
+            other => other,
+        }
+    }
+
+    // Kinds.
+
+    /// The kind of jobs that ask for this, from a project at this path. Nothing when the requirement cannot be read,
+    /// which it could when it was submitted.
+    pub fn kind_of(&mut self, text: &str, path: &str, seats: &SeatNeeds) -> Option<usize> {
+        let requirement = self.wanted_of(text)?;
+        let reach = self.reach_of(path);
+        let key = (requirement, reach, seats.clone());
+        if let Some(known) = self.by_kind.get(&key) {
+            return Some(*known);
+        }
+        let kind = self.kinds.len();
+        self.by_kind.insert(key, kind);
+        let mut classes = Vec::new();
+        let pools = self.reaches.get(reach);
+        for (at, class) in self.classes.iter_mut().enumerate() {
+            if class.satisfied.contains(requirement)
+                && pools.is_some_and(|pools| pools.contains(&class.pool))
+            {
+                put(&mut class.kinds, kind, true);
+                classes.push(at);
+            }
+        }
+        self.kinds.push(Kind {
+            requirement,
+            reach,
+            seats: seats.clone(),
+            classes,
+            sorted: 0,
+            strands: Vec::new(),
+            waiting: 0,
+        });
+        Some(kind)
+    }
+
+    fn reach_of(&mut self, path: &str) -> usize {
+        if let Some(known) = self.by_path.get(path) {
+            return *known;
+        }
+        let pools: BTreeSet<PoolId> = self
+            .pools
+            .values()
+            .filter(|pool| pool.reaches(path))
+            .map(|pool| pool.id)
+            .collect();
+        let reach = *self.by_pools.entry(pools.clone()).or_insert_with(|| {
+            self.reaches.push(pools);
+            self.reaches.len() - 1
+        });
+        self.by_path.insert(path.to_owned(), reach);
+        reach
+    }
+
+    fn wanted_of(&mut self, text: &str) -> Option<usize> {
+        if let Some(known) = self.by_text.get(text) {
+            return Some(*known);
+        }
+        let requirement: Requirement = text.parse().ok()?;
+        let at = self.wanted.len();
+        let individual = requirement.names(&["runner", "host"]);
+        for likeness in &mut self.likenesses {
+            let holds = !individual && requirement.satisfied_by(&likeness.subject);
+            put(&mut likeness.satisfied, at, holds);
+        }
+        self.wanted.push(Wanted {
+            requirement,
+            individual,
+        });
+        self.by_text.insert(text.to_owned(), at);
+        // Classes whose members differ in it fall apart; the others only learn of it.
+        let ids: Vec<RunnerId> = self.runners.keys().copied().collect();
+        for id in ids {
+            self.place_runner(id);
+        }
+        let pools: Vec<PoolId> = self.futures.keys().copied().collect();
+        for id in pools {
+            self.place_future(id);
+        }
+        Some(at)
+    }
+
+    // Runners.
+
+    /// What a subject satisfies in a pool.
+    fn satisfied(&self, likeness: usize, subject: &Subject, pool: &PoolView) -> FixedBitSet {
+        let mut satisfied = self
+            .likenesses
+            .get(likeness)
+            .map(|likeness| likeness.satisfied.clone())
+            .unwrap_or_default();
+        for (at, wanted) in self.wanted.iter().enumerate() {
+            if wanted.individual {
+                put(&mut satisfied, at, wanted.requirement.satisfied_by(subject));
+            } else if wanted.requirement.is_any() {
+                put(&mut satisfied, at, pool.open);
+            }
+        }
+        satisfied
+    }
+
+    fn likeness_of(&mut self, subject: &Subject) -> usize {
+        let subject = subject.without(&["runner", "host"]);
+        if let Some(known) = self.by_subject.get(&subject) {
+            return *known;
+        }
+        let mut satisfied = FixedBitSet::with_capacity(self.wanted.len());
+        for (at, wanted) in self.wanted.iter().enumerate() {
+            if !wanted.individual && wanted.requirement.satisfied_by(&subject) {
+                satisfied.insert(at);
+            }
+        }
+        let at = self.likenesses.len();
+        self.likenesses.push(Likeness {
+            subject: subject.clone(),
+            satisfied,
+        });
+        self.by_subject.insert(subject, at);
+        at
+    }
+
+    fn class_of(&mut self, pool: PoolId, future: bool, satisfied: FixedBitSet) -> usize {
+        let key = (pool, future, signature(&satisfied));
+        if let Some(known) = self.by_signature.get(&key) {
+            return *known;
+        }
+        let at = self.classes.len();
+        self.by_signature.insert(key, at);
+        let mut kinds = FixedBitSet::new();
+        for (number, kind) in self.kinds.iter_mut().enumerate() {
+            let in_reach = self
+                .reaches
+                .get(kind.reach)
+                .is_some_and(|pools| pools.contains(&pool));
+            if in_reach && satisfied.contains(kind.requirement) {
+                put(&mut kinds, number, true);
+                kind.classes.push(at);
+            }
+        }
+        self.classes.push(Class {
+            pool,
+            satisfied,
+            kinds,
+            future,
+            coming: 0,
+            takes: 0,
+            paused: 0,
+            offline: 0,
+            slots: 0,
+            free_slots: 0,
+            free: BTreeSet::new(),
+        });
+        self.version += 1;
+        at
+    }
+
+    /// Takes a runner out of its class, or puts it there.
+    fn count(&mut self, id: RunnerId, present: bool) {
+        let Some(runner) = self.runners.get(&id) else {
+            return;
+        };
+        let willingness = self.willingness(&runner.view);
+        let Some(class) = self.classes.get_mut(runner.class) else {
+            return;
+        };
+        let change = |count: &mut u32, by: u32| {
+            *count = if present {
+                *count + by
+            } else {
+                count.saturating_sub(by)
+            };
+        };
+        match willingness {
+            Willingness::Takes => {
+                let held = u32::try_from(runner.holds.len()).unwrap_or(u32::MAX);
+                let free = runner.view.slots.saturating_sub(held);
+                change(&mut class.takes, 1);
+                change(&mut class.slots, runner.view.slots);
+                change(&mut class.free_slots, free);
+                if present && free > 0 {
+                    class.free.insert((runner.idle_since, id));
+                } else {
+                    class.free.remove(&(runner.idle_since, id));
+                }
+            }
+            Willingness::Paused => change(&mut class.paused, 1),
+            Willingness::Offline => change(&mut class.offline, 1),
+        }
+    }
+
+    /// Puts a runner into the class in which it belongs by now.
+    fn place_runner(&mut self, id: RunnerId) {
+        let Some(runner) = self.runners.get(&id) else {
+            return;
+        };
+        let Some(pool) = self.pools.get(&runner.view.pool) else {
+            return;
+        };
+        let satisfied = self.satisfied(runner.likeness, &runner.view.subject, pool);
+        if self
+            .classes
+            .get(runner.class)
+            .is_some_and(|class| class.pool == pool.id && class.satisfied == satisfied)
+        {
+            return;
+        }
+        let pool = pool.id;
+        let class = self.class_of(pool, false, satisfied);
+        self.count(id, false);
+        if let Some(runner) = self.runners.get_mut(&id) {
+            runner.class = class;
+        }
+        self.count(id, true);
+    }
+
+    /// A runner is like this. Its class now, and before.
+    pub fn runner(&mut self, view: RunnerView, now: Moment) -> [Option<usize>; 2] {
+        let id = view.id;
+        self.count(id, false);
+        let (mut holds, mut idle_since, mut before) = (FxHashSet::default(), now, None);
+        if let Some(known) = self.runners.remove(&id) {
+            (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
+        }
+        let likeness = self.likeness_of(&view.subject);
+        let class = self.pools.get(&view.pool).map(|pool| {
+            let satisfied = self.satisfied(likeness, &view.subject, pool);
+            (pool.id, satisfied)
+        });
+        // A runner whose pool was not told yet is in no class; the pool's coming puts it into one.
+        let class = class.map_or(usize::MAX, |(pool, satisfied)| {
+            self.class_of(pool, false, satisfied)
+        });
+        self.runners.insert(
+            id,
+            Runner {
+                view,
+                holds,
+                idle_since,
+                likeness,
+                class,
+            },
+        );
+        self.count(id, true);
+        [Some(class), before]
+    }
+
+    /// A runner is not there any more. It comes back, for what it held.
+    pub fn runner_gone(&mut self, id: RunnerId) -> Option<Runner> {
+        self.count(id, false);
+        self.runners.remove(&id)
+    }
+
+    /// An attempt takes a slot of a runner, or gives it back.
+    pub fn hold(&mut self, id: RunnerId, attempt: AttemptId) {
+        self.count(id, false);
+        if let Some(runner) = self.runners.get_mut(&id) {
+            runner.holds.insert(attempt);
+        }
+        self.count(id, true);
+    }
+
+    /// The class whose slot an attempt gives back.
+    pub fn release(&mut self, id: RunnerId, attempt: AttemptId, now: Moment) -> Option<usize> {
+        self.count(id, false);
+        let class = self.runners.get_mut(&id).map(|runner| {
+            runner.holds.remove(&attempt);
+            runner.idle_since = now;
+            runner.class
+        });
+        self.count(id, true);
+        class
+    }
+
+    // Pools.
+
+    /// A pool is like this. Whether kinds and classes have to be worked out anew.
+    pub fn pool(&mut self, view: PoolView) -> bool {
+        let id = view.id;
+        let known = self.pools.get(&id);
+        if known == Some(&view) {
+            return false;
+        }
+        let alike = known.is_some_and(|known| known.same_for_classes(&view));
+        let members: Vec<RunnerId> = if known.is_none_or(|known| known.paused != view.paused) {
+            self.runners
+                .values()
+                .filter(|runner| runner.view.pool == id)
+                .map(|runner| runner.view.id)
+                .collect()
+        } else {
+            Vec::new()
+        };
+        for member in &members {
+            self.count(*member, false);
+        }
+        self.pools.insert(id, view);
+        for member in &members {
+            self.count(*member, true);
+        }
+        if alike {
+            self.place_future(id);
+            self.version += 1;
+        }
+        !alike
+    }
+
+    /// Works out the class of the machines that a pool would make, if it makes any.
+    fn place_future(&mut self, id: PoolId) {
+        let Some(pool) = self.pools.get(&id) else {
+            return;
+        };
+        let coming = pool.coming;
+        let made = pool.makes.as_ref().map(|subject| {
+            let mut satisfied = FixedBitSet::with_capacity(self.wanted.len());
+            for (at, wanted) in self.wanted.iter().enumerate() {
+                put(
+                    &mut satisfied,
+                    at,
+                    pool.admits(&wanted.requirement, subject),
+                );
+            }
+            satisfied
+        });
+        let before = self.futures.remove(&id);
+        if let Some(class) = before.and_then(|at| self.classes.get_mut(at)) {
+            class.coming = 0;
+            class.future = false;
+        }
+        if let Some(satisfied) = made {
+            let at = self.class_of(id, true, satisfied);
+            if let Some(class) = self.classes.get_mut(at) {
+                class.coming = coming;
+                class.future = true;
+            }
+            self.futures.insert(id, at);
+        }
+    }
+
+    /// Works out classes and kinds anew. What was known of kinds is lost; the strands are to ask for theirs again.
+    pub fn anew(&mut self) {
+        self.classes.clear();
+        self.by_signature.clear();
+        self.futures.clear();
+        self.reaches.clear();
+        self.by_pools.clear();
+        self.by_path.clear();
+        self.kinds.clear();
+        self.by_kind.clear();
+        self.version += 1;
+        let ids: Vec<RunnerId> = self.runners.keys().copied().collect();
+        for id in ids {
+            if let Some(runner) = self.runners.get_mut(&id) {
+                runner.class = usize::MAX;
+            }
+            self.place_runner(id);
+        }
+        let pools: Vec<PoolId> = self.pools.keys().copied().collect();
+        for id in pools {
+            self.place_future(id);
+        }
+    }
+
+    /// Classes at all, of whichever reach, that satisfy a kind's requirement.
+    pub fn satisfying(&self, kind: &Kind) -> impl Iterator<Item = &Class> {
+        let requirement = kind.requirement;
+        self.classes
+            .iter()
+            .filter(move |class| class.satisfied.contains(requirement))
+    }
+
+    /// The classes of a kind in the order in which they are best given.
+    pub fn sort_classes(&mut self, kind: usize) {
+        let version = self.version;
+        let Some(found) = self.kinds.get(kind) else {
+            return;
+        };
+        if found.sorted == version {
+            return;
+        }
+        if self.potentials_of != version {
+            self.potentials = self.potentials();
+            self.potentials_of = version;
+        }
+        let Some(found) = self.kinds.get(kind) else {
+            return;
+        };
+        let mut keyed: Vec<((u64, u64), usize)> = found
+            .classes
+            .iter()
+            .map(|at| (self.rank(*at), *at))
+            .collect();
+        keyed.sort_unstable();
+        if let Some(found) = self.kinds.get_mut(kind) {
+            found.classes = keyed.into_iter().map(|(_, at)| at).collect();
+            found.sorted = version;
+        }
+    }
+
+    /// How gladly a class is given away: what its abilities could be worth to others, then what one of its machines
+    /// costs.
+    pub fn rank(&self, class: usize) -> (u64, u64) {
+        let price = self
+            .class(class)
+            .and_then(|class| self.pools.get(&class.pool))
+            .map_or(0, |pool| pool.price.0);
+        (
+            self.potentials.get(class).copied().unwrap_or_default(),
+            price,
+        )
+    }
+
+    /// How much each class's abilities could be wanted: for each requirement ever heard of that it satisfies, one part
+    /// in as many classes as satisfy it, in millionths. Among the classes of one kind, the one with the least has the
+    /// least to offer to others.
+    fn potentials(&self) -> Vec<u64> {
+        let mut rivals = vec![0u64; self.wanted.len()];
+        let present = || {
+            self.classes
+                .iter()
+                .filter(|class| class.takes + class.paused + class.offline > 0)
+        };
+        for class in present() {
+            for wanted in class.satisfied.ones() {
+                if let Some(count) = rivals.get_mut(wanted) {
+                    *count += 1;
+                }
+            }
+        }
+        let share = |wanted| 1_000_000 / rivals.get(wanted).copied().unwrap_or(1).max(1);
+        self.classes
+            .iter()
+            .map(|class| class.satisfied.ones().map(share).sum())
+            .collect()
+    }
+
+    /// How much the jobs that wait now, of other kinds than this, want a class: for each kind the jobs that wait for
+    /// each slot which could take them. In millionths.
+    pub fn demand(&self, class: usize, kind: usize, waiting: &FixedBitSet) -> u64 {
+        let Some(class) = self.class(class) else {
+            return 0;
+        };
+        class
+            .kinds
+            .intersection(waiting)
+            .filter(|other| *other != kind)
+            .filter_map(|other| self.kind(other))
+            .map(|other| {
+                let slots: u64 = other
+                    .classes
+                    .iter()
+                    .filter_map(|at| self.class(*at))
+                    .map(|class| u64::from(class.slots))
+                    .sum();
+                u64::from(other.waiting) * 1_000_000 / slots.max(1)
+            })
+            .sum()
+    }
+}
