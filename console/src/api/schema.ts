@@ -39,6 +39,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancel, retry or move many jobs at once. Those that wait for a reason, of a team, with a requirement, or named one
+         *     by one; at most 500 in one request.
+         */
+        post: operations["act_on_jobs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{job}": {
         parameters: {
             query?: never;
@@ -127,6 +147,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a team or project that holds nothing: no places, pools or jobs. */
+        delete: operations["remove_place"];
+        options?: never;
+        head?: never;
+        /** Change a team's or project's weight, limit or patience, or move it to another team. */
+        patch: operations["change_place"];
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -159,7 +197,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change a pool: its owner, reach, labels, openness, or whether it is paused. Where jobs would be left that nothing can
+         *     run, it is refused with who they are, unless told to go on.
+         */
+        patch: operations["change_pool"];
         trace?: never;
     };
     "/api/v1/pools/{pool}/tickets": {
@@ -265,6 +307,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/seats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The seats, and who has them. */
+        get: operations["list_seats"];
+        put?: never;
+        /** Add a kind of seat. */
+        post: operations["add_seat"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seats/{seat}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change how many seats there are. Lowered under use they drain: nothing is ended. */
+        patch: operations["change_seat"];
+        trace?: never;
+    };
+    "/api/v1/seats/{seat}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept. */
+        post: operations["take_seat_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -353,10 +447,32 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/where": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a requirement: which runners satisfy it, which of them could take a job now, and which clause excludes the rest. */
+        post: operations["try_requirement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * @description What to do.
+         * @enum {string}
+         */
+        Action: "cancel" | "retry" | "urgent" | "normal" | "background";
         /** @description One try of a job on one runner. */
         Attempt: {
             /** @description Whether its result is the job's. */
@@ -403,13 +519,43 @@ export interface components {
          */
         AttemptState: "assigned" | "acknowledged" | "executing" | "finalizing" | "done";
         BTreeMap: {
-            [key: string]: number | string;
+            [key: string]: number;
         };
         /**
          * @description How urgent a job is.
          * @enum {string}
          */
         Band: "urgent" | "normal" | "background";
+        /** @description What to do with many waiting or ended jobs. */
+        BulkAction: {
+            action: components["schemas"]["Action"];
+            /** @description Only these jobs, by short name or id. */
+            jobs?: string[];
+            /** @description Only say how many it would be. */
+            preview?: boolean;
+            reason?: components["schemas"]["Reason"] | null;
+            /** @description Only jobs of this team or project. */
+            under?: string | null;
+            /** @description Only jobs with this requirement, in whatever way it is written. */
+            where?: string | null;
+        };
+        /** @description What was done. */
+        BulkResult: {
+            /**
+             * Format: int64
+             * @description Jobs of these that were changed; none when it was only a preview.
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description Jobs that the filter found.
+             */
+            found: number;
+            /** @description The first of them, by short name; of a retry, the new ones. */
+            jobs: string[];
+            /** @description Whether there are more than one request changes: send it again. */
+            more: boolean;
+        };
         /**
          * Format: int64
          * @description A number of bytes.
@@ -428,6 +574,14 @@ export interface components {
              * @description The id of the thing it happened to.
              */
             subject: string;
+        };
+        /** @description What a change of the yard did, or would do. */
+        ChangedPool: {
+            /** @description Whether it was done. */
+            done: boolean;
+            /** @description Who can run nowhere any more what could run before. */
+            losses: components["schemas"]["Loss"][];
+            pool: components["schemas"]["Pool"];
         };
         /** @description One part of a requirement, and how many runners fail it. */
         ClauseCount: {
@@ -472,6 +626,7 @@ export interface components {
             command: string[];
             /** Format: int32 */
             exit_code?: number | null;
+            give_up_at?: components["schemas"]["Moment"] | null;
             /** @description When this was true. */
             now: components["schemas"]["Moment"];
             ready_at?: components["schemas"]["Moment"] | null;
@@ -479,6 +634,8 @@ export interface components {
             run: string;
             /** @description Why it ended as it did, in words. */
             said?: string | null;
+            /** @description Seats that it takes while it runs. */
+            seats?: components["schemas"]["BTreeMap"];
             time_limit_us: components["schemas"]["Micros"];
             /** Format: int32 */
             tries: number;
@@ -546,6 +703,21 @@ export interface components {
             /** @description How long before the window's end the step begins, in microseconds. */
             ago_us: components["schemas"]["Micros"];
         };
+        /** @description A limit that is reached. */
+        Limit: {
+            /**
+             * Format: int32
+             * @description Slots that it holds.
+             */
+            held: number;
+            /**
+             * Format: int32
+             * @description Slots that it may hold.
+             */
+            limit: number;
+            /** @description The path of the team or project. */
+            place: string;
+        };
         /** @description Something that has a page. */
         Link: {
             /** @enum {string} */
@@ -581,6 +753,21 @@ export interface components {
              */
             total: number;
         };
+        /** @description Jobs that only what was changed could run. */
+        Loss: {
+            /**
+             * Format: int64
+             * @description How many were submitted in the last 30 days.
+             */
+            lately: number;
+            project: string;
+            /**
+             * Format: int64
+             * @description How many of them wait.
+             */
+            waiting: number;
+            where: string;
+        };
         /** @description A ticket just made. The secret is shown this once. */
         MadeTicket: components["schemas"]["Ticket"] & {
             /** @description The command to run on the machine. */
@@ -591,6 +778,19 @@ export interface components {
         /** @description What a person can do about a reason. */
         Mend: {
             /** @description What to do, as a sentence. */
+            said: string;
+        };
+        /** @description A mend as an action: a request that a person can send by pressing a button. */
+        MendAction: {
+            /** @description What it will lead to, where that should be confirmed first. */
+            asks?: string | null;
+            body?: unknown;
+            /** @description The same on the command line. */
+            command: string;
+            method: string;
+            /** @description Below `/api/v1`. */
+            path: string;
+            /** @description What it does, in a few words: `Resume fell-03`. */
             said: string;
         };
         /**
@@ -612,10 +812,17 @@ export interface components {
         };
         /** @description What to make a job from. */
         NewJob: {
+            /** @description How urgent it is; normal when not given. */
+            band?: components["schemas"]["Band"];
             /** @description The program and its arguments. It is run as it is, without a shell. */
             command: string[];
+            /** @description Whether it fails at once when nothing in the yard could ever run it. */
+            fail_unmatched?: boolean;
+            give_up_us?: components["schemas"]["Micros"] | null;
             /** @description The project's path, or its name where only one has it. */
             project: string;
+            /** @description Seats that it takes while it runs, by name. */
+            seats?: components["schemas"]["BTreeMap"];
             /** @description Refuse it when its requirement names something that nothing in the yard knows. */
             strict?: boolean;
             time_limit_us?: components["schemas"]["Micros"] | null;
@@ -653,6 +860,18 @@ export interface components {
             /** @description The path of its team. */
             team: string;
         };
+        /** @description What to make a kind of seat from. */
+        NewSeat: {
+            /**
+             * Format: int32
+             * @description How many there are.
+             */
+            count: number;
+            /** @description What they are, for people. */
+            description?: string;
+            /** @description Letters, digits, `-` and `_`. */
+            name: string;
+        };
         /** @description What to make a team from. */
         NewTeam: {
             /** @description Letters, digits, `-` and `_`; unique beside its siblings. */
@@ -663,6 +882,13 @@ export interface components {
         /** @description What to make a ticket from. The pool stands in the address. */
         NewTicket: {
             lifetime_us?: components["schemas"]["Micros"] | null;
+        };
+        /** @description What to try. */
+        NewTrial: {
+            /** @description Whose job it would be; everybody's when not given. */
+            project?: string | null;
+            /** @description The requirement. */
+            where: string;
         };
         /** @description What a runner is wanted to do. */
         NewWish: {
@@ -709,13 +935,29 @@ export interface components {
             /** @description The things. */
             items: {
                 created_at: components["schemas"]["Moment"];
+                give_up_us?: components["schemas"]["Micros"] | null;
+                /**
+                 * Format: int32
+                 * @description Slots that it holds now.
+                 */
+                held: number;
                 id: components["schemas"]["PlaceId"];
                 /** @description `team` or `project`. */
                 kind: string;
+                /**
+                 * Format: int32
+                 * @description The most slots that it may hold at once, with everything below it.
+                 */
+                limit?: number | null;
                 /** @description Its name beside its siblings. */
                 name: string;
                 /** @description Its names from the root down, joined with `/`. */
                 path: string;
+                /**
+                 * Format: int32
+                 * @description Its share against its siblings'.
+                 */
+                weight: number;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -727,6 +969,8 @@ export interface components {
         Page_Pool: {
             /** @description The things. */
             items: {
+                /** @description Who may use it besides. */
+                also?: string[];
                 created_at: components["schemas"]["Moment"];
                 description: string;
                 /** Format: int32 */
@@ -734,9 +978,13 @@ export interface components {
                 id: components["schemas"]["PoolId"];
                 labels: string[];
                 name: string;
+                /** @description Who of them may use it; everything at or below the owner when empty. */
+                only?: string[];
                 open: boolean;
                 /** @description The owner's path; empty for the root. */
                 owner: string;
+                /** @description Whether its runners take nothing new. */
+                paused?: boolean;
                 /** @description How many of its runners are in which state. */
                 runners: components["schemas"]["RunnerCounts"];
                 /**
@@ -793,6 +1041,24 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_Seat: {
+            /** @description The things. */
+            items: {
+                /** Format: int32 */
+                count: number;
+                description: string;
+                holders: components["schemas"]["SeatHolder"][];
+                name: string;
+                /** Format: int32 */
+                taken: number;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Ticket: {
             /** @description The things. */
             items: {
@@ -822,13 +1088,45 @@ export interface components {
         /** @description A team or a project. */
         Place: {
             created_at: components["schemas"]["Moment"];
+            give_up_us?: components["schemas"]["Micros"] | null;
+            /**
+             * Format: int32
+             * @description Slots that it holds now.
+             */
+            held: number;
             id: components["schemas"]["PlaceId"];
             /** @description `team` or `project`. */
             kind: string;
+            /**
+             * Format: int32
+             * @description The most slots that it may hold at once, with everything below it.
+             */
+            limit?: number | null;
             /** @description Its name beside its siblings. */
             name: string;
             /** @description Its names from the root down, joined with `/`. */
             path: string;
+            /**
+             * Format: int32
+             * @description Its share against its siblings'.
+             */
+            weight: number;
+        };
+        /** @description What to change of a team or a project. What is not given stays; null takes a limit or the patience away. */
+        PlaceChange: {
+            give_up_us?: components["schemas"]["Micros"] | null;
+            /**
+             * Format: int32
+             * @description Slots; 0 lets nothing start.
+             */
+            limit?: number | null;
+            /** @description The path of the team to which it moves, with everything below it; empty for the root. */
+            parent?: string | null;
+            /**
+             * Format: int32
+             * @description 1 to 1000.
+             */
+            weight?: number | null;
         };
         /**
          * Format: uuid
@@ -837,6 +1135,8 @@ export interface components {
         PlaceId: string;
         /** @description A pool of runners. */
         Pool: {
+            /** @description Who may use it besides. */
+            also?: string[];
             created_at: components["schemas"]["Moment"];
             description: string;
             /** Format: int32 */
@@ -844,9 +1144,13 @@ export interface components {
             id: components["schemas"]["PoolId"];
             labels: string[];
             name: string;
+            /** @description Who of them may use it; everything at or below the owner when empty. */
+            only?: string[];
             open: boolean;
             /** @description The owner's path; empty for the root. */
             owner: string;
+            /** @description Whether its runners take nothing new. */
+            paused?: boolean;
             /** @description How many of its runners are in which state. */
             runners: components["schemas"]["RunnerCounts"];
             /**
@@ -854,6 +1158,24 @@ export interface components {
              * @description Slots of its connected runners that take work, and how many of them are free.
              */
             slots: number;
+        };
+        /** @description What to change of a pool. What is not given stays. */
+        PoolChange: {
+            /** @description Do it although jobs would be left that nothing can run. */
+            accept_losses?: boolean;
+            /** @description Let these teams and projects use it besides. */
+            also?: string[] | null;
+            description?: string | null;
+            labels?: string[] | null;
+            /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
+            only?: string[] | null;
+            open?: boolean | null;
+            /** @description The path of the team or project that is to own it; empty for the root. */
+            owner?: string | null;
+            /** @description Whether its runners take nothing new. */
+            paused?: boolean | null;
+            /** @description Only say what it would do. */
+            preview?: boolean;
         };
         /**
          * Format: uuid
@@ -911,6 +1233,9 @@ export interface components {
         };
         /** @description Waiting jobs that are alike to the dispatcher. */
         QueueStrand: {
+            /** @description What a person can press. */
+            actions?: components["schemas"]["MendAction"][];
+            band: components["schemas"]["Band"];
             /** @description The short name of the job at its head. */
             first: string;
             hints?: components["schemas"]["Hint"][];
@@ -921,6 +1246,8 @@ export interface components {
             project: string;
             /** @description The reason with its numbers. */
             said: string;
+            /** @description The seats that each of them needs. */
+            seats?: components["schemas"]["BTreeMap"];
             standing: components["schemas"]["Standing"];
             where: string;
         };
@@ -995,6 +1322,61 @@ export interface components {
          * @enum {string}
          */
         RunnerState: "awaited" | "available" | "busy" | "draining" | "paused" | "offline" | "retired";
+        /** @description A kind of seat, and who has them. */
+        Seat: {
+            /** Format: int32 */
+            count: number;
+            description: string;
+            holders: components["schemas"]["SeatHolder"][];
+            name: string;
+            /** Format: int32 */
+            taken: number;
+        };
+        /** @description What to change of a kind of seat. What is not given stays. */
+        SeatChange: {
+            /**
+             * Format: int32
+             * @description How many there are from now on. Lowered under use it drains: nothing is ended.
+             */
+            count?: number | null;
+            description?: string | null;
+        };
+        /** @description A job that holds seats, or had them taken back and still runs. */
+        SeatHolder: {
+            /** Format: int32 */
+            count: number;
+            /** @description The job's short name. */
+            job: string;
+            project: string;
+            runner: string;
+            since: components["schemas"]["Moment"];
+            taken_back?: components["schemas"]["TakenBack"] | null;
+        };
+        /** @description How one kind of seat stands towards a job that needs it. */
+        SeatStanding: {
+            /**
+             * Format: int32
+             * @description How many there are.
+             */
+            count: number;
+            name: string;
+            /**
+             * Format: int32
+             * @description How many are set aside for older jobs that need several.
+             */
+            set_aside?: number;
+            set_aside_for?: components["schemas"]["JobId"] | null;
+            /**
+             * Format: int32
+             * @description How many are taken.
+             */
+            taken: number;
+            /**
+             * Format: int32
+             * @description How many the job needs.
+             */
+            wanted: number;
+        };
         /** @description A token to sign in with. The answer sets an HttpOnly cookie. */
         SignIn: {
             token: string;
@@ -1035,13 +1417,29 @@ export interface components {
             /** @description Until when. */
             to: components["schemas"]["Moment"];
         };
-        /** @description How many runners stand how towards one requirement of one project. */
+        /** @description How many runners stand how towards one requirement of one project, and what else decides whether its jobs start. */
         Standing: {
+            /**
+             * Format: int32
+             * @description Slots of machines that are being made in them.
+             */
+            coming?: number;
             /**
              * Format: int32
              * @description Of these, the ones that the project may use.
              */
             in_reach: number;
+            limit?: components["schemas"]["Limit"] | null;
+            /**
+             * Format: int32
+             * @description Pools that could make a machine which satisfies it, whoever may use them.
+             */
+            makers?: number;
+            /**
+             * Format: int32
+             * @description Of these, the ones that the project may use.
+             */
+            makers_in_reach?: number;
             /**
              * Format: int32
              * @description Of those in reach, offline.
@@ -1057,6 +1455,10 @@ export interface components {
              * @description Runners that satisfy it, whoever may use them.
              */
             satisfying: number;
+            /** @description The seats that it needs. */
+            seats?: components["schemas"]["SeatStanding"][];
+            /** @description Why those pools would make no further one. */
+            short?: string[];
             /**
              * Format: int32
              * @description Of these, connected and taking work.
@@ -1092,6 +1494,19 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description From whom to take seats back. */
+        TakeBack: {
+            /** @description The job that holds them. */
+            job: string;
+            /** @description Why, for the record. */
+            why: string;
+        };
+        /** @description Seats that a person took back from a job. */
+        TakenBack: {
+            at: components["schemas"]["Moment"];
+            by: string;
+            why: string;
+        };
         /** @description A job that was taken, with what looks wrong about it. */
         TakenJob: components["schemas"]["JobLine"] & {
             /** @description Words of its requirement that nothing in the yard knows. */
@@ -1118,8 +1533,35 @@ export interface components {
          * @description A ticket with which a runner enrols.
          */
         TicketId: string;
+        /** @description What would run it. */
+        Trial: {
+            explanation: components["schemas"]["Explanation"];
+            /** @description Words that nothing in the yard knows. */
+            hints: components["schemas"]["Hint"][];
+            /** @description The runners that satisfy it, those that could take a job now first; at most 50. */
+            runners: components["schemas"]["TrialRunner"][];
+            /** @description All of it in a sentence. */
+            said: string;
+            standing: components["schemas"]["Standing"];
+            /** @description The requirement in its normal form. */
+            where: string;
+        };
+        /** @description A runner that satisfies it. */
+        TrialRunner: {
+            /**
+             * Format: int32
+             * @description Slots that are free now, for this project.
+             */
+            free: number;
+            pool: string;
+            runner: string;
+            /** @description Its state as people see it, or `out of reach`. */
+            state: string;
+        };
         /** @description Why a job waits, and what would run it. */
         Why: {
+            /** @description What a person can press. */
+            actions?: components["schemas"]["MendAction"][];
             /**
              * Format: int64
              * @description How many jobs of its strand are before it.
@@ -1233,6 +1675,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakenJob"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_on_jobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkAction"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkResult"];
                 };
             };
             "4XX": {
@@ -1413,6 +1886,68 @@ export interface operations {
             };
         };
     };
+    remove_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its path, each / written as %2F, or its name */
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its path, each / written as %2F, or its name */
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_pools: {
         parameters: {
             query?: never;
@@ -1484,6 +2019,40 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_pool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedPool"];
+                };
+            };
+            "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1679,6 +2248,124 @@ export interface operations {
             };
         };
     };
+    list_seats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Seat"];
+                };
+            };
+        };
+    };
+    add_seat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSeat"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_seat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                seat: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeatChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_seat_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                seat: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     who_is_signed_in: {
         parameters: {
             query?: never;
@@ -1860,6 +2547,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Ticket"];
+                };
+            };
+        };
+    };
+    try_requirement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

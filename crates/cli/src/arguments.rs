@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::verbs::{job, place, pool, runner, ticket};
+use crate::verbs::{job, place, pool, queue, runner, seat, ticket};
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
 
@@ -50,11 +50,22 @@ pub enum Noun {
         #[arg(long)]
         watch: bool,
     },
-    /// The waiting jobs, by why they wait.
+    /// The waiting jobs, by why they wait; many of them at once.
+    #[command(args_conflicts_with_subcommands = true)]
     Queue {
+        #[command(subcommand)]
+        verb: Option<queue::Verb>,
         /// Show it again every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
+    },
+    /// Try a requirement against the yard: which runners satisfy it, and which clause excludes the rest.
+    Where {
+        /// The requirement: 'linux and gcc >= 12'.
+        requirement: String,
+        /// Whose job it would be; everybody's when not given.
+        #[arg(long)]
+        project: Option<String>,
     },
     /// Why a job waits, and what would run it.
     Why {
@@ -70,6 +81,12 @@ pub enum Noun {
     /// Projects.
     #[command(subcommand)]
     Project(place::ProjectVerb),
+    /// What holds for a team or a project: its share, its limit, its place in the tree.
+    #[command(subcommand)]
+    Place(place::PlaceVerb),
+    /// Seats: counted resources that jobs take while they run.
+    #[command(subcommand)]
+    Seat(seat::Verb),
     /// Pools of runners.
     #[command(subcommand)]
     Pool(pool::Verb),

@@ -117,3 +117,18 @@ where
         tokio::time::sleep(Duration::from_secs(2)).await;
     }
 }
+
+/// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`; a bare number is seconds.
+pub fn time(text: &str) -> Result<std::time::Duration, String> {
+    let wrong = || format!("{text:?} is no length of time: write 90s, 20m or 2h");
+    if let Ok(seconds) = text.parse() {
+        return Ok(std::time::Duration::from_secs(seconds));
+    }
+    let length: jiff::SignedDuration = text.parse().map_err(|_| wrong())?;
+    std::time::Duration::try_from(length).map_err(|_| wrong())
+}
+
+/// Reads one of the words of a closed list.
+pub fn word<T: std::str::FromStr<Err = String>>(text: &str) -> Result<T, String> {
+    text.parse()
+}

@@ -2,11 +2,13 @@
 
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
+use pennine_core::lifecycle::runner::Wish;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, MadeTicket, NEXT_OFFSET, NewJob, NewPool,
-    NewProject, NewTeam, NewTicket, Page, Place, Pool, Queue, Runner, SignedIn, Skyline, Status,
-    TakenJob, Ticket, Why,
+    BulkAction, BulkResult, ChangedPool, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines,
+    MadeTicket, NEXT_OFFSET, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTicket, NewTrial,
+    Page, Place, PlaceChange, Pool, PoolChange, Queue, Runner, Seat, SeatChange, SignedIn, Skyline,
+    Status, TakeBack, TakenJob, Ticket, Trial, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -47,6 +49,81 @@ impl Client {
                     .json(body),
             )
             .await
+    }
+
+    async fn send<T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T> {
+        self.0
+            .json(self.0.request(method, &format!("/api/v1{path}")).json(body))
+            .await
+    }
+
+    /// Changes a team or project.
+    pub async fn change_place(&self, path: &str, change: &PlaceChange) -> Result<Place> {
+        self.send(Method::PATCH, &format!("/places/{}", segment(path)), change)
+            .await
+    }
+
+    /// Removes an empty team or project.
+    pub async fn remove_place(&self, path: &str) -> Result<()> {
+        let path = format!("/api/v1/places/{}", segment(path));
+        self.0
+            .send(self.0.request(Method::DELETE, &path))
+            .await
+            .map(drop)
+    }
+
+    /// Changes a pool.
+    pub async fn change_pool(&self, name: &str, change: &PoolChange) -> Result<ChangedPool> {
+        self.send(Method::PATCH, &format!("/pools/{}", segment(name)), change)
+            .await
+    }
+
+    /// The seats.
+    pub async fn seats(&self) -> Result<Page<Seat>> {
+        self.get("/seats").await
+    }
+
+    /// Adds a kind of seat.
+    pub async fn add_seat(&self, new: &NewSeat) -> Result<Seat> {
+        self.post("/seats", new).await
+    }
+
+    /// Changes a kind of seat.
+    pub async fn change_seat(&self, name: &str, change: &SeatChange) -> Result<Seat> {
+        self.send(Method::PATCH, &format!("/seats/{}", segment(name)), change)
+            .await
+    }
+
+    /// Takes a job's seats back.
+    pub async fn take_seat_back(&self, name: &str, from: &TakeBack) -> Result<Seat> {
+        self.post(&format!("/seats/{}/take-back", segment(name)), from)
+            .await
+    }
+
+    /// Says what a runner is wanted to do.
+    pub async fn set_wish(&self, name: &str, wish: Wish) -> Result<Runner> {
+        let body = serde_json::json!({"wish": wish});
+        self.send(
+            Method::PUT,
+            &format!("/runners/{}/wish", segment(name)),
+            &body,
+        )
+        .await
+    }
+
+    /// Tries a requirement against the yard.
+    pub async fn try_requirement(&self, new: &NewTrial) -> Result<Trial> {
+        self.post("/where", new).await
+    }
+
+    /// Does something to many jobs.
+    pub async fn act_on_jobs(&self, action: &BulkAction) -> Result<BulkResult> {
+        self.post("/jobs/actions", action).await
     }
 
     /// Who the token is.

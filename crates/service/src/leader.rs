@@ -8,7 +8,7 @@
 use crate::app::App;
 use crate::feed::Changes;
 use pennine_core::answer::Level;
-use pennine_core::dispatch::{Event, Plan, State};
+use pennine_core::dispatch::{Event, Plan, Reason, SharePolicy, State};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PoolId, RunnerId, StrandId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::RunnerEvent;
@@ -17,7 +17,7 @@ use pennine_store::attempt::{self, Committed, ForRunner, Loss};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::outbox::{self, Change, Cursor};
 use pennine_store::runner::Seen;
-use pennine_store::{job, level, pool, runner, strand};
+use pennine_store::{Connection, job, level, place, pool, runner, seat, share, strand};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -55,6 +55,8 @@ enum End {
     NotRenewed,
     #[error("this replica fell behind the change feed")]
     Behind,
+    #[error("the tree of teams has changed; the state is built anew")]
+    TreeMoved,
     #[error("told to stop")]
     Stopped,
     #[error(transparent)]
@@ -142,6 +144,8 @@ struct Term<'a> {
     told: Option<(Moment, Level)>,
     /// The most jobs that waited since the last reading was written.
     peak: usize,
+    /// Strands in which jobs have come that would rather fail than wait for a match.
+    impatient: BTreeSet<StrandId>,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
@@ -187,6 +191,15 @@ impl<'a> Term<'a> {
         let read_until = outbox::head(&mut connection).await?;
         let mut state = State::default();
         let now = app.clock.now();
+        for event in places_and_seats(&mut connection).await? {
+            state.apply(event, now);
+        }
+        let half_life = SharePolicy::default().half_life;
+        for used in share::used(&mut connection, half_life, now).await? {
+            let slot_time = Duration::try_from_secs_f64(used.seconds).unwrap_or_default();
+            let project = used.project;
+            state.apply(Event::Used { project, slot_time }, now);
+        }
         for pool in pool::list(&mut connection).await? {
             state.apply(Event::Pool(Box::new(pool.view())), now);
         }
@@ -225,8 +238,13 @@ impl<'a> Term<'a> {
                 },
                 now,
             );
+            if open.seats_back {
+                state.apply(Event::SeatsTakenBack { attempt: open.id.0 }, now);
+            }
         }
+        let mut waiting_strands = BTreeSet::new();
         for job in waiting {
+            waiting_strands.insert(job.strand_id.0);
             state.apply(waits(&job), now);
         }
         Ok(Term {
@@ -237,6 +255,7 @@ impl<'a> Term<'a> {
             read_until,
             told: None,
             peak: 0,
+            impatient: waiting_strands,
         })
     }
 
@@ -252,6 +271,8 @@ impl<'a> Term<'a> {
             BTreeSet::new(),
             BTreeSet::new(),
         );
+        let mut tree = false;
+        let mut unmatched = BTreeSet::new();
         for change in &fresh {
             match change.kind.as_str() {
                 "job.pending" => {
@@ -269,18 +290,34 @@ impl<'a> Term<'a> {
                 "pool.made" | "pool.changed" => {
                     pools.insert(PoolId(change.subject));
                 }
+                // Every path below it is another now, and with it reach, limits and shares.
+                "place.moved" | "place.removed" => return Err(End::TreeMoved),
+                "place.made" | "place.changed" | "seat.made" | "seat.changed" => tree = true,
                 _ => {}
             }
         }
         let again: Vec<JobId> = again.into_iter().collect();
         let mut waiting_again = HashMap::new();
         let now = self.app.clock.now();
-        if !(strands.is_empty() && again.is_empty() && runners.is_empty() && pools.is_empty()) {
+        if tree
+            || !(strands.is_empty() && again.is_empty() && runners.is_empty() && pools.is_empty())
+        {
             let mut connection = self.app.store.get().await?;
-            for id in pools {
-                if let Some(pool) = pool::get(&mut connection, id).await? {
+            if tree {
+                for event in places_and_seats(&mut connection).await? {
+                    self.state.apply(event, now);
+                }
+            }
+            for id in &pools {
+                if let Some(pool) = pool::get(&mut connection, *id).await? {
                     self.state.apply(Event::Pool(Box::new(pool.view())), now);
                 }
+            }
+            if !pools.is_empty() {
+                // A pool's labels are its runners'.
+                let members = runner::list(&mut connection, None).await?;
+                let members = members.iter().filter(|one| pools.contains(&one.pool_id.0));
+                runners.extend(members.map(|one| one.id.0));
             }
             if !runners.is_empty() {
                 let ids: Vec<RunnerId> = runners.into_iter().collect();
@@ -332,12 +369,21 @@ impl<'a> Term<'a> {
                 "attempt.over" => Some(Event::Released {
                     attempt: AttemptId(change.subject),
                 }),
+                "attempt.seats-back" => Some(Event::SeatsTakenBack {
+                    attempt: AttemptId(change.subject),
+                }),
                 _ => None,
             };
+            if let Some(Event::Waits { strand, .. }) = &event
+                && body.get("fail_unmatched") == Some(&serde_json::Value::Bool(true))
+            {
+                unmatched.insert(*strand);
+            }
             if let Some(event) = event {
                 self.state.apply(event, now);
             }
         }
+        self.impatient.extend(unmatched);
         self.peak = self.peak.max(self.state.waiting());
         Ok(())
     }
@@ -349,6 +395,7 @@ impl<'a> Term<'a> {
             let app = self.app;
             let plan = self.state.plan(now, &mut || AttemptId(app.fresh_id()));
             let refused = self.commit(&plan, now).await?;
+            self.fail_unmatched(&plan, now).await?;
             if refused.is_empty() {
                 return Ok(());
             }
@@ -418,6 +465,41 @@ impl<'a> Term<'a> {
         Ok(refused)
     }
 
+    /// Ends jobs that would rather fail than wait, of strands that nothing in the yard can ever satisfy.
+    async fn fail_unmatched(&mut self, plan: &Plan, now: Moment) -> Result<(), End> {
+        let mut strands = std::mem::take(&mut self.impatient);
+        strands.extend(plan.reasons.iter().map(|change| change.strand));
+        let unmatched: Vec<StrandId> = strands
+            .into_iter()
+            .filter(|strand| {
+                let said = self.state.said(*strand);
+                said.first()
+                    .is_some_and(|said| said.reason == Reason::NoMatch)
+            })
+            .collect();
+        if unmatched.is_empty() {
+            return Ok(());
+        }
+        let mut connection = self.app.store.leader().await?;
+        let failed = job::fail_unmatched(&mut connection, self.epoch, &unmatched, now).await?;
+        if !failed.is_empty() {
+            tracing::info!(jobs = ?failed, "jobs that nothing could ever run have failed");
+            self.app.feed.kick();
+        }
+        Ok(())
+    }
+
+    /// Ends jobs that have waited as long as they would.
+    async fn give_up(&self, now: Moment) -> Result<(), End> {
+        let mut connection = self.app.store.leader().await?;
+        let given_up = job::give_up(&mut connection, self.epoch, now).await?;
+        if !given_up.is_empty() {
+            tracing::info!(jobs = ?given_up, "jobs have given up waiting");
+            self.app.feed.kick();
+        }
+        Ok(())
+    }
+
     /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
     async fn look_after(&mut self) -> Result<(), End> {
         let now = self.app.clock.now();
@@ -430,7 +512,13 @@ impl<'a> Term<'a> {
         drop(connection);
         self.silent_runners(&seen, now).await?;
         self.leases(&seen, now).await?;
-        self.reading(now).await
+        self.give_up(now).await?;
+        self.reading(now).await?;
+        // Jobs climb bands as time passes.
+        if self.state.next_climb().is_some_and(|at| at <= now) {
+            self.decide().await?;
+        }
+        Ok(())
     }
 
     async fn silent_runners(&self, seen: &HashMap<RunnerId, Seen>, now: Moment) -> Result<(), End> {
@@ -534,6 +622,18 @@ impl<'a> Term<'a> {
         }
         Ok(())
     }
+}
+
+/// The weights, limits and seats as they are now.
+async fn places_and_seats(connection: &mut Connection) -> Result<Vec<Event>, End> {
+    let places = place::all(connection).await?;
+    let seats = seat::list(connection).await?;
+    let places = places.into_iter().map(|place| Event::Place(place.view()));
+    let seats = seats.into_iter().map(|seat| Event::Seats {
+        name: seat.name,
+        count: seat.count.max(0).unsigned_abs(),
+    });
+    Ok(places.chain(seats).collect())
 }
 
 /// What the change says of an attempt that was assigned.

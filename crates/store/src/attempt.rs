@@ -391,16 +391,18 @@ pub async fn lose(
              said = case when cancel_at is not null then 'cancelled by ' || cancel_by
                          when losses + $16 < tries then null else $17 end,
              waits_since = case when cancel_at is null and losses + $18 < tries then $19 else waits_since end,
-             started_at = case when cancel_at is null and losses + $20 < tries then null else job.started_at end,
-             finished_at = case when cancel_at is null and losses + $21 < tries then null else $22 end
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($23)
+             give_up_at = case when cancel_at is null and losses + $20 < tries
+                               then $21 + give_up_us * interval '1 microsecond' else give_up_at end,
+             started_at = case when cancel_at is null and losses + $22 < tries then null else job.started_at end,
+             finished_at = case when cancel_at is null and losses + $23 < tries then null else $24 end
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($25)
            returning job.id, job.state, job.result, job.strand_id, job.number, job.avoid_runner, job.project_id),
          o1 as (
            insert into outbox (at, kind, subject, body)
-           select $24, 'attempt.over', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'lost', true) from a),
+           select $26, 'attempt.over', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'lost', true) from a),
          o2 as (
            insert into outbox (at, kind, subject, body)
-           select $25, case when state = 'done' then 'job.done' else 'job.pending' end, id,
+           select $27, case when state = 'done' then 'job.done' else 'job.pending' end, id,
                   case when state = 'done' then jsonb_build_object('result', result)
                        else jsonb_build_object('strand', strand_id, 'number', number, 'project', project_id,
                                                'again', true) end
@@ -424,6 +426,8 @@ pub async fn lose(
     .bind::<Text, _>(Db(Outcome::Error))
     .bind::<Integer, _>(i32::from(loss.counts))
     .bind::<Text, _>(format!("every try came to nothing; the last: {}", loss.said))
+    .bind::<Integer, _>(i32::from(loss.counts))
+    .bind::<Timestamptz, _>(Db(at))
     .bind::<Integer, _>(i32::from(loss.counts))
     .bind::<Timestamptz, _>(Db(at))
     .bind::<Integer, _>(i32::from(loss.counts))
@@ -456,12 +460,16 @@ pub struct Open {
     pub assigned_at: Db<Moment>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     pub session: Option<Db<SessionId>>,
+    /// Whether a person took its seats back.
+    #[diesel(sql_type = Bool)]
+    pub seats_back: bool,
 }
 
 /// Every attempt that is not over.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
     Ok(statement(
-        "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, a.state, a.assigned_at, a.session
+        "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, a.state, a.assigned_at, a.session,
+                a.seats_back_at is not null as seats_back
          from attempt a join runner r on r.id = a.runner_id where a.state <> 'done'",
     )
     .load(connection)

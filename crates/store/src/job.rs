@@ -2,6 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
+use crate::leadership::Epoch;
 use crate::statement::statement;
 use crate::types::{Db, Json, words};
 use diesel::sql_types::{
@@ -9,6 +10,7 @@ use diesel::sql_types::{
 };
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::RunQueryDsl;
+use pennine_core::dispatch::{Band, SeatNeeds};
 use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::time::{Micros, Moment};
@@ -61,6 +63,14 @@ pub struct Job {
     pub current_attempt: Option<Db<AttemptId>>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub cancel_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Text)]
+    pub band: Db<Band>,
+    #[diesel(sql_type = Jsonb)]
+    pub seats: Json<SeatNeeds>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub give_up_at: Option<Db<Moment>>,
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    pub fail_unmatched: bool,
 }
 
 /// The columns of [`Job`], for `job j`, `run r` and `place p`.
@@ -69,7 +79,8 @@ macro_rules! job_query {
         concat!(
             "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.said,
                     j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
-                    j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at
+                    j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
+                    j.band, j.seats, j.give_up_at, j.fail_unmatched
              from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
             $rest
         )
@@ -89,6 +100,12 @@ pub struct NewJob {
     pub variables: BTreeMap<String, String>,
     pub time_limit: Micros,
     pub tries: u32,
+    pub band: Band,
+    pub seats: SeatNeeds,
+    /// How long it waits at most.
+    pub give_up: Option<Micros>,
+    /// Whether it fails at once when nothing could ever run it.
+    pub fail_unmatched: bool,
     pub by: String,
     pub at: Moment,
 }
@@ -109,13 +126,16 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
            insert into run (id, project_id, created_at, created_by) values ($1, $2, $3, $4) returning *),
          j as (
            insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables,
-                            time_limit_us, tries, created_at, ready_at, waits_since)
-           select $5, r.id, r.project_id, $6, $7, $8, $9, $10, $11, $12, $13, r.created_at, r.created_at, r.created_at
+                            time_limit_us, tries, created_at, ready_at, waits_since, band, seats, give_up_us, give_up_at,
+                            fail_unmatched)
+           select $5, r.id, r.project_id, $6, $7, $8, $9, $10, $11, $12, $13, r.created_at, r.created_at, r.created_at,
+                  $14, $15, $16, r.created_at + $17::bigint * interval '1 microsecond', $18
            from r returning *),
          o as (
            insert into outbox (at, kind, subject, body)
            select j.created_at, 'job.pending', j.id,
-                  jsonb_build_object('strand', j.strand_id, 'number', j.number, 'project', j.project_id) from j)
+                  jsonb_build_object('strand', j.strand_id, 'number', j.number, 'project', j.project_id,
+                                     'fail_unmatched', j.fail_unmatched) from j)
          select j.number as job, r.number as run from j, r",
     )
     .bind::<SqlUuid, _>(Db(new.run))
@@ -131,6 +151,11 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
     .bind::<Jsonb, _>(Json(new.variables))
     .bind::<BigInt, _>(Db(new.time_limit))
     .bind::<Integer, _>(i32::try_from(new.tries).unwrap_or(i32::MAX))
+    .bind::<Text, _>(Db(new.band))
+    .bind::<Jsonb, _>(Json(new.seats))
+    .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
+    .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
+    .bind::<diesel::sql_types::Bool, _>(new.fail_unmatched)
     .get_result(connection)
     .await?)
 }
@@ -294,6 +319,97 @@ pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Resul
     .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?)
+}
+
+#[derive(QueryableByName)]
+struct NumberRow {
+    #[diesel(sql_type = BigInt)]
+    number: i64,
+}
+
+/// Ends the jobs that have waited as long as they would, under the fence. Their numbers come back.
+pub async fn give_up(connection: &mut Connection, epoch: Epoch, at: Moment) -> Result<Vec<i64>> {
+    let rows: Vec<NumberRow> = statement(
+        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+         j as (
+           update job set state = $2, result = $3, finished_at = $4,
+                  said = 'it gave up: no runner had taken it by ' ||
+                         to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
+           from fence where state = 'pending' and current_attempt is null and give_up_at <= $5
+           returning job.id, job.number),
+         o as (
+           insert into outbox (at, kind, subject, body)
+           select $6, 'job.done', id, jsonb_build_object('result', $7::text) from j)
+         select number from j",
+    )
+    .bind::<BigInt, _>(epoch.0)
+    .bind::<Text, _>(Db(JobState::Done))
+    .bind::<Text, _>(Db(Outcome::Timeout))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(Db(Outcome::Timeout))
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.number).collect())
+}
+
+/// Ends the jobs of these strands that would rather fail than wait for a match, under the fence.
+pub async fn fail_unmatched(
+    connection: &mut Connection,
+    epoch: Epoch,
+    strands: &[StrandId],
+    at: Moment,
+) -> Result<Vec<i64>> {
+    let rows: Vec<NumberRow> = statement(
+        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+         j as (
+           update job set state = $2, result = $3, finished_at = $4,
+                  said = 'no runner satisfies it, and it was not to wait for one'
+           from fence where strand_id = any($5) and state = 'pending' and current_attempt is null and fail_unmatched
+           returning job.id, job.number),
+         o as (
+           insert into outbox (at, kind, subject, body)
+           select $6, 'job.done', id, jsonb_build_object('result', $7::text) from j)
+         select number from j",
+    )
+    .bind::<BigInt, _>(epoch.0)
+    .bind::<Text, _>(Db(JobState::Done))
+    .bind::<Text, _>(Db(Outcome::Error))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(Db(Outcome::Error))
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.number).collect())
+}
+
+/// Moves a waiting job to another band, and so to another strand; it keeps its place by age.
+pub async fn move_to(
+    connection: &mut Connection,
+    job: JobId,
+    band: Band,
+    strand: StrandId,
+    at: Moment,
+) -> Result<bool> {
+    let moved = statement(
+        "with j as (
+           update job set band = $1, strand_id = $2
+           where id = $3 and state = 'pending' and current_attempt is null and band <> $4
+           returning id, strand_id, number, project_id)
+         insert into outbox (at, kind, subject, body)
+         select $5, 'job.pending', id,
+                jsonb_build_object('strand', strand_id, 'number', number, 'project', project_id, 'again', true) from j",
+    )
+    .bind::<Text, _>(Db(band))
+    .bind::<SqlUuid, _>(Db(strand))
+    .bind::<SqlUuid, _>(Db(job))
+    .bind::<Text, _>(Db(band))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(moved > 0)
 }
 
 /// What became of a wish to cancel.

@@ -23,6 +23,8 @@ pub mod place;
 pub mod pool;
 pub mod runner;
 mod schema;
+pub mod seat;
+pub mod share;
 pub mod statement;
 pub mod strand;
 pub mod ticket;

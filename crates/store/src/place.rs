@@ -4,11 +4,15 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox;
 use crate::schema::place;
+use crate::statement::statement;
 use crate::types::Db;
+use diesel::QueryableByName;
 use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use pennine_core::dispatch::PlaceView;
 use pennine_core::id::PlaceId;
-use pennine_core::time::Moment;
+use pennine_core::time::{Micros, Moment};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -22,6 +26,20 @@ pub struct Place {
     pub path: String,
     pub parent_id: Option<Uuid>,
     pub created_at: Db<Moment>,
+    pub weight: i32,
+    pub slot_limit: Option<i32>,
+    pub give_up_us: Option<Db<Micros>>,
+}
+
+impl Place {
+    /// The place as dispatch sees it.
+    pub fn view(&self) -> PlaceView {
+        PlaceView {
+            path: self.path.clone(),
+            weight: self.weight.max(1).unsigned_abs(),
+            limit: self.slot_limit.map(|limit| limit.max(0).unsigned_abs()),
+        }
+    }
 }
 
 /// Adds a place.
@@ -36,6 +54,33 @@ pub async fn insert(connection: &mut Connection, new: &Place) -> Result<()> {
             outbox::write(connection, new.created_at.0, "place.made", new.id.0, body).await
         })
         .await
+}
+
+/// Sets a place's weight, limit and patience.
+pub async fn set(connection: &mut Connection, changed: &Place, at: Moment) -> Result<()> {
+    connection
+        .transaction(async |connection| {
+            diesel::update(place::table.find(changed.id))
+                .set((
+                    place::weight.eq(changed.weight),
+                    place::slot_limit.eq(changed.slot_limit),
+                    place::give_up_us.eq(changed.give_up_us),
+                ))
+                .execute(connection)
+                .await?;
+            let body = json!({"path": changed.path, "weight": changed.weight, "limit": changed.slot_limit});
+            outbox::write(connection, at, "place.changed", changed.id.0, body).await
+        })
+        .await
+}
+
+/// Every place.
+pub async fn all(connection: &mut Connection) -> Result<Vec<Place>> {
+    Ok(place::table
+        .select(Place::as_select())
+        .order(place::path)
+        .load(connection)
+        .await?)
 }
 
 /// Every place of a kind, by path.
@@ -71,4 +116,99 @@ pub async fn root(connection: &mut Connection) -> Result<Place> {
         .filter(place::kind.eq("root"))
         .first(connection)
         .await?)
+}
+
+/// Moves a place below another, with everything below it. What is written by path goes along.
+pub async fn move_below(
+    connection: &mut Connection,
+    moved: &Place,
+    parent: &Place,
+    at: Moment,
+) -> Result<Place> {
+    let to = match parent.path.as_str() {
+        "" => moved.name.clone(),
+        above => format!("{above}/{}", moved.name),
+    };
+    let mut after = moved.clone();
+    after.parent_id = Some(parent.id.0.0);
+    after.path.clone_from(&to);
+    connection
+        .transaction(async |connection| {
+            statement(
+                "update place set path = $1 || substr(path, length($2) + 1),
+                        parent_id = case when id = $3 then $4 else parent_id end
+                 where path = $5 or starts_with(path, $6 || '/')",
+            )
+            .bind::<Text, _>(&to)
+            .bind::<Text, _>(&moved.path)
+            .bind::<SqlUuid, _>(moved.id)
+            .bind::<SqlUuid, _>(parent.id)
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&moved.path)
+            .execute(connection)
+            .await?;
+            statement(
+                "update pool set
+                   reach_only = array(select case when p = $1 or starts_with(p, $2 || '/') then $3 || substr(p, length($4) + 1)
+                                      else p end from unnest(reach_only) p),
+                   reach_also = array(select case when p = $5 or starts_with(p, $6 || '/') then $7 || substr(p, length($8) + 1)
+                                      else p end from unnest(reach_also) p)",
+            )
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&to)
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&moved.path)
+            .bind::<Text, _>(&to)
+            .bind::<Text, _>(&moved.path)
+            .execute(connection)
+            .await?;
+            let body = json!({"from": moved.path, "path": to});
+            outbox::write(connection, at, "place.moved", moved.id.0, body).await
+        })
+        .await?;
+    Ok(after)
+}
+
+/// What a place holds.
+#[derive(Clone, Copy, Debug, QueryableByName)]
+pub struct Contents {
+    #[diesel(sql_type = BigInt)]
+    pub places: i64,
+    #[diesel(sql_type = BigInt)]
+    pub pools: i64,
+    #[diesel(sql_type = BigInt)]
+    pub jobs: i64,
+}
+
+/// What lies directly in a place.
+pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Contents> {
+    Ok(statement(
+        "select (select count(*) from place where parent_id = $1) as places,
+                (select count(*) from pool where owner_id = $2) as pools,
+                (select count(*) from job where project_id = $3) as jobs",
+    )
+    .bind::<SqlUuid, _>(place.id)
+    .bind::<SqlUuid, _>(place.id)
+    .bind::<SqlUuid, _>(place.id)
+    .get_result(connection)
+    .await?)
+}
+
+/// Removes a place that holds nothing.
+pub async fn remove(connection: &mut Connection, gone: &Place, at: Moment) -> Result<()> {
+    connection
+        .transaction(async |connection| {
+            statement("delete from strand where project_id = $1")
+                .bind::<SqlUuid, _>(gone.id)
+                .execute(connection)
+                .await?;
+            diesel::delete(place::table.find(gone.id))
+                .execute(connection)
+                .await?;
+            let body = json!({"path": gone.path});
+            outbox::write(connection, at, "place.removed", gone.id.0, body).await
+        })
+        .await
 }

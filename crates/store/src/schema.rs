@@ -8,6 +8,19 @@ diesel::table! {
         path -> Text,
         parent_id -> Nullable<Uuid>,
         created_at -> Timestamptz,
+        weight -> Integer,
+        slot_limit -> Nullable<Integer>,
+        give_up_us -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
+    seat (id) {
+        id -> Uuid,
+        name -> Text,
+        description -> Text,
+        count -> Integer,
+        created_at -> Timestamptz,
     }
 }
 
@@ -42,6 +55,9 @@ diesel::table! {
         open -> Bool,
         policy_version -> Integer,
         created_at -> Timestamptz,
+        reach_only -> Array<Text>,
+        reach_also -> Array<Text>,
+        paused -> Bool,
     }
 }
 
@@ -54,6 +70,9 @@ diesel::table! {
         open -> Bool,
         since -> Timestamptz,
         set_by -> Text,
+        reach_only -> Array<Text>,
+        reach_also -> Array<Text>,
+        paused -> Bool,
     }
 }
 

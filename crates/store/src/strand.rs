@@ -159,3 +159,35 @@ pub async fn timeline(
     };
     Ok(rows.into_iter().map(turn).collect())
 }
+
+/// A strand in which jobs wait, or came lately.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct UsedStrand {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<StrandId>,
+    #[diesel(sql_type = Jsonb)]
+    pub key: Json<StrandKey>,
+    #[diesel(sql_type = Text)]
+    pub project: String,
+    /// Jobs that wait.
+    #[diesel(sql_type = BigInt)]
+    pub waiting: i64,
+    /// Jobs submitted since then.
+    #[diesel(sql_type = BigInt)]
+    pub jobs: i64,
+}
+
+/// The strands of the jobs that wait, and of those that were submitted since.
+pub async fn used_since(connection: &mut Connection, since: Moment) -> Result<Vec<UsedStrand>> {
+    Ok(statement(
+        "select s.id, s.key, p.path as project, u.waiting, u.jobs
+         from (select strand_id, count(*) filter (where state = 'pending' and current_attempt is null) as waiting,
+                      count(*) filter (where created_at >= $1) as jobs
+               from job where created_at >= $2 or state = 'pending' group by strand_id) u
+         join strand s on s.id = u.strand_id join place p on p.id = s.project_id",
+    )
+    .bind::<Timestamptz, _>(Db(since))
+    .bind::<Timestamptz, _>(Db(since))
+    .load(connection)
+    .await?)
+}

@@ -1,6 +1,7 @@
 //! Jobs and their attempts.
 
-use pennine_core::dispatch::{Band, Mend, Reason, Standing};
+use crate::queue::MendAction;
+use pennine_core::dispatch::{Band, Mend, Reason, SeatNeeds, Standing};
 use pennine_core::id::{AttemptId, JobId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -38,6 +39,18 @@ pub struct NewJob {
     /// Refuse it when its requirement names something that nothing in the yard knows.
     #[serde(default)]
     pub strict: bool,
+    /// How urgent it is; normal when not given.
+    #[serde(default)]
+    pub band: Band,
+    /// Seats that it takes while it runs, by name.
+    #[serde(default)]
+    pub seats: SeatNeeds,
+    /// How long it waits at most, in microseconds; the project's patience when not given, or for ever.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub give_up_us: Option<Micros>,
+    /// Whether it fails at once when nothing in the yard could ever run it.
+    #[serde(default)]
+    pub fail_unmatched: bool,
 }
 
 /// A job that was taken, with what looks wrong about it.
@@ -89,6 +102,12 @@ pub struct Job {
     /// The run it belongs to, `run-207`.
     pub run: String,
     pub band: Band,
+    /// Seats that it takes while it runs.
+    #[serde(default)]
+    pub seats: SeatNeeds,
+    /// When it stops waiting.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub give_up_at: Option<Moment>,
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
     pub time_limit_us: Micros,
@@ -169,6 +188,9 @@ pub struct Why {
     pub explanation: Explanation,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mend: Option<Mend>,
+    /// What a person can press.
+    #[serde(default)]
+    pub actions: Vec<MendAction>,
     /// How many jobs of its strand are before it.
     pub before: u64,
     pub waited_us: Micros,

@@ -4,6 +4,7 @@
 //! (an unknown field is refused, since it is usually misspelt); what programs answer is read tolerantly, so that an
 //! older reader understands a newer writer.
 
+pub mod bulk;
 pub mod job;
 pub mod log;
 pub mod place;
@@ -12,10 +13,13 @@ pub mod problem;
 pub mod queue;
 pub mod runner;
 pub mod runner_protocol;
+pub mod seat;
 pub mod session;
 pub mod status;
 pub mod ticket;
+pub mod trial;
 
+pub use bulk::*;
 pub use job::*;
 pub use log::*;
 pub use place::*;
@@ -23,9 +27,11 @@ pub use pool::*;
 pub use problem::*;
 pub use queue::*;
 pub use runner::*;
+pub use seat::*;
 pub use session::*;
 pub use status::*;
 pub use ticket::*;
+pub use trial::*;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

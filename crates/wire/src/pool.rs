@@ -29,6 +29,58 @@ pub struct NewPool {
     pub owner: Option<String>,
 }
 
+/// What to change of a pool. What is not given stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PoolChange {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub labels: Option<Vec<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open: Option<bool>,
+    /// The path of the team or project that is to own it; empty for the root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
+    /// Narrow it to these teams and projects; empty for everything at or below the owner.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<Vec<String>>,
+    /// Let these teams and projects use it besides.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub also: Option<Vec<String>>,
+    /// Whether its runners take nothing new.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub paused: Option<bool>,
+    /// Only say what it would do.
+    #[serde(default)]
+    pub preview: bool,
+    /// Do it although jobs would be left that nothing can run.
+    #[serde(default)]
+    pub accept_losses: bool,
+}
+
+/// What a change of the yard did, or would do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangedPool {
+    pub pool: Pool,
+    /// Whether it was done.
+    pub done: bool,
+    /// Who can run nowhere any more what could run before.
+    pub losses: Vec<Loss>,
+}
+
+/// Jobs that only what was changed could run.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Loss {
+    pub project: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    /// How many of them wait.
+    pub waiting: u64,
+    /// How many were submitted in the last 30 days.
+    pub lately: u64,
+}
+
 /// A pool of runners.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Pool {
@@ -39,6 +91,15 @@ pub struct Pool {
     pub open: bool,
     /// The owner's path; empty for the root.
     pub owner: String,
+    /// Who of them may use it; everything at or below the owner when empty.
+    #[serde(default)]
+    pub only: Vec<String>,
+    /// Who may use it besides.
+    #[serde(default)]
+    pub also: Vec<String>,
+    /// Whether its runners take nothing new.
+    #[serde(default)]
+    pub paused: bool,
     /// How many of its runners are in which state.
     pub runners: RunnerCounts,
     /// Slots of its connected runners that take work, and how many of them are free.

@@ -1,6 +1,6 @@
 //! The queue, grouped by why jobs wait.
 
-use pennine_core::dispatch::{Mend, Reason, Standing};
+use pennine_core::dispatch::{Band, Mend, Reason, SeatNeeds, Standing};
 use pennine_core::requirement::Hint;
 use pennine_core::time::Micros;
 use serde::{Deserialize, Serialize};
@@ -28,6 +28,23 @@ pub struct QueueGroup {
     pub strands: Vec<QueueStrand>,
 }
 
+/// A mend as an action: a request that a person can send by pressing a button.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MendAction {
+    /// What it does, in a few words: `Resume fell-03`.
+    pub said: String,
+    /// What it will lead to, where that should be confirmed first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asks: Option<String>,
+    /// The same on the command line.
+    pub command: String,
+    pub method: String,
+    /// Below `/api/v1`.
+    pub path: String,
+    #[serde(default)]
+    pub body: serde_json::Value,
+}
+
 /// Waiting jobs that are alike to the dispatcher.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct QueueStrand {
@@ -36,6 +53,10 @@ pub struct QueueStrand {
     pub requirement: String,
     pub jobs: u64,
     pub longest_us: Micros,
+    pub band: Band,
+    /// The seats that each of them needs.
+    #[serde(default)]
+    pub seats: SeatNeeds,
     /// The short name of the job at its head.
     pub first: String,
     /// The reason with its numbers.
@@ -43,6 +64,9 @@ pub struct QueueStrand {
     pub standing: Standing,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mend: Option<Mend>,
+    /// What a person can press.
+    #[serde(default)]
+    pub actions: Vec<MendAction>,
     #[serde(default)]
     pub hints: Vec<Hint>,
 }

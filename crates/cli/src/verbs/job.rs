@@ -4,6 +4,7 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::{Client, ClientError};
+use pennine_core::dispatch::Band;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::time::{Micros, spoken};
 use pennine_wire::{Job, NewJob};
@@ -71,9 +72,21 @@ pub struct Submit {
     /// A variable of its environment; may be given several times.
     #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
     variables: Vec<(String, String)>,
-    /// How long its command may run, in seconds; an hour when not given.
-    #[arg(long, value_name = "SECONDS")]
-    time_limit: Option<u64>,
+    /// How long its command may run: 90s, 20m, 2h; an hour when not given.
+    #[arg(long, value_name = "TIME", value_parser = view::time)]
+    time_limit: Option<Duration>,
+    /// How urgent it is: urgent, normal or background.
+    #[arg(long, default_value = "normal", value_parser = view::word::<Band>)]
+    band: Band,
+    /// A seat that it takes while it runs, as NAME or NAME=COUNT; may be given several times.
+    #[arg(long = "seat", value_name = "NAME[=COUNT]", value_parser = seat)]
+    seats: Vec<(String, u32)>,
+    /// How long it waits for a runner before it gives up: 90s, 20m, 2h; as its project says when not given.
+    #[arg(long, value_name = "TIME", value_parser = view::time)]
+    give_up: Option<Duration>,
+    /// Fail at once when nothing in the yard could ever run it, rather than wait.
+    #[arg(long)]
+    fail_unmatched: bool,
     /// How many attempts it may have when runners are lost; 3 when not given.
     #[arg(long)]
     tries: Option<u32>,
@@ -91,6 +104,18 @@ pub struct Submit {
 fn pair(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or("give it as NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
+}
+
+fn seat(text: &str) -> Result<(String, u32), String> {
+    match text.split_once('=') {
+        None => Ok((text.to_owned(), 1)),
+        Some((name, count)) => {
+            let count = count
+                .parse()
+                .map_err(|_| "give it as NAME or NAME=COUNT".to_owned())?;
+            Ok((name.to_owned(), count))
+        }
+    }
 }
 
 /// `pennine job`.
@@ -169,11 +194,13 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
         command: submit.command,
         title: submit.title,
         variables: submit.variables.into_iter().collect::<BTreeMap<_, _>>(),
-        time_limit_us: submit
-            .time_limit
-            .map(|seconds| Micros::from(Duration::from_secs(seconds))),
+        time_limit_us: submit.time_limit.map(Micros::from),
         tries: submit.tries,
         strict: submit.strict,
+        band: submit.band,
+        seats: submit.seats.into_iter().collect::<BTreeMap<_, _>>(),
+        give_up_us: submit.give_up.map(Micros::from),
+        fail_unmatched: submit.fail_unmatched,
     };
     let taken = client
         .submit(&new, None)

@@ -5,8 +5,10 @@ pub mod place;
 pub mod pool;
 pub mod queue;
 pub mod runner;
+pub mod seat;
 pub mod status;
 pub mod ticket;
+pub mod trial;
 pub mod why;
 
 use crate::arguments::{Arguments, Noun};
@@ -20,7 +22,16 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
     let json = arguments.whole.json;
     match arguments.noun {
         Noun::Status { watch } => status::run(&client, json, watch).await?,
-        Noun::Queue { watch } => queue::run(&client, json, watch).await?,
+        Noun::Queue { verb: None, watch } => queue::run(&client, json, watch).await?,
+        Noun::Queue {
+            verb: Some(verb), ..
+        } => queue::act(&client, json, verb).await?,
+        Noun::Where {
+            requirement,
+            project,
+        } => trial::run(&client, json, requirement, project).await?,
+        Noun::Place(verb) => place::place(&client, json, verb).await?,
+        Noun::Seat(verb) => seat::run(&client, json, verb).await?,
         Noun::Why { job } => why::run(&client, json, &job).await?,
         Noun::Job(verb) => return job::run(&client, json, verb).await,
         Noun::Team(verb) => place::team(&client, json, verb).await?,

@@ -4,7 +4,8 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
-use pennine_wire::{NewProject, NewTeam, Page, Place};
+use pennine_core::time::Micros;
+use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange};
 
 #[derive(Subcommand)]
 pub enum TeamVerb {
@@ -32,6 +33,109 @@ pub enum ProjectVerb {
         #[arg(long)]
         team: String,
     },
+}
+
+#[derive(Subcommand)]
+pub enum PlaceVerb {
+    /// Change a team's or project's share, limit or patience.
+    Set {
+        /// Its path, or its name where only one has it.
+        path: String,
+        /// Its share against its siblings', 1 to 1000.
+        #[arg(long)]
+        weight: Option<u32>,
+        /// The most slots that it may hold at once, with everything below it; none takes the limit away.
+        #[arg(long, value_name = "SLOTS|none", value_parser = or_none::<u32>)]
+        limit: Option<OrNone<u32>>,
+        /// How long its jobs wait at most unless they say otherwise: 20m, 2h; none lets them wait for ever.
+        #[arg(long, value_name = "TIME|none", value_parser = patience)]
+        give_up: Option<OrNone<Micros>>,
+    },
+    /// Move a team or project, with everything below it, to another team.
+    Move {
+        /// Its path.
+        path: String,
+        /// The path of the team; the root when not given.
+        #[arg(long, default_value = "", value_name = "TEAM")]
+        below: String,
+    },
+    /// Remove a team or project that holds no places, pools or jobs.
+    Remove {
+        /// Its path.
+        path: String,
+    },
+}
+
+/// A value, or the word none.
+pub type OrNone<T> = Box<Option<T>>;
+
+fn or_none<T: std::str::FromStr>(text: &str) -> Result<OrNone<T>, String> {
+    match text {
+        "none" => Ok(Box::new(None)),
+        text => match text.parse() {
+            Ok(value) => Ok(Box::new(Some(value))),
+            Err(_) => Err("give a number, or none".to_owned()),
+        },
+    }
+}
+
+fn patience(text: &str) -> Result<OrNone<Micros>, String> {
+    match text {
+        "none" => Ok(Box::new(None)),
+        text => view::time(text).map(|time| Box::new(Some(time.into()))),
+    }
+}
+
+/// `pennine place`.
+pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), Trouble> {
+    let (path, change) = match verb {
+        PlaceVerb::Set {
+            path,
+            weight,
+            limit,
+            give_up,
+        } => {
+            let change = PlaceChange {
+                weight,
+                limit: limit.map(|limit| *limit),
+                give_up_us: give_up.map(|give_up| *give_up),
+                parent: None,
+            };
+            (path, change)
+        }
+        PlaceVerb::Move { path, below } => {
+            let change = PlaceChange {
+                parent: Some(below),
+                ..PlaceChange::default()
+            };
+            (path, change)
+        }
+        PlaceVerb::Remove { path } => {
+            client.remove_place(&path).await?;
+            return view::line(format!("Removed {path}."));
+        }
+    };
+    let place = client.change_place(&path, &change).await?;
+    if json {
+        return view::json(&place);
+    }
+    view::print(&table(std::slice::from_ref(&place)))
+}
+
+fn table(places: &[Place]) -> String {
+    view::table(
+        &["path", "weight", "holds", "limit", "gives up after"],
+        places.iter().map(|place| {
+            let none = || "none".to_owned();
+            vec![
+                place.path.clone(),
+                place.weight.to_string(),
+                place.held.to_string(),
+                place.limit.map_or_else(none, |limit| limit.to_string()),
+                place.give_up_us.map_or_else(none, view::length),
+            ]
+        }),
+    )
 }
 
 /// `pennine team`.
@@ -63,10 +167,7 @@ fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Trouble> {
             "There is no {kind} yet. Add one with: pennine {kind} add NAME"
         ));
     }
-    places
-        .items
-        .iter()
-        .try_for_each(|place| view::line(&place.path))
+    view::print(&table(&places.items))
 }
 
 fn added(place: Place, json: bool) -> Result<(), Trouble> {

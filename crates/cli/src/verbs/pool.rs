@@ -5,7 +5,7 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
-use pennine_wire::{NewPool, Pool};
+use pennine_wire::{NewPool, Pool, PoolChange};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -15,6 +15,41 @@ pub enum Verb {
     Show {
         /// Its name.
         name: String,
+    },
+    /// Change a pool: whose it is, who may use it, its labels. Says first who would be left with nothing to run on.
+    Set {
+        /// Its name.
+        name: String,
+        /// What kind of machines these are.
+        #[arg(long)]
+        description: Option<String>,
+        /// Its labels from now on, all of them; may be given several times, and empty for none.
+        #[arg(long = "label", value_name = "LABEL")]
+        labels: Option<Vec<String>>,
+        /// Take jobs that ask for nothing, or not.
+        #[arg(long, value_name = "true|false")]
+        open: Option<bool>,
+        /// The team or project that is to own it; empty for the root.
+        #[arg(long, value_name = "PATH")]
+        owner: Option<String>,
+        /// Narrow it to this team or project; may be given several times, and empty for everything below the owner.
+        #[arg(long, value_name = "PATH")]
+        only: Option<Vec<String>>,
+        /// Let this team or project use it besides; may be given several times, and empty for nobody.
+        #[arg(long, value_name = "PATH")]
+        also: Option<Vec<String>>,
+        /// Let its runners take nothing new.
+        #[arg(long)]
+        pause: bool,
+        /// Let them take work again.
+        #[arg(long, conflicts_with = "pause")]
+        resume: bool,
+        /// Only say what it would do.
+        #[arg(long)]
+        preview: bool,
+        /// Go on although jobs would be left with nothing to run on.
+        #[arg(long)]
+        yes: bool,
     },
     /// Add a pool.
     Add {
@@ -70,8 +105,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             } else {
                 "takes only jobs that ask for it"
             };
+            let reach = [("only", &pool.only), ("also", &pool.also)]
+                .into_iter()
+                .filter(|(_, paths)| !paths.is_empty())
+                .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
+                .collect::<String>();
+            let paused = if pool.paused { "; PAUSED" } else { "" };
             let mut text = format!(
-                "{}: {}\n  owner {}; {open}; labels: {}\n  {} of {} slots free; runners: {}\n",
+                "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}\n  {} of {} slots free; runners: {}\n",
                 pool.name,
                 if pool.description.is_empty() {
                     "(no description)"
@@ -101,6 +142,58 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             } else {
                 text += "\n";
                 text += &super::runner::table(&mine);
+            }
+            view::print(&text)
+        }
+        Verb::Set {
+            name,
+            description,
+            labels,
+            open,
+            owner,
+            only,
+            also,
+            pause,
+            resume,
+            preview,
+            yes,
+        } => {
+            let given = |list: Option<Vec<String>>| {
+                list.map(|list| list.into_iter().filter(|one| !one.is_empty()).collect())
+            };
+            let change = PoolChange {
+                description,
+                labels: given(labels),
+                open,
+                owner,
+                only: given(only),
+                also: given(also),
+                paused: (pause || resume).then_some(pause),
+                preview,
+                accept_losses: yes,
+            };
+            let changed = client.change_pool(&name, &change).await?;
+            if json {
+                return view::json(&changed);
+            }
+            let mut text = match (changed.done, changed.losses.is_empty()) {
+                (true, _) => format!("Changed the pool {name}.\n"),
+                (false, true) => "Nobody would lose anything by it.\n".to_owned(),
+                (false, false) => "Nothing is changed yet.\n".to_owned(),
+            };
+            if !changed.losses.is_empty() {
+                text += "Only it could run these:\n";
+                text += &view::table(
+                    &["project", "where", "waiting", "last 30 days"],
+                    changed.losses.iter().map(|loss| {
+                        vec![
+                            loss.project.clone(),
+                            view::cut(&loss.requirement, 40),
+                            loss.waiting.to_string(),
+                            loss.lately.to_string(),
+                        ]
+                    }),
+                );
             }
             view::print(&text)
         }

@@ -2,8 +2,107 @@
 
 use crate::trouble::Trouble;
 use crate::view;
+use clap::{Args, Subcommand};
 use pennine_client::Client;
-use pennine_wire::Queue;
+use pennine_core::dispatch::{Band, Reason};
+use pennine_wire::{Action, BulkAction, Queue};
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// Cancel waiting jobs.
+    Cancel(Which),
+    /// Move waiting jobs to another band: urgent, normal or background.
+    Move {
+        #[arg(value_parser = view::word::<Band>)]
+        band: Band,
+        #[command(flatten)]
+        which: Which,
+    },
+    /// Submit jobs again that ended without success.
+    Retry(Which),
+}
+
+/// Which jobs. What is not given does not matter; something has to be.
+#[derive(Args)]
+pub struct Which {
+    /// Jobs that wait for this reason, such as no-match.
+    #[arg(long, value_parser = view::word::<Reason>)]
+    reason: Option<Reason>,
+    /// Jobs of this project, or below this team.
+    #[arg(long, value_name = "PATH")]
+    under: Option<String>,
+    /// Jobs with this requirement, in whatever way it is written.
+    #[arg(long = "where", value_name = "REQUIREMENT")]
+    requirement: Option<String>,
+    /// Only say how many it would be.
+    #[arg(long)]
+    preview: bool,
+    /// These jobs.
+    jobs: Vec<String>,
+}
+
+/// Many jobs at once.
+pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    let (action, which) = match verb {
+        Verb::Cancel(which) => (Action::Cancel, which),
+        Verb::Retry(which) => (Action::Retry, which),
+        Verb::Move { band, which } => {
+            let action = match band {
+                Band::Urgent => Action::Urgent,
+                Band::Normal => Action::Normal,
+                Band::Background => Action::Background,
+            };
+            (action, which)
+        }
+    };
+    let preview = which.preview;
+    let sent = BulkAction {
+        action,
+        reason: which.reason,
+        under: which.under,
+        requirement: which.requirement,
+        jobs: which.jobs,
+        preview,
+    };
+    let result = client.act_on_jobs(&sent).await?;
+    if json {
+        return view::json(&result);
+    }
+    let names = match result.jobs.as_slice() {
+        [] => String::new(),
+        names => format!(
+            ": {}{}",
+            names.join(", "),
+            if result.changed.max(result.found) > names.len() as u64 {
+                ", …"
+            } else {
+                ""
+            }
+        ),
+    };
+    let jobs = |n: u64| {
+        if n == 1 {
+            "1 job".to_owned()
+        } else {
+            format!("{n} jobs")
+        }
+    };
+    if preview {
+        return view::line(format!("It would be {}{names}", jobs(result.found)));
+    }
+    let done = match action {
+        Action::Cancel => "cancelled",
+        Action::Retry => "submitted again",
+        Action::Urgent => "moved to the urgent band",
+        Action::Normal => "moved to the normal band",
+        Action::Background => "moved to the background band",
+    };
+    view::line(format!("{} {done}{names}", jobs(result.changed)))?;
+    if result.more {
+        view::line("There are more: repeat it.")?;
+    }
+    Ok(())
+}
 
 /// The waiting jobs, by why they wait.
 pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Trouble> {
@@ -42,14 +141,29 @@ fn text(queue: &Queue) -> String {
                 &strand.requirement
             };
             text += &format!(
-                "  {} × {} wants {}: {}\n",
-                strand.jobs, strand.project, wants, strand.said
+                "  {} × {}{} wants {}{}: {}\n",
+                strand.jobs,
+                strand.project,
+                match strand.band {
+                    Band::Normal => String::new(),
+                    band => format!(" ({band})"),
+                },
+                wants,
+                strand
+                    .seats
+                    .iter()
+                    .map(|(name, count)| format!(" + {count} {name}"))
+                    .collect::<String>(),
+                strand.said
             );
             for hint in &strand.hints {
                 text += &format!("      {}\n", hint.said());
             }
             if let Some(mend) = strand.mend.as_ref().filter(|_| group.needs_a_person) {
                 text += &format!("      {}\n", mend.said);
+            }
+            for action in &strand.actions {
+                text += &format!("      {}: {}\n", action.said, action.command);
             }
             text += &format!(
                 "      first: {} (pennine why {})\n",

@@ -4,6 +4,7 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_core::lifecycle::runner::Wish;
 use pennine_core::time::spoken;
 use pennine_wire::Runner;
 
@@ -17,6 +18,21 @@ pub enum Verb {
     },
     /// Show one runner, with its facts.
     Show {
+        /// Its name, short name or id.
+        name: String,
+    },
+    /// Let a runner take nothing new for now.
+    Pause {
+        /// Its name, short name or id.
+        name: String,
+    },
+    /// Let a runner take work again.
+    Resume {
+        /// Its name, short name or id.
+        name: String,
+    },
+    /// Let a runner finish what it has and take nothing new.
+    Drain {
         /// Its name, short name or id.
         name: String,
     },
@@ -56,6 +72,9 @@ pub fn table(runners: &[Runner]) -> String {
 /// `pennine runner`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
     match verb {
+        Verb::Pause { name } => wish(client, json, &name, Wish::Pause).await,
+        Verb::Resume { name } => wish(client, json, &name, Wish::Work).await,
+        Verb::Drain { name } => wish(client, json, &name, Wish::Drain).await,
         Verb::List { watch } => {
             if json {
                 return view::json(&client.runners().await?);
@@ -120,4 +139,19 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             view::print(&text)
         }
     }
+}
+
+async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Trouble> {
+    let runner = client.set_wish(name, wish).await?;
+    if json {
+        return view::json(&runner);
+    }
+    let uses = match runner.used {
+        0 => String::new(),
+        used => format!(
+            "; it finishes what it has ({used} of {} slots)",
+            runner.slots
+        ),
+    };
+    view::line(format!("{} is {}{uses}.", runner.name, runner.state))
 }

@@ -22,6 +22,9 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Trouble> 
     if let Some(mend) = &why.mend {
         text += &format!("To do: {}\n", mend.said);
     }
+    for action in &why.actions {
+        text += &format!("  {}: {}\n", action.said, action.command);
+    }
     if !why.explanation.clauses.is_empty() {
         let runners = why.explanation.runners;
         text += "\n";

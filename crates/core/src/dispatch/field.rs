@@ -121,11 +121,9 @@ impl Field {
 
     /// Whether a runner takes work, its pool minded.
     pub fn willingness(&self, view: &RunnerView) -> Willingness {
-        let paused = self.pools.get(&view.pool).is_some_and(|pool| pool.paused);
-        match view.willingness() {
-            Willingness::Takes if paused => Willingness::Paused,
-            other => other,
-        }
+        self.pools
+            .get(&view.pool)
+            .map_or_else(|| view.willingness(), |pool| pool.willingness(view))
     }
 
     // Kinds.

@@ -194,7 +194,7 @@ impl Standing {
         let mut standing = Standing::default();
         for (runner, pool) in yard {
             if pool.admits(requirement, &runner.subject) {
-                standing.count(pool.reaches(project), runner.willingness());
+                standing.count(pool.reaches(project), pool.willingness(runner));
             }
         }
         standing

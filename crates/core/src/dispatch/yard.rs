@@ -184,6 +184,14 @@ impl PoolView {
         }
     }
 
+    /// Whether a runner of this pool takes work.
+    pub fn willingness(&self, runner: &RunnerView) -> Willingness {
+        match runner.willingness() {
+            Willingness::Takes if self.paused => Willingness::Paused,
+            other => other,
+        }
+    }
+
     /// Whether nothing differs by which runners are told apart into classes or projects by their reach.
     pub(super) fn same_for_classes(&self, other: &PoolView) -> bool {
         self.open == other.open && self.owner == other.owner && self.reach == other.reach

@@ -7,7 +7,7 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
-use pennine_core::dispatch::{Band, Reason};
+use pennine_core::dispatch::Reason;
 use pennine_core::id::{JobId, Short, StrandId};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::size::ByteSize;
@@ -276,7 +276,9 @@ pub async fn show(
     Ok(Json(Job {
         line: around.line(&row, now),
         run: Short::Run.name(row.run_number),
-        band: Band::Normal,
+        band: row.band.0,
+        seats: row.seats.0,
+        give_up_at: row.give_up_at.map(|at| at.0),
         command: row.command.0,
         variables: row.variables.0,
         time_limit_us: row.time_limit_us.0,

@@ -4,6 +4,7 @@ pub mod accept;
 mod answer;
 mod auth;
 mod body;
+mod bulk;
 mod console;
 mod enrol;
 mod events;
@@ -11,15 +12,18 @@ mod health;
 mod idempotency;
 mod jobs;
 mod logs;
+mod mends;
 mod places;
 mod pools;
 mod queue;
 mod runner_protocol;
 mod runners;
+mod seats;
 mod session;
 mod status;
 mod submit;
 mod tickets;
+mod trial;
 mod why;
 mod yard;
 
@@ -62,7 +66,13 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(places::teams, places::add_team))
         .routes(routes!(places::projects, places::add_project))
         .routes(routes!(pools::list, pools::add))
-        .routes(routes!(pools::show))
+        .routes(routes!(pools::show, pools::change))
+        .routes(routes!(places::change, places::remove))
+        .routes(routes!(seats::list, seats::add))
+        .routes(routes!(seats::change))
+        .routes(routes!(seats::take_back))
+        .routes(routes!(trial::try_out))
+        .routes(routes!(bulk::act))
         .routes(routes!(tickets::add))
         .routes(routes!(tickets::list))
         .routes(routes!(runners::list))

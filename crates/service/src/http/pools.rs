@@ -10,11 +10,14 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_core::id::PoolId;
+use pennine_core::requirement::Requirement;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
-use pennine_store::{Db, audit, place, pool};
-use pennine_wire::{NewPool, Page, Pool, Problem};
+use pennine_store::strand;
+use pennine_store::{Connection, Db, audit, place, pool};
+use pennine_wire::{ChangedPool, Loss, NewPool, Page, Pool, PoolChange, Problem};
 use serde_json::json;
+use std::time::Duration;
 
 fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
     let mine = || {
@@ -30,6 +33,9 @@ fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
         labels: owned.pool.labels.clone(),
         open: owned.pool.open,
         owner: owned.owner.clone(),
+        only: owned.pool.reach_only.clone(),
+        also: owned.pool.reach_also.clone(),
+        paused: owned.pool.paused,
         runners: yard::counts(mine()),
         slots,
         free,
@@ -99,6 +105,9 @@ pub async fn add(
         open: new.open,
         policy_version: 1,
         created_at: Db(app.clock.now()),
+        reach_only: Vec::new(),
+        reach_also: Vec::new(),
+        paused: false,
     };
     match pool::insert(&mut connection, &row, &who.name).await {
         Err(pennine_store::Error::Duplicate(_)) => {
@@ -127,4 +136,165 @@ pub async fn add(
         },
         &[],
     )))
+}
+
+/// Losses named in an answer.
+const NAMED: usize = 100;
+/// What was submitted in this time may be submitted again.
+const LATELY: Duration = Duration::from_secs(30 * 86_400);
+
+/// Whom a change would leave with nothing that can run their jobs: those that wait, and those of the last 30 days.
+async fn losses(
+    connection: &mut Connection,
+    before: &Yard,
+    after: &Yard,
+    since: pennine_core::time::Moment,
+) -> Answer<Vec<Loss>> {
+    let mut losses = Vec::new();
+    for used in strand::used_since(connection, since).await? {
+        let key = &used.key.0;
+        let Ok(requirement) = key.requirement.parse::<Requirement>() else {
+            continue;
+        };
+        let in_reach = |yard: &Yard| {
+            yard.standing(&requirement, &used.project, &key.seats)
+                .in_reach
+        };
+        if in_reach(before) > 0 && in_reach(after) == 0 {
+            losses.push(Loss {
+                project: used.project,
+                requirement: key.requirement.clone(),
+                waiting: used.waiting.max(0).unsigned_abs(),
+                lately: used.jobs.max(0).unsigned_abs(),
+            });
+        }
+    }
+    losses.sort_by_key(|loss| {
+        (
+            std::cmp::Reverse(loss.waiting),
+            std::cmp::Reverse(loss.lately),
+        )
+    });
+    losses.truncate(NAMED);
+    Ok(losses)
+}
+
+async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Answer<Vec<String>> {
+    let mut paths = Vec::with_capacity(texts.len());
+    for text in texts {
+        let found = places::find(connection, &["team", "project"], "team or project", text)
+            .await
+            .map_err(|failure| failure.field(field))?;
+        paths.push(found.path);
+    }
+    paths.sort();
+    paths.dedup();
+    Ok(paths)
+}
+
+/// Change a pool: its owner, reach, labels, openness, or whether it is paused. Where jobs would be left that nothing can
+/// run, it is refused with who they are, unless told to go on.
+#[utoipa::path(patch, operation_id = "change_pool", path = "/pools/{pool}", tag = "yard", request_body = PoolChange,
+    params(("pool" = String, Path, description = "its name")),
+    responses((status = 200, body = ChangedPool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(change): JsonBody<PoolChange>,
+) -> Answer<Json<ChangedPool>> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let before = Yard::read(&mut connection).await?;
+    let found = before.pools.iter().find(|pool| pool.pool.name == name);
+    let mut next = found
+        .cloned()
+        .ok_or_else(|| Failure::unknown("pool", &name))?;
+    if let Some(description) = &change.description {
+        if description.len() > 500 {
+            return Err(Failure::invalid(
+                "description",
+                "a description has at most 500 bytes",
+            ));
+        }
+        next.pool.description.clone_from(description);
+    }
+    if let Some(labels) = &change.labels {
+        next.pool.labels = check_labels("labels", labels)?;
+    }
+    next.pool.open = change.open.unwrap_or(next.pool.open);
+    next.pool.paused = change.paused.unwrap_or(next.pool.paused);
+    if let Some(owner) = &change.owner {
+        let owner = match owner.as_str() {
+            "" => place::root(&mut connection).await?,
+            path => places::find(&mut connection, &["team", "project"], "team", path)
+                .await
+                .map_err(|failure| failure.field("owner"))?,
+        };
+        next.pool.owner_id = owner.id;
+        next.owner = owner.path;
+    }
+    if let Some(only) = &change.only {
+        next.pool.reach_only = paths(&mut connection, "only", only).await?;
+        let outside = next
+            .pool
+            .reach_only
+            .iter()
+            .find(|path| !pennine_core::dispatch::below(&next.owner, path));
+        if let Some(path) = outside {
+            let said = format!(
+                "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
+                next.owner
+            );
+            return Err(
+                Failure::invalid("only", said).mend("to widen the reach, name it under \"also\"")
+            );
+        }
+    }
+    if let Some(also) = &change.also {
+        next.pool.reach_also = paths(&mut connection, "also", also).await?;
+    }
+    let after = before.with_pool(&next);
+    let now = app.clock.now();
+    let losses = losses(&mut connection, &before, &after, now - LATELY).await?;
+    let mut done = false;
+    if !change.preview {
+        if let Some(first) = losses.first().filter(|_| !change.accept_losses) {
+            let waiting: u64 = losses.iter().map(|loss| loss.waiting).sum();
+            let lately: u64 = losses.iter().map(|loss| loss.lately).sum();
+            let said = format!(
+                "only {name} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} that ask for {:?}",
+                first.project, first.requirement
+            );
+            return Err(Failure::conflict("jobs-would-be-stranded", "Jobs would have nowhere to run", said)
+                .mend("look at them with preview, and repeat it with accept_losses (--yes) to go on all the same"));
+        }
+        if !pool::set(&mut connection, &next.pool, &who.name, now).await? {
+            let said = format!("somebody else has changed {name} meanwhile");
+            return Err(
+                Failure::conflict("changed-meanwhile", "The pool has changed", said)
+                    .mend("read it again and repeat the change"),
+            );
+        }
+        let detail = json!({
+            "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
+            "only": next.pool.reach_only, "also": next.pool.reach_also,
+        });
+        audit::write(
+            &mut connection,
+            now,
+            &who.name,
+            "pool.change",
+            &name,
+            detail,
+        )
+        .await?;
+        app.feed.kick();
+        done = true;
+    }
+    Ok(Json(ChangedPool {
+        pool: shown(&next, &after.runners),
+        done,
+        losses,
+    }))
 }

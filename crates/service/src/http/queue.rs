@@ -2,6 +2,7 @@
 
 use super::answer::Answer;
 use super::auth::Principal;
+use super::mends;
 use super::yard::{self, Yard};
 use crate::app::App;
 use axum::Json;
@@ -49,7 +50,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answ
         let parsed = text.parse::<Requirement>().ok();
         let standing = parsed
             .as_ref()
-            .map(|requirement| yard.standing(requirement, &strand.project))
+            .map(|requirement| yard.standing(requirement, &strand.project, &strand.key.0.seats))
             .unwrap_or_default();
         let unknown = match &parsed {
             Some(requirement) if reason == Reason::NoMatch => hints(
@@ -60,7 +61,20 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answ
         };
         let jobs = count.jobs.max(0).unsigned_abs();
         waiting += jobs;
+        let actions = mends::actions(
+            &mends::Wait {
+                reason,
+                standing: &standing,
+                project: &strand.project,
+                requirement: &text,
+                jobs,
+            },
+            yard,
+        );
         groups.entry(reason).or_default().push(QueueStrand {
+            band: strand.key.0.band,
+            seats: strand.key.0.seats.clone(),
+            actions,
             project: strand.project.clone(),
             jobs,
             longest_us: now.since(count.oldest.0).into(),

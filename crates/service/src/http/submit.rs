@@ -9,12 +9,12 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use pennine_core::dispatch::{Band, Reason, StrandKey};
+use pennine_core::dispatch::{Reason, StrandKey};
 use pennine_core::id::{JobId, RunId, Short};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Hint, Requirement, hints};
 use pennine_core::time::Micros;
-use pennine_store::{Connection, job};
+use pennine_store::{Connection, job, seat};
 use pennine_wire::{JobLine, NewJob, Problem, TakenJob};
 use std::time::Duration;
 
@@ -85,6 +85,12 @@ fn check(new: &NewJob) -> Answer<Checked> {
     if !(1..=20).contains(&tries) {
         return Err(Failure::invalid("tries", "tries is 1 to 20"));
     }
+    if new.give_up_us.is_some_and(|give_up| give_up.0 == 0) {
+        return Err(Failure::invalid(
+            "give_up_us",
+            "a job waits for more than nothing; leave it out to wait for ever",
+        ));
+    }
     let title = match new.title.as_deref().map(str::trim) {
         Some("") | None => program.rsplit('/').next().unwrap_or(program).to_owned(),
         Some(title) => title.to_owned(),
@@ -118,6 +124,25 @@ pub async fn submit(
     let project = places::find(&mut connection, &["project"], "project", &new.project)
         .await
         .map_err(|failure| failure.field("project"))?;
+    let known = seat::list(&mut connection).await?;
+    for (name, count) in &new.seats {
+        let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
+            let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();
+            let said = match names.as_slice() {
+                [] => format!("there is no seat {name:?}, nor any other"),
+                names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
+            };
+            return Err(Failure::invalid("seats", said)
+                .mend("correct the name, or add the seat: pennine seat add NAME --count N"));
+        };
+        if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
+            let said = format!(
+                "it asks for {count} {name} seats; a job can have 1 to {}",
+                seat.count
+            );
+            return Err(Failure::invalid(&format!("seats.{name}"), said));
+        }
+    }
     if new.strict {
         let unknown = unknown_words(&mut connection, &checked.requirement).await?;
         if let Some(hint) = unknown.first() {
@@ -128,8 +153,9 @@ pub async fn submit(
     let key = StrandKey {
         requirement: checked.requirement.to_string(),
         project: project.id.0,
-        band: Band::Normal,
-        ..StrandKey::default()
+        band: new.band,
+        seats: new.seats.clone(),
+        workspace: None,
     };
     let strand = app.strand(&mut connection, &key).await?;
     let at = app.clock.now();
@@ -145,6 +171,12 @@ pub async fn submit(
         variables: new.variables,
         time_limit: checked.time_limit.into(),
         tries: checked.tries,
+        band: new.band,
+        seats: new.seats,
+        give_up: new
+            .give_up_us
+            .or(project.give_up_us.map(|give_up| give_up.0)),
+        fail_unmatched: new.fail_unmatched,
         by: who.name,
         at,
     };

@@ -3,6 +3,7 @@
 use super::answer::{Answer, Failure};
 use super::auth::Principal;
 use super::jobs::{Around, find, waiting_spans, waits};
+use super::mends;
 use super::yard::Yard;
 use crate::app::App;
 use axum::Json;
@@ -31,7 +32,7 @@ pub async fn why(
         .parse()
         .map_err(|e| Failure::requirement("where", e))?;
     let yard = Yard::read(&mut connection).await?;
-    let standing = yard.standing(&requirement, &row.project);
+    let standing = yard.standing(&requirement, &row.project, &row.seats.0);
     let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
     let now = app.clock.now();
     let line = around.line(&row, now);
@@ -49,7 +50,18 @@ pub async fn why(
     let mend = line
         .reason
         .and_then(|reason| Mend::of(reason, &row.requirement));
+    let actions = line.reason.map_or_else(Vec::new, |reason| {
+        let wait = mends::Wait {
+            reason,
+            standing: &standing,
+            project: &row.project,
+            requirement: &row.requirement,
+            jobs: 1,
+        };
+        mends::actions(&wait, &yard)
+    });
     Ok(Json(Why {
+        actions,
         job: line.name,
         project: row.project.clone(),
         requirement: row.requirement.clone(),

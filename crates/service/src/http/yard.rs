@@ -1,20 +1,31 @@
 //! The yard as handlers look at it: pools and runners as they stand, with their states as people see them.
 
 use super::answer::Answer;
-use pennine_core::dispatch::{PoolView, RunnerView, Standing};
+use pennine_core::dispatch::{
+    Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
+};
 use pennine_core::id::PoolId;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::requirement::Requirement;
+use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
-use pennine_store::{Connection, pool, runner};
+use pennine_store::seat::{Holding, Seat};
+use pennine_store::share::Held;
+use pennine_store::{Connection, place, pool, runner, seat, share};
 use pennine_wire::RunnerCounts;
 use std::collections::HashMap;
 
-/// Every pool, and every runner that is not retired.
+/// Every pool, and every runner that is not retired, with what else decides who runs.
+#[derive(Clone)]
 pub struct Yard {
     pub pools: Vec<OwnedPool>,
     pub runners: Vec<Runner>,
+    pub places: Vec<Place>,
+    pub seats: Vec<Seat>,
+    pub holdings: Vec<Holding>,
+    /// Slots that each project holds.
+    held: Vec<Held>,
     views: Vec<RunnerView>,
     pool_views: HashMap<PoolId, PoolView>,
 }
@@ -73,17 +84,78 @@ impl Yard {
     pub async fn read(connection: &mut Connection) -> Answer<Yard> {
         let pools = pool::list(connection).await?;
         let runners = runner::list(connection, None).await?;
-        let views = runners.iter().map(Runner::view).collect();
-        let pool_views = pools
+        let mut yard = Yard {
+            pools,
+            runners,
+            places: place::all(connection).await?,
+            seats: seat::list(connection).await?,
+            holdings: seat::holdings(connection).await?,
+            held: share::held(connection).await?,
+            views: Vec::new(),
+            pool_views: HashMap::new(),
+        };
+        yard.look();
+        Ok(yard)
+    }
+
+    fn look(&mut self) {
+        self.views = self.runners.iter().map(Runner::view).collect();
+        self.pool_views = self
+            .pools
             .iter()
             .map(|pool| (pool.pool.id.0, pool.view()))
             .collect();
-        Ok(Yard {
-            pools,
-            runners,
-            views,
-            pool_views,
-        })
+    }
+
+    /// The yard as it would be if a pool were like this.
+    pub fn with_pool(&self, changed: &OwnedPool) -> Yard {
+        let mut yard = self.clone();
+        for pool in &mut yard.pools {
+            if pool.pool.id == changed.pool.id {
+                pool.clone_from(changed);
+            }
+        }
+        for runner in &mut yard.runners {
+            if runner.pool_id == changed.pool.id {
+                runner.pool_labels.clone_from(&changed.pool.labels);
+            }
+        }
+        yard.look();
+        yard
+    }
+
+    /// Slots that are held at or below a place.
+    pub fn held(&self, place: &str) -> u32 {
+        let below = self.held.iter().filter(|held| below(place, &held.project));
+        u32::try_from(below.map(|held| held.slots).sum::<i64>()).unwrap_or(0)
+    }
+
+    /// Seats of a name that are taken.
+    pub fn taken(&self, seat: &str) -> u32 {
+        let held = self
+            .holdings
+            .iter()
+            .filter(|holding| holding.name == seat && holding.back_at.is_none());
+        u32::try_from(held.map(|holding| holding.count).sum::<i64>()).unwrap_or(0)
+    }
+
+    /// The limit that a project has reached, its own or that of a team above it: the lowest.
+    fn limit(&self, project: &str) -> Option<Limit> {
+        let above = self
+            .places
+            .iter()
+            .filter(|place| below(&place.path, project));
+        above
+            .filter_map(|place| {
+                let limit = place.view().limit?;
+                let held = self.held(&place.path);
+                (held >= limit).then(|| Limit {
+                    place: place.path.clone(),
+                    held,
+                    limit,
+                })
+            })
+            .max_by_key(|limit| limit.place.len())
     }
 
     /// Runners that have joined, with what dispatch knows of them.
@@ -94,8 +166,41 @@ impl Yard {
             .filter_map(|view| Some((view, self.pool_views.get(&view.pool)?)))
     }
 
-    /// How a project's requirement stands here.
-    pub fn standing(&self, requirement: &Requirement, project: &str) -> Standing {
-        Standing::of(requirement, project, self.joined())
+    /// How a requirement stands here, whoever asks.
+    pub fn standing_of_anybody(&self, requirement: &Requirement) -> Standing {
+        let mut standing = Standing::default();
+        for (runner, pool) in self.joined() {
+            if pool.admits(requirement, &runner.subject) {
+                standing.count(true, pool.willingness(runner));
+            }
+        }
+        standing
+    }
+
+    /// How a project's requirement stands here, with the seats that its jobs need.
+    pub fn standing(
+        &self,
+        requirement: &Requirement,
+        project: &str,
+        needs: &SeatNeeds,
+    ) -> Standing {
+        let mut standing = Standing::of(requirement, project, self.joined());
+        standing.limit = self.limit(project);
+        standing.seats = needs
+            .iter()
+            .map(|(name, wanted)| SeatStanding {
+                name: name.clone(),
+                wanted: *wanted,
+                count: self
+                    .seats
+                    .iter()
+                    .find(|seat| seat.name == *name)
+                    .map_or(0, |seat| seat.count.max(0).unsigned_abs()),
+                taken: self.taken(name),
+                set_aside: 0,
+                set_aside_for: None,
+            })
+            .collect();
+        standing
     }
 }

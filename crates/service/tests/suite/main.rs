@@ -21,4 +21,5 @@ mod feed;
 mod jobs;
 mod leadership;
 mod logs;
+mod matching;
 mod runners;

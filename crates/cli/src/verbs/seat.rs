@@ -1,0 +1,113 @@
+//! `pennine seat`.
+
+use crate::trouble::Trouble;
+use crate::view;
+use clap::Subcommand;
+use pennine_client::Client;
+use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// List the seats and who has them.
+    List,
+    /// Add a kind of seat.
+    Add {
+        /// Its name.
+        name: String,
+        /// How many there are.
+        #[arg(long)]
+        count: u32,
+        /// What they are.
+        #[arg(long, default_value = "")]
+        description: String,
+    },
+    /// Change how many there are. Lowered under use they drain: nothing is ended.
+    Set {
+        /// Its name.
+        name: String,
+        /// How many there are from now on.
+        #[arg(long)]
+        count: Option<u32>,
+        /// What they are.
+        #[arg(long)]
+        description: Option<String>,
+    },
+    /// Take the seats of a stuck job back; it keeps its slot and goes on.
+    TakeBack {
+        /// The seat's name.
+        name: String,
+        /// The job that holds it.
+        job: String,
+        /// Why, for the record.
+        #[arg(long, value_name = "TEXT")]
+        why: String,
+    },
+}
+
+/// `pennine seat`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    let seat = match verb {
+        Verb::List => {
+            let seats = client.seats().await?;
+            if json {
+                return view::json(&seats);
+            }
+            if seats.items.is_empty() {
+                return view::line(
+                    "There is no seat yet. Add one with: pennine seat add NAME --count N",
+                );
+            }
+            return view::print(&table(&seats.items));
+        }
+        Verb::Add {
+            name,
+            count,
+            description,
+        } => {
+            let new = NewSeat {
+                name,
+                count,
+                description,
+            };
+            client.add_seat(&new).await?
+        }
+        Verb::Set {
+            name,
+            count,
+            description,
+        } => {
+            let change = SeatChange { count, description };
+            client.change_seat(&name, &change).await?
+        }
+        Verb::TakeBack { name, job, why } => {
+            client.take_seat_back(&name, &TakeBack { job, why }).await?
+        }
+    };
+    if json {
+        view::json(&seat)
+    } else {
+        view::print(&table(std::slice::from_ref(&seat)))
+    }
+}
+
+fn table(seats: &[Seat]) -> String {
+    view::table(
+        &["seat", "taken", "held by", "description"],
+        seats.iter().map(|seat| {
+            let holders: Vec<String> = seat
+                .holders
+                .iter()
+                .map(|holder| match &holder.taken_back {
+                    Some(back) => format!("({} had it taken back by {})", holder.job, back.by),
+                    None => format!("{} of {}", holder.job, holder.project),
+                })
+                .collect();
+            vec![
+                seat.name.clone(),
+                format!("{} of {}", seat.taken, seat.count),
+                view::cut(&holders.join(", "), 50),
+                view::cut(&seat.description, 30),
+            ]
+        }),
+    )
+}

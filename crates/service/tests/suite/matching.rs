@@ -1,0 +1,572 @@
+//! Who runs where, and why not: shares, limits, seats, reach, giving up, and mending many at once.
+
+use crate::support::{Runner, Service, until};
+use pennine_client::ClientError;
+use pennine_core::dispatch::{Band, Reason};
+use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::time::Micros;
+use pennine_wire::{
+    Action, BulkAction, Job, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTrial, PlaceChange,
+    PoolChange, Problem, SeatChange, TakeBack, Why,
+};
+use reqwest::Method;
+use std::time::Duration;
+
+fn job(project: &str, requirement: &str, script: &str) -> NewJob {
+    NewJob {
+        project: project.into(),
+        requirement: requirement.into(),
+        command: ["sh", "-c", script].map(str::to_owned).to_vec(),
+        ..NewJob::default()
+    }
+}
+
+/// Runs until the file is there.
+fn held_until(file: &std::path::Path) -> String {
+    format!("while [ ! -e {} ]; do sleep 0.02; done", file.display())
+}
+
+fn refusal<T: std::fmt::Debug>(result: Result<T, ClientError>) -> Problem {
+    let error = result.expect_err("it is refused");
+    error.problem().expect("by the service").clone()
+}
+
+trait Waiting {
+    async fn take(&self, new: NewJob) -> String;
+    async fn why_when(&self, name: &str, reason: Reason) -> Why;
+    async fn starts(&self, name: &str) -> Job;
+}
+
+impl Waiting for Service {
+    async fn take(&self, new: NewJob) -> String {
+        self.client.submit(&new, None).await.unwrap().job.name
+    }
+
+    async fn why_when(&self, name: &str, reason: Reason) -> Why {
+        until(&format!("{name} waits for {reason}"), async || {
+            let why = self.client.why(name).await.unwrap();
+            (why.reason == Some(reason)).then_some(why)
+        })
+        .await
+    }
+
+    async fn starts(&self, name: &str) -> Job {
+        self.job_when(name, "starts", |job| job.line.started_at.is_some())
+            .await
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_limit_holds_its_team_back_says_so_and_its_mend_lets_it_go_on() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 3).await;
+    let limit = |limit| PlaceChange {
+        limit: Some(Some(limit)),
+        ..PlaceChange::default()
+    };
+    let set = service.client.change_place("firmware", &limit(1)).await;
+    assert_eq!(set.unwrap().limit, Some(1));
+    let open = service.data.path().join("open");
+    let first = service
+        .take(job("firmware/buoy", "", &held_until(&open)))
+        .await;
+    service.starts(&first).await;
+    let second = service.take(job("firmware/buoy", "", "true")).await;
+    let why = service.why_when(&second, Reason::TeamLimit).await;
+    assert!(
+        why.said.contains("firmware holds 1 slots; its limit is 1"),
+        "{}",
+        why.said
+    );
+    // The mend is a request that anybody may send as it stands.
+    let action = &why.actions[0];
+    assert_eq!(action.said, "Raise the limit of firmware to 2");
+    let method: Method = action.method.parse().unwrap();
+    let sent = reqwest::Client::new()
+        .request(method, format!("{}/api/v1{}", service.url, action.path))
+        .bearer_auth(&service.token)
+        .json(&action.body)
+        .send();
+    assert_eq!(sent.await.unwrap().status(), 200);
+    service.done(&second).await;
+    // Nothing starts under a limit of nothing, and taking it away lets everything start.
+    service
+        .client
+        .change_place("firmware", &limit(0))
+        .await
+        .unwrap();
+    let third = service.take(job("firmware/buoy", "", "true")).await;
+    service.why_when(&third, Reason::TeamLimit).await;
+    let none = PlaceChange {
+        limit: Some(None),
+        ..PlaceChange::default()
+    };
+    service
+        .client
+        .change_place("firmware", &none)
+        .await
+        .unwrap();
+    service.done(&third).await;
+    std::fs::write(open, "").unwrap();
+    service.done(&first).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_record() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 4).await;
+    let unknown = NewJob {
+        seats: [("licence".to_owned(), 1)].into(),
+        ..job("buoy", "", "true")
+    };
+    let problem = refusal(service.client.submit(&unknown, None).await);
+    assert_eq!(problem.field.as_deref(), Some("seats"));
+    let licence = NewSeat {
+        name: "licence".into(),
+        count: 2,
+        description: "the cross-compiler".into(),
+    };
+    service.client.add_seat(&licence).await.unwrap();
+    let too_many = NewJob {
+        seats: [("licence".to_owned(), 3)].into(),
+        ..job("buoy", "", "true")
+    };
+    let problem = refusal(service.client.submit(&too_many, None).await);
+    assert!(problem.detail.contains("1 to 2"));
+    let open = service.data.path().join("open");
+    let seated = |script: &str| NewJob {
+        seats: [("licence".to_owned(), 1)].into(),
+        ..job("buoy", "", script)
+    };
+    let holder = service.take(seated(&held_until(&open))).await;
+    service.starts(&holder).await;
+    let lowered = SeatChange {
+        count: Some(1),
+        description: None,
+    };
+    let seat = service
+        .client
+        .change_seat("licence", &lowered)
+        .await
+        .unwrap();
+    assert_eq!((seat.count, seat.taken), (1, 1), "nothing was ended");
+    let next = service.take(seated("true")).await;
+    let why = service.why_when(&next, Reason::SeatTaken).await;
+    assert!(
+        why.said.contains("1 of 1 licence seats are taken"),
+        "{}",
+        why.said
+    );
+    let back = |why: &str| TakeBack {
+        job: holder.clone(),
+        why: why.into(),
+    };
+    let problem = refusal(service.client.take_seat_back("licence", &back(" ")).await);
+    assert_eq!(problem.field.as_deref(), Some("why"));
+    let seat = service
+        .client
+        .take_seat_back("licence", &back("its compiler hangs"))
+        .await
+        .unwrap();
+    let record = seat.holders.iter().find(|one| one.job == holder).unwrap();
+    let record = record.taken_back.as_ref().expect("it is on the record");
+    assert_eq!(
+        (record.by.as_str(), record.why.as_str()),
+        ("admin", "its compiler hangs")
+    );
+    service.done(&next).await;
+    assert_eq!(
+        service.client.job(&holder).await.unwrap().line.state,
+        JobState::Executing
+    );
+    let again = service
+        .client
+        .take_seat_back("licence", &back("again"))
+        .await;
+    assert_eq!(refusal(again).word(), "wrong-state");
+    std::fs::write(open, "").unwrap();
+    let job = service.done(&holder).await;
+    assert_eq!(job.line.result, Some(Outcome::Success));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one_at_once() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let patient = NewJob {
+        give_up_us: Some(Micros::from(Duration::from_millis(300))),
+        ..job("buoy", "arm64", "true")
+    };
+    let name = service.take(patient).await;
+    let done = service.done(&name).await;
+    assert_eq!(done.line.result, Some(Outcome::Timeout));
+    assert!(done.said.as_ref().unwrap().contains("gave up"), "{done:?}");
+    assert!(done.line.wait_us >= Micros::from(Duration::from_millis(300)));
+    let patience = PlaceChange {
+        give_up_us: Some(Some(Micros::from(Duration::from_millis(200)))),
+        ..PlaceChange::default()
+    };
+    let place = service
+        .client
+        .change_place("firmware/buoy", &patience)
+        .await;
+    assert!(place.unwrap().give_up_us.is_some());
+    let name = service.take(job("buoy", "arm64", "true")).await;
+    assert_eq!(
+        service.done(&name).await.line.result,
+        Some(Outcome::Timeout)
+    );
+    let hopeless = NewJob {
+        fail_unmatched: true,
+        give_up_us: Some(Micros::from(Duration::from_secs(3600))),
+        ..job("buoy", "no-such-machine", "true")
+    };
+    let name = service.take(hopeless).await;
+    let done = service.done(&name).await;
+    assert_eq!(done.line.result, Some(Outcome::Error));
+    assert!(done.said.unwrap().contains("no runner satisfies it"));
+    let nothing = NewJob {
+        give_up_us: Some(Micros(0)),
+        ..job("buoy", "", "true")
+    };
+    let problem = refusal(service.client.submit(&nothing, None).await);
+    assert_eq!(problem.field.as_deref(), Some("give_up_us"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn narrowing_a_pool_says_first_who_would_lose_what() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let shore = NewTeam {
+        name: "shore".into(),
+        parent: None,
+    };
+    service.client.add_team(&shore).await.unwrap();
+    let tides = NewProject {
+        name: "tides".into(),
+        team: "shore".into(),
+    };
+    service.client.add_project(&tides).await.unwrap();
+    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let name = service.take(job("shore/tides", "linux", "true")).await;
+    service.done(&name).await;
+    let narrow = |preview, accept_losses| PoolChange {
+        only: Some(vec!["firmware".into()]),
+        preview,
+        accept_losses,
+        ..PoolChange::default()
+    };
+    let seen = service
+        .client
+        .change_pool("quay", &narrow(true, false))
+        .await
+        .unwrap();
+    assert!(!seen.done);
+    let loss = &seen.losses[0];
+    assert_eq!(
+        (
+            loss.project.as_str(),
+            loss.requirement.as_str(),
+            loss.waiting,
+            loss.lately
+        ),
+        ("shore/tides", "linux", 0, 1)
+    );
+    let problem = refusal(
+        service
+            .client
+            .change_pool("quay", &narrow(false, false))
+            .await,
+    );
+    assert_eq!(problem.word(), "jobs-would-be-stranded");
+    let changed = service
+        .client
+        .change_pool("quay", &narrow(false, true))
+        .await
+        .unwrap();
+    assert!(changed.done && changed.pool.only == ["firmware"]);
+    // Denied is explained on the job.
+    let name = service.take(job("shore/tides", "linux", "true")).await;
+    let why = service.why_when(&name, Reason::OutOfReach).await;
+    assert!(why.said.contains("may not use their pools"), "{}", why.said);
+    // Widened again, it starts.
+    let widen = PoolChange {
+        also: Some(vec!["shore/tides".into()]),
+        ..PoolChange::default()
+    };
+    service.client.change_pool("quay", &widen).await.unwrap();
+    service.done(&name).await;
+    // A label that something asks for is not lost silently either.
+    let label = |labels: &[&str]| PoolChange {
+        labels: Some(labels.iter().map(|&label| label.to_owned()).collect()),
+        ..PoolChange::default()
+    };
+    service
+        .client
+        .change_pool("quay", &label(&["wet"]))
+        .await
+        .unwrap();
+    let name = service.take(job("firmware/buoy", "wet", "true")).await;
+    service.done(&name).await;
+    let problem = refusal(service.client.change_pool("quay", &label(&[])).await);
+    assert_eq!(problem.word(), "jobs-would-be-stranded");
+    // A reach that names nobody, or nobody who could ever use it, is refused.
+    for (only, word) in [("nobody", "unknown-team"), ("shore", "")] {
+        let change = PoolChange {
+            owner: (word.is_empty()).then(|| "firmware".to_owned()),
+            only: Some(vec![only.into()]),
+            ..PoolChange::default()
+        };
+        let problem = refusal(service.client.change_pool("quay", &change).await);
+        assert_eq!(problem.field.as_deref(), Some("only"), "{problem:?}");
+    }
+    drop(runner);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_tree_takes_no_cycle_and_loses_no_jobs_and_its_strands_move_along() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let team = |name: &str, parent: Option<&str>| NewTeam {
+        name: name.into(),
+        parent: parent.map(str::to_owned),
+    };
+    service
+        .client
+        .add_team(&team("radio", Some("firmware")))
+        .await
+        .unwrap();
+    service
+        .client
+        .add_team(&team("chartroom", None))
+        .await
+        .unwrap();
+    let below = |parent: &str| PlaceChange {
+        parent: Some(parent.into()),
+        ..PlaceChange::default()
+    };
+    for parent in ["firmware", "firmware/radio"] {
+        let problem = refusal(
+            service
+                .client
+                .change_place("firmware", &below(parent))
+                .await,
+        );
+        assert_eq!(problem.field.as_deref(), Some("parent"));
+        assert!(problem.detail.contains("cannot lie in itself"));
+    }
+    // A pool of chartroom's is out of the buoy's reach until the buoy is moved there.
+    let pool = NewPool {
+        name: "loft".into(),
+        description: String::new(),
+        labels: vec!["loft".into()],
+        open: true,
+        owner: Some("chartroom".into()),
+    };
+    service.client.add_pool(&pool).await.unwrap();
+    let _runner = Runner::working(&service, "loft", "loft-01", 1).await;
+    let name = service.take(job("buoy", "loft", "true")).await;
+    service.why_when(&name, Reason::OutOfReach).await;
+    let problem = refusal(service.client.remove_place("firmware/buoy").await);
+    assert_eq!(problem.word(), "not-empty");
+    let moved = service
+        .client
+        .change_place("firmware/buoy", &below("chartroom"))
+        .await;
+    assert_eq!(moved.unwrap().path, "chartroom/buoy");
+    let done = service.done(&name).await;
+    assert_eq!(done.line.project, "chartroom/buoy");
+    service.client.remove_place("firmware/radio").await.unwrap();
+    service.client.remove_place("firmware").await.unwrap();
+    let problem = refusal(service.client.remove_place("chartroom").await);
+    assert!(problem.detail.contains("1 place"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let act = |action, reason, preview| BulkAction {
+        action,
+        reason,
+        under: Some("firmware".into()),
+        requirement: None,
+        jobs: Vec::new(),
+        preview,
+    };
+    let mut names = Vec::new();
+    for _ in 0..3 {
+        names.push(service.take(job("buoy", "arm64", "exit 3")).await);
+    }
+    let wanted = service.take(job("buoy", "linux", "exit 3")).await;
+    for name in &names {
+        service.why_when(name, Reason::NoMatch).await;
+    }
+    let everything = BulkAction {
+        under: None,
+        ..act(Action::Cancel, None, false)
+    };
+    assert_eq!(
+        refusal(service.client.act_on_jobs(&everything).await)
+            .field
+            .as_deref(),
+        Some("action")
+    );
+    let by_requirement = |action, preview| BulkAction {
+        requirement: Some("(ARM64)".into()),
+        ..act(action, Some(Reason::NoMatch), preview)
+    };
+    let seen = service
+        .client
+        .act_on_jobs(&by_requirement(Action::Cancel, true))
+        .await
+        .unwrap();
+    assert_eq!((seen.found, seen.changed), (3, 0));
+    let moved = service
+        .client
+        .act_on_jobs(&by_requirement(Action::Urgent, false))
+        .await
+        .unwrap();
+    assert_eq!((moved.found, moved.changed), (3, 3));
+    for name in &names {
+        assert_eq!(service.client.job(name).await.unwrap().band, Band::Urgent);
+        service.why_when(name, Reason::NoMatch).await;
+    }
+    let gone = service
+        .client
+        .act_on_jobs(&by_requirement(Action::Cancel, false))
+        .await
+        .unwrap();
+    assert_eq!(gone.jobs, names, "the oldest first");
+    for name in &names {
+        assert_eq!(
+            service.done(name).await.line.result,
+            Some(Outcome::Cancellation)
+        );
+    }
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    assert_eq!(
+        service.done(&wanted).await.line.result,
+        Some(Outcome::Failure)
+    );
+    let again = BulkAction {
+        under: None,
+        jobs: vec![wanted.clone()],
+        ..act(Action::Retry, None, false)
+    };
+    let again = service.client.act_on_jobs(&again).await.unwrap();
+    assert_eq!(again.changed, 1);
+    assert_ne!(again.jobs[0], wanted, "a new job does what the old one did");
+    assert_eq!(service.done(&again.jobs[0]).await.exit_code, Some(3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_requirement_can_be_tried_before_anyone_submits() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let trial = |requirement: &str, project: Option<&str>| NewTrial {
+        requirement: requirement.into(),
+        project: project.map(str::to_owned),
+    };
+    let tried = service
+        .client
+        .try_requirement(&trial("linux and has sh", Some("buoy")))
+        .await;
+    let tried = tried.map_err(|e| e.to_string());
+    let tried = tried.unwrap_or_else(|e| panic!("{e}"));
+    assert_eq!(tried.explanation.runners, 1);
+    let tried = service
+        .client
+        .try_requirement(&trial("LINUX", Some("buoy")))
+        .await
+        .unwrap();
+    assert_eq!(tried.requirement, "linux");
+    assert_eq!(tried.runners[0].runner, "fell-01");
+    assert_eq!(tried.runners[0].free, 2, "{tried:?}");
+    assert!(tried.said.contains("would start now"), "{}", tried.said);
+    let tried = service
+        .client
+        .try_requirement(&trial("linux and lniux", None))
+        .await
+        .unwrap();
+    assert_eq!(tried.standing.satisfying, 0);
+    assert_eq!(tried.explanation.nearest.unwrap().fails, ["lniux"]);
+    assert_eq!(tried.hints[0].nearest.as_deref(), Some("linux"));
+    service
+        .client
+        .set_wish("fell-01", Wish::Pause)
+        .await
+        .unwrap();
+    let tried = service
+        .client
+        .try_requirement(&trial("linux", Some("buoy")))
+        .await
+        .unwrap();
+    assert!(tried.said.contains("would wait"), "{}", tried.said);
+    let problem = refusal(
+        service
+            .client
+            .try_requirement(&trial("linux and and", None))
+            .await,
+    );
+    assert_eq!(problem.column, Some(11));
+    let long = "a ".repeat(6000);
+    let deep = format!("{}linux{}", "(".repeat(1000), ")".repeat(1000));
+    for wrong in [long, deep] {
+        let problem = refusal(service.client.try_requirement(&trial(&wrong, None)).await);
+        assert_eq!(problem.field.as_deref(), Some("where"));
+    }
+    drop(runner);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn shares_outlive_a_change_of_leader() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let shore = NewTeam {
+        name: "shore".into(),
+        parent: None,
+    };
+    service.client.add_team(&shore).await.unwrap();
+    let tides = NewProject {
+        name: "tides".into(),
+        team: "shore".into(),
+    };
+    service.client.add_project(&tides).await.unwrap();
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    // Shore has used the machine a little; then both wait behind one job of shore's.
+    let name = service.take(job("shore/tides", "", "sleep 0.3")).await;
+    service.done(&name).await;
+    let open = service.data.path().join("open");
+    let first = service
+        .take(job("shore/tides", "", &held_until(&open)))
+        .await;
+    service.starts(&first).await;
+    let late = service.take(job("shore/tides", "", "true")).await;
+    let early = service.take(job("firmware/buoy", "", "true")).await;
+    service.why_when(&early, Reason::AllBusy).await;
+    // The state is built anew, as a new leader would.
+    let pennine_wire::Place { path, .. } = service
+        .client
+        .change_place(
+            "firmware/buoy",
+            &PlaceChange {
+                parent: Some(String::new()),
+                ..PlaceChange::default()
+            },
+        )
+        .await
+        .unwrap();
+    assert_eq!(path, "buoy");
+    std::fs::write(open, "").unwrap();
+    let (early, late) = (service.done(&early).await, service.done(&late).await);
+    assert!(
+        early.line.started_at < late.line.started_at,
+        "who used less goes first, although it came later"
+    );
+}

@@ -1,0 +1,68 @@
+//! Many jobs at once.
+
+use pennine_core::dispatch::{Band, Reason};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What to do with many waiting or ended jobs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BulkAction {
+    pub action: Action,
+    /// Only jobs that wait for this reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// Only jobs of this team or project.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub under: Option<String>,
+    /// Only jobs with this requirement, in whatever way it is written.
+    #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    /// Only these jobs, by short name or id.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub jobs: Vec<String>,
+    /// Only say how many it would be.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// What to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Action {
+    /// Cancel jobs that wait.
+    Cancel,
+    /// Submit jobs again that ended without success.
+    Retry,
+    /// Move jobs that wait to the urgent band.
+    Urgent,
+    /// Move jobs that wait to the normal band.
+    Normal,
+    /// Move jobs that wait to the background band.
+    Background,
+}
+
+impl Action {
+    /// The band to which it moves jobs, if it does.
+    pub fn band(self) -> Option<Band> {
+        match self {
+            Action::Urgent => Some(Band::Urgent),
+            Action::Normal => Some(Band::Normal),
+            Action::Background => Some(Band::Background),
+            Action::Cancel | Action::Retry => None,
+        }
+    }
+}
+
+/// What was done.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BulkResult {
+    /// Jobs that the filter found.
+    pub found: u64,
+    /// Jobs of these that were changed; none when it was only a preview.
+    pub changed: u64,
+    /// The first of them, by short name; of a retry, the new ones.
+    pub jobs: Vec<String>,
+    /// Whether there are more than one request changes: send it again.
+    pub more: bool,
+}

@@ -1,0 +1,45 @@
+//! Trying a requirement against the yard before anyone submits.
+
+use pennine_core::dispatch::Standing;
+use pennine_core::requirement::{Explanation, Hint};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What to try.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewTrial {
+    /// The requirement.
+    #[serde(rename = "where")]
+    pub requirement: String,
+    /// Whose job it would be; everybody's when not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+}
+
+/// What would run it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Trial {
+    /// The requirement in its normal form.
+    #[serde(rename = "where")]
+    pub requirement: String,
+    /// All of it in a sentence.
+    pub said: String,
+    pub standing: Standing,
+    pub explanation: Explanation,
+    /// Words that nothing in the yard knows.
+    pub hints: Vec<Hint>,
+    /// The runners that satisfy it, those that could take a job now first; at most 50.
+    pub runners: Vec<TrialRunner>,
+}
+
+/// A runner that satisfies it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrialRunner {
+    pub runner: String,
+    pub pool: String,
+    /// Its state as people see it, or `out of reach`.
+    pub state: String,
+    /// Slots that are free now, for this project.
+    pub free: u32,
+}
