@@ -17,6 +17,7 @@ pub mod fact;
 pub mod id;
 pub mod lifecycle;
 pub mod requirement;
+pub mod simulate;
 pub mod size;
 pub mod time;
 pub mod version;

@@ -1,5 +1,13 @@
 //! The keepers of the real program, with real commands.
 
+// A test that cannot go on fails.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing
+)]
+
 use pennine_runner::keeper::{
     End, Ended, Isolation, Keepers, MARKER, Order, Refused, Running, end_leftovers,
 };

@@ -36,6 +36,8 @@ pub(super) struct Kept {
 struct Flow {
     slots: Slots,
     placed: FxHashMap<usize, u32>,
+    /// Classes whose last slot was taken in this batch.
+    filled: Vec<usize>,
     units: BTreeMap<(usize, usize), u32>,
 }
 
@@ -44,6 +46,7 @@ impl Flow {
         Flow {
             slots,
             placed: FxHashMap::default(),
+            filled: Vec::new(),
             units: BTreeMap::new(),
         }
     }
@@ -57,12 +60,36 @@ impl Flow {
         all > self.placed.get(&class).copied().unwrap_or(0)
     }
 
-    fn add(&mut self, class: usize, kind: usize) {
+    /// Whether any class of a kind has such a slot.
+    fn any_spare(&self, field: &Field, at: usize) -> bool {
+        let Some(kind) = field.kind(at) else {
+            return false;
+        };
+        if self.slots == Slots::Coming {
+            return kind.classes.iter().any(|class| self.spare(field, *class));
+        }
+        let filled = self
+            .filled
+            .iter()
+            .filter(|class| {
+                field
+                    .class(**class)
+                    .is_some_and(|class| class.kinds.contains(at))
+            })
+            .count();
+        kind.roomy as usize > filled
+    }
+
+    fn add(&mut self, field: &Field, class: usize, kind: usize) {
         *self.placed.entry(class).or_default() += 1;
         *self.units.entry((class, kind)).or_default() += 1;
+        if !self.spare(field, class) {
+            self.filled.push(class);
+        }
     }
 
     fn remove(&mut self, class: usize, kind: usize) {
+        self.filled.retain(|other| *other != class);
         if let Some(placed) = self.placed.get_mut(&class) {
             *placed = placed.saturating_sub(1);
         }
@@ -95,13 +122,15 @@ impl Flow {
     /// comes back.
     fn place(&mut self, field: &Field, kind: usize) -> Option<usize> {
         let found = field.kind(kind)?;
-        let spare = found.classes.iter().copied();
-        if let Some(class) = spare.clone().find(|class| self.spare(field, *class)) {
-            self.add(class, kind);
+        let mut spare = found.classes.iter().copied();
+        if self.any_spare(field, kind)
+            && let Some(class) = spare.find(|class| self.spare(field, *class))
+        {
+            self.add(field, class, kind);
             return Some(class);
         }
-        let (class, end) = self.path(field, spare)?;
-        self.add(class, kind);
+        let (class, end) = self.path(field, found.classes.iter().copied())?;
+        self.add(field, class, kind);
         Some(end)
     }
 
@@ -132,7 +161,7 @@ impl Flow {
                         continue;
                     }
                     if self.spare(field, to) {
-                        return Some((self.shift(&from, to, class, kind), to));
+                        return Some((self.shift(field, &from, to, class, kind), to));
                     }
                     if self.kinds_in(to).next().is_some() {
                         from.insert(to, Some((class, kind)));
@@ -147,6 +176,7 @@ impl Flow {
     /// Moves jobs along a path that was found, from its end; the class at its beginning has room then.
     fn shift(
         &mut self,
+        field: &Field,
         from: &FxHashMap<usize, Option<(usize, usize)>>,
         end: usize,
         last: usize,
@@ -155,7 +185,7 @@ impl Flow {
         let (mut to, mut at, mut kind) = (end, last, kind);
         loop {
             self.remove(at, kind);
-            self.add(to, kind);
+            self.add(field, to, kind);
             match from.get(&at) {
                 Some(Some((before, moved))) => (to, at, kind) = (at, *before, *moved),
                 _ => return at,
@@ -169,11 +199,14 @@ impl Flow {
         loop {
             let before = roomy.len();
             for (class, kind) in self.units.keys() {
-                let way = field.kind(*kind).is_some_and(|kind| {
-                    kind.classes
-                        .iter()
-                        .any(|to| self.spare(field, *to) || (to != class && roomy.contains(to)))
-                });
+                // Its own class is full, or room in it is there without a way.
+                let way = self.any_spare(field, *kind)
+                    || roomy.iter().any(|to| {
+                        to != class
+                            && field
+                                .class(*to)
+                                .is_some_and(|class| class.kinds.contains(*kind))
+                    });
                 if way {
                     roomy.insert(*class);
                 }
@@ -190,11 +223,9 @@ impl Flow {
         let closed: Vec<usize> = open
             .ones()
             .filter(|kind| {
-                !field.kind(*kind).is_some_and(|kind| {
-                    kind.classes
-                        .iter()
-                        .any(|class| self.spare(field, *class) || roomy.contains(class))
-                })
+                let moved = roomy.iter().filter_map(|class| field.class(*class));
+                !self.any_spare(field, *kind)
+                    && !moved.clone().any(|class| class.kinds.contains(*kind))
             })
             .collect();
         for kind in closed {
@@ -280,14 +311,7 @@ impl State {
         }
         let hopeful = std::mem::take(&mut self.hopeful);
         for kind in hopeful.ones() {
-            let room = self.field.kind(kind).is_some_and(|found| {
-                found.classes.iter().any(|class| {
-                    self.field
-                        .class(*class)
-                        .is_some_and(|class| class.free_slots > 0)
-                })
-            });
-            if room {
+            if self.field.kind(kind).is_some_and(|kind| kind.roomy > 0) {
                 open.grow(kind + 1);
                 open.insert(kind);
             }
@@ -390,14 +414,27 @@ impl State {
         if let Some(warm) = self.warm_runner(flow, one, own) {
             return Some(warm);
         }
-        if self.field.kind(kind)?.classes.len() > 1 {
-            self.field.sort_classes(kind);
-        }
-        let waiting = self.waiting_kinds();
+        let mut waiting = None;
         for last_resort in [false, true] {
             let mut wanted: Vec<(u64, (u64, u64), Moment, usize)> = Vec::new();
-            let classes = self.field.kind(kind)?.classes.clone();
-            for class in classes {
+            let classes: Vec<usize> = self
+                .field
+                .kind(kind)?
+                .classes
+                .iter()
+                .copied()
+                .filter(|class| runner_in(&self.field, *class, one.avoid, last_resort).is_some())
+                .collect();
+            if let [only] = classes.as_slice()
+                && Self::take_in(flow, &self.field, *only, own, kind)
+            {
+                return runner_in(&self.field, *only, one.avoid, last_resort).map(|(_, id)| id);
+            }
+            if classes.len() > 1 {
+                self.field.sort_classes(kind);
+            }
+            let ranked = self.field.kind(kind)?.classes.clone();
+            for class in ranked.into_iter().filter(|class| classes.contains(class)) {
                 let rank = self.field.rank(class);
                 // What nobody else wants is not bettered by what comes after it.
                 while wanted
@@ -413,7 +450,8 @@ impl State {
                 let Some((idle, _)) = runner_in(&self.field, class, one.avoid, last_resort) else {
                     continue;
                 };
-                let demand = self.field.demand(class, kind, &waiting);
+                let waiting = waiting.get_or_insert_with(|| self.waiting_kinds());
+                let demand = self.field.demand(class, kind, waiting);
                 let at = wanted.partition_point(|other| *other < (demand, rank, idle, class));
                 wanted.insert(at, (demand, rank, idle, class));
             }
@@ -460,7 +498,7 @@ impl State {
         if flow.path(field, std::iter::once(class)).is_some() {
             return true;
         }
-        flow.add(own, kind);
+        flow.add(field, own, kind);
         false
     }
 }

@@ -47,6 +47,8 @@ pub(super) struct Kind {
     pub strands: Vec<usize>,
     /// Jobs of it that wait.
     pub waiting: u32,
+    /// How many of its classes have a free slot.
+    pub roomy: u32,
 }
 
 pub(super) struct Wanted {
@@ -140,6 +142,7 @@ impl Field {
         let kind = self.kinds.len();
         self.by_kind.insert(key, kind);
         let mut classes = Vec::new();
+        let mut roomy = 0;
         let pools = self.reaches.get(reach);
         for (at, class) in self.classes.iter_mut().enumerate() {
             if class.satisfied.contains(requirement)
@@ -147,6 +150,7 @@ impl Field {
             {
                 put(&mut class.kinds, kind, true);
                 classes.push(at);
+                roomy += u32::from(class.free_slots > 0);
             }
         }
         self.kinds.push(Kind {
@@ -157,6 +161,7 @@ impl Field {
             sorted: 0,
             strands: Vec::new(),
             waiting: 0,
+            roomy,
         });
         Some(kind)
     }
@@ -195,16 +200,70 @@ impl Field {
             individual,
         });
         self.by_text.insert(text.to_owned(), at);
-        // Classes whose members differ in it fall apart; the others only learn of it.
-        let ids: Vec<RunnerId> = self.runners.keys().copied().collect();
-        for id in ids {
-            self.place_runner(id);
-        }
+        self.learn(at);
         let pools: Vec<PoolId> = self.futures.keys().copied().collect();
         for id in pools {
             self.place_future(id);
         }
         Some(at)
+    }
+
+    /// Tells the classes of a requirement that is new. Those whose members differ in it fall apart.
+    fn learn(&mut self, wanted: usize) {
+        let Some(known) = self.wanted.get(wanted) else {
+            return;
+        };
+        let holds = |runner: &Runner| {
+            let view = &runner.view;
+            if known.individual {
+                known.requirement.satisfied_by(&view.subject)
+            } else if known.requirement.is_any() {
+                self.pools.get(&view.pool).is_some_and(|pool| pool.open)
+            } else {
+                self.likenesses
+                    .get(runner.likeness)
+                    .is_some_and(|likeness| likeness.satisfied.contains(wanted))
+            }
+        };
+        let mut members = vec![0u32; self.classes.len()];
+        let mut holding: Vec<Vec<RunnerId>> = vec![Vec::new(); self.classes.len()];
+        for (id, runner) in &self.runners {
+            if let (Some(count), Some(found)) =
+                (members.get_mut(runner.class), holding.get_mut(runner.class))
+            {
+                *count += 1;
+                if holds(runner) {
+                    found.push(*id);
+                }
+            }
+        }
+        for (at, (members, holding)) in members.into_iter().zip(holding).enumerate() {
+            if holding.is_empty() {
+                continue;
+            }
+            let Some(class) = self.classes.get_mut(at) else {
+                continue;
+            };
+            let (pool, mut satisfied) = (class.pool, class.satisfied.clone());
+            put(&mut satisfied, wanted, true);
+            if members as usize == holding.len() {
+                self.by_signature
+                    .remove(&(pool, false, signature(&class.satisfied)));
+                self.by_signature
+                    .insert((pool, false, signature(&satisfied)), at);
+                class.satisfied = satisfied;
+                continue;
+            }
+            let apart = self.class_of(pool, false, satisfied);
+            for id in holding {
+                self.count(id, false);
+                if let Some(runner) = self.runners.get_mut(&id) {
+                    runner.class = apart;
+                }
+                self.count(id, true);
+            }
+        }
+        self.version += 1;
     }
 
     // Runners.
@@ -303,7 +362,19 @@ impl Field {
                 let free = runner.view.slots.saturating_sub(held);
                 change(&mut class.takes, 1);
                 change(&mut class.slots, runner.view.slots);
+                let had_room = class.free_slots > 0;
                 change(&mut class.free_slots, free);
+                let has_room = class.free_slots > 0;
+                if had_room != has_room {
+                    for kind in class.kinds.ones() {
+                        if let Some(kind) = self.kinds.get_mut(kind) {
+                            kind.roomy = match has_room {
+                                true => kind.roomy + 1,
+                                false => kind.roomy.saturating_sub(1),
+                            };
+                        }
+                    }
+                }
                 if present && free > 0 {
                     class.free.insert((runner.idle_since, id));
                 } else {

@@ -66,7 +66,8 @@ struct Node {
     /// Of its own projects.
     own_usage: Usage,
     teams: Vec<usize>,
-    heads: [BTreeSet<Head>; BANDS],
+    /// By band and kind.
+    heads: [FxHashMap<usize, BTreeSet<Head>>; BANDS],
     own: [Counts; BANDS],
     below: [Counts; BANDS],
     /// Whether its limit was reached when the reasons were last said.
@@ -170,7 +171,7 @@ impl Tree {
         if let Some(node) = self.nodes.get_mut(team)
             && let (Some(heads), Some(own)) = (node.heads.get_mut(band), node.own.get_mut(band))
         {
-            heads.insert(head);
+            heads.entry(head.kind).or_default().insert(head);
             own.add(head.kind);
         }
         self.for_band_above(team, band, |below| below.add(head.kind));
@@ -182,7 +183,9 @@ impl Tree {
         if let Some(node) = self.nodes.get_mut(team)
             && let (Some(heads), Some(own)) = (node.heads.get_mut(band), node.own.get_mut(band))
         {
-            heads.remove(&head);
+            if let Some(of_kind) = heads.get_mut(&head.kind) {
+                of_kind.remove(&head);
+            }
             own.remove(head.kind);
         }
         self.for_band_above(team, band, |below| below.remove(head.kind));
@@ -404,16 +407,8 @@ impl Tree {
         let kinds = node.own.get(band)?.kinds.intersection(open);
         kinds
             .filter_map(|kind| {
-                let least = Head {
-                    kind,
-                    turn: (Moment::from_micros(i64::MIN), i64::MIN),
-                    strand: 0,
-                    project: 0,
-                };
-                heads
-                    .range(least..)
-                    .take_while(|head| head.kind == kind)
-                    .find(|head| !self.full(head.project))
+                let mut of_kind = heads.get(&kind)?.iter();
+                of_kind.find(|head| !self.full(head.project))
             })
             .min_by_key(|head| head.turn)
             .copied()
