@@ -9,6 +9,8 @@ export type Attempt = Schemas["Attempt"];
 export type Span = Schemas["Span"];
 export type Why = Schemas["Why"];
 export type Queue = Schemas["Queue"];
+export type MendAction = Schemas["MendAction"];
+export type Trial = Schemas["Trial"];
 export type Pool = Schemas["Pool"];
 export type Runner = Schemas["Runner"];
 export type Place = Schemas["Place"];
@@ -51,7 +53,7 @@ async function request<T>(path: string, init: RequestInit = {}): Promise<T> {
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
 }
 
-function send<T>(method: string, path: string, body?: unknown): Promise<T> {
+export function send<T>(method: string, path: string, body?: unknown): Promise<T> {
   return request<T>(path, {
     method,
     headers: { "content-type": "application/json" },

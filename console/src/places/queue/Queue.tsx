@@ -5,8 +5,10 @@ import { useQueue, useStatus } from "../../api/hooks";
 import { AnswerLine } from "../../parts/answer";
 import { List } from "../../parts/list";
 import { Glyph, reasonTone } from "../../parts/mark";
+import { Mend } from "../../parts/mend";
 import { micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { TryOut } from "./TryOut";
 
 export default function Queue() {
   const queue = useQueue();
@@ -36,21 +38,41 @@ export default function Queue() {
           </Flex>
           <List
             rows={group.strands}
-            id={(strand) => `${strand.project} ${strand.where}`}
+            id={(strand) => `${strand.project} ${strand.where} ${strand.band} ${JSON.stringify(strand.seats)}`}
             empty=""
             columns={[
               { head: "jobs", cell: (strand) => strand.jobs, width: "4em" },
               { head: "project", cell: (strand) => strand.project },
               {
                 head: "wants",
-                cell: (strand) =>
-                  strand.where ? <code>{strand.where}</code> : <Box color="quiet">any runner</Box>,
+                cell: (strand) => (
+                  <>
+                    {strand.where ? <code>{strand.where}</code> : <Box color="quiet">any runner</Box>}
+                    {Object.entries(strand.seats ?? {}).map(([name, count]) => (
+                      <Box key={name} as="span" color="quiet">
+                        {" "}
+                        + {count} {name}
+                      </Box>
+                    ))}
+                    {strand.band === "normal" ? null : (
+                      <Box as="span" color="quiet">
+                        {" "}
+                        ({strand.band})
+                      </Box>
+                    )}
+                  </>
+                ),
               },
               { head: "longest", cell: (strand) => micros(strand.longest_us), right: true },
               { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link> },
               {
                 head: "how it stands",
                 cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.said,
+              },
+              {
+                head: "to do",
+                cell: (strand) =>
+                  strand.actions?.map((action) => <Mend key={action.said} action={action} />) ?? null,
               },
             ]}
           />
@@ -63,6 +85,7 @@ export default function Queue() {
           )}
         </Box>
       ))}
+      <TryOut />
     </>
   );
 }

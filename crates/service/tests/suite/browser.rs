@@ -217,3 +217,54 @@ async fn a_log_of_50_mb_stays_smooth() {
         .await;
     browser.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_mend_pressed_on_the_queue_page_starts_the_job() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service
+        .client
+        .set_wish("fell-01", pennine_core::lifecycle::runner::Wish::Pause)
+        .await
+        .unwrap();
+    let paused = service.submit("linux", "true").await;
+    let misspelt = service.submit("lniux", "true").await;
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    browser
+        .find("a[href='/queue']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser
+        .text_when("[data-reason=paused]", |text| {
+            text.contains("Resume fell-01")
+        })
+        .await;
+    // What would run something is tried on the same page.
+    browser.fill("input[name=try]", "lniux").await;
+    browser
+        .text_when("[data-testid=trial]", |text| {
+            text.contains("did you mean “linux”?")
+        })
+        .await;
+    browser.click("Resume fell-01").await;
+    let done = service.done(&paused).await;
+    assert_eq!(done.line.result, Some(Outcome::Success));
+    // A dangerous one asks first, with what it leads to.
+    browser.click("Cancel 1 job …").await;
+    browser
+        .text_when("[role=alertdialog]", |text| {
+            text.contains("will be cancelled")
+        })
+        .await;
+    browser.click("Cancel 1 job").await;
+    let done = service.done(&misspelt).await;
+    assert_eq!(done.line.result, Some(Outcome::Cancellation));
+    browser
+        .text_when("main", |text| text.contains("Nothing waits"))
+        .await;
+    browser.close().await;
+}
