@@ -1,6 +1,7 @@
 //! The typed HTTP client: used by the command line, the runner and the tests.
 //!
-//! [`Client`] speaks for people and programs with a token; [`RunnerClient`] for a runner with its credential.
+//! [`Client`] speaks for people and programs with a token; [`RunnerClient`] for a runner with its credential. Both take
+//! several addresses, separated by commas, of replicas of one service: when one is not there they go on with the next.
 
 mod people;
 mod runner;
@@ -12,6 +13,7 @@ use pennine_wire::Problem;
 use reqwest::{Response, StatusCode};
 use serde::de::DeserializeOwned;
 use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 /// What went wrong with a request.
@@ -89,18 +91,25 @@ impl Route {
 const ANSWER: Duration = Duration::from_secs(40);
 
 pub(crate) struct Link {
-    url: String,
+    urls: Vec<String>,
+    /// Which of them answered last, or is tried next.
+    at: AtomicUsize,
     secret: String,
     http: reqwest::Client,
 }
 
 impl Link {
     pub(crate) fn new(url: &str, secret: &str, route: &Route) -> Result<Link> {
-        let url = url.trim().trim_end_matches('/').to_owned();
-        if !(url.starts_with("http://") || url.starts_with("https://")) {
-            return Err(ClientError::Setup(format!(
-                "the address {url:?} does not begin with http:// or https://"
-            )));
+        let urls: Vec<String> = url
+            .split(',')
+            .map(|url| url.trim().trim_end_matches('/').to_owned())
+            .collect();
+        for url in &urls {
+            if !(url.starts_with("http://") || url.starts_with("https://")) {
+                return Err(ClientError::Setup(format!(
+                    "the address {url:?} does not begin with http:// or https://"
+                )));
+            }
         }
         let mut builder = reqwest::Client::builder()
             .connect_timeout(Duration::from_secs(5))
@@ -119,14 +128,21 @@ impl Link {
             .build()
             .map_err(|e| ClientError::Setup(e.to_string()))?;
         Ok(Link {
-            url,
+            urls,
+            at: AtomicUsize::new(0),
             secret: secret.trim().to_owned(),
             http,
         })
     }
 
+    /// The address that is used now.
+    fn url(&self) -> &str {
+        let at = self.at.load(Ordering::Relaxed) % self.urls.len().max(1);
+        self.urls.get(at).map_or("", String::as_str)
+    }
+
     pub(crate) fn request(&self, method: reqwest::Method, path: &str) -> reqwest::RequestBuilder {
-        let request = self.http.request(method, format!("{}{path}", self.url));
+        let request = self.http.request(method, format!("{}{path}", self.url()));
         if self.secret.is_empty() {
             request
         } else {
@@ -135,7 +151,7 @@ impl Link {
     }
 
     pub(crate) async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response> {
-        let response = request.send().await.map_err(|e| self.no_connection(&e))?;
+        let response = self.reach(request).await?;
         let status = response.status();
         if status.is_success() {
             return Ok(response);
@@ -154,11 +170,43 @@ impl Link {
             .contains(&status) =>
             {
                 Err(ClientError::NoConnection {
-                    url: self.url.clone(),
+                    url: self.url().to_owned(),
                     cause: format!("a proxy answered {status}"),
                 })
             }
             _ => Err(self.strange(format!("{status}"))),
+        }
+    }
+
+    /// Sends a request to the address used now; where nobody is there, to the next, until each was tried. A request that
+    /// may have been taken is not sent twice: its connection broke, and the next request goes elsewhere.
+    async fn reach(&self, request: reqwest::RequestBuilder) -> Result<Response> {
+        let setup = |error: reqwest::Error| ClientError::Setup(error.to_string());
+        let mut request = request.build().map_err(setup)?;
+        let mut left = self.urls.len();
+        loop {
+            let again = request.try_clone();
+            let error = match self.http.execute(request).await {
+                Ok(response) => return Ok(response),
+                Err(error) => error,
+            };
+            let failed = self.no_connection(&error);
+            let gone = self.url().to_owned();
+            self.at.fetch_add(1, Ordering::Relaxed);
+            left -= 1;
+            let Some(mut next) = again.filter(|_| left > 0 && error.is_connect()) else {
+                return Err(failed);
+            };
+            let moved = next
+                .url()
+                .as_str()
+                .strip_prefix(&gone)
+                .and_then(|rest| reqwest::Url::parse(&format!("{}{rest}", self.url())).ok());
+            let Some(url) = moved else {
+                return Err(failed);
+            };
+            *next.url_mut() = url;
+            request = next;
         }
     }
 
@@ -183,14 +231,14 @@ impl Link {
             cause.to_string()
         };
         ClientError::NoConnection {
-            url: self.url.clone(),
+            url: self.url().to_owned(),
             cause,
         }
     }
 
     pub(crate) fn strange(&self, cause: String) -> ClientError {
         ClientError::Strange {
-            url: self.url.clone(),
+            url: self.url().to_owned(),
             cause,
         }
     }

@@ -1,7 +1,7 @@
 //! One replica leads; another takes over; what a deposed leader decides is refused.
 
 use crate::faults::{furnish, join, submit, when};
-use crate::support::{Runner, Service, ServiceProcess, free_port, token_in, until};
+use crate::support::{Cutter, Runner, Service, ServiceProcess, free_port, token_in, until};
 use pennine_client::{Client, Route};
 use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, LeaseToken, ReplicaId};
@@ -198,6 +198,118 @@ async fn a_leader_that_is_stopped_and_goes_on_finds_itself_deposed() {
     .await;
     let now = leader(&pair.store).await;
     assert_eq!((now.address, now.epoch), (pair.second.url.clone(), epoch));
+    runner.kill().unwrap();
+    runner.wait().unwrap();
+}
+
+/// Three replicas as processes on one installation, and a client that knows all of them.
+struct Trio {
+    replicas: Vec<ServiceProcess>,
+    /// Between the first replica and the database.
+    between: Cutter,
+    store: Store,
+    client: Client,
+    addresses: String,
+    _data: tempfile::TempDir,
+    _database: crate::support::Database,
+}
+
+impl Trio {
+    async fn start() -> Trio {
+        let database = crate::support::Database::fresh().await;
+        let data = tempfile::tempdir().unwrap();
+        let direct = reqwest::Url::parse(&database.url).unwrap();
+        let address = format!(
+            "{}:{}",
+            direct.host_str().unwrap(),
+            direct.port().unwrap_or(5432)
+        );
+        let between = Cutter::to(address.parse().unwrap()).await;
+        let mut through = direct.clone();
+        let port = reqwest::Url::parse(&between.url).unwrap().port();
+        through.set_port(port).unwrap();
+        let mut replicas = Vec::new();
+        for url in [through.as_str(), &database.url, &database.url] {
+            replicas.push(ServiceProcess::start(url, data.path(), free_port()).await);
+        }
+        let urls: Vec<&str> = replicas.iter().map(|one| one.url.as_str()).collect();
+        let addresses = urls.join(",");
+        let client = Client::new(&addresses, &token_in(data.path()), &Route::default()).unwrap();
+        let store = Store::open(&database.url, 2).unwrap();
+        assert_eq!(leader(&store).await.address, replicas[0].url);
+        Trio {
+            replicas,
+            between,
+            store,
+            client,
+            addresses,
+            _data: data,
+            _database: database,
+        }
+    }
+
+    /// Waits until another than this replica leads, and says how long that took.
+    async fn taken_over_from(&self, replica: usize, how: &str) -> usize {
+        let begun = Instant::now();
+        let found = until("another replica leads", || async {
+            let now = leader(&self.store).await;
+            let at = self
+                .replicas
+                .iter()
+                .position(|one| one.url == now.address)?;
+            (now.live && at != replica).then_some(at)
+        })
+        .await;
+        eprintln!(
+            "after {how} the lead was taken over in {:?}",
+            begun.elapsed()
+        );
+        found
+    }
+
+    async fn runs(&self, script: &str) {
+        // What was under way at a replica that is gone may have to be asked again.
+        let name = until("a job is taken", || async {
+            let new = pennine_wire::NewJob {
+                project: "buoy".into(),
+                command: ["sh", "-c", script].map(str::to_owned).to_vec(),
+                ..Default::default()
+            };
+            let taken = self.client.submit(&new, None).await;
+            taken.ok().map(|taken| taken.job.name)
+        })
+        .await;
+        until("it succeeds", || async {
+            let job = self.client.job(&name).await.ok()?;
+            (job.line.result == Some(Outcome::Success)).then_some(())
+        })
+        .await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn three_replicas_outlive_a_cut_to_the_database_and_a_kill_and_clients_go_on() {
+    let mut trio = Trio::start().await;
+    furnish(&trio.client).await;
+    let home = tempfile::tempdir().unwrap();
+    // The runner knows every address too, and polls the first as long as it is there.
+    let mut runner = join(&trio.client, &trio.addresses, home.path()).await;
+    trio.runs("echo before").await;
+    let epoch = leader(&trio.store).await.epoch;
+    // Cut off from the database, the leader may neither lead nor decide.
+    trio.between.sever(true);
+    trio.between.cut();
+    let second = trio.taken_over_from(0, "a cut to the database").await;
+    assert!(leader(&trio.store).await.epoch > epoch);
+    trio.between.sever(false);
+    trio.runs("echo with the first behind").await;
+    trio.replicas[second].kill();
+    let third = trio.taken_over_from(second, "kill -9").await;
+    trio.runs("echo with two left").await;
+    // The first two are gone: the runner and the client find the last by themselves.
+    trio.replicas[third].kill();
+    trio.taken_over_from(third, "the second kill -9").await;
+    trio.runs("echo with one left").await;
     runner.kill().unwrap();
     runner.wait().unwrap();
 }
