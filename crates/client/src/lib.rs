@@ -72,6 +72,8 @@ pub type Result<T> = std::result::Result<T, ClientError>;
 pub struct Route {
     /// A certificate authority to trust beside the usual ones (PEM).
     pub ca: Option<Vec<u8>>,
+    /// One set of connections for all clients made with this route.
+    shared: Option<reqwest::Client>,
 }
 
 impl Route {
@@ -83,7 +85,36 @@ impl Route {
         };
         Ok(Route {
             ca: file.map(read).transpose()?,
+            shared: None,
         })
+    }
+
+    /// The same route, with one set of connections for all clients made with it.
+    pub fn shared(self) -> Result<Route> {
+        let shared = Some(self.http()?);
+        Ok(Route { shared, ..self })
+    }
+
+    fn http(&self) -> Result<reqwest::Client> {
+        if let Some(shared) = &self.shared {
+            return Ok(shared.clone());
+        }
+        let mut builder = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(5))
+            .timeout(ANSWER)
+            .tcp_nodelay(true)
+            // Only the service is talked to; where it sends us is not its to say.
+            .redirect(reqwest::redirect::Policy::none())
+            .user_agent(concat!("pennine/", env!("CARGO_PKG_VERSION")));
+        if let Some(pem) = &self.ca {
+            let authority = reqwest::Certificate::from_pem(pem).map_err(|e| {
+                ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
+            })?;
+            builder = builder.add_root_certificate(authority);
+        }
+        builder
+            .build()
+            .map_err(|e| ClientError::Setup(e.to_string()))
     }
 }
 
@@ -111,22 +142,7 @@ impl Link {
                 )));
             }
         }
-        let mut builder = reqwest::Client::builder()
-            .connect_timeout(Duration::from_secs(5))
-            .timeout(ANSWER)
-            .tcp_nodelay(true)
-            // Only the service is talked to; where it sends us is not its to say.
-            .redirect(reqwest::redirect::Policy::none())
-            .user_agent(concat!("pennine/", env!("CARGO_PKG_VERSION")));
-        if let Some(pem) = &route.ca {
-            let authority = reqwest::Certificate::from_pem(pem).map_err(|e| {
-                ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
-            })?;
-            builder = builder.add_root_certificate(authority);
-        }
-        let http = builder
-            .build()
-            .map_err(|e| ClientError::Setup(e.to_string()))?;
+        let http = route.http()?;
         Ok(Link {
             urls,
             at: AtomicUsize::new(0),

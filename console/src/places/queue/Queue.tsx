@@ -42,9 +42,10 @@ export default function Queue() {
             empty=""
             columns={[
               { head: "jobs", cell: (strand) => strand.jobs, width: "4em" },
-              { head: "project", cell: (strand) => strand.project },
+              { head: "project", cell: (strand) => strand.project, width: "12em" },
               {
                 head: "wants",
+                width: "20em",
                 cell: (strand) => (
                   <>
                     {strand.where ? <code>{strand.where}</code> : <Box color="quiet">any runner</Box>}
@@ -63,14 +64,15 @@ export default function Queue() {
                   </>
                 ),
               },
-              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true },
-              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link> },
+              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "6em" },
+              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "4em" },
               {
                 head: "how it stands",
                 cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.said,
               },
               {
                 head: "to do",
+                width: "15em",
                 cell: (strand) =>
                   strand.actions?.map((action) => <Mend key={action.said} action={action} />) ?? null,
               },

@@ -276,7 +276,8 @@ impl Standing {
             }
             Reason::TeamLimit => match &self.limit {
                 Some(Limit { place, held, limit }) => {
-                    format!("{place} holds {held} slots; its limit is {limit}")
+                    let slots = if *held == 1 { "slot" } else { "slots" };
+                    format!("{place} holds {held} {slots}; its limit is {limit}")
                 }
                 None => reason.said().to_owned(),
             },

@@ -107,7 +107,7 @@ fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
                 .find(|holding| holding.name == seat.name && holding.back_at.is_none())?;
             let job = pennine_core::id::Short::Job.name(holder.job_number);
             let mut found = action(
-                format!("Take the {} seat back from {job}", seat.name),
+                format!("Take the seat back from {job}"),
                 format!("pennine seat take-back {} {job} --why TEXT", seat.name),
                 "POST",
                 format!("/seats/{}/take-back", seat.name),

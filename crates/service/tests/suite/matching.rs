@@ -76,7 +76,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_mend_lets_it_go_on() {
     let second = service.take(job("firmware/buoy", "", "true")).await;
     let why = service.why_when(&second, Reason::TeamLimit).await;
     assert!(
-        why.said.contains("firmware holds 1 slots; its limit is 1"),
+        why.said.contains("firmware holds 1 slot; its limit is 1"),
         "{}",
         why.said
     );
