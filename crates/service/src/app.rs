@@ -8,11 +8,12 @@ use crate::log_store::LogStore;
 use crate::seen::SeenMap;
 use pennine_core::dispatch::StrandKey;
 use pennine_core::id::{AttemptId, ReplicaId, RunnerId, StrandId};
+use pennine_core::requirement::Vocabulary;
 use pennine_store::Store;
 use pennine_store::attempt::ForRunner;
 use pennine_store::installation::Installation;
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
@@ -43,6 +44,9 @@ pub struct Shared {
     /// Whether this replica leads now.
     pub leads: AtomicBool,
     strands: Mutex<HashMap<StrandKey, StrandId>>,
+    /// Counts the changes of runners and pools that this replica has heard of.
+    pub yard_changes: AtomicU64,
+    vocabulary: Mutex<Option<(u64, Arc<Vocabulary>)>>,
 }
 
 impl std::ops::Deref for App {
@@ -82,6 +86,8 @@ impl App {
             stop: parts.stop,
             leads: AtomicBool::new(false),
             strands: Mutex::default(),
+            yard_changes: AtomicU64::new(0),
+            vocabulary: Mutex::default(),
         }))
     }
 
@@ -96,6 +102,28 @@ impl App {
     /// Whether this replica leads now.
     pub fn leads(&self) -> bool {
         self.leads.load(Ordering::Relaxed)
+    }
+
+    /// What was made of the yard by `read` when it last changed. A change may be a few milliseconds old before it is
+    /// heard of here.
+    pub async fn vocabulary<E>(
+        &self,
+        read: impl AsyncFnOnce() -> Result<Vocabulary, E>,
+    ) -> Result<Arc<Vocabulary>, E> {
+        let changes = self.yard_changes.load(Ordering::Relaxed);
+        let known = || {
+            self.vocabulary
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+        };
+        if let Some((of, words)) = known().as_ref()
+            && *of == changes
+        {
+            return Ok(words.clone());
+        }
+        let words = Arc::new(read().await?);
+        *known() = Some((changes, words.clone()));
+        Ok(words)
     }
 
     /// The strand of this key, made if there is none.

@@ -3,6 +3,7 @@
 use crate::app::App;
 use pennine_core::id::RunnerId;
 use pennine_store::outbox::Change;
+use std::sync::atomic::Ordering;
 use tokio::sync::broadcast::error::RecvError;
 use uuid::Uuid;
 
@@ -15,12 +16,23 @@ pub async fn rouse(app: App) {
             () = app.stop.cancelled() => return,
         };
         match received {
-            Ok(changes) => changes
-                .iter()
-                .filter_map(concerns)
-                .for_each(|runner| app.polls.ring(runner)),
+            Ok(changes) => {
+                let yard = |change: &&Change| {
+                    change.kind.starts_with("runner.") || change.kind.starts_with("pool.")
+                };
+                if changes.iter().any(|change| yard(&change)) {
+                    app.yard_changes.fetch_add(1, Ordering::Relaxed);
+                }
+                changes
+                    .iter()
+                    .filter_map(concerns)
+                    .for_each(|runner| app.polls.ring(runner));
+            }
             // What was missed is found when the polls run out, 8 s later at most.
-            Err(RecvError::Lagged(missed)) => tracing::warn!(missed, "fell behind the change feed"),
+            Err(RecvError::Lagged(missed)) => {
+                app.yard_changes.fetch_add(1, Ordering::Relaxed);
+                tracing::warn!(missed, "fell behind the change feed");
+            }
             Err(RecvError::Closed) => return,
         }
     }

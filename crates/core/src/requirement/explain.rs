@@ -106,29 +106,61 @@ pub fn explain<'a>(
     }
 }
 
-/// The words of a requirement that nothing in the yard knows, each with the nearest known one. An empty yard knows
-/// nothing, so it gives no hints.
+/// Every word that some runner in the yard knows.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Vocabulary {
+    labels: BTreeSet<String>,
+    facts: BTreeSet<String>,
+}
+
+impl Vocabulary {
+    /// The words of these runners.
+    pub fn of<'a>(yard: impl IntoIterator<Item = &'a Subject>) -> Vocabulary {
+        let mut words = Vocabulary::default();
+        let add = |known: &mut BTreeSet<String>, word: &str| {
+            if !known.contains(word) {
+                known.insert(word.to_owned());
+            }
+        };
+        for subject in yard {
+            subject
+                .labels()
+                .for_each(|label| add(&mut words.labels, label));
+            subject
+                .fact_names()
+                .for_each(|name| add(&mut words.facts, name));
+        }
+        words
+    }
+
+    /// The words of a requirement that nothing in the yard knows, each with the nearest known one. An empty yard knows
+    /// nothing, so it gives no hints.
+    pub fn hints(&self, requirement: &Requirement) -> Vec<Hint> {
+        let mut found = Vec::new();
+        if let Some(expr) = &requirement.0
+            && !(self.labels.is_empty() && self.facts.is_empty())
+        {
+            unknown(expr, &self.labels, &self.facts, &mut found);
+        }
+        found
+    }
+}
+
+/// The words of a requirement that nothing in the yard knows: see [`Vocabulary::hints`].
 pub fn hints<'a>(
     requirement: &Requirement,
     yard: impl IntoIterator<Item = &'a Subject>,
 ) -> Vec<Hint> {
-    let (mut labels, mut facts) = (BTreeSet::new(), BTreeSet::new());
-    for subject in yard {
-        labels.extend(subject.labels());
-        facts.extend(subject.fact_names());
-    }
-    if labels.is_empty() && facts.is_empty() {
-        return Vec::new();
-    }
-    let mut found = Vec::new();
-    if let Some(expr) = &requirement.0 {
-        unknown(expr, &labels, &facts, &mut found);
-    }
-    found
+    Vocabulary::of(yard).hints(requirement)
 }
 
-fn unknown(expr: &Expr, labels: &BTreeSet<&str>, facts: &BTreeSet<&str>, found: &mut Vec<Hint>) {
-    let mut check = |word: &str, known: &BTreeSet<&str>| {
+fn unknown(
+    expr: &Expr,
+    labels: &BTreeSet<String>,
+    facts: &BTreeSet<String>,
+    found: &mut Vec<Hint>,
+) {
+    let mut check = |word: &str, known: &BTreeSet<String>| {
         if !known.contains(word) && !found.iter().any(|hint| hint.word == word) {
             found.push(Hint {
                 word: word.to_owned(),
@@ -147,12 +179,12 @@ fn unknown(expr: &Expr, labels: &BTreeSet<&str>, facts: &BTreeSet<&str>, found: 
 }
 
 /// The known word at the smallest edit distance, if that is at most a third of the word's length (and at least 1).
-fn nearest(word: &str, known: &BTreeSet<&str>) -> Option<String> {
+fn nearest(word: &str, known: &BTreeSet<String>) -> Option<String> {
     let limit = (word.chars().count() / 3).max(1);
     known
         .iter()
         .map(|known| (strsim::damerau_levenshtein(word, known), known))
         .filter(|(distance, _)| *distance <= limit)
         .min()
-        .map(|(_, known)| (*known).to_owned())
+        .map(|(_, known)| known.clone())
 }

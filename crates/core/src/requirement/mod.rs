@@ -20,7 +20,7 @@
 mod explain;
 mod parse;
 
-pub use explain::{ClauseCount, Explanation, Hint, NearMiss, explain, hints};
+pub use explain::{ClauseCount, Explanation, Hint, NearMiss, Vocabulary, explain, hints};
 pub use parse::{MAX_DEPTH, MAX_LENGTH, SyntaxError};
 
 use crate::fact::{self, FactValue, Kind, Subject};

@@ -12,7 +12,7 @@ use axum::http::StatusCode;
 use pennine_core::dispatch::{Reason, StrandKey};
 use pennine_core::id::{JobId, RunId, Short};
 use pennine_core::lifecycle::job::JobState;
-use pennine_core::requirement::{Hint, Requirement, hints};
+use pennine_core::requirement::{Requirement, Vocabulary};
 use pennine_core::time::Micros;
 use pennine_store::{Connection, job, seat};
 use pennine_wire::{JobLine, NewJob, Problem, TakenJob};
@@ -144,8 +144,8 @@ pub async fn submit(
         }
     }
     if new.strict {
-        let unknown = unknown_words(&mut connection, &checked.requirement).await?;
-        if let Some(hint) = unknown.first() {
+        let known = vocabulary(&mut connection).await?;
+        if let Some(hint) = known.hints(&checked.requirement).first() {
             return Err(Failure::invalid("where", hint.said())
                 .mend("correct the word, or submit without strict"));
         }
@@ -183,7 +183,12 @@ pub async fn submit(
     let numbers = job::submit(&mut connection, row).await?;
     app.feed.kick();
     // The job is on its way; what looks wrong about it is found out meanwhile.
-    let hints = unknown_words(&mut connection, &checked.requirement).await?;
+    let hints = if checked.requirement.is_any() {
+        Vec::new()
+    } else {
+        let known = app.vocabulary(async || vocabulary(&mut connection).await);
+        known.await?.hints(&checked.requirement)
+    };
     let line = JobLine {
         id,
         name: Short::Job.name(numbers.job),
@@ -203,17 +208,10 @@ pub async fn submit(
     Ok(created(TakenJob { job: line, hints }))
 }
 
-/// The words of a requirement that nothing in the yard knows.
-async fn unknown_words(
-    connection: &mut Connection,
-    requirement: &Requirement,
-) -> Answer<Vec<Hint>> {
-    if requirement.is_any() {
-        return Ok(Vec::new());
-    }
+/// Every word that some runner in the yard knows.
+async fn vocabulary(connection: &mut Connection) -> Answer<Vocabulary> {
     let yard = Yard::read(connection).await?;
-    Ok(hints(
-        requirement,
+    Ok(Vocabulary::of(
         yard.joined().map(|(runner, _)| &runner.subject),
     ))
 }
