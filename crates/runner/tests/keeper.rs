@@ -52,6 +52,19 @@ async fn kinds() -> Vec<Keepers> {
     kinds
 }
 
+/// Waits until a process has ended, reaped or not.
+async fn ended(pid: &str) {
+    let stat = format!("/proc/{pid}/stat");
+    let gone = || std::fs::read_to_string(&stat).map_or(true, |stat| stat.contains(") Z "));
+    tokio::time::timeout(std::time::Duration::from_secs(60), async {
+        while !gone() {
+            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        }
+    })
+    .await
+    .expect("it ends");
+}
+
 #[tokio::test]
 async fn exit_codes_and_signals_are_told_apart() {
     for keepers in kinds().await {
@@ -110,7 +123,8 @@ async fn a_command_that_is_asked_may_clean_up() {
         running.grip.ask();
         let mut rest = String::new();
         running.output.read_to_string(&mut rest).await.unwrap();
-        assert_eq!(rest, "bye\n");
+        // The shell may say that its sleep was ended with it.
+        assert!(rest.ends_with("bye\n"), "{rest}");
         assert_eq!(ending.await.unwrap().status, Ended::Exited(3));
     }
 }
@@ -142,12 +156,15 @@ async fn a_keeper_made_ahead_of_time_that_was_killed_is_replaced() {
             .filter_map(|pid| pid.parse().ok())
             .collect();
         assert!(spares.len() >= 2, "two rest: {spares:?}");
-        for pid in spares {
-            nix::sys::signal::kill(
-                nix::unistd::Pid::from_raw(pid),
+        for pid in &spares {
+            // One that has ended already is as good.
+            let _ = nix::sys::signal::kill(
+                nix::unistd::Pid::from_raw(*pid),
                 nix::sys::signal::Signal::SIGKILL,
-            )
-            .unwrap();
+            );
+        }
+        for pid in spares {
+            ended(&pid.to_string()).await;
         }
         let (end, said) = run(&keepers, "echo all the same").await;
         assert_eq!(
@@ -167,15 +184,7 @@ async fn keepers_that_rest_end_with_their_runner() {
     // What the runner's death does to them is in the tests of the service; here their line goes dead.
     drop(keepers);
     for pid in resting.split_whitespace() {
-        let stat = format!("/proc/{pid}/stat");
-        let gone = || std::fs::read_to_string(&stat).map_or(true, |stat| stat.contains(") Z "));
-        tokio::time::timeout(std::time::Duration::from_secs(60), async {
-            while !gone() {
-                tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-            }
-        })
-        .await
-        .expect("a keeper whose line is dead ends");
+        ended(pid).await;
     }
 }
 

@@ -22,7 +22,7 @@ export function Now() {
           ["jobs executing", data.executing],
           ["slots free", `${data.free} of ${data.slots}`],
           ["longest wait", data.longest_wait_us == null ? "none" : micros(data.longest_wait_us)],
-          ["runners connected", `${data.runners.available + data.runners.busy} of ${joined}`],
+          ["runners connected", `${joined - data.runners.offline} of ${joined}`],
         ]}
       />
       <Heading>Latest jobs</Heading>

@@ -25,7 +25,12 @@ pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         Reason::Paused => resume(wait, yard),
         Reason::TeamLimit => raise_limit(wait),
         Reason::SeatTaken => take_back(wait, yard),
-        Reason::NoMatch | Reason::OutOfReach => vec![cancel(wait)],
+        Reason::OutOfReach => {
+            let mut found = widen(wait, yard);
+            found.push(cancel(wait));
+            found
+        }
+        Reason::NoMatch => vec![cancel(wait)],
         _ => Vec::new(),
     }
 }
@@ -78,6 +83,44 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         if found.len() >= NAMED {
             break;
         }
+    }
+    found
+}
+
+/// Widens the reach of the pools whose runners would take these jobs.
+fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+    let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
+        return Vec::new();
+    };
+    let mut found: Vec<MendAction> = Vec::new();
+    for (runner, pool) in yard.joined() {
+        let said = format!("Let it use the pool {}", pool.name);
+        if found.len() >= NAMED
+            || found.iter().any(|known| known.said == said)
+            || pool.reaches(wait.project)
+            || !pool.admits(&requirement, &runner.subject)
+        {
+            continue;
+        }
+        let mut also = pool.reach.also.clone();
+        also.push(wait.project.to_owned());
+        let named: Vec<String> = also.iter().map(|path| format!("--also {path}")).collect();
+        let mut widened = action(
+            said,
+            format!("pennine pool set {} {}", pool.name, named.join(" ")),
+            "PATCH",
+            format!("/pools/{}", pool.name),
+            json!({"also": also}),
+        );
+        let owner = match pool.owner.as_str() {
+            "" => "everybody",
+            owner => owner,
+        };
+        widened.asks = Some(format!(
+            "All jobs of {} may use {} from then on, beside those of {owner}.",
+            wait.project, pool.name
+        ));
+        found.push(widened);
     }
     found
 }

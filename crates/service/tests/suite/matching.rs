@@ -292,6 +292,11 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     let name = service.take(job("shore/tides", "linux", "true")).await;
     let why = service.why_when(&name, Reason::OutOfReach).await;
     assert!(why.said.contains("may not use their pools"), "{}", why.said);
+    assert_eq!(why.actions[0].said, "Let it use the pool quay");
+    assert_eq!(
+        why.actions[0].body,
+        serde_json::json!({"also": ["shore/tides"]})
+    );
     // Widened again, it starts.
     let widen = PoolChange {
         also: Some(vec!["shore/tides".into()]),
