@@ -630,6 +630,8 @@ export interface components {
             /** @description When this was true. */
             now: components["schemas"]["Moment"];
             ready_at?: components["schemas"]["Moment"] | null;
+            /** @description The job that was submitted in its place, `j-4813`. */
+            retried_as?: string | null;
             /** @description The run it belongs to, `run-207`. */
             run: string;
             /** @description Why it ended as it did, in words. */

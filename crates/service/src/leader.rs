@@ -14,10 +14,11 @@ use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Committed, ForRunner, Loss};
+use pennine_store::job::{self, Unrun};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::outbox::{self, Change, Cursor};
 use pennine_store::runner::Seen;
-use pennine_store::{Connection, job, level, place, pool, runner, seat, share, strand};
+use pennine_store::{Connection, level, place, pool, runner, seat, share, strand};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -481,7 +482,13 @@ impl<'a> Term<'a> {
             return Ok(());
         }
         let mut connection = self.app.store.leader().await?;
-        let failed = job::fail_unmatched(&mut connection, self.epoch, &unmatched, now).await?;
+        let failed = job::end_unrun(
+            &mut connection,
+            self.epoch,
+            Unrun::Unmatched(&unmatched),
+            now,
+        )
+        .await?;
         if !failed.is_empty() {
             tracing::info!(jobs = ?failed, "jobs that nothing could ever run have failed");
             self.app.feed.kick();
@@ -492,7 +499,7 @@ impl<'a> Term<'a> {
     /// Ends jobs that have waited as long as they would.
     async fn give_up(&self, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.leader().await?;
-        let given_up = job::give_up(&mut connection, self.epoch, now).await?;
+        let given_up = job::end_unrun(&mut connection, self.epoch, Unrun::GaveUp, now).await?;
         if !given_up.is_empty() {
             tracing::info!(jobs = ?given_up, "jobs have given up waiting");
             self.app.feed.kick();

@@ -6,7 +6,7 @@ use crate::leadership::Epoch;
 use crate::statement::statement;
 use crate::types::{Db, Json, words};
 use diesel::sql_types::{
-    Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+    Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::RunQueryDsl;
@@ -69,8 +69,13 @@ pub struct Job {
     pub seats: Json<SeatNeeds>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub give_up_at: Option<Db<Moment>>,
-    #[diesel(sql_type = diesel::sql_types::Bool)]
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub give_up_us: Option<Db<Micros>>,
+    #[diesel(sql_type = Bool)]
     pub fail_unmatched: bool,
+    /// The number of the job that was submitted in its place.
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub retried_as: Option<i64>,
 }
 
 /// The columns of [`Job`], for `job j`, `run r` and `place p`.
@@ -80,7 +85,7 @@ macro_rules! job_query {
             "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.said,
                     j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
                     j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
-                    j.band, j.seats, j.give_up_at, j.fail_unmatched
+                    j.band, j.seats, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
              from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
             $rest
         )
@@ -106,6 +111,8 @@ pub struct NewJob {
     pub give_up: Option<Micros>,
     /// Whether it fails at once when nothing could ever run it.
     pub fail_unmatched: bool,
+    /// The job in whose place it comes.
+    pub retries: Option<JobId>,
     pub by: String,
     pub at: Moment,
 }
@@ -135,7 +142,8 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
            insert into outbox (at, kind, subject, body)
            select j.created_at, 'job.pending', j.id,
                   jsonb_build_object('strand', j.strand_id, 'number', j.number, 'project', j.project_id,
-                                     'fail_unmatched', j.fail_unmatched) from j)
+                                     'fail_unmatched', j.fail_unmatched) from j),
+         t as (update job set retried_as = j.number from j where job.id = $19)
          select j.number as job, r.number as run from j, r",
     )
     .bind::<SqlUuid, _>(Db(new.run))
@@ -155,7 +163,8 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
     .bind::<Jsonb, _>(Json(new.seats))
     .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
     .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
-    .bind::<diesel::sql_types::Bool, _>(new.fail_unmatched)
+    .bind::<Bool, _>(new.fail_unmatched)
+    .bind::<Nullable<SqlUuid>, _>(new.retries.map(Db))
     .get_result(connection)
     .await?)
 }
@@ -209,6 +218,70 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
     .await?)
 }
 
+/// Jobs by their ids, those that became ready first first.
+pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<Job>> {
+    Ok(statement(job_query!(
+        "where j.id = any($1) order by j.ready_at, j.number"
+    ))
+    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<_>>())
+    .load(connection)
+    .await?)
+}
+
+/// What a filter found: the first jobs, and how many there are in all.
+#[derive(Clone, Debug, Default)]
+pub struct Found {
+    pub ids: Vec<JobId>,
+    pub all: u64,
+}
+
+#[derive(QueryableByName)]
+pub(crate) struct FoundRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Db<JobId>,
+    #[diesel(sql_type = BigInt)]
+    found: i64,
+}
+
+impl FromIterator<FoundRow> for Found {
+    fn from_iter<I: IntoIterator<Item = FoundRow>>(rows: I) -> Self {
+        let mut found = Found::default();
+        for row in rows {
+            found.all = row.found.max(0).unsigned_abs();
+            found.ids.push(row.id.0);
+        }
+        found
+    }
+}
+
+/// The jobs that ended without success and were not retried, oldest first: of a place and what is below it, with a
+/// requirement in its normal form.
+pub async fn failed(
+    connection: &mut Connection,
+    under: Option<&str>,
+    requirement: Option<&str>,
+    limit: i64,
+) -> Result<Found> {
+    let under = under.unwrap_or_default();
+    let rows: Vec<FoundRow> = statement(
+        "select j.id, count(*) over () as found
+         from job j join place p on p.id = j.project_id join strand s on s.id = j.strand_id
+         where j.state = 'done' and j.result <> 'success' and j.retried_as is null
+           and ($1 = '' or p.path = $2 or starts_with(p.path, $3 || '/'))
+           and ($4::text is null or s.key->>'requirement' = $5)
+         order by j.number limit $6",
+    )
+    .bind::<Text, _>(under)
+    .bind::<Text, _>(under)
+    .bind::<Text, _>(under)
+    .bind::<Nullable<Text>, _>(requirement)
+    .bind::<Nullable<Text>, _>(requirement)
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().collect())
+}
+
 /// The jobs that run now or ended last: those that run first, then the newest ends.
 pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
     Ok(statement(job_query!(
@@ -216,33 +289,6 @@ pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>>
          order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit $1"
     ))
     .bind::<BigInt, _>(limit)
-    .load(connection)
-    .await?)
-}
-
-/// The jobs of a strand that wait for a runner, in order.
-#[derive(Clone, Debug, QueryableByName)]
-pub struct StrandCount {
-    #[diesel(sql_type = SqlUuid)]
-    pub strand_id: Db<StrandId>,
-    #[diesel(sql_type = BigInt)]
-    pub jobs: i64,
-    /// Since when the job at the head waits.
-    #[diesel(sql_type = Timestamptz)]
-    pub oldest: Db<Moment>,
-    /// The number of the job at the head.
-    #[diesel(sql_type = BigInt)]
-    pub first: i64,
-}
-
-/// The strands in which jobs wait for a runner; a job that has one and was not started yet is not counted.
-pub async fn waiting(connection: &mut Connection) -> Result<Vec<StrandCount>> {
-    Ok(statement(
-        "select strand_id, count(*) as jobs, min(waits_since) as oldest,
-                (array_agg(number order by ready_at, number))[1] as first
-         from job where state = $1 and state <> 'done' and current_attempt is null group by strand_id",
-    )
-    .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?)
 }
@@ -257,27 +303,6 @@ pub async fn with_runner(connection: &mut Connection) -> Result<i64> {
     let row: Row = statement(
         "select count(*) as jobs from job where state <> 'done' and current_attempt is not null",
     )
-    .get_result(connection)
-    .await?;
-    Ok(row.jobs)
-}
-
-/// How many jobs of a strand that wait for a runner stand before this one.
-pub async fn before(connection: &mut Connection, job: &Job) -> Result<i64> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        jobs: i64,
-    }
-    let row: Row = statement(
-        "select count(*) as jobs from job
-         where strand_id = $1 and state = $2 and state <> 'done' and current_attempt is null
-           and (ready_at, number) < ($3, $4)",
-    )
-    .bind::<SqlUuid, _>(job.strand_id)
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Nullable<Timestamptz>, _>(job.ready_at)
-    .bind::<BigInt, _>(job.number)
     .get_result(connection)
     .await?;
     Ok(row.jobs)
@@ -321,65 +346,57 @@ pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Resul
     .await?)
 }
 
-#[derive(QueryableByName)]
-struct NumberRow {
-    #[diesel(sql_type = BigInt)]
-    number: i64,
+/// Jobs that end without ever having run.
+#[derive(Clone, Copy, Debug)]
+pub enum Unrun<'a> {
+    /// Those that have waited as long as they would.
+    GaveUp,
+    /// Those of these strands that would rather fail than wait for a match.
+    Unmatched(&'a [StrandId]),
 }
 
-/// Ends the jobs that have waited as long as they would, under the fence. Their numbers come back.
-pub async fn give_up(connection: &mut Connection, epoch: Epoch, at: Moment) -> Result<Vec<i64>> {
-    let rows: Vec<NumberRow> = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
-         j as (
-           update job set state = $2, result = $3, finished_at = $4,
-                  said = 'it gave up: no runner had taken it by ' ||
-                         to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
-           from fence where state = 'pending' and current_attempt is null and give_up_at <= $5
-           returning job.id, job.number),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select $6, 'job.done', id, jsonb_build_object('result', $7::text) from j)
-         select number from j",
-    )
-    .bind::<BigInt, _>(epoch.0)
-    .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Text, _>(Db(Outcome::Timeout))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(Outcome::Timeout))
-    .load(connection)
-    .await?;
-    Ok(rows.into_iter().map(|row| row.number).collect())
-}
-
-/// Ends the jobs of these strands that would rather fail than wait for a match, under the fence.
-pub async fn fail_unmatched(
+/// Ends jobs that wait, under the fence. Their numbers come back.
+pub async fn end_unrun(
     connection: &mut Connection,
     epoch: Epoch,
-    strands: &[StrandId],
+    which: Unrun<'_>,
     at: Moment,
 ) -> Result<Vec<i64>> {
-    let rows: Vec<NumberRow> = statement(
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        number: i64,
+    }
+    let (strands, result): (&[StrandId], _) = match which {
+        Unrun::GaveUp => (&[], Outcome::Timeout),
+        Unrun::Unmatched(strands) => (strands, Outcome::Error),
+    };
+    let rows: Vec<Row> = statement(
         "with fence as materialized (select epoch from leadership where epoch = $1 for share),
          j as (
            update job set state = $2, result = $3, finished_at = $4,
-                  said = 'no runner satisfies it, and it was not to wait for one'
-           from fence where strand_id = any($5) and state = 'pending' and current_attempt is null and fail_unmatched
+                  said = case when $5 then 'it gave up: no runner had taken it by ' ||
+                                           to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
+                              else 'no runner satisfies it, and it was not to wait for one' end
+           from fence
+           where state = 'pending' and current_attempt is null
+             and case when $6 then give_up_at <= $7 else strand_id = any($8) and fail_unmatched end
            returning job.id, job.number),
          o as (
            insert into outbox (at, kind, subject, body)
-           select $6, 'job.done', id, jsonb_build_object('result', $7::text) from j)
+           select $9, 'job.done', id, jsonb_build_object('result', $10::text) from j)
          select number from j",
     )
     .bind::<BigInt, _>(epoch.0)
     .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Text, _>(Db(Outcome::Error))
+    .bind::<Text, _>(Db(result))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Bool, _>(matches!(which, Unrun::GaveUp))
+    .bind::<Bool, _>(matches!(which, Unrun::GaveUp))
     .bind::<Timestamptz, _>(Db(at))
     .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
     .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(Outcome::Error))
+    .bind::<Text, _>(Db(result))
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.number).collect())
@@ -394,18 +411,22 @@ pub async fn move_to(
     at: Moment,
 ) -> Result<bool> {
     let moved = statement(
-        "with j as (
-           update job set band = $1, strand_id = $2
-           where id = $3 and state = 'pending' and current_attempt is null and band <> $4
-           returning id, strand_id, number, project_id)
+        "with was as (
+           select id, strand_id from job
+           where id = $1 and state = 'pending' and current_attempt is null and band <> $2 for update),
+         j as (
+           update job set band = $3, strand_id = $4 from was where job.id = was.id
+           returning job.id, job.strand_id, was.strand_id as left_strand, number, project_id),
+         l as (insert into strand_left (job_id, strand_id, until) select id, left_strand, $5 from j)
          insert into outbox (at, kind, subject, body)
-         select $5, 'job.pending', id,
+         select $6, 'job.pending', id,
                 jsonb_build_object('strand', strand_id, 'number', number, 'project', project_id, 'again', true) from j",
     )
-    .bind::<Text, _>(Db(band))
-    .bind::<SqlUuid, _>(Db(strand))
     .bind::<SqlUuid, _>(Db(job))
     .bind::<Text, _>(Db(band))
+    .bind::<Text, _>(Db(band))
+    .bind::<SqlUuid, _>(Db(strand))
+    .bind::<Timestamptz, _>(Db(at))
     .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;

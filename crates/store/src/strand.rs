@@ -11,7 +11,6 @@ use diesel_async::RunQueryDsl;
 use pennine_core::dispatch::{Segment, StrandKey};
 use pennine_core::id::StrandId;
 use pennine_core::time::Moment;
-use pennine_core::wait::Turn;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
@@ -130,34 +129,6 @@ pub async fn latest(
         .into_iter()
         .map(|row| (row.strand_id.0, row.since.0, row.segments.0))
         .collect())
-}
-
-/// A strand's timeline over a stretch: what held at its start, and every change within.
-pub async fn timeline(
-    connection: &mut Connection,
-    id: StrandId,
-    from: Moment,
-    until: Moment,
-) -> Result<Vec<Turn>> {
-    let rows: Vec<ReasonRow> = statement(
-        "(select strand_id, since, segments from strand_reason
-          where strand_id = $1 and since <= $2 order by since desc limit 1)
-         union all
-         (select strand_id, since, segments from strand_reason
-          where strand_id = $3 and since > $4 and since < $5 order by since)",
-    )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<Timestamptz, _>(Db(until))
-    .load(connection)
-    .await?;
-    let turn = |row: ReasonRow| Turn {
-        since: row.since.0,
-        reason: row.segments.0.as_slice().first().map(|s| s.reason),
-    };
-    Ok(rows.into_iter().map(turn).collect())
 }
 
 /// A strand in which jobs wait, or came lately.

@@ -32,7 +32,7 @@ pub struct BulkAction {
 pub enum Action {
     /// Cancel jobs that wait.
     Cancel,
-    /// Submit jobs again that ended without success.
+    /// Submit jobs again that ended without success. One that was retried before is passed over, unless it is named.
     Retry,
     /// Move jobs that wait to the urgent band.
     Urgent,

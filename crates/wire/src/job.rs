@@ -108,6 +108,9 @@ pub struct Job {
     /// When it stops waiting.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub give_up_at: Option<Moment>,
+    /// The job that was submitted in its place, `j-4813`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retried_as: Option<String>,
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
     pub time_limit_us: Micros,

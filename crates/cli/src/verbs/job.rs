@@ -376,6 +376,13 @@ fn text(job: &Job) -> String {
             text += &format!("  {name:8} {at}  ({})\n", view::ago(at, job.now));
         }
     }
+    if let Some(at) = job.give_up_at.filter(|_| line.reason.is_some()) {
+        let left = view::length(at.since(job.now).into());
+        text += &format!("  gives up {at}  (in {left})\n");
+    }
+    if let Some(again) = &job.retried_as {
+        text += &format!("  again as {again}\n");
+    }
     text += &format!("  waited   {}\n", view::length(line.wait_us));
     let spans = job
         .attempts

@@ -22,7 +22,7 @@ mod state;
 mod tree;
 mod yard;
 
-pub use reason::{Limit, Mend, Reason, SeatStanding, Segment, Standing};
+pub use reason::{Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at};
 pub use share::SharePolicy;
 pub use state::{Assignment, Event, Plan, ReasonChange, State};
 pub use yard::{

@@ -96,6 +96,18 @@ pub struct Segment {
     pub jobs: Option<u32>,
 }
 
+/// The reason of the job before which so many of its strand stand, by what was said of the strand. `handover` where
+/// nothing is said of it: somebody is about to.
+pub fn reason_at(said: &[Segment], mut ahead: u32) -> Reason {
+    for segment in said {
+        match segment.jobs {
+            Some(jobs) if ahead >= jobs => ahead -= jobs,
+            _ => return segment.reason,
+        }
+    }
+    Reason::Handover
+}
+
 /// How many runners stand how towards one requirement of one project, and what else decides whether its jobs start.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Standing {

@@ -3,19 +3,19 @@
 use super::answer::{Answer, Failure};
 use super::auth::{Principal, Role};
 use super::body::JsonBody;
-use super::jobs;
+use super::{jobs, queue};
 use crate::app::App;
 use axum::Json;
 use axum::extract::State;
-use pennine_core::dispatch::StrandKey;
+use pennine_core::dispatch::{StrandKey, below};
 use pennine_core::id::{JobId, RunId, Short, StrandId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
-use pennine_store::job::{Cancelled, Filter, Job, NewJob};
+use pennine_store::job::{Cancelled, Job, NewJob};
+use pennine_store::line::{self, Stretch};
 use pennine_store::{Connection, audit, job, strand};
 use pennine_wire::{Action, BulkAction, BulkResult, Problem};
 use serde_json::json;
-use std::collections::HashMap;
 
 /// Jobs changed by one request.
 const AT_ONCE: usize = 500;
@@ -43,10 +43,10 @@ pub async fn act(
         ));
     }
     let mut connection = app.store.get().await?;
-    let found = find(&mut connection, &action).await?;
+    let (found, all) = find(&mut connection, &action).await?;
     let mut changed = Vec::new();
     if !action.preview {
-        for row in found.iter().take(AT_ONCE) {
+        for row in &found {
             changed.extend(one(&app, &mut connection, &who, action.action, row).await?);
         }
         let detail = json!({"filter": action, "changed": changed.len()});
@@ -56,9 +56,9 @@ pub async fn act(
     }
     let count = |n: usize| u64::try_from(n).unwrap_or(u64::MAX);
     Ok(Json(BulkResult {
-        found: count(found.len()),
+        found: all,
         changed: count(changed.len()),
-        more: !action.preview && found.len() > AT_ONCE,
+        more: !action.preview && all > count(found.len()),
         jobs: if action.preview {
             let rows = found.iter().take(NAMED);
             rows.map(|row| Short::Job.name(row.number)).collect()
@@ -69,8 +69,8 @@ pub async fn act(
     }))
 }
 
-/// The jobs that the filter means and to which the action can be done.
-async fn find(connection: &mut Connection, action: &BulkAction) -> Answer<Vec<Job>> {
+/// The jobs that the filter means and to which the action can be done: the oldest of them, and how many there are.
+async fn find(connection: &mut Connection, action: &BulkAction) -> Answer<(Vec<Job>, u64)> {
     let wanted = match &action.requirement {
         None => None,
         Some(text) => Some(
@@ -78,60 +78,83 @@ async fn find(connection: &mut Connection, action: &BulkAction) -> Answer<Vec<Jo
                 .map_err(|e| Failure::requirement("where", e))?,
         ),
     };
-    let retry = action.action == Action::Retry;
-    let state = if retry {
-        JobState::Done
+    if !action.jobs.is_empty() {
+        return named(connection, action, wanted.as_ref()).await;
+    }
+    let most = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
+    let found = if action.action == Action::Retry {
+        let wanted = wanted.as_ref().map(ToString::to_string);
+        let under = action.under.as_deref();
+        job::failed(connection, under, wanted.as_deref(), most).await?
     } else {
-        JobState::Pending
+        let stretches = waiting(connection, action, wanted.as_ref()).await?;
+        line::find(connection, &stretches, most).await?
     };
+    let rows = job::with_ids(connection, &found.ids).await?;
+    Ok((rows, found.all))
+}
+
+/// Where in the queue the jobs stand that a filter means.
+async fn waiting(
+    connection: &mut Connection,
+    action: &BulkAction,
+    wanted: Option<&Requirement>,
+) -> Answer<Vec<Stretch>> {
+    let counts = line::strands(connection).await?;
+    let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
+    let mut strands = strand::get(connection, &ids).await?;
+    strands.retain(|strand| {
+        let meant = |under: &String| below(under, &strand.project);
+        let same = |wanted: &Requirement| strand.key.0.requirement.parse().as_ref() == Ok(wanted);
+        action.under.as_ref().is_none_or(meant) && wanted.is_none_or(same)
+    });
+    let ids: Vec<StrandId> = strands.iter().map(|strand| strand.id.0).collect();
+    let Some(reason) = action.reason else {
+        return Ok(ids.into_iter().map(Stretch::whole).collect());
+    };
+    let mut found = Vec::new();
+    for (strand, _, said) in strand::latest(connection, &ids).await? {
+        let meant = queue::stretches(strand, &said).filter(|(other, _)| *other == reason);
+        found.extend(meant.map(|(_, stretch)| stretch));
+    }
+    Ok(found)
+}
+
+/// The jobs that were named one by one, of which the filter is true.
+async fn named(
+    connection: &mut Connection,
+    action: &BulkAction,
+    wanted: Option<&Requirement>,
+) -> Answer<(Vec<Job>, u64)> {
+    if action.jobs.len() > AT_ONCE {
+        return Err(Failure::invalid(
+            "jobs",
+            format!("at most {AT_ONCE} jobs can be named in one request"),
+        ));
+    }
     let mut rows = Vec::new();
-    if action.jobs.is_empty() {
-        let filter = Filter {
-            states: vec![state],
-            under: action.under.clone(),
-            before: None,
-        };
-        rows = job::list(
-            connection,
-            &filter,
-            i64::try_from(AT_ONCE * 20).unwrap_or(i64::MAX),
-        )
-        .await?;
-    } else {
-        for text in action.jobs.iter().take(AT_ONCE) {
-            rows.push(
-                jobs::find(connection, text)
-                    .await
-                    .map_err(|f| f.field("jobs"))?,
-            );
-        }
+    for text in &action.jobs {
+        let row = jobs::find(connection, text).await;
+        rows.push(row.map_err(|failure| failure.field("jobs"))?);
     }
     rows.retain(|row| {
-        let fits = match retry {
-            true => {
+        let fits = match action.action {
+            Action::Retry => {
                 row.state.0 == JobState::Done && row.result.is_some_and(|r| r.0 != Outcome::Success)
             }
-            false => jobs::waits(row),
+            _ => jobs::waits(row),
         };
-        let same = |wanted: &Requirement| {
-            row.requirement
-                .parse()
-                .is_ok_and(|own: Requirement| own == *wanted)
-        };
-        fits && wanted.as_ref().is_none_or(same)
+        let same = |wanted: &Requirement| row.requirement.parse().as_ref() == Ok(wanted);
+        let meant = |under: &String| below(under, &row.project);
+        fits && wanted.is_none_or(same) && action.under.as_ref().is_none_or(meant)
     });
     if let Some(reason) = action.reason {
-        let ids: Vec<StrandId> = rows.iter().map(|row| row.strand_id.0).collect();
-        let said = strand::latest(connection, &ids).await?;
-        let said: HashMap<StrandId, _> = said
-            .into_iter()
-            .filter_map(|(id, _, segments)| Some((id, segments.first()?.reason)))
-            .collect();
-        rows.retain(|row| said.get(&row.strand_id.0) == Some(&reason));
+        let waiting: Vec<&Job> = rows.iter().collect();
+        let reasons = jobs::reasons(connection, &waiting).await?;
+        rows.retain(|row| reasons.get(&row.id.0) == Some(&reason));
     }
-    // The oldest first.
-    rows.reverse();
-    Ok(rows)
+    let count = rows.len() as u64;
+    Ok((rows, count))
 }
 
 async fn one(
@@ -171,8 +194,9 @@ async fn one(
                 tries: row.tries.max(1).unsigned_abs(),
                 band: row.band.0,
                 seats: row.seats.0.clone(),
-                give_up: None,
+                give_up: row.give_up_us.map(|patience| patience.0),
                 fail_unmatched: row.fail_unmatched,
+                retries: Some(row.id.0),
                 by: who.name.clone(),
                 at,
             };

@@ -7,14 +7,14 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
-use pennine_core::dispatch::Reason;
+use pennine_core::dispatch::{Reason, Segment, reason_at};
 use pennine_core::id::{JobId, Short, StrandId};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
-use pennine_core::wait::{Span, Turn, split};
+use pennine_core::wait::{Span, split};
 use pennine_store::job::{Cancelled, Filter};
-use pennine_store::{Connection, attempt, audit, job, strand};
+use pennine_store::{Connection, attempt, audit, job, line, stay, strand};
 use pennine_wire::{Attempt, Job, JobLine, Page, Problem};
 use serde::Deserialize;
 use serde_json::json;
@@ -40,12 +40,42 @@ pub async fn find(connection: &mut Connection, text: &str) -> Answer<job::Job> {
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
 pub struct Around {
     pub attempts: HashMap<JobId, Vec<attempt::Attempt>>,
-    reasons: HashMap<StrandId, Reason>,
+    reasons: HashMap<JobId, Reason>,
 }
 
 /// A job waits when it is pending and no runner has it.
 pub fn waits(job: &job::Job) -> bool {
     job.state.0 == JobState::Pending && job.current_attempt.is_none()
+}
+
+/// Why each of these waiting jobs waits, by its place in its strand's line.
+pub async fn reasons(
+    connection: &mut Connection,
+    waiting: &[&job::Job],
+) -> Answer<HashMap<JobId, Reason>> {
+    let strands: BTreeSet<StrandId> = waiting.iter().map(|job| job.strand_id.0).collect();
+    if strands.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let strands: Vec<StrandId> = strands.into_iter().collect();
+    let said: HashMap<StrandId, Vec<Segment>> = strand::latest(connection, &strands)
+        .await?
+        .into_iter()
+        .map(|(id, _, segments)| (id, segments))
+        .collect();
+    let several = said.iter().filter(|(_, segments)| segments.len() > 1);
+    let several: Vec<StrandId> = several.map(|(id, _)| *id).collect();
+    let places = if several.is_empty() {
+        HashMap::new()
+    } else {
+        line::ahead(connection, &several).await?
+    };
+    let reason = |job: &&job::Job| {
+        let said = said.get(&job.strand_id.0)?;
+        let ahead = places.get(&job.id.0).copied().unwrap_or(0);
+        Some((job.id.0, reason_at(said, ahead)))
+    };
+    Ok(waiting.iter().filter_map(reason).collect())
 }
 
 impl Around {
@@ -56,23 +86,10 @@ impl Around {
         for one in attempt::of_jobs(connection, &ids).await? {
             attempts.entry(one.job_id.0).or_default().push(one);
         }
-        let strands: BTreeSet<StrandId> = jobs
-            .iter()
-            .filter(|job| waits(job))
-            .map(|job| job.strand_id.0)
-            .collect();
-        let strands: Vec<StrandId> = strands.into_iter().collect();
-        let latest = if strands.is_empty() {
-            Vec::new()
-        } else {
-            strand::latest(connection, &strands).await?
-        };
-        let reasons = latest
-            .into_iter()
-            .filter_map(|(id, _, segments)| Some((id, segments.first()?.reason)));
+        let waiting: Vec<&job::Job> = jobs.iter().filter(|job| waits(job)).collect();
         Ok(Around {
             attempts,
-            reasons: reasons.collect(),
+            reasons: reasons(connection, &waiting).await?,
         })
     }
 
@@ -93,10 +110,11 @@ impl Around {
             // It ended while it waited.
             wait += finished.since(since.0);
         }
+        // Nothing is said yet of a job that has just come in.
         let reason = match (job.state.0, waits(job)) {
             (JobState::Pending, true) => self
                 .reasons
-                .get(&job.strand_id.0)
+                .get(&job.id.0)
                 .copied()
                 .or(Some(Reason::Handover)),
             (JobState::Pending, false) => Some(Reason::Handover),
@@ -135,13 +153,13 @@ fn wait_end(one: &attempt::Attempt, now: Moment) -> Moment {
     one.started_at.or(one.finished_at).map_or(now, |at| at.0)
 }
 
-async fn timeline(
-    connection: &mut Connection,
-    strand: StrandId,
-    from: Moment,
-    until: Moment,
-) -> Answer<Vec<Turn>> {
-    Ok(strand::timeline(connection, strand, from, until).await?)
+/// Where a job stands in line.
+fn in_line(row: &job::Job) -> stay::Queued {
+    stay::Queued {
+        job: row.id.0,
+        ready_at: row.ready_at.map_or(row.created_at.0, |at| at.0),
+        number: row.number,
+    }
 }
 
 /// Which jobs to list.
@@ -245,7 +263,8 @@ pub async fn show(
         .unwrap_or_default()
     {
         let end = wait_end(one, now);
-        let turns = timeline(&mut connection, one.strand_id.0, one.ready_at.0, end).await?;
+        let (strand, ready, assigned) = (one.strand_id.0, one.ready_at.0, one.assigned_at.0);
+        let stays = stay::stays(&mut connection, in_line(&row), strand, ready, assigned).await?;
         attempts.push(Attempt {
             id: one.id.0,
             number: one.number.max(0).unsigned_abs(),
@@ -263,7 +282,7 @@ pub async fn show(
             exited_at: one.exited_at.map(|at| at.0),
             finished_at: one.finished_at.map(|at| at.0),
             wait_us: end.since(one.ready_at.0).into(),
-            wait: split(one.ready_at.0, Some(one.assigned_at.0), end, &turns),
+            wait: split(ready, Some(assigned), end, &stays),
             processor_us: one.processor_us.map(|micros| micros.0),
             peak_memory: one
                 .peak_memory
@@ -279,6 +298,7 @@ pub async fn show(
         band: row.band.0,
         seats: row.seats.0,
         give_up_at: row.give_up_at.map(|at| at.0),
+        retried_as: row.retried_as.map(|number| Short::Job.name(number)),
         command: row.command.0,
         variables: row.variables.0,
         time_limit_us: row.time_limit_us.0,
@@ -306,8 +326,8 @@ pub async fn waiting_spans(
     let Some(since) = row.waits_since else {
         return Ok(Vec::new());
     };
-    let turns = timeline(connection, row.strand_id.0, since.0, until).await?;
-    Ok(split(since.0, None, until, &turns))
+    let stays = stay::stays(connection, in_line(row), row.strand_id.0, since.0, until).await?;
+    Ok(split(since.0, None, until, &stays))
 }
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.

@@ -8,18 +8,19 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::answer::{Longest, Picture};
-use pennine_core::dispatch::{Mend, Reason};
+use pennine_core::dispatch::{Mend, Reason, Segment};
 use pennine_core::id::{Short, StrandId};
 use pennine_core::requirement::{Requirement, hints};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::{Connection, job, strand};
+use pennine_store::line::{self, InLine, Stretch};
+use pennine_store::{Connection, strand};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
 
 /// Reads the queue, group by group: what needs a person first, then the longest wait.
 pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answer<Queue> {
-    let counts = job::waiting(connection).await?;
+    let counts = line::strands(connection).await?;
     let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
     if ids.is_empty() {
         return Ok(Queue {
@@ -31,20 +32,16 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answ
     let strands: HashMap<StrandId, strand::Strand> =
         strands.into_iter().map(|one| (one.id.0, one)).collect();
     let reasons = strand::latest(connection, &ids).await?;
-    let reasons: HashMap<StrandId, Reason> = reasons
+    let said: HashMap<StrandId, Vec<Segment>> = reasons
         .into_iter()
-        .filter_map(|(id, _, segments)| Some((id, segments.first()?.reason)))
+        .map(|(id, _, segments)| (id, segments))
         .collect();
     let mut groups: BTreeMap<Reason, Vec<QueueStrand>> = BTreeMap::new();
     let mut waiting = 0;
-    for count in counts {
+    for (reason, count) in by_reason(connection, counts, &said).await? {
         let Some(strand) = strands.get(&count.strand_id.0) else {
             continue;
         };
-        let reason = reasons
-            .get(&count.strand_id.0)
-            .copied()
-            .unwrap_or(Reason::Handover);
         let text = strand.key.0.requirement.clone();
         // What is stored was parsed before; should it not parse any more, nothing satisfies it.
         let parsed = text.parse::<Requirement>().ok();
@@ -104,6 +101,43 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answ
         .collect();
     groups.sort_by_key(|group| (Reverse(group.needs_a_person), Reverse(group.longest_us)));
     Ok(Queue { waiting, groups })
+}
+
+/// The strands' lines cut where another reason begins.
+async fn by_reason(
+    connection: &mut Connection,
+    counts: Vec<InLine>,
+    said: &HashMap<StrandId, Vec<Segment>>,
+) -> Answer<Vec<(Reason, InLine)>> {
+    let mut found = Vec::with_capacity(counts.len());
+    for count in counts {
+        let strand = count.strand_id.0;
+        match said.get(&strand).map_or(&[][..], Vec::as_slice) {
+            [] => found.push((Reason::Handover, count)),
+            [one] => found.push((one.reason, count)),
+            several => {
+                for (reason, stretch) in stretches(strand, several) {
+                    let cut = line::stretch(connection, stretch).await?;
+                    found.extend(cut.map(|cut| (reason, cut)));
+                }
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// Which places of a strand's line wait for which reason.
+pub fn stretches(
+    strand: StrandId,
+    said: &[Segment],
+) -> impl Iterator<Item = (Reason, Stretch)> + use<'_> {
+    let mut from = 0;
+    said.iter().map(move |segment| {
+        let to = segment.jobs.map(|jobs| from + jobs);
+        let stretch = Stretch { strand, from, to };
+        from = to.unwrap_or(from);
+        (segment.reason, stretch)
+    })
 }
 
 /// The picture that the answer line is made from.

@@ -177,6 +177,7 @@ pub async fn submit(
             .give_up_us
             .or(project.give_up_us.map(|give_up| give_up.0)),
         fail_unmatched: new.fail_unmatched,
+        retries: None,
         by: who.name,
         at,
     };

@@ -13,7 +13,7 @@ use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Explanation, Requirement, explain};
 use pennine_core::time::spoken;
-use pennine_store::job;
+use pennine_store::{job, line};
 use pennine_wire::{JobLine, Problem, Why};
 
 /// Why a job waits, and what would run it.
@@ -42,7 +42,7 @@ pub async fn why(
         .collect();
     let explanation = explain(&requirement, joined);
     let before = if waits(&row) {
-        job::before(&mut connection, &row).await?
+        line::before(&mut connection, &row).await?
     } else {
         0
     };

@@ -23,3 +23,4 @@ mod leadership;
 mod logs;
 mod matching;
 mod runners;
+mod waits;

@@ -6,6 +6,7 @@ use pennine_core::dispatch::{Band, Reason};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::Micros;
+use pennine_core::wait::Span;
 use pennine_wire::{
     Action, BulkAction, Job, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTrial, PlaceChange,
     PoolChange, Problem, SeatChange, TakeBack, Why,
@@ -390,6 +391,11 @@ async fn the_tree_takes_no_cycle_and_loses_no_jobs_and_its_strands_move_along() 
     assert!(problem.detail.contains("1 place"));
 }
 
+/// How long it would have waited.
+fn patience(job: &Job) -> Option<Duration> {
+    Some(job.give_up_at?.since(job.ready_at?))
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     let service = Service::start().await;
@@ -406,7 +412,11 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     for _ in 0..3 {
         names.push(service.take(job("buoy", "arm64", "exit 3")).await);
     }
-    let wanted = service.take(job("buoy", "linux", "exit 3")).await;
+    let patient = NewJob {
+        give_up_us: Some(Duration::from_secs(3600).into()),
+        ..job("buoy", "linux", "exit 3")
+    };
+    let wanted = service.take(patient).await;
     for name in &names {
         service.why_when(name, Reason::NoMatch).await;
     }
@@ -430,6 +440,7 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
         .await
         .unwrap();
     assert_eq!((seen.found, seen.changed), (3, 0));
+    let waited_until = service.client.job(&names[0]).await.unwrap().now;
     let moved = service
         .client
         .act_on_jobs(&by_requirement(Action::Urgent, false))
@@ -437,8 +448,12 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
         .unwrap();
     assert_eq!((moved.found, moved.changed), (3, 3));
     for name in &names {
-        assert_eq!(service.client.job(name).await.unwrap().band, Band::Urgent);
-        service.why_when(name, Reason::NoMatch).await;
+        let why = service.why_when(name, Reason::NoMatch).await;
+        // What it waited for in the band that it left is not forgotten.
+        let before = |span: &Span| span.reason == Reason::NoMatch && span.from < waited_until;
+        assert!(why.waiting.iter().any(before), "{:?}", why.waiting);
+        let job = service.client.job(name).await.unwrap();
+        assert_eq!(job.band, Band::Urgent);
     }
     let gone = service
         .client
@@ -465,7 +480,28 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     let again = service.client.act_on_jobs(&again).await.unwrap();
     assert_eq!(again.changed, 1);
     assert_ne!(again.jobs[0], wanted, "a new job does what the old one did");
-    assert_eq!(service.done(&again.jobs[0]).await.exit_code, Some(3));
+    let again = service.done(&again.jobs[0]).await;
+    assert_eq!(again.exit_code, Some(3));
+    assert_eq!(patience(&again), Some(Duration::from_secs(3600)));
+    // By filter only what was not retried yet is tried again: pressing twice does it once.
+    let failed = |preview| act(Action::Retry, None, preview);
+    let first = service.client.act_on_jobs(&failed(false)).await.unwrap();
+    assert_eq!(
+        first.changed, 4,
+        "three cancelled, and the one that failed again"
+    );
+    for name in &first.jobs {
+        let one = service.client.job(name).await.unwrap();
+        if one.line.requirement == "arm64" {
+            service.client.cancel(name).await.unwrap();
+        }
+        service.done(name).await;
+    }
+    let old = service.client.job(&names[0]).await.unwrap();
+    assert_eq!(old.retried_as.as_ref(), first.jobs.first());
+    let second = service.client.act_on_jobs(&failed(true)).await.unwrap();
+    assert_eq!(second.found, 4, "the new ones only: {:?}", second.jobs);
+    assert!(first.jobs.iter().all(|name| second.jobs.contains(name)));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,0 +1,177 @@
+//! Where a job was while it waited: in which strands, what was said there, and its place in line.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::QueryableByName;
+use diesel::sql_types::{BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
+use diesel_async::RunQueryDsl;
+use pennine_core::dispatch::Segment;
+use pennine_core::id::{JobId, StrandId};
+use pennine_core::time::Moment;
+use pennine_core::wait::{Stay, Step, Turn};
+
+/// A strand's timeline over a stretch: what held at its start, and every change within.
+async fn timeline(
+    connection: &mut Connection,
+    id: StrandId,
+    from: Moment,
+    until: Moment,
+) -> Result<Vec<Turn>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        since: Db<Moment>,
+        #[diesel(sql_type = Jsonb)]
+        segments: Json<Vec<Segment>>,
+    }
+    let rows: Vec<Row> = statement(
+        "(select since, segments from strand_reason
+          where strand_id = $1 and since <= $2 order by since desc limit 1)
+         union all
+         (select since, segments from strand_reason
+          where strand_id = $3 and since > $4 and since < $5 order by since)",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<Timestamptz, _>(Db(until))
+    .load(connection)
+    .await?;
+    let turn = |row: Row| Turn {
+        since: row.since.0,
+        segments: row.segments.0,
+    };
+    Ok(rows.into_iter().map(turn).collect())
+}
+
+/// Where a job stands in its strand's line: by when it first became ready, then by number.
+#[derive(Clone, Copy, Debug)]
+pub struct Queued {
+    pub job: JobId,
+    pub ready_at: Moment,
+    pub number: i64,
+}
+
+/// The strands in which a job was between two moments, the last of them `strand`: each with what was said in it and,
+/// where that depends on the place in line, how the job came forward.
+pub async fn stays(
+    connection: &mut Connection,
+    who: Queued,
+    strand: StrandId,
+    from: Moment,
+    until: Moment,
+) -> Result<Vec<Stay>> {
+    #[derive(QueryableByName)]
+    struct Left {
+        #[diesel(sql_type = SqlUuid)]
+        strand_id: Db<StrandId>,
+        #[diesel(sql_type = Timestamptz)]
+        until: Db<Moment>,
+    }
+    let left: Vec<Left> = statement(
+        "select strand_id, until from strand_left where job_id = $1 and until > $2 and until <= $3 order by until",
+    )
+    .bind::<SqlUuid, _>(Db(who.job))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<Timestamptz, _>(Db(until))
+    .load(connection)
+    .await?;
+    let left = left.iter().map(|row| (row.strand_id.0, Some(row.until.0)));
+    let mut stays = Vec::new();
+    let mut at = from;
+    for (strand, left) in left.chain([(strand, None)]) {
+        let end = left.unwrap_or(until);
+        let turns = timeline(connection, strand, at, end).await?;
+        let places = turns
+            .iter()
+            .map(|turn| turn.segments.iter().filter_map(|s| s.jobs).sum())
+            .max();
+        let line = match places {
+            Some(places @ 1..) => line(connection, who, strand, (at, end), places).await?,
+            _ => Vec::new(),
+        };
+        stays.push(Stay {
+            until: left,
+            turns,
+            line,
+        });
+        at = end;
+    }
+    Ok(stays)
+}
+
+/// How a job came forward in a strand's line over a stretch: only the steps on which it stood among the first
+/// `places`, or left or joined them.
+async fn line(
+    connection: &mut Connection,
+    who: Queued,
+    strand: StrandId,
+    (from, until): (Moment, Moment),
+    places: u32,
+) -> Result<Vec<Step>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        since: Db<Moment>,
+        #[diesel(sql_type = BigInt)]
+        ahead: i64,
+    }
+    // Every stretch in which a job that comes first waited in this strand. An attempt's id tells when it was assigned.
+    let rows: Vec<Row> = statement(
+        "with here as (select $1::uuid as strand, $2::timestamptz as a, $3::timestamptz as b,
+                              $4::timestamptz as ready_at, $5::bigint as number),
+         waits as (
+           select t.job_id, t.ready_at as since, t.assigned_at as until
+           from here, attempt t join job j on j.id = t.job_id
+           where t.strand_id = here.strand and t.id >= first_uuid((here.a - interval '1 second') at time zone 'UTC')
+             and t.assigned_at > here.a and t.ready_at < here.b
+             and (j.ready_at, j.number) < (here.ready_at, here.number)
+           union all
+           select j.id, j.waits_since, null from here, job j
+           where j.strand_id = here.strand and j.state <> 'done' and j.current_attempt is null
+             and j.waits_since < here.b and (j.ready_at, j.number) < (here.ready_at, here.number)
+           union all
+           select j.id, j.waits_since, j.finished_at from here, job j
+           where j.strand_id = here.strand and j.state = 'done' and j.current_attempt is null
+             and j.finished_at > here.a and j.waits_since < here.b
+             and (j.ready_at, j.number) < (here.ready_at, here.number)
+           union all
+           select j.id, j.ready_at, l.until from here, strand_left l join job j on j.id = l.job_id
+           where l.strand_id = here.strand and l.until > here.a
+             and (j.ready_at, j.number) < (here.ready_at, here.number)),
+         spans as (
+           select greatest(w.since, here.a,
+                    (select max(l.until) from strand_left l
+                     where l.job_id = w.job_id and (w.until is null or l.until < w.until)),
+                    (select max(t.finished_at) from attempt t
+                     where t.job_id = w.job_id and (w.until is null or t.finished_at < w.until))) as since,
+                  least(w.until, here.b) as until
+           from waits w, here),
+         changes as (
+           select at, sum(n) as n
+           from (select since as at, 1 as n from spans where since < until
+                 union all select until, -1 from spans, here where since < until and until < here.b) c
+           group by at),
+         places as (select at, sum(n) over (order by at) as ahead from changes)
+         select at as since, ahead::bigint as ahead
+         from (select at, ahead, lag(ahead, 1, 0) over (order by at) as before from places) p
+         where ahead <= $6 or before <= $7 order by at",
+    )
+    .bind::<SqlUuid, _>(Db(strand))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<Timestamptz, _>(Db(until))
+    .bind::<Timestamptz, _>(Db(who.ready_at))
+    .bind::<BigInt, _>(who.number)
+    .bind::<BigInt, _>(i64::from(places))
+    .bind::<BigInt, _>(i64::from(places))
+    .load(connection)
+    .await?;
+    let step = |row: Row| Step {
+        since: row.since.0,
+        ahead: u32::try_from(row.ahead.max(0)).unwrap_or(u32::MAX),
+    };
+    Ok(rows.into_iter().map(step).collect())
+}
