@@ -5,21 +5,34 @@ use crate::config::Config;
 use crate::desk::Desk;
 use crate::feed::Feed;
 use crate::log_store::LogStore;
+use crate::memory::Memory;
 use crate::seen::SeenMap;
 use pennine_core::dispatch::StrandKey;
 use pennine_core::id::{AttemptId, ReplicaId, RunnerId, StrandId};
 use pennine_core::requirement::Vocabulary;
 use pennine_store::Store;
-use pennine_store::attempt::ForRunner;
 use pennine_store::installation::Installation;
+use pennine_store::place::Place;
+use pennine_store::token::Token;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
 /// Strands known by key are kept up to this many; past it they are asked for again.
 const KNOWN_STRANDS: usize = 100_000;
+
+/// Tokens known by their secret are kept up to this many.
+const KNOWN_TOKENS: u64 = 10_000;
+/// How long a token is not asked for again: one that is revoked is refused this much later at most.
+const TOKEN_HOLDS: Duration = Duration::from_secs(1);
+
+/// Projects known by name are kept up to this many.
+const KNOWN_PROJECTS: u64 = 10_000;
+/// How long a project is not asked for again, should the news of its change get lost.
+const PROJECT_HOLDS: Duration = Duration::from_secs(1);
 
 /// What every request handler and loop shares.
 #[derive(Clone)]
@@ -34,8 +47,14 @@ pub struct Shared {
     pub installation: Installation,
     pub replica: ReplicaId,
     pub feed: Feed,
-    /// Parked polls. What this replica assigns while it leads is left there as a note.
-    pub polls: Desk<RunnerId, ForRunner>,
+    /// Parked polls.
+    pub polls: Desk<RunnerId>,
+    /// What need not be asked about runners.
+    pub memory: Memory,
+    /// Tokens that held a moment ago, by the hash of their secret.
+    pub tokens: moka::sync::Cache<Vec<u8>, Token>,
+    /// Projects that were there a moment ago, by what people call them.
+    pub projects: moka::sync::Cache<String, Place>,
     /// Followed logs.
     pub followed: Desk<AttemptId>,
     pub seen: SeenMap,
@@ -74,12 +93,21 @@ impl App {
         App(Arc::new(Shared {
             config: parts.config,
             public_url: parts.public_url,
+            memory: Memory::new(parts.feed.clone()),
             store: parts.store,
             clock: parts.clock,
             installation: parts.installation,
             replica: ReplicaId(Uuid::now_v7()),
             feed: parts.feed,
             polls: Desk::default(),
+            tokens: moka::sync::Cache::builder()
+                .max_capacity(KNOWN_TOKENS)
+                .time_to_live(TOKEN_HOLDS)
+                .build(),
+            projects: moka::sync::Cache::builder()
+                .max_capacity(KNOWN_PROJECTS)
+                .time_to_live(PROJECT_HOLDS)
+                .build(),
             followed: Desk::default(),
             seen: SeenMap::default(),
             logs: parts.logs,

@@ -1,5 +1,4 @@
-//! Where parked requests wait to be woken: runners' polls, and people who follow a log. Whoever rings may leave a
-//! note with what the woken one would otherwise have to look up; a note that nobody reads is no loss.
+//! Where parked requests wait to be woken: runners' polls, and people who follow a log.
 
 use std::collections::HashMap;
 use std::hash::Hash;
@@ -7,16 +6,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use tokio::sync::Notify;
 
 /// Bells by key. A bell exists while somebody waits for it, or was rung and not heard yet.
-pub struct Desk<K, N = ()> {
-    bells: Arc<Mutex<HashMap<K, Arc<Bell<N>>>>>,
+pub struct Desk<K> {
+    bells: Arc<Mutex<HashMap<K, Arc<Notify>>>>,
 }
 
-struct Bell<N> {
-    notify: Notify,
-    notes: Mutex<Vec<N>>,
-}
-
-impl<K, N> Clone for Desk<K, N> {
+impl<K> Clone for Desk<K> {
     fn clone(&self) -> Self {
         Desk {
             bells: self.bells.clone(),
@@ -24,7 +18,7 @@ impl<K, N> Clone for Desk<K, N> {
     }
 }
 
-impl<K, N> Default for Desk<K, N> {
+impl<K> Default for Desk<K> {
     fn default() -> Self {
         Desk {
             bells: Arc::default(),
@@ -33,26 +27,20 @@ impl<K, N> Default for Desk<K, N> {
 }
 
 /// A place at the desk. Take it before looking whether there is something to do, so that no ring is missed.
-pub struct Seat<K: Eq + Hash + Copy, N = ()> {
-    desk: Desk<K, N>,
+pub struct Seat<K: Eq + Hash + Copy> {
+    desk: Desk<K>,
     key: K,
-    bell: Arc<Bell<N>>,
+    bell: Arc<Notify>,
 }
 
-impl<K: Eq + Hash + Copy, N> Desk<K, N> {
-    fn bells(&self) -> std::sync::MutexGuard<'_, HashMap<K, Arc<Bell<N>>>> {
+impl<K: Eq + Hash + Copy> Desk<K> {
+    fn bells(&self) -> std::sync::MutexGuard<'_, HashMap<K, Arc<Notify>>> {
         self.bells.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Sits down to wait for a key's bell.
-    pub fn sit(&self, key: K) -> Seat<K, N> {
-        let fresh = || {
-            Arc::new(Bell {
-                notify: Notify::new(),
-                notes: Mutex::default(),
-            })
-        };
-        let bell = self.bells().entry(key).or_insert_with(fresh).clone();
+    pub fn sit(&self, key: K) -> Seat<K> {
+        let bell = self.bells().entry(key).or_default().clone();
         Seat {
             desk: self.clone(),
             key,
@@ -63,18 +51,8 @@ impl<K: Eq + Hash + Copy, N> Desk<K, N> {
     /// Rings for everybody who sits there; whoever has a seat and is not listening yet will hear it.
     pub fn ring(&self, key: K) {
         if let Some(bell) = self.bells().get(&key) {
-            bell.ring();
-        }
-    }
-
-    /// Rings, and leaves a note for whoever comes to look first.
-    pub fn leave(&self, key: K, note: N) {
-        if let Some(bell) = self.bells().get(&key) {
-            bell.notes
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner)
-                .push(note);
-            bell.ring();
+            bell.notify_waiters();
+            bell.notify_one();
         }
     }
 
@@ -84,32 +62,14 @@ impl<K: Eq + Hash + Copy, N> Desk<K, N> {
     }
 }
 
-impl<N> Bell<N> {
-    fn ring(&self) {
-        self.notify.notify_waiters();
-        self.notify.notify_one();
-    }
-}
-
-impl<K: Eq + Hash + Copy, N> Seat<K, N> {
+impl<K: Eq + Hash + Copy> Seat<K> {
     /// Waits for the bell.
     pub async fn wait(&self) {
-        self.bell.notify.notified().await;
-    }
-
-    /// Takes the notes that were left.
-    pub fn notes(&self) -> Vec<N> {
-        std::mem::take(
-            &mut *self
-                .bell
-                .notes
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner),
-        )
+        self.bell.notified().await;
     }
 }
 
-impl<K: Eq + Hash + Copy, N> Drop for Seat<K, N> {
+impl<K: Eq + Hash + Copy> Drop for Seat<K> {
     fn drop(&mut self) {
         let mut bells = self.desk.bells();
         // The map's own, and this one: nobody else sits here.
@@ -141,17 +101,5 @@ mod tests {
         assert_eq!(desk.waiting(), 1);
         drop(two);
         assert_eq!(desk.waiting(), 0);
-    }
-
-    #[tokio::test]
-    async fn a_note_is_read_once_and_goes_with_the_last_who_sat_there() {
-        let desk: Desk<i32, &str> = Desk::default();
-        desk.leave(7, "nobody sits here");
-        let seat = desk.sit(7);
-        assert!(seat.notes().is_empty());
-        desk.leave(7, "for you");
-        seat.wait().await;
-        assert_eq!(seat.notes(), ["for you"]);
-        assert!(seat.notes().is_empty());
     }
 }

@@ -5,13 +5,15 @@
 
 use pennine_store::outbox::{self, Change, Cursor};
 use pennine_store::{Error, Store};
-use std::sync::Arc;
-use std::time::Duration;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast, watch};
 use tokio_util::sync::CancellationToken;
 
 /// How long a change may go unnoticed when its hint is lost.
 const SWEEP: Duration = Duration::from_millis(250);
+/// A replica that has not read for this long may have lost the database, and answers nothing from memory.
+const FRESH: Duration = Duration::from_millis(1500);
 /// While a change is committed but held up behind an older open transaction: how soon to look again, at first.
 const HELD_UP: Duration = Duration::from_micros(500);
 /// Rows read at once.
@@ -44,6 +46,8 @@ pub struct Feed {
     sender: broadcast::Sender<Changes>,
     /// Whether the database answered last time.
     healthy: watch::Sender<bool>,
+    /// When it last answered.
+    read_at: Arc<Mutex<Option<Instant>>>,
 }
 
 impl Default for Feed {
@@ -53,6 +57,7 @@ impl Default for Feed {
             foreign_write: Arc::default(),
             sender: broadcast::channel(BACKLOG).0,
             healthy: watch::channel(false).0,
+            read_at: Arc::default(),
         }
     }
 }
@@ -74,6 +79,18 @@ impl Feed {
         *self.healthy.borrow()
     }
 
+    /// Whether the outbox was read so lately that what is not known of is not there.
+    pub fn fresh(&self) -> bool {
+        let read_at = *self.read_at.lock().unwrap_or_else(PoisonError::into_inner);
+        read_at.is_some_and(|at| at.elapsed() < FRESH)
+    }
+
+    /// The outbox has just been read to its end.
+    pub(crate) fn was_read(&self) {
+        let now = Some(Instant::now());
+        *self.read_at.lock().unwrap_or_else(PoisonError::into_inner) = now;
+    }
+
     /// Reads the outbox until told to stop.
     pub async fn read(self, store: Store, stop: CancellationToken) {
         let mut cursor: Option<Cursor> = None;
@@ -82,6 +99,9 @@ impl Feed {
             match self.read_some(&store, cursor).await {
                 Ok((next, again)) => {
                     cursor = Some(next);
+                    if !matches!(again, Again::AtOnce) {
+                        self.was_read();
+                    }
                     if !self.healthy() {
                         tracing::info!("reading the change feed");
                         self.healthy.send_replace(true);

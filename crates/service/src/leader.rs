@@ -432,6 +432,11 @@ impl<'a> Term<'a> {
                 .iter()
                 .map(|a| (*a, LeaseToken(Uuid::new_v4())))
                 .collect();
+            let memory = &self.app.memory;
+            let marks: Vec<_> = batch
+                .iter()
+                .map(|one| memory.open_mark(one.runner))
+                .collect();
             let kept = match attempt::assign(&mut connection, self.epoch, now, &leased).await? {
                 Committed::Kept(kept) => kept,
                 Committed::Deposed => return Err(End::Deposed),
@@ -439,9 +444,10 @@ impl<'a> Term<'a> {
             self.app.feed.kick();
             let mut kept: HashMap<AttemptId, ForRunner> =
                 kept.into_iter().map(|one| (one.id.0, one)).collect();
-            for assignment in batch {
+            for (assignment, mark) in batch.iter().zip(marks) {
                 if let Some(one) = kept.remove(&assignment.attempt) {
-                    self.app.polls.leave(assignment.runner, one);
+                    memory.assigned(mark, assignment.runner, one);
+                    self.app.polls.ring(assignment.runner);
                 } else {
                     self.state.apply(
                         Event::Refused {
@@ -602,6 +608,7 @@ impl<'a> Term<'a> {
                 if attempt::lose(&mut connection, self.epoch, one.id.0, &loss, now).await? {
                     tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
                     self.app.feed.kick();
+                    self.app.memory.over(one.runner_id.0, one.id.0);
                     self.app.polls.ring(one.runner_id.0);
                 }
             }

@@ -20,6 +20,7 @@ pub mod http;
 pub mod key_file;
 pub mod leader;
 pub mod log_store;
+pub mod memory;
 pub mod rouse;
 pub mod secret;
 pub mod seen;

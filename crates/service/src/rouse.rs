@@ -1,7 +1,9 @@
-//! Wakes the parked polls that a change is about, at whichever replica they are parked.
+//! Wakes the parked polls that a change is about, at whichever replica they are parked, and keeps this replica's memory
+//! of runners true.
 
 use crate::app::App;
-use pennine_core::id::RunnerId;
+use crate::memory::Memory;
+use pennine_core::id::{AttemptId, RunnerId};
 use pennine_store::outbox::Change;
 use std::sync::atomic::Ordering;
 use tokio::sync::broadcast::error::RecvError;
@@ -23,14 +25,22 @@ pub async fn rouse(app: App) {
                 if changes.iter().any(|change| yard(&change)) {
                     app.yard_changes.fetch_add(1, Ordering::Relaxed);
                 }
-                changes
+                if changes
                     .iter()
-                    .filter_map(concerns)
-                    .for_each(|runner| app.polls.ring(runner));
+                    .any(|change| change.kind.starts_with("place."))
+                {
+                    app.projects.invalidate_all();
+                }
+                for change in changes.iter() {
+                    if let Some(runner) = note(&app.memory, change) {
+                        app.polls.ring(runner);
+                    }
+                }
             }
             // What was missed is found when the polls run out, 8 s later at most.
             Err(RecvError::Lagged(missed)) => {
                 app.yard_changes.fetch_add(1, Ordering::Relaxed);
+                app.memory.forget_all();
                 tracing::warn!(missed, "fell behind the change feed");
             }
             Err(RecvError::Closed) => return,
@@ -38,17 +48,37 @@ pub async fn rouse(app: App) {
     }
 }
 
-/// The runner that has to hear of a change.
-fn concerns(change: &Change) -> Option<RunnerId> {
+/// Notes in memory what a change says of a runner. The runner comes back if its poll has to hear of it.
+fn note(memory: &Memory, change: &Change) -> Option<RunnerId> {
+    let runner = || {
+        let named = change.body.get("runner")?.as_str()?;
+        named.parse::<Uuid>().ok().map(RunnerId)
+    };
+    let attempt = AttemptId(change.subject);
     match change.kind.as_str() {
-        "attempt.assigned" | "attempt.over" | "job.cancelling" => change
-            .body
-            .get("runner")?
-            .as_str()?
-            .parse::<Uuid>()
-            .ok()
-            .map(RunnerId),
-        "runner.changed" | "runner.retired" => Some(RunnerId(change.subject)),
+        "attempt.assigned" => {
+            let runner = runner()?;
+            memory.heard_assigned(runner, attempt);
+            Some(runner)
+        }
+        "attempt.over" => {
+            let runner = runner()?;
+            memory.over(runner, attempt);
+            Some(runner)
+        }
+        "job.cancelling" => {
+            let runner = runner()?;
+            memory.open_changed(runner);
+            Some(runner)
+        }
+        "runner.retired" => {
+            memory.runner_gone(RunnerId(change.subject));
+            Some(RunnerId(change.subject))
+        }
+        kind if kind.starts_with("runner.") => {
+            memory.runner_changed(RunnerId(change.subject));
+            (kind == "runner.changed").then_some(RunnerId(change.subject))
+        }
         _ => None,
     }
 }

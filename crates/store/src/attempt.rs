@@ -122,7 +122,7 @@ pub async fn for_runner(connection: &mut Connection, runner: RunnerId) -> Result
                 pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join pool on pool.id = a.pool_id
-         where a.runner_id = $1 and a.state <> 'done' order by a.id",
+         where a.runner_id = $1 and a.open order by a.id",
     )
     .bind::<SqlUuid, _>(Db(runner))
     .load(connection)
@@ -470,7 +470,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
     Ok(statement(
         "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, a.state, a.assigned_at, a.session,
                 a.seats_back_at is not null as seats_back
-         from attempt a join runner r on r.id = a.runner_id where a.state <> 'done'",
+         from attempt a join runner r on r.id = a.runner_id where a.open",
     )
     .load(connection)
     .await?)
@@ -547,7 +547,7 @@ pub async fn holds_lease(
     lease: LeaseToken,
 ) -> Result<bool> {
     let row: CountRow = statement(
-        "select count(*) as changed from attempt where id = $1 and runner_id = $2 and lease = $3 and state <> 'done'",
+        "select count(*) as changed from attempt where id = $1 and runner_id = $2 and lease = $3 and open",
     )
     .bind::<SqlUuid, _>(Db(attempt))
     .bind::<SqlUuid, _>(Db(runner))
@@ -567,7 +567,7 @@ pub async fn begin_session(
     at: Moment,
 ) -> Result<()> {
     statement(
-        "with kept as (update attempt set session = $1 where id = any($2) and runner_id = $3 and state <> 'done')
+        "with kept as (update attempt set session = $1 where id = any($2) and runner_id = $3 and open)
          insert into runner_seen (runner_id, session, seen_at) values ($4, $5, $6)
          on conflict (runner_id) do update
          set session = excluded.session, seen_at = excluded.seen_at, closed_at = null",

@@ -266,7 +266,7 @@ pub async fn failed(
     let rows: Vec<FoundRow> = statement(
         "select j.id, count(*) over () as found
          from job j join place p on p.id = j.project_id join strand s on s.id = j.strand_id
-         where j.state = 'done' and j.result <> 'success' and j.retried_as is null
+         where j.result <> 'success' and j.retried_as is null
            and ($1 = '' or p.path = $2 or starts_with(p.path, $3 || '/'))
            and ($4::text is null or s.key->>'requirement' = $5)
          order by j.number limit $6",
@@ -285,9 +285,12 @@ pub async fn failed(
 /// The jobs that run now or ended last: those that run first, then the newest ends.
 pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
     Ok(statement(job_query!(
-        "where j.started_at is not null or j.state = 'done'
-         order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit $1"
+        "where j.id in (select id from job where open and started_at is not null
+                        union all
+                        (select id from job where finished_at is not null order by finished_at desc limit $1))
+         order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit $2"
     ))
+    .bind::<BigInt, _>(limit)
     .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
@@ -300,11 +303,10 @@ pub async fn with_runner(connection: &mut Connection) -> Result<i64> {
         #[diesel(sql_type = BigInt)]
         jobs: i64,
     }
-    let row: Row = statement(
-        "select count(*) as jobs from job where state <> 'done' and current_attempt is not null",
-    )
-    .get_result(connection)
-    .await?;
+    let row: Row =
+        statement("select count(*) as jobs from job where open and current_attempt is not null")
+            .get_result(connection)
+            .await?;
     Ok(row.jobs)
 }
 
@@ -327,7 +329,7 @@ pub struct WaitingJob {
 pub async fn all_waiting(connection: &mut Connection) -> Result<Vec<WaitingJob>> {
     Ok(statement(
         "select id, number, strand_id, ready_at, avoid_runner from job
-         where state = $1 and state <> 'done' and current_attempt is null",
+         where state = $1 and open and current_attempt is null",
     )
     .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
@@ -371,6 +373,7 @@ pub async fn end_unrun(
         Unrun::GaveUp => (&[], Outcome::Timeout),
         Unrun::Unmatched(strands) => (strands, Outcome::Error),
     };
+    let gave_up = matches!(which, Unrun::GaveUp);
     let rows: Vec<Row> = statement(
         "with fence as materialized (select epoch from leadership where epoch = $1 for share),
          j as (
@@ -379,21 +382,20 @@ pub async fn end_unrun(
                                            to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
                               else 'no runner satisfies it, and it was not to wait for one' end
            from fence
-           where state = 'pending' and current_attempt is null
-             and case when $6 then give_up_at <= $7 else strand_id = any($8) and fail_unmatched end
+           where open and state = 'pending' and current_attempt is null
+             and (give_up_at <= $6 or (strand_id = any($7) and fail_unmatched))
            returning job.id, job.number),
          o as (
            insert into outbox (at, kind, subject, body)
-           select $9, 'job.done', id, jsonb_build_object('result', $10::text) from j)
+           select $8, 'job.done', id, jsonb_build_object('result', $9::text) from j)
          select number from j",
     )
     .bind::<BigInt, _>(epoch.0)
     .bind::<Text, _>(Db(JobState::Done))
     .bind::<Text, _>(Db(result))
     .bind::<Timestamptz, _>(Db(at))
-    .bind::<Bool, _>(matches!(which, Unrun::GaveUp))
-    .bind::<Bool, _>(matches!(which, Unrun::GaveUp))
-    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Bool, _>(gave_up)
+    .bind::<Nullable<Timestamptz>, _>(gave_up.then_some(Db(at)))
     .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
     .bind::<Timestamptz, _>(Db(at))
     .bind::<Text, _>(Db(result))

@@ -11,6 +11,7 @@ pub mod attempt;
 pub mod audit;
 pub mod connect;
 pub mod error;
+pub mod history;
 pub mod idempotency;
 pub mod installation;
 pub mod job;

@@ -34,7 +34,7 @@ pub async fn strands(connection: &mut Connection) -> Result<Vec<InLine>> {
     Ok(statement(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest,
                 (array_agg(number order by ready_at, number))[1] as first
-         from job where state = $1 and state <> 'done' and current_attempt is null group by strand_id",
+         from job where state = $1 and open and current_attempt is null group by strand_id",
     )
     .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
@@ -82,7 +82,7 @@ pub async fn stretch(connection: &mut Connection, one: Stretch) -> Result<Option
     let found: Vec<InLine> = statement(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest, (array_agg(number order by place))[1] as first
          from (select strand_id, number, waits_since, row_number() over (order by ready_at, number) - 1 as place
-               from job where strand_id = $1 and state = $2 and state <> 'done' and current_attempt is null) w
+               from job where strand_id = $1 and state = $2 and open and current_attempt is null) w
          where place >= $3 and place < coalesce($4::integer, 2147483647) group by strand_id",
     )
     .bind::<SqlUuid, _>(Db(one.strand))
@@ -101,7 +101,7 @@ pub async fn find(connection: &mut Connection, stretches: &[Stretch], limit: i64
         "with s as (select * from unnest($1, $2, $3) as s(strand, a, b)),
          w as (select id, strand_id, ready_at, number,
                       row_number() over (partition by strand_id order by ready_at, number) - 1 as place
-               from job where strand_id = any($4) and state = $5 and state <> 'done' and current_attempt is null)
+               from job where strand_id = any($4) and state = $5 and open and current_attempt is null)
          select w.id, count(*) over () as found
          from w join s on s.strand = w.strand_id and w.place >= s.a and (s.b is null or w.place < s.b)
          order by w.ready_at, w.number limit $6",
@@ -131,7 +131,7 @@ pub async fn ahead(
     }
     let rows: Vec<Row> = statement(
         "select id, row_number() over (partition by strand_id order by ready_at, number) - 1 as ahead
-         from job where strand_id = any($1) and state = $2 and state <> 'done' and current_attempt is null",
+         from job where strand_id = any($1) and state = $2 and open and current_attempt is null",
     )
     .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
     .bind::<Text, _>(Db(JobState::Pending))
@@ -150,7 +150,7 @@ pub async fn before(connection: &mut Connection, job: &Job) -> Result<i64> {
     }
     let row: Row = statement(
         "select count(*) as jobs from job
-         where strand_id = $1 and state = $2 and state <> 'done' and current_attempt is null
+         where strand_id = $1 and state = $2 and open and current_attempt is null
            and (ready_at, number) < ($3, $4)",
     )
     .bind::<SqlUuid, _>(job.strand_id)

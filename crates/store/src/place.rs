@@ -187,7 +187,11 @@ pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Cont
     Ok(statement(
         "select (select count(*) from place where parent_id = $1) as places,
                 (select count(*) from pool where owner_id = $2) as pools,
-                (select count(*) from job where project_id = $3) as jobs",
+                (select count(*) from strand s cross join lateral (
+                   select id from job where strand_id = s.id and open
+                   union select id from job where strand_id = s.id and never_ran
+                   union select job_id from attempt where strand_id = s.id) held
+                 where s.project_id = $3) as jobs",
     )
     .bind::<SqlUuid, _>(place.id)
     .bind::<SqlUuid, _>(place.id)

@@ -94,23 +94,38 @@ impl Runner {
     }
 }
 
-/// Every runner that is not retired, or those of them that are asked for; by pool and name.
+/// The columns of [`Runner`]; `$used` says of which attempts the slots in use are counted.
+macro_rules! runner_query {
+    ($used:literal, $which:literal) => {
+        concat!(
+            "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
+                    r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.created_at,
+                    coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
+             from runner r join pool p on p.id = r.pool_id
+             left join runner_seen s on s.runner_id = r.id
+             left join (select runner_id, count(*) as used from attempt where open ",
+            $used,
+            " group by 1) u on u.runner_id = r.id where ",
+            $which,
+            " order by p.name, r.name"
+        )
+    };
+}
+
+/// Every runner that is not retired, or those that are asked for, retired or not; by pool and name.
 pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Result<Vec<Runner>> {
-    Ok(statement(
-        "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
-                r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.created_at,
-                coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
-         from runner r join pool p on p.id = r.pool_id
-         left join runner_seen s on s.runner_id = r.id
-         left join (select runner_id, count(*) as used from attempt where state <> 'done' group by 1) u
-                on u.runner_id = r.id
-         where case when $1::uuid[] is null then r.state <> 'retired' else r.id = any($2) end
-         order by p.name, r.name",
+    let Some(only) = only else {
+        let all = statement(runner_query!("", "r.state <> 'retired'"));
+        return Ok(all.load(connection).await?);
+    };
+    let ids: Vec<Uuid> = only.iter().map(|id| id.0).collect();
+    Ok(
+        statement(runner_query!("and runner_id = any($1)", "r.id = any($2)"))
+            .bind::<Array<SqlUuid>, _>(&ids)
+            .bind::<Array<SqlUuid>, _>(&ids)
+            .load(connection)
+            .await?,
     )
-    .bind::<Nullable<Array<SqlUuid>>, _>(only.map(|ids| ids.iter().map(|id| id.0).collect::<Vec<Uuid>>()))
-    .bind::<Nullable<Array<SqlUuid>>, _>(only.map(|ids| ids.iter().map(|id| id.0).collect::<Vec<Uuid>>()))
-    .load(connection)
-    .await?)
 }
 
 /// The ids of the runners with this id, short number or name; several where pools have runners of one name.
@@ -339,7 +354,7 @@ pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
     Ok(statement(
         "select a.runner_id, j.number as job_number, j.title, p.path as project, a.started_at
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
-         where a.state <> 'done' order by j.number",
+         where a.open order by j.number",
     )
     .load(connection)
     .await?)

@@ -99,7 +99,7 @@ pub async fn holdings(connection: &mut Connection) -> Result<Vec<Holding>> {
                 a.seats_back_why as back_why
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join runner r on r.id = a.runner_id cross join lateral jsonb_each_text(j.seats) s
-         where a.state <> 'done' order by a.assigned_at",
+         where a.open order by a.assigned_at",
     )
     .load(connection)
     .await?)
@@ -117,7 +117,7 @@ pub async fn take_back(
     let changed = statement(
         "with a as (
            update attempt set seats_back_at = $1, seats_back_by = $2, seats_back_why = $3
-           where id = $4 and state <> 'done' and seats_back_at is null returning id, job_id)
+           where id = $4 and open and seats_back_at is null returning id, job_id)
          insert into outbox (at, kind, subject, body)
          select $5, 'attempt.seats-back', id, jsonb_build_object('job', job_id, 'by', $6::text, 'why', $7::text) from a",
     )

@@ -27,7 +27,7 @@ pub struct Held {
 pub async fn held(connection: &mut Connection) -> Result<Vec<Held>> {
     Ok(statement(
         "select p.path as project, count(*) as slots from attempt a join job j on j.id = a.job_id
-         join place p on p.id = j.project_id where a.state <> 'done' group by p.path",
+         join place p on p.id = j.project_id where a.open group by p.path",
     )
     .load(connection)
     .await?)

@@ -131,11 +131,11 @@ async fn line(
              and (j.ready_at, j.number) < (here.ready_at, here.number)
            union all
            select j.id, j.waits_since, null from here, job j
-           where j.strand_id = here.strand and j.state <> 'done' and j.current_attempt is null
+           where j.strand_id = here.strand and j.open and j.current_attempt is null
              and j.waits_since < here.b and (j.ready_at, j.number) < (here.ready_at, here.number)
            union all
            select j.id, j.waits_since, j.finished_at from here, job j
-           where j.strand_id = here.strand and j.state = 'done' and j.current_attempt is null
+           where j.strand_id = here.strand and j.never_ran
              and j.finished_at > here.a and j.waits_since < here.b
              and (j.ready_at, j.number) < (here.ready_at, here.number)
            union all

@@ -154,7 +154,7 @@ pub async fn used_since(connection: &mut Connection, since: Moment) -> Result<Ve
         "select s.id, s.key, p.path as project, u.waiting, u.jobs
          from (select strand_id, count(*) filter (where state = 'pending' and current_attempt is null) as waiting,
                       count(*) filter (where created_at >= $1) as jobs
-               from job where created_at >= $2 or state = 'pending' group by strand_id) u
+               from job where created_at >= $2 or open group by strand_id) u
          join strand s on s.id = u.strand_id join place p on p.id = s.project_id",
     )
     .bind::<Timestamptz, _>(Db(since))

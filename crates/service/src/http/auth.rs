@@ -128,13 +128,19 @@ pub async fn authenticate(State(app): State<App>, mut request: Request, next: Ne
 async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, Failure> {
     let now = app.clock.now();
     if let Some(secret) = bearer(headers) {
+        let hash = secret::hash(secret);
+        let holds = |token: &Token| token.expires_at.is_none_or(|until| until.0 > now);
+        if let Some(token) = app.tokens.get(&hash).filter(holds) {
+            return Ok(Principal::of(token, None));
+        }
         let mut connection = app.store.get().await?;
-        return match token::by_secret(&mut connection, &secret::hash(secret), now).await? {
-            Some(token) => Ok(Principal::of(token, None)),
-            None => Err(Failure::unauthenticated(
+        let Some(token) = token::by_secret(&mut connection, &hash, now).await? else {
+            return Err(Failure::unauthenticated(
                 "the token is not known here, has expired, or was revoked",
-            )),
+            ));
         };
+        app.tokens.insert(hash, token.clone());
+        return Ok(Principal::of(token, None));
     }
     let Some(secret) = cookie(headers) else {
         return Err(Failure::unauthenticated("the request carries no token"));

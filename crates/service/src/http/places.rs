@@ -47,6 +47,16 @@ pub async fn find(
     }
 }
 
+/// The project that somebody calls so, from memory if it was asked for a moment ago.
+pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Answer<place::Place> {
+    if let Some(known) = app.projects.get(text) {
+        return Ok(known);
+    }
+    let found = find(connection, &["project"], "project", text).await?;
+    app.projects.insert(text.to_owned(), found.clone());
+    Ok(found)
+}
+
 async fn add(
     app: &App,
     who: &Principal,
@@ -91,6 +101,7 @@ async fn add(
         json!({}),
     )
     .await?;
+    app.projects.invalidate_all();
     app.feed.kick();
     Ok(shown(new, 0))
 }
@@ -216,6 +227,7 @@ pub async fn change(
         detail,
     )
     .await?;
+    app.projects.invalidate_all();
     app.feed.kick();
     let held = Yard::read(&mut connection).await?.held(&changed.path);
     Ok(Json(shown(changed, held)))
@@ -296,6 +308,7 @@ pub async fn remove(
         json!({}),
     )
     .await?;
+    app.projects.invalidate_all();
     app.feed.kick();
     Ok(StatusCode::NO_CONTENT)
 }

@@ -19,7 +19,6 @@ use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
-use pennine_store::Connection;
 use pennine_store::attempt::{self, End, ForRunner, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
@@ -107,10 +106,19 @@ impl FromRequestParts<App> for Caller {
         };
         let credential = bearer(&parts.headers)
             .ok_or_else(|| refused("the request carries no runner credential"))?;
-        let mut connection = app.store.get().await?;
-        let known = runner::by_credential(&mut connection, &secret::hash(credential))
-            .await?
-            .ok_or_else(|| refused("this runner credential is not known here"))?;
+        let hash = secret::hash(credential);
+        let known = match app.memory.known(&hash) {
+            Some(known) => known,
+            None => {
+                let mark = app.memory.mark();
+                let mut connection = app.store.get().await?;
+                let known = runner::by_credential(&mut connection, &hash)
+                    .await?
+                    .ok_or_else(|| refused("this runner credential is not known here"))?;
+                app.memory.learn(mark, hash, &known);
+                known
+            }
+        };
         if known.state.0 == RunnerState::Retired {
             let said = format!("{} is retired", known.name);
             return Err(
@@ -132,7 +140,6 @@ async fn poll(
     let id = known.id.0;
     begin_session(&app, &known, &sent).await?;
     let presence = app.seen.begin(id, sent.session, &app.clock);
-    let mut connection = app.store.get().await?;
     let now = app.clock.now();
     if let Some(about) = &sent.about {
         check_slots(about.slots)?;
@@ -143,7 +150,9 @@ async fn poll(
             slots: about.slots,
             program: &about.version,
         };
+        let mut connection = app.store.get().await?;
         if runner::set_about(&mut connection, id, &about, now).await? {
+            app.memory.runner_changed(id);
             app.feed.kick();
         }
     }
@@ -156,7 +165,7 @@ async fn poll(
         };
         if let Ok(to) = known.state.after(seen)
             && runner::set_state(
-                &mut connection,
+                &mut *app.store.get().await?,
                 id,
                 known.state.0,
                 to,
@@ -165,13 +174,13 @@ async fn poll(
             )
             .await?
         {
+            app.memory.runner_changed(id);
             app.feed.kick();
         }
     }
     let seat = app.polls.sit(id);
-    let mut open = attempt::for_runner(&mut connection, id).await?;
-    take_note(&app, &mut connection, &sent, &open, now).await?;
-    drop(connection);
+    let open = open_attempts(&app, id).await?;
+    take_note(&app, id, &sent, &open, now).await?;
     let mut answer = answer(&app, &known, &sent, &open);
     if answer.assignments.is_empty() && answer.stop.is_empty() && !sent.at_once {
         tokio::select! {
@@ -179,18 +188,23 @@ async fn poll(
             () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
             () = app.stop.cancelled() => {}
         }
-        let notes = seat.notes();
-        if notes.is_empty() {
-            let mut connection = app.store.get().await?;
-            open = attempt::for_runner(&mut connection, id).await?;
-        } else {
-            // What else has changed meanwhile is told by the next poll, which comes at once.
-            open.extend(notes);
-        }
+        let open = open_attempts(&app, id).await?;
         answer = self::answer(&app, &known, &sent, &open);
     }
     presence.answered();
     Ok(Json(answer))
+}
+
+/// What a runner has or should have, from memory where that is known.
+async fn open_attempts(app: &App, runner: RunnerId) -> Answer<Vec<ForRunner>> {
+    if let Some(open) = app.memory.open(runner) {
+        return Ok(open);
+    }
+    let mark = app.memory.open_mark(runner);
+    let mut connection = app.store.get().await?;
+    let open = attempt::for_runner(&mut connection, runner).await?;
+    app.memory.learn_open(mark, runner, &open);
+    Ok(open)
 }
 
 /// How long to park a poll: the setting less up to a quarter of it, so that runners do not come in step.
@@ -224,13 +238,14 @@ async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
     }
     let held: Vec<AttemptId> = sent.held.iter().map(|held| held.attempt).collect();
     attempt::begin_session(&mut connection, id, sent.session, &held, now).await?;
+    app.memory.open_changed(id);
     Ok(())
 }
 
 /// Records what the poll's list of held attempts tells.
 async fn take_note(
     app: &App,
-    connection: &mut Connection,
+    runner: RunnerId,
     sent: &Poll,
     open: &[ForRunner],
     now: Moment,
@@ -247,7 +262,11 @@ async fn take_note(
         .map(|held| held.attempt)
         .collect();
     if !fresh.is_empty() {
-        attempt::acknowledge(connection, &fresh, sent.session, now).await?;
+        let mut connection = app.store.get().await?;
+        attempt::acknowledge(&mut connection, &fresh, sent.session, now).await?;
+        for id in fresh {
+            app.memory.moved(runner, id, AttemptState::Acknowledged);
+        }
     }
     for held in sent
         .held
@@ -256,7 +275,10 @@ async fn take_note(
     {
         if of(held.attempt).is_some_and(|one| one.state.0 == AttemptState::Executing) {
             let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
-            attempt::exit(connection, held.attempt, held.lease, now - ago, now).await?;
+            let mut connection = app.store.get().await?;
+            attempt::exit(&mut connection, held.attempt, held.lease, now - ago, now).await?;
+            app.memory
+                .moved(runner, held.attempt, AttemptState::Finalizing);
             app.feed.kick();
         }
     }
@@ -340,6 +362,7 @@ async fn goodbye(
             now,
         )
         .await?;
+        app.memory.runner_changed(known.id.0);
         app.feed.kick();
     }
     Ok(StatusCode::NO_CONTENT)
@@ -367,6 +390,7 @@ async fn started(
     let at = now - arrived.0.elapsed() - Duration::from(sent.ago_us);
     match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
         Reported::Kept => {
+            app.memory.moved(known.id.0, id, AttemptState::Executing);
             app.feed.kick();
             Ok(StatusCode::NO_CONTENT)
         }
@@ -406,8 +430,12 @@ async fn finished(
     match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
         Reported::Kept => {
             app.feed.kick();
+            app.memory.over(known.id.0, id);
             app.followed.ring(id);
             drop(connection);
+            if end.log_bytes == 0 {
+                return Ok(StatusCode::NO_CONTENT);
+            }
             let app = app.clone();
             tokio::spawn(async move {
                 if let Err(error) = app.logs.seal_complete(&app.store, id).await {

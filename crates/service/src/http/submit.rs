@@ -121,10 +121,14 @@ pub async fn submit(
     who.require(Role::Submitter)?;
     let checked = check(&new)?;
     let mut connection = app.store.get().await?;
-    let project = places::find(&mut connection, &["project"], "project", &new.project)
+    let project = places::project(&app, &mut connection, &new.project)
         .await
         .map_err(|failure| failure.field("project"))?;
-    let known = seat::list(&mut connection).await?;
+    let known = if new.seats.is_empty() {
+        Vec::new()
+    } else {
+        seat::list(&mut connection).await?
+    };
     for (name, count) in &new.seats {
         let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
             let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();

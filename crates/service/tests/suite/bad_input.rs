@@ -1,6 +1,6 @@
 //! Wrong and hostile input: a clear error that names the field and the mend, and nothing lost.
 
-use crate::support::{Runner, Service};
+use crate::support::{Runner, Service, until};
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -321,5 +321,9 @@ async fn a_token_may_do_what_its_role_includes_and_no_more() {
         )
         .await
         .unwrap();
-    assert_eq!(problem(viewer.status().await).status, 401);
+    until("the revoked token is refused", async || {
+        let refused = viewer.status().await.err()?;
+        (refused.problem()?.status == 401).then_some(())
+    })
+    .await;
 }

@@ -18,6 +18,7 @@ mod browser;
 mod command_line;
 mod faults;
 mod feed;
+mod history;
 mod jobs;
 mod leadership;
 mod logs;

@@ -1,0 +1,200 @@
+//! The yard as the record has it, and the record of what went on in it.
+
+use super::scenario::Scenario;
+use crate::Trouble;
+use pennine_core::dispatch::{Event, RunnerView, StrandKey};
+use pennine_core::fact::Subject;
+use pennine_core::id::{PlaceId, PoolId, RunnerId, StrandId};
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::requirement::Requirement;
+use pennine_core::time::Moment;
+use pennine_store::history::{self, PastJob, PastLevel, PastReason, PastRunner};
+use pennine_store::place::Place;
+use pennine_store::pool::OwnedPool;
+use pennine_store::seat::Seat;
+use pennine_store::{Connection, connect, place, pool, seat, strand};
+use rand::{Rng, RngExt};
+use uuid::Uuid;
+
+/// Rows that are written at once.
+const AT_ONCE: usize = 2000;
+
+/// A strand of the scenario's work.
+pub struct Strand {
+    pub id: StrandId,
+    pub project: PlaceId,
+    key: StrandKey,
+    path: String,
+}
+
+/// The yard of that time.
+pub struct Yard {
+    places: Vec<Place>,
+    pools: Vec<OwnedPool>,
+    seats: Vec<Seat>,
+    runners: Vec<PastRunner>,
+    strands: Vec<Strand>,
+}
+
+impl Yard {
+    /// Reads the places, pools and seats that the scenario is about, and makes its strands.
+    pub async fn read(
+        connection: &mut Connection,
+        scenario: &Scenario,
+        from: Moment,
+        until: Moment,
+        lots: &mut impl Rng,
+    ) -> Result<Yard, Trouble> {
+        let places = place::all(connection).await?;
+        let pools = pool::list(connection).await?;
+        let mut runners = Vec::new();
+        for machine in &scenario.runners {
+            let pool = named(&pools, &machine.pool)?;
+            runners.push(PastRunner {
+                id: RunnerId(Uuid::from_u128(lots.random())),
+                pool: pool.pool.id.0,
+                name: machine.name.clone(),
+                slots: machine.slots,
+                labels: machine.labels.clone(),
+                facts: machine.facts.clone(),
+                from,
+                until,
+                why: "it belongs to the made-up history".to_owned(),
+            });
+        }
+        let mut strands = Vec::new();
+        for work in &scenario.work {
+            let project = places
+                .iter()
+                .find(|place| place.path == work.project)
+                .ok_or_else(|| {
+                    Trouble::Scenario(format!("there is no project {}", work.project))
+                })?;
+            let requirement: Requirement = work
+                .requirement
+                .parse()
+                .map_err(|e| Trouble::Scenario(format!("{}: {e}", work.requirement)))?;
+            let key = StrandKey {
+                requirement: requirement.to_string(),
+                project: project.id.0,
+                band: work.band,
+                seats: work.seats.clone(),
+                workspace: None,
+            };
+            let fresh = StrandId(Uuid::from_u128(lots.random()));
+            strands.push(Strand {
+                id: strand::ensure(connection, fresh, &key, from).await?,
+                project: project.id.0,
+                key,
+                path: project.path.clone(),
+            });
+        }
+        Ok(Yard {
+            places,
+            pools,
+            seats: seat::list(connection).await?,
+            runners,
+            strands,
+        })
+    }
+
+    /// How everything stood at the beginning.
+    pub fn begin(&self) -> Vec<Event> {
+        let places = self.places.iter().map(|place| Event::Place(place.view()));
+        let seats = self.seats.iter().map(|seat| Event::Seats {
+            name: seat.name.clone(),
+            count: seat.count.max(0).unsigned_abs(),
+        });
+        let pools = self
+            .pools
+            .iter()
+            .map(|pool| Event::Pool(Box::new(pool.view())));
+        let runners =
+            (0..self.runners.len()).filter_map(|at| self.runner(at, RunnerState::Available));
+        let strands = self.strands.iter().map(|strand| Event::Strand {
+            id: strand.id,
+            key: strand.key.clone(),
+            project: strand.path.clone(),
+        });
+        places
+            .chain(seats)
+            .chain(pools)
+            .chain(runners)
+            .chain(strands)
+            .collect()
+    }
+
+    /// One of the scenario's machines in some state.
+    pub fn runner(&self, at: usize, state: RunnerState) -> Option<Event> {
+        let one = self.runners.get(at)?;
+        let pool = self.pools.iter().find(|pool| pool.pool.id.0 == one.pool)?;
+        let labels = one.labels.iter().chain(&pool.pool.labels);
+        let labels = labels.map(String::as_str);
+        Some(Event::Runner(Box::new(RunnerView {
+            id: one.id,
+            subject: Subject::new(&one.name, &pool.pool.name, labels, &one.facts),
+            name: one.name.clone(),
+            pool: one.pool,
+            slots: one.slots,
+            state,
+            wish: Wish::Work,
+        })))
+    }
+
+    /// A pool, paused or not.
+    pub fn pool(&self, name: &str, paused: bool) -> Result<Event, Trouble> {
+        let mut view = named(&self.pools, name)?.view();
+        view.paused = paused;
+        Ok(Event::Pool(Box::new(view)))
+    }
+
+    /// The strand of one kind of work.
+    pub fn strand(&self, work: usize) -> Option<&Strand> {
+        self.strands.get(work)
+    }
+
+    /// Every strand.
+    pub fn strands(&self) -> &[Strand] {
+        &self.strands
+    }
+
+    /// A machine's pool, and the policy that held.
+    pub fn pool_of(&self, runner: RunnerId) -> Option<(PoolId, i32)> {
+        let one = self.runners.iter().find(|one| one.id == runner)?;
+        let pool = self.pools.iter().find(|pool| pool.pool.id.0 == one.pool)?;
+        Some((one.pool, pool.pool.policy_version))
+    }
+}
+
+fn named<'a>(pools: &'a [OwnedPool], name: &str) -> Result<&'a OwnedPool, Trouble> {
+    pools
+        .iter()
+        .find(|pool| pool.pool.name == name)
+        .ok_or_else(|| Trouble::Scenario(format!("there is no pool {name}")))
+}
+
+/// Writes all of it, or nothing.
+pub async fn write(
+    connection: &mut Connection,
+    yard: &Yard,
+    jobs: &[PastJob],
+    reasons: &[PastReason],
+    levels: &[PastLevel],
+) -> Result<(), Trouble> {
+    connect::in_transaction(connection, async |connection| {
+        for runner in &yard.runners {
+            history::add_runner(connection, runner).await?;
+        }
+        for some in jobs.chunks(AT_ONCE) {
+            history::add_jobs(connection, some).await?;
+        }
+        for some in reasons.chunks(AT_ONCE) {
+            history::add_reasons(connection, some).await?;
+        }
+        for some in levels.chunks(AT_ONCE) {
+            history::add_levels(connection, some).await?;
+        }
+        Ok(())
+    })
+    .await
+}

@@ -1,0 +1,287 @@
+//! What this replica remembers of runners, so that not every request of theirs asks the record: whose a credential is,
+//! and which attempts a runner has or should have.
+//!
+//! The change feed keeps it true: [`crate::rouse`] forgets what a change is about before it wakes the runner's poll.
+//! Whoever reads the record to remember it takes the runner's [`Mark`] first; what changed in between is not
+//! remembered. Nothing is answered from memory while the feed is not being read, so that a replica which has lost the
+//! database sends its runners to another.
+
+use crate::feed::Feed;
+use pennine_core::id::{AttemptId, RunnerId};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_store::attempt::ForRunner;
+use pennine_store::runner::Known;
+use std::collections::HashMap;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// A credential's SHA-256.
+type Hash = Vec<u8>;
+
+/// What is remembered of runners.
+pub struct Memory {
+    feed: Feed,
+    inner: Mutex<Inner>,
+}
+
+#[derive(Default)]
+struct Inner {
+    /// Counts what was forgotten about who runners are.
+    turns: u64,
+    credentials: HashMap<Hash, RunnerId>,
+    runners: HashMap<RunnerId, Entry>,
+}
+
+#[derive(Default)]
+struct Entry {
+    known: Option<Known>,
+    /// Counts what was heard of its attempts.
+    turns: u64,
+    open: Option<Vec<ForRunner>>,
+}
+
+/// Up to where changes had been heard of.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Mark(u64);
+
+impl Memory {
+    /// Remembers nothing yet.
+    pub fn new(feed: Feed) -> Self {
+        Memory {
+            feed,
+            inner: Mutex::default(),
+        }
+    }
+
+    fn inner(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whose credential it is.
+    pub fn known(&self, hash: &[u8]) -> Option<Known> {
+        if !self.feed.fresh() {
+            return None;
+        }
+        let inner = self.inner();
+        let runner = inner.credentials.get(hash)?;
+        inner.runners.get(runner)?.known.clone()
+    }
+
+    /// Up to where changes of runners had been heard of.
+    pub fn mark(&self) -> Mark {
+        Mark(self.inner().turns)
+    }
+
+    /// Remembers whose credential it is, as read after `mark`.
+    pub fn learn(&self, mark: Mark, hash: Hash, known: &Known) {
+        let mut inner = self.inner();
+        if inner.turns == mark.0 {
+            inner.credentials.insert(hash, known.id.0);
+            inner.runners.entry(known.id.0).or_default().known = Some(known.clone());
+        }
+    }
+
+    /// Something about the runner itself has changed.
+    pub fn runner_changed(&self, runner: RunnerId) {
+        let mut inner = self.inner();
+        inner.turns += 1;
+        if let Some(entry) = inner.runners.get_mut(&runner) {
+            entry.known = None;
+        }
+    }
+
+    /// The runner is gone for good.
+    pub fn runner_gone(&self, runner: RunnerId) {
+        let mut inner = self.inner();
+        inner.turns += 1;
+        inner.runners.remove(&runner);
+        inner.credentials.retain(|_, other| *other != runner);
+    }
+
+    /// What the runner has or should have.
+    pub fn open(&self, runner: RunnerId) -> Option<Vec<ForRunner>> {
+        if !self.feed.fresh() {
+            return None;
+        }
+        self.inner().runners.get(&runner)?.open.clone()
+    }
+
+    /// Up to where changes of a runner's attempts had been heard of.
+    pub fn open_mark(&self, runner: RunnerId) -> Mark {
+        Mark(self.inner().runners.entry(runner).or_default().turns)
+    }
+
+    /// Remembers what the runner has or should have, as read after `mark`.
+    pub fn learn_open(&self, mark: Mark, runner: RunnerId, open: &[ForRunner]) {
+        let mut inner = self.inner();
+        let entry = inner.runners.entry(runner).or_default();
+        if entry.turns == mark.0 {
+            entry.open = Some(open.to_vec());
+        }
+    }
+
+    /// An attempt was assigned to the runner by this replica, after `mark`.
+    pub fn assigned(&self, mark: Mark, runner: RunnerId, one: ForRunner) {
+        let mut inner = self.inner();
+        let entry = inner.runners.entry(runner).or_default();
+        if entry.turns == mark.0
+            && let Some(open) = &mut entry.open
+        {
+            open.push(one);
+        }
+    }
+
+    /// An attempt is heard to have been assigned to the runner; it is known already if this replica assigned it.
+    pub fn heard_assigned(&self, runner: RunnerId, attempt: AttemptId) {
+        let mut inner = self.inner();
+        let entry = inner.runners.entry(runner).or_default();
+        let known = |open: &Vec<ForRunner>| open.iter().any(|one| one.id.0 == attempt);
+        if !entry.open.as_ref().is_some_and(known) {
+            entry.turns += 1;
+            entry.open = None;
+        }
+    }
+
+    /// An attempt is in this state by now.
+    pub fn moved(&self, runner: RunnerId, attempt: AttemptId, state: AttemptState) {
+        let mut inner = self.inner();
+        let open = inner
+            .runners
+            .get_mut(&runner)
+            .and_then(|entry| entry.open.as_mut());
+        let one = open.and_then(|open| open.iter_mut().find(|one| one.id.0 == attempt));
+        if let Some(one) = one {
+            one.state.0 = state;
+        }
+    }
+
+    /// An attempt is over.
+    pub fn over(&self, runner: RunnerId, attempt: AttemptId) {
+        let mut inner = self.inner();
+        let entry = inner.runners.entry(runner).or_default();
+        entry.turns += 1;
+        if let Some(open) = &mut entry.open {
+            open.retain(|one| one.id.0 != attempt);
+        }
+    }
+
+    /// Something about the runner's attempts has changed.
+    pub fn open_changed(&self, runner: RunnerId) {
+        let mut inner = self.inner();
+        let entry = inner.runners.entry(runner).or_default();
+        entry.turns += 1;
+        entry.open = None;
+    }
+
+    /// Changes were missed: nothing is known any more.
+    pub fn forget_all(&self) {
+        let mut inner = self.inner();
+        inner.turns += 1;
+        for entry in inner.runners.values_mut() {
+            entry.turns += 1;
+            entry.known = None;
+            entry.open = None;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use pennine_core::id::LeaseToken;
+    use pennine_core::lifecycle::runner::{RunnerState, Wish};
+    use pennine_core::time::Micros;
+    use pennine_store::Db;
+    use pennine_store::types::Json;
+    use uuid::Uuid;
+
+    fn memory() -> Memory {
+        let feed = Feed::default();
+        feed.was_read();
+        Memory::new(feed)
+    }
+
+    fn one(attempt: AttemptId) -> ForRunner {
+        ForRunner {
+            id: Db(attempt),
+            lease: Db(LeaseToken(Uuid::nil())),
+            number: 1,
+            state: Db(AttemptState::Assigned),
+            session: None,
+            job_number: 1,
+            title: String::new(),
+            project: String::new(),
+            pool: String::new(),
+            pool_labels: Vec::new(),
+            requirement: String::new(),
+            command: Json(Vec::new()),
+            variables: Json(Default::default()),
+            time_limit_us: Db(Micros(0)),
+            cancel_by: None,
+        }
+    }
+
+    fn ids(memory: &Memory, runner: RunnerId) -> Option<Vec<AttemptId>> {
+        let open = memory.open(runner)?;
+        Some(open.iter().map(|one| one.id.0).collect())
+    }
+
+    #[test]
+    fn what_changed_while_the_record_was_read_is_not_remembered() {
+        let memory = memory();
+        let runner = RunnerId(Uuid::from_u128(1));
+        let (first, second) = (AttemptId(Uuid::from_u128(2)), AttemptId(Uuid::from_u128(3)));
+        let mark = memory.open_mark(runner);
+        memory.heard_assigned(runner, first);
+        memory.learn_open(mark, runner, &[]);
+        assert_eq!(ids(&memory, runner), None, "the record is asked again");
+
+        let mark = memory.open_mark(runner);
+        memory.learn_open(mark, runner, &[one(first)]);
+        memory.assigned(mark, runner, one(second));
+        assert_eq!(ids(&memory, runner), Some(vec![first, second]));
+        // Hearing of it afterwards is no news.
+        memory.heard_assigned(runner, second);
+        assert_eq!(ids(&memory, runner), Some(vec![first, second]));
+        memory.over(runner, first);
+        assert_eq!(ids(&memory, runner), Some(vec![second]));
+        // An assignment that was committed before this was heard may be over by now.
+        memory.assigned(mark, runner, one(first));
+        assert_eq!(ids(&memory, runner), Some(vec![second]));
+        memory.open_changed(runner);
+        assert_eq!(ids(&memory, runner), None);
+    }
+
+    #[test]
+    fn a_credential_is_forgotten_with_every_change_of_its_runner() {
+        let memory = memory();
+        let runner = RunnerId(Uuid::from_u128(1));
+        let known = Known {
+            id: Db(runner),
+            name: "fell-01".into(),
+            state: Db(RunnerState::Available),
+            wish: Db(Wish::Work),
+        };
+        let hash = vec![7];
+        let mark = memory.mark();
+        memory.learn(mark, hash.clone(), &known);
+        assert!(memory.known(&hash).is_some());
+        memory.runner_changed(runner);
+        assert!(memory.known(&hash).is_none());
+        // Read before the change, remembered after it.
+        memory.learn(mark, hash.clone(), &known);
+        assert!(memory.known(&hash).is_none());
+        memory.learn(memory.mark(), hash.clone(), &known);
+        memory.runner_gone(runner);
+        assert!(memory.known(&hash).is_none());
+    }
+
+    #[test]
+    fn nothing_is_answered_from_memory_while_the_feed_is_not_read() {
+        let memory = Memory::new(Feed::default());
+        let runner = RunnerId(Uuid::from_u128(1));
+        memory.learn_open(memory.open_mark(runner), runner, &[]);
+        assert_eq!(ids(&memory, runner), None);
+        memory.feed.was_read();
+        assert_eq!(ids(&memory, runner), Some(Vec::new()));
+    }
+}

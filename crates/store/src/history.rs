@@ -1,0 +1,190 @@
+//! Jobs that are over before they are recorded: history from elsewhere, written in bulk. It has no events, as events
+//! that retention has dropped; everything else is as the service itself would have recorded it.
+
+use crate::connect::Connection;
+use crate::error::{Error, Result};
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::QueryableByName;
+use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
+use diesel_async::RunQueryDsl;
+use pennine_core::answer::Level;
+use pennine_core::dispatch::{Band, SeatNeeds, Segment};
+use pennine_core::fact::Facts;
+use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, RunnerId, StrandId};
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, Moment};
+use serde::Serialize;
+
+/// A job that had one attempt, which was accepted.
+#[derive(Clone, Debug, Serialize)]
+pub struct PastJob {
+    pub id: JobId,
+    pub run: RunId,
+    pub attempt: AttemptId,
+    pub lease: LeaseToken,
+    pub project: PlaceId,
+    pub strand: StrandId,
+    pub runner: RunnerId,
+    pub pool: PoolId,
+    pub policy_version: i32,
+    pub by: String,
+    pub title: String,
+    pub requirement: String,
+    pub command: Vec<String>,
+    pub band: Band,
+    pub seats: SeatNeeds,
+    pub time_limit_us: Micros,
+    pub result: Outcome,
+    pub said: Option<String>,
+    pub exit_code: Option<i32>,
+    pub ready_at: Moment,
+    pub assigned_at: Moment,
+    pub started_at: Moment,
+    pub exited_at: Moment,
+    pub finished_at: Moment,
+    pub processor_us: Micros,
+    pub peak_memory: ByteSize,
+}
+
+/// Records jobs, in the order of their numbers.
+pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<()> {
+    let bytes = |job: &PastJob| i64::try_from(job.peak_memory.0).unwrap_or(i64::MAX);
+    let rows: Vec<serde_json::Value> = jobs
+        .iter()
+        .map(|job| {
+            let mut row = serde_json::to_value(job).map_err(|e| Error::Refused(e.to_string()))?;
+            row["peak_memory"] = bytes(job).into();
+            Ok(row)
+        })
+        .collect::<Result<_>>()?;
+    statement(
+        "with past as materialized (
+           select * from jsonb_to_recordset($1) as p(
+             id uuid, run uuid, attempt uuid, lease uuid, project uuid, strand uuid, runner uuid, pool uuid,
+             policy_version integer, by text, title text, requirement text, command jsonb, band text, seats jsonb,
+             time_limit_us bigint, result text, said text, exit_code integer, ready_at timestamptz,
+             assigned_at timestamptz, started_at timestamptz, exited_at timestamptz, finished_at timestamptz,
+             processor_us bigint, peak_memory bigint)
+           order by ready_at),
+         r as (
+           insert into run (id, project_id, created_at, created_by) select run, project, ready_at, by from past),
+         j as (
+           insert into job (id, run_id, project_id, strand_id, state, result, said, exit_code, title, requirement,
+                            command, variables, time_limit_us, tries, created_at, ready_at, waits_since, started_at,
+                            finished_at, attempts, current_attempt, band, seats)
+           select id, run, project, strand, 'done', result, said, exit_code, title, requirement, command, '{}',
+                  time_limit_us, 1, ready_at, ready_at, ready_at, started_at, finished_at, 1, attempt, band, seats
+           from past),
+         l as (insert into attempt_log (attempt_id, complete) select attempt, true from past)
+         insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
+                              state, result, accepted, said, exit_code, ready_at, assigned_at, acknowledged_at,
+                              started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes)
+         select attempt, id, 1, runner, pool, strand, 1, policy_version, lease, 'done', result, true, said, exit_code,
+                ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
+         from past",
+    )
+    .bind::<Jsonb, _>(Json(rows))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// What was said of a strand from some moment on.
+#[derive(Clone, Debug, Serialize)]
+pub struct PastReason {
+    pub strand: StrandId,
+    pub since: Moment,
+    pub segments: Vec<Segment>,
+}
+
+/// Records what was said of strands.
+pub async fn add_reasons(connection: &mut Connection, reasons: &[PastReason]) -> Result<()> {
+    statement(
+        "insert into strand_reason (strand_id, since, segments)
+         select strand, since, segments
+         from jsonb_to_recordset($1) as p(strand uuid, since timestamptz, segments jsonb)
+         on conflict (strand_id, since) do update set segments = excluded.segments",
+    )
+    .bind::<Jsonb, _>(Json(reasons.to_vec()))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// How the yard stood from some moment on.
+#[derive(Clone, Copy, Debug, Serialize)]
+pub struct PastLevel {
+    pub at: Moment,
+    #[serde(flatten)]
+    pub level: Level,
+}
+
+/// Records how the yard stood.
+pub async fn add_levels(connection: &mut Connection, levels: &[PastLevel]) -> Result<()> {
+    statement(
+        "insert into yard_level (at, waiting, executing, idle, coming)
+         select at, waiting, executing, idle, coming
+         from jsonb_to_recordset($1) as p(at timestamptz, waiting integer, executing integer, idle integer,
+                                          coming integer)
+         on conflict do nothing",
+    )
+    .bind::<Jsonb, _>(Json(levels.to_vec()))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// A runner that is not there any more.
+#[derive(Clone, Debug)]
+pub struct PastRunner {
+    pub id: RunnerId,
+    pub pool: PoolId,
+    pub name: String,
+    pub slots: u32,
+    pub labels: Vec<String>,
+    pub facts: Facts,
+    pub from: Moment,
+    pub until: Moment,
+    /// Why it is gone.
+    pub why: String,
+}
+
+/// Records a runner that is not there any more, with the facts that held.
+pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Result<()> {
+    use diesel::sql_types::Array;
+    statement(
+        "with r as (
+           insert into runner (id, pool_id, name, state, state_since, state_why, wish, slots, labels, facts,
+                               facts_version, program, created_at)
+           values ($1, $2, $3, 'retired', $4, $5, 'work', $6, $7, $8, 1, '', $9) returning *)
+         insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+         select id, 1, facts, labels, slots, program, created_at from r",
+    )
+    .bind::<SqlUuid, _>(Db(past.id))
+    .bind::<SqlUuid, _>(Db(past.pool))
+    .bind::<Text, _>(&past.name)
+    .bind::<Timestamptz, _>(Db(past.until))
+    .bind::<Text, _>(&past.why)
+    .bind::<Integer, _>(i32::try_from(past.slots).unwrap_or(i32::MAX))
+    .bind::<Array<Text>, _>(&past.labels)
+    .bind::<Jsonb, _>(Json(past.facts.clone()))
+    .bind::<Timestamptz, _>(Db(past.from))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// How many jobs are on record.
+pub async fn jobs(connection: &mut Connection) -> Result<i64> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        jobs: i64,
+    }
+    let row: Row = statement("select count(*) as jobs from job")
+        .get_result(connection)
+        .await?;
+    Ok(row.jobs)
+}
