@@ -7,6 +7,8 @@ export type Column<T> = {
   cell: (row: T) => ReactNode;
   /** Numbers stand at the right. */
   right?: boolean;
+  /** Sentences go on in the next line rather than being cut. */
+  wrap?: boolean;
   width?: string;
 };
 
@@ -60,7 +62,7 @@ export function List<T>({ rows, columns, id, empty }: {
                   maxW="26em"
                   overflow="hidden"
                   textOverflow="ellipsis"
-                  whiteSpace="nowrap"
+                  whiteSpace={column.wrap ? "normal" : "nowrap"}
                 >
                   {column.cell(row)}
                 </Box>

@@ -76,6 +76,14 @@ pub async fn run(url: &str, token: &str, size: Size, rate: Option<u32>) -> Resul
     for runner in runners {
         tasks.spawn(work(crowd.clone(), runner));
     }
+    // All of them are there before the first job is.
+    while client.status().await?.runners.available < size.runners {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+    eprintln!(
+        "all of them connected after {:.1} s",
+        begun.elapsed().as_secs_f64()
+    );
     for n in 0..size.submitters {
         let every = rate.map(|rate| Duration::from_secs(1) * size.submitters / rate.max(1));
         let ahead = AHEAD * u64::from(size.runners);

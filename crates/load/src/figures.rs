@@ -53,6 +53,11 @@ impl Figures {
             let now = (Instant::now(), self.finished.load(Ordering::Relaxed));
             if half.is_none() && begun.elapsed() * 2 >= time {
                 half = Some(now);
+                // What is said of times is said of the second half too.
+                self.to_start
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .reset();
             }
             let rate = (now.1 - last.1) as f64 / (now.0 - last.0).as_secs_f64();
             eprintln!(
@@ -76,9 +81,10 @@ impl Figures {
         println!("{what}: {rate:.0} cycles/s in the second half");
         if !times.is_empty() {
             println!(
-                "submitted to started: p50 {:.1} ms, p99 {:.1} ms ({} jobs)",
+                "submitted to started, in the second half: p50 {:.1} ms, p99 {:.1} ms, worst {:.1} ms ({} jobs)",
                 millis(0.5),
                 millis(0.99),
+                millis(1.0),
                 times.len()
             );
         }

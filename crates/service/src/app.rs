@@ -17,7 +17,7 @@ use pennine_store::token::Token;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
@@ -65,7 +65,19 @@ pub struct Shared {
     strands: Mutex<HashMap<StrandKey, StrandId>>,
     /// Counts the changes of runners and pools that this replica has heard of.
     pub yard_changes: AtomicU64,
-    vocabulary: Mutex<Option<(u64, Arc<Vocabulary>)>>,
+    vocabulary: Mutex<Option<Words>>,
+    reading_words: tokio::sync::Mutex<()>,
+}
+
+/// What the yard's runners know, as it was read.
+#[derive(Clone)]
+struct Words {
+    words: Arc<Vocabulary>,
+    /// After so many changes.
+    of: u64,
+    read_at: Instant,
+    /// How long not to read again.
+    rest: Duration,
 }
 
 impl std::ops::Deref for App {
@@ -116,6 +128,7 @@ impl App {
             strands: Mutex::default(),
             yard_changes: AtomicU64::new(0),
             vocabulary: Mutex::default(),
+            reading_words: tokio::sync::Mutex::default(),
         }))
     }
 
@@ -132,25 +145,42 @@ impl App {
         self.leads.load(Ordering::Relaxed)
     }
 
-    /// What was made of the yard by `read` when it last changed. A change may be a few milliseconds old before it is
-    /// heard of here.
+    /// The words of the yard as `read` finds them. After a change they are read again, by one request at a time and no
+    /// more than a twentieth of the time: meanwhile the others go by what was known before.
     pub async fn vocabulary<E>(
         &self,
         read: impl AsyncFnOnce() -> Result<Vocabulary, E>,
     ) -> Result<Arc<Vocabulary>, E> {
-        let changes = self.yard_changes.load(Ordering::Relaxed);
         let known = || {
-            self.vocabulary
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner)
+            let known = self.vocabulary.lock();
+            known.unwrap_or_else(PoisonError::into_inner).clone()
         };
-        if let Some((of, words)) = known().as_ref()
-            && *of == changes
-        {
-            return Ok(words.clone());
+        let changes = || self.yard_changes.load(Ordering::Relaxed);
+        let will_do = |words: &Words| words.of == changes() || words.read_at.elapsed() < words.rest;
+        let before = known();
+        if let Some(words) = before.as_ref().filter(|words| will_do(words)) {
+            return Ok(words.words.clone());
         }
+        let _reading = match (self.reading_words.try_lock(), before) {
+            (Ok(reading), _) => reading,
+            (Err(_), Some(words)) => return Ok(words.words),
+            (Err(_), None) => self.reading_words.lock().await,
+        };
+        // Another may have read them while this one waited.
+        if let Some(words) = known().filter(will_do) {
+            return Ok(words.words);
+        }
+        let (of, begun) = (changes(), Instant::now());
         let words = Arc::new(read().await?);
-        *known() = Some((changes, words.clone()));
+        *self
+            .vocabulary
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner) = Some(Words {
+            words: words.clone(),
+            of,
+            read_at: Instant::now(),
+            rest: begun.elapsed() * 20,
+        });
         Ok(words)
     }
 

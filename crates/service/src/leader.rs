@@ -5,20 +5,19 @@
 //! another leads, and a database that does not answer means that what was committed is not known. Either way the
 //! state is thrown away: it is cheap to rebuild and never worth guessing about.
 
+mod watch;
+
 use crate::app::App;
 use crate::feed::Changes;
 use pennine_core::answer::Level;
 use pennine_core::dispatch::{Event, Plan, Reason, SharePolicy, State};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PoolId, RunnerId, StrandId};
-use pennine_core::lifecycle::attempt::AttemptState;
-use pennine_core::lifecycle::runner::RunnerEvent;
-use pennine_core::time::{Moment, spoken};
-use pennine_store::attempt::{self, Committed, ForRunner, Loss};
+use pennine_core::time::Moment;
+use pennine_store::attempt::{self, Committed, ForRunner};
 use pennine_store::job::{self, Unrun};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::outbox::{self, Change, Cursor};
-use pennine_store::runner::Seen;
-use pennine_store::{Connection, level, place, pool, runner, seat, share, strand};
+use pennine_store::{Connection, place, pool, runner, seat, share, strand};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -34,16 +33,8 @@ const RENEW_EVERY: Duration = Duration::from_millis(700);
 const RENEW_LIMIT: Duration = Duration::from_millis(1700);
 /// How often leases and connections are looked at.
 const TICK: Duration = Duration::from_secs(1);
-/// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
-const SILENCE: Duration = Duration::from_secs(15);
-/// A runner whose connection was closed has this long to come back.
-const CLOSED: Duration = Duration::from_secs(6);
-/// After a takeover runners have this long to find the way before any is called offline.
-const GRACE: Duration = Duration::from_secs(20);
 /// How long a lease lasts after the poll that renewed it.
 pub const LEASE: Duration = Duration::from_secs(30);
-/// An assignment that was not acknowledged in this time is taken back.
-const ACKNOWLEDGE: Duration = Duration::from_secs(3);
 /// Assignments committed at once.
 const BATCH: usize = 500;
 
@@ -498,141 +489,6 @@ impl<'a> Term<'a> {
         if !failed.is_empty() {
             tracing::info!(jobs = ?failed, "jobs that nothing could ever run have failed");
             self.app.feed.kick();
-        }
-        Ok(())
-    }
-
-    /// Ends jobs that have waited as long as they would.
-    async fn give_up(&self, now: Moment) -> Result<(), End> {
-        let mut connection = self.app.store.leader().await?;
-        let given_up = job::end_unrun(&mut connection, self.epoch, Unrun::GaveUp, now).await?;
-        if !given_up.is_empty() {
-            tracing::info!(jobs = ?given_up, "jobs have given up waiting");
-            self.app.feed.kick();
-        }
-        Ok(())
-    }
-
-    /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
-    async fn look_after(&mut self) -> Result<(), End> {
-        let now = self.app.clock.now();
-        let mut connection = self.app.store.get().await?;
-        let seen = runner::seen(&mut connection).await?;
-        let seen: HashMap<RunnerId, Seen> = seen
-            .into_iter()
-            .map(|seen| (seen.runner_id.0, seen))
-            .collect();
-        drop(connection);
-        self.silent_runners(&seen, now).await?;
-        self.leases(&seen, now).await?;
-        self.give_up(now).await?;
-        self.reading(now).await?;
-        // Jobs climb bands as time passes.
-        if self.state.next_climb().is_some_and(|at| at <= now) {
-            self.decide().await?;
-        }
-        Ok(())
-    }
-
-    async fn silent_runners(&self, seen: &HashMap<RunnerId, Seen>, now: Moment) -> Result<(), End> {
-        if now.since(self.led_since) < GRACE {
-            return Ok(());
-        }
-        for view in self
-            .state
-            .runner_views()
-            .filter(|view| view.state.is_connected())
-        {
-            let heard = seen.get(&view.id);
-            let silence = heard.map_or(now.since(self.led_since), |seen| now.since(seen.seen_at.0));
-            let closed = heard
-                .and_then(|seen| seen.closed_at)
-                .is_some_and(|at| now.since(at.0) > CLOSED);
-            if silence <= SILENCE && !closed {
-                continue;
-            }
-            let why = if closed {
-                format!(
-                    "last heard of {} ago, when its connection was closed from its side",
-                    spoken(silence)
-                )
-            } else {
-                format!(
-                    "last heard of {} ago; its connection was not closed: the machine or the network is gone",
-                    spoken(silence)
-                )
-            };
-            if let Ok(to) = view.state.after(RunnerEvent::Lose) {
-                let mut connection = self.app.store.get().await?;
-                if runner::set_state(&mut connection, view.id, view.state, to, &why, now).await? {
-                    tracing::info!(runner = view.name, why, "a runner is offline");
-                    self.app.feed.kick();
-                }
-            }
-        }
-        Ok(())
-    }
-
-    async fn leases(&self, seen: &HashMap<RunnerId, Seen>, now: Moment) -> Result<(), End> {
-        let mut connection = self.app.store.get().await?;
-        let open = attempt::open(&mut connection).await?;
-        drop(connection);
-        for one in open {
-            let heard = seen.get(&one.runner_id.0);
-            let loss = if one.state.0 == AttemptState::Assigned {
-                (now.since(one.assigned_at.0.max(self.led_since)) > ACKNOWLEDGE).then(|| Loss {
-                    said: format!(
-                        "{} did not take it within {}",
-                        one.runner,
-                        spoken(ACKNOWLEDGE)
-                    ),
-                    counts: false,
-                })
-            } else if let (Some(heard), Some(session)) = (heard, one.session)
-                && heard.session != session
-            {
-                Some(Loss {
-                    said: format!("{} was restarted and lost it", one.runner),
-                    counts: true,
-                })
-            } else {
-                let renewed =
-                    heard.map_or(self.led_since, |seen| seen.seen_at.0.max(self.led_since));
-                (now.since(renewed) > LEASE).then(|| Loss {
-                    said: format!("nothing was heard of {} for {}", one.runner, spoken(LEASE)),
-                    counts: true,
-                })
-            };
-            if let Some(loss) = loss {
-                let mut connection = self.app.store.leader().await?;
-                if attempt::lose(&mut connection, self.epoch, one.id.0, &loss, now).await? {
-                    tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
-                    self.app.feed.kick();
-                    self.app.memory.over(one.runner_id.0, one.id.0);
-                    self.app.polls.ring(one.runner_id.0);
-                }
-            }
-        }
-        Ok(())
-    }
-
-    async fn reading(&mut self, now: Moment) -> Result<(), End> {
-        let small = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
-        let (_, free) = self.state.slots();
-        let level = Level {
-            waiting: small(self.peak.max(self.state.waiting())),
-            executing: small(self.state.used()),
-            idle: u32::try_from(free).unwrap_or(u32::MAX),
-            coming: 0,
-        };
-        self.peak = 0;
-        let changed = self
-            .told
-            .is_none_or(|(at, told)| told != level || now.since(at) > Duration::from_secs(60));
-        if changed {
-            let mut connection = self.app.store.get().await?;
-            level::write(&mut connection, now, level).await?;
-            self.told = Some((now, level));
         }
         Ok(())
     }

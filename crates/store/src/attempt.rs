@@ -557,21 +557,32 @@ pub async fn holds_lease(
     Ok(row.changed > 0)
 }
 
-/// A session begins: from now on it is the runner's, and these attempts, which it still has, are this session's.
-/// One statement, so that the leader never sees the one without the other.
+/// A session begins: from now on it is the runner's, and these attempts, which it still has, are this session's. False,
+/// and nothing begins, when another session of the runner was heard of after `since` and has not closed; none is looked
+/// for without `since`. One statement, so that the leader never sees the one without the other.
 pub async fn begin_session(
     connection: &mut Connection,
     runner: RunnerId,
     session: SessionId,
     held: &[AttemptId],
+    since: Option<Moment>,
     at: Moment,
-) -> Result<()> {
-    statement(
-        "with kept as (update attempt set session = $1 where id = any($2) and runner_id = $3 and open)
-         insert into runner_seen (runner_id, session, seen_at) values ($4, $5, $6)
+) -> Result<bool> {
+    let begun = statement(
+        "with other as (
+           select 1 from runner_seen
+           where runner_id = $1 and session <> $2 and seen_at > $3 and closed_at is null),
+         kept as (
+           update attempt set session = $4
+           where id = any($5) and runner_id = $6 and open and not exists (select from other))
+         insert into runner_seen (runner_id, session, seen_at)
+         select $7, $8, $9 where not exists (select from other)
          on conflict (runner_id) do update
          set session = excluded.session, seen_at = excluded.seen_at, closed_at = null",
     )
+    .bind::<SqlUuid, _>(Db(runner))
+    .bind::<SqlUuid, _>(Db(session))
+    .bind::<Nullable<Timestamptz>, _>(since.map(Db))
     .bind::<SqlUuid, _>(Db(session))
     .bind::<Array<SqlUuid>, _>(held.iter().map(|id| id.0).collect::<Vec<_>>())
     .bind::<SqlUuid, _>(Db(runner))
@@ -580,5 +591,5 @@ pub async fn begin_session(
     .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
-    Ok(())
+    Ok(begun > 0)
 }

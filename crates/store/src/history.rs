@@ -2,7 +2,7 @@
 //! that retention has dropped; everything else is as the service itself would have recorded it.
 
 use crate::connect::Connection;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
@@ -15,7 +15,7 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, Run
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 /// A job that had one attempt, which was accepted.
 #[derive(Clone, Debug, Serialize)]
@@ -45,20 +45,16 @@ pub struct PastJob {
     pub exited_at: Moment,
     pub finished_at: Moment,
     pub processor_us: Micros,
+    #[serde(serialize_with = "in_bytes")]
     pub peak_memory: ByteSize,
+}
+
+fn in_bytes<S: Serializer>(size: &ByteSize, to: S) -> std::result::Result<S::Ok, S::Error> {
+    to.serialize_i64(i64::try_from(size.0).unwrap_or(i64::MAX))
 }
 
 /// Records jobs, in the order of their numbers.
 pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<()> {
-    let bytes = |job: &PastJob| i64::try_from(job.peak_memory.0).unwrap_or(i64::MAX);
-    let rows: Vec<serde_json::Value> = jobs
-        .iter()
-        .map(|job| {
-            let mut row = serde_json::to_value(job).map_err(|e| Error::Refused(e.to_string()))?;
-            row["peak_memory"] = bytes(job).into();
-            Ok(row)
-        })
-        .collect::<Result<_>>()?;
     statement(
         "with past as materialized (
            select * from jsonb_to_recordset($1) as p(
@@ -85,7 +81,7 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
                 ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
          from past",
     )
-    .bind::<Jsonb, _>(Json(rows))
+    .bind::<Jsonb, _>(Json(jobs.to_vec()))
     .execute(connection)
     .await?;
     Ok(())

@@ -6,7 +6,7 @@ use crate::outbox;
 use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
-    Array, BigInt, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+    Array, BigInt, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -389,28 +389,4 @@ pub async fn set_wish(
             Ok(set == 1)
         })
         .await
-}
-
-/// Whether the runner's session is another than this one and was heard of after `since`.
-pub async fn other_session_live(
-    connection: &mut Connection,
-    id: RunnerId,
-    session: SessionId,
-    since: Moment,
-) -> Result<bool> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = Bool)]
-        live: bool,
-    }
-    let row: Row = statement(
-        "select exists (select from runner_seen
-           where runner_id = $1 and session <> $2 and seen_at > $3 and closed_at is null) as live",
-    )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Timestamptz, _>(Db(since))
-    .get_result(connection)
-    .await?;
-    Ok(row.live)
 }

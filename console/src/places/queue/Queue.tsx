@@ -68,6 +68,7 @@ export default function Queue() {
               { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "4em" },
               {
                 head: "how it stands",
+                wrap: true,
                 cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.said,
               },
               {

@@ -15,6 +15,8 @@
 
 mod batch;
 mod field;
+mod hold;
+mod line;
 mod reason;
 mod say;
 mod share;

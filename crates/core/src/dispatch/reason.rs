@@ -381,8 +381,13 @@ impl Mend {
             Reason::NoMatch => format!(
                 "Add a machine that satisfies {requirement}, put the label on one that should have it, or cancel the job and change its requirement."
             ),
-            Reason::OutOfReach => "Give the project's team a pool of its own, or make a pool that its place can reach.".to_owned(),
-            Reason::Offline => "Start pennine-runner on the machine again, or add another machine.".to_owned(),
+            Reason::OutOfReach => {
+                "Let the project use one of their pools, or give its team a pool of its own."
+                    .to_owned()
+            }
+            Reason::Offline => {
+                "Start pennine-runner on the machine again, or add another machine.".to_owned()
+            }
             Reason::Paused => "Resume the runner.".to_owned(),
             Reason::AllBusy => "Wait, or add a machine.".to_owned(),
             _ => return None,

@@ -1,11 +1,12 @@
 //! The queue and the yard in memory, and the plan made from them.
 
-use super::batch::Kept;
 use super::field::Field;
+use super::hold::{Holder, Seat};
+use super::line::{Strand, Waiting};
 use super::reason::{Reason, Segment};
 use super::share::{Scale, SharePolicy};
-use super::tree::{Head, Tree, Turn};
-use super::yard::{PlaceView, PoolView, RunnerView, SeatNeeds, StrandKey, Willingness};
+use super::tree::{Tree, Turn};
+use super::yard::{PlaceView, PoolView, RunnerView, StrandKey, Willingness};
 use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -97,59 +98,24 @@ pub struct ReasonChange {
     pub segments: Vec<Segment>,
 }
 
-pub(super) struct Strand {
-    pub id: StrandId,
-    pub key: StrandKey,
-    pub path: String,
-    pub project: usize,
-    /// None when its requirement cannot be read, which it could when it was submitted.
-    pub kind: Option<usize>,
-    /// First in, first out, by when each became ready.
-    pub queue: BTreeMap<Turn, JobId>,
-    /// Its first job as it stands in its team's line.
-    head: Option<(usize, Head)>,
-    /// When that job climbs next.
-    climbs: Option<Moment>,
-    pub said: Vec<Segment>,
-}
-
-struct Waiting {
-    strand: usize,
-    turn: Turn,
-    avoid: Option<RunnerId>,
-}
-
-struct Holder {
-    runner: RunnerId,
-    strand: usize,
-    /// Whether it has its seats still.
-    seated: bool,
-}
-
-#[derive(Default)]
-struct Seat {
-    count: u32,
-    taken: u32,
-}
-
 /// The queue and the yard, and what follows from them. See the module's head.
 pub struct State {
-    policy: SharePolicy,
+    pub(super) policy: SharePolicy,
     pub(super) scale: Scale,
     pub(super) field: Field,
     pub(super) tree: Tree,
     pub(super) strands: Vec<Strand>,
-    by_strand: FxHashMap<StrandId, usize>,
-    waiting: FxHashMap<JobId, Waiting>,
-    holders: FxHashMap<AttemptId, Holder>,
-    seats: BTreeMap<String, Seat>,
+    pub(super) by_strand: FxHashMap<StrandId, usize>,
+    pub(super) waiting: FxHashMap<JobId, Waiting>,
+    pub(super) holders: FxHashMap<AttemptId, Holder>,
+    pub(super) seats: BTreeMap<String, Seat>,
     /// Kinds that need seats.
     pub(super) seat_kinds: FixedBitSet,
     /// Seats set aside, and the jobs for which they are, the oldest first.
     pub(super) claims: BTreeMap<String, Vec<(JobId, u32)>>,
     pub(super) warm: FxHashMap<String, BTreeSet<RunnerId>>,
     /// When the first job of a strand climbs a band, or to where it may set seats aside.
-    climbs: BTreeSet<(Moment, usize)>,
+    pub(super) climbs: BTreeSet<(Moment, usize)>,
     /// First jobs that need several seats at once, by age.
     pub(super) patient: BTreeSet<(Turn, usize)>,
     /// Classes that may have more room than at the last plan.
@@ -157,7 +123,7 @@ pub struct State {
     /// Kinds that may be able to use it.
     pub(super) hopeful: FixedBitSet,
     /// Whether kinds and classes have to be worked out anew.
-    stale: bool,
+    pub(super) stale: bool,
     /// Kinds and strands whose reason may be another than was said.
     pub(super) unsure_kinds: FixedBitSet,
     pub(super) unsure: BTreeSet<usize>,
@@ -391,62 +357,7 @@ impl State {
 
     // Strands and their jobs.
 
-    fn strand(&mut self, id: StrandId, key: StrandKey, path: String, now: Moment) {
-        let project = self.tree.place(&path);
-        if let Some(at) = self.by_strand.get(&id).copied() {
-            // A project that moved takes its strands along.
-            if let Some(strand) = self.strands.get_mut(at)
-                && strand.path != path
-            {
-                strand.path = path;
-                strand.project = project;
-                self.stale = true;
-            }
-            return;
-        }
-        let at = self.strands.len();
-        self.by_strand.insert(id, at);
-        self.strands.push(Strand {
-            id,
-            key,
-            path,
-            project,
-            kind: None,
-            queue: BTreeMap::new(),
-            head: None,
-            climbs: None,
-            said: Vec::new(),
-        });
-        if !self.stale {
-            self.find_kind(at);
-            self.line_up(at, now);
-        }
-        self.unsure.insert(at);
-    }
-
-    /// Finds the kind of a strand's jobs, and joins it.
-    fn find_kind(&mut self, at: usize) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
-        let StrandKey {
-            requirement, seats, ..
-        } = &strand.key;
-        strand.kind = self.field.kind_of(requirement, &strand.path, seats);
-        let Some(kind) = strand.kind else { return };
-        let jobs = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
-        if let Some(found) = self.field.kinds.get_mut(kind) {
-            found.strands.push(at);
-            found.waiting += jobs;
-        }
-        if !seats.is_empty() {
-            self.seat_kinds.grow(kind + 1);
-            self.seat_kinds.insert(kind);
-        }
-        self.kind_changed(kind);
-    }
-
-    fn anew(&mut self, now: Moment) {
+    pub(super) fn anew(&mut self, now: Moment) {
         for at in 0..self.strands.len() {
             self.leave_line(at);
         }
@@ -463,182 +374,9 @@ impl State {
         self.freed.extend(0..self.field.classes.len());
     }
 
-    fn enqueue(&mut self, job: JobId, at: usize, turn: Turn, avoid: Option<RunnerId>, now: Moment) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
-        let first = strand
-            .queue
-            .first_key_value()
-            .is_none_or(|(other, _)| turn < *other);
-        strand.queue.insert(turn, job);
-        let kind = strand.kind;
-        self.waiting.insert(
-            job,
-            Waiting {
-                strand: at,
-                turn,
-                avoid,
-            },
-        );
-        if let Some(kind) = kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
-            kind.waiting += 1;
-        }
-        if first {
-            self.line_up(at, now);
-        } else {
-            self.length_changed(at);
-        }
-    }
-
-    /// Reasons that hold for so many jobs of a strand follow its length.
-    fn length_changed(&mut self, at: usize) {
-        let counted =
-            |strand: &Strand| strand.said.len() > 1 || strand.key.seats.values().sum::<u32>() > 1;
-        if self.covered.contains_key(&at) || self.strands.get(at).is_some_and(counted) {
-            self.unsure.insert(at);
-        }
-    }
-
-    fn withdraw(&mut self, job: JobId, now: Moment) {
-        if let Some(gone) = self.waiting.remove(&job) {
-            self.dequeue(gone.strand, gone.turn, now);
-        }
-    }
-
-    fn dequeue(&mut self, at: usize, turn: Turn, now: Moment) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
-        let first = strand
-            .queue
-            .first_key_value()
-            .is_some_and(|(other, _)| turn == *other);
-        strand.queue.remove(&turn);
-        if let Some(kind) = strand.kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
-            kind.waiting = kind.waiting.saturating_sub(1);
-        }
-        if first {
-            self.line_up(at, now);
-        } else {
-            self.length_changed(at);
-        }
-    }
-
-    fn leave_line(&mut self, at: usize) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
-        if let Some((band, head)) = strand.head.take() {
-            self.tree.leave(band, head);
-            self.patient.remove(&(head.turn, at));
-        }
-        if let Some(moment) = strand.climbs.take() {
-            self.climbs.remove(&(moment, at));
-        }
-    }
-
-    /// Puts a strand's first job into its team's line, at the band to which it has climbed.
-    fn line_up(&mut self, at: usize, now: Moment) {
-        let emptied = self
-            .strands
-            .get(at)
-            .is_some_and(|strand| strand.head.is_none());
-        self.leave_line(at);
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
-        let (Some((turn, _)), Some(kind)) = (strand.queue.first_key_value(), strand.kind) else {
-            self.unsure.insert(at);
-            return;
-        };
-        let turn = *turn;
-        let climb_after = self.policy.climb_after;
-        let waited = now.since(turn.0);
-        let band = strand.key.band.climbed(waited, climb_after) as usize;
-        let head = Head {
-            kind,
-            turn,
-            strand: at,
-            project: strand.project,
-        };
-        strand.head = Some((band, head));
-        self.tree.stand(band, head);
-        // Once it is at the top there is one more moment: when it may set seats aside.
-        let top = climb_after * strand.key.band.above().max(1);
-        let steps = u32::try_from(waited.as_micros() / climb_after.as_micros().max(1))
-            .unwrap_or(u32::MAX - 1);
-        let next = climb_after.saturating_mul(steps + 1);
-        if next <= top {
-            strand.climbs = Some(turn.0 + next);
-            self.climbs.insert((turn.0 + next, at));
-        }
-        if strand.key.seats.values().sum::<u32>() > 1 {
-            self.patient.insert((turn, at));
-        }
-        self.hopeful.grow(kind + 1);
-        self.hopeful.insert(kind);
-        if emptied {
-            self.unsure.insert(at);
-        }
-    }
-
-    fn climb(&mut self, now: Moment) {
-        while let Some((moment, at)) = self.climbs.first().copied() {
-            if moment > now {
-                return;
-            }
-            self.line_up(at, now);
-        }
-    }
-
-    /// Takes a strand's first job out of the queue and counts its slot and seats as taken.
-    pub(super) fn keep(&mut self, head: Head, now: Moment, growth: f64) -> Option<Kept> {
-        let strand = self.strands.get(head.strand)?;
-        let job = *strand.queue.get(&head.turn)?;
-        let avoid = self.waiting.remove(&job).and_then(|waiting| waiting.avoid);
-        self.dequeue(head.strand, head.turn, now);
-        self.take_with(head.strand, growth);
-        Some(Kept { head, job, avoid })
-    }
-
-    /// Undoes [`Self::keep`].
-    pub(super) fn put_back(&mut self, one: Kept, now: Moment) {
-        self.leave_seats(one.head.strand);
-        self.enqueue(one.job, one.head.strand, one.head.turn, one.avoid, now);
-    }
-
-    pub(super) fn strand_id(&self, at: usize) -> StrandId {
-        self.strands
-            .get(at)
-            .map(|strand| strand.id)
-            .unwrap_or_default()
-    }
-
-    pub(super) fn first_job(&self, at: usize) -> JobId {
-        self.strands
-            .get(at)
-            .and_then(|strand| strand.queue.first_key_value())
-            .map(|(_, job)| *job)
-            .unwrap_or_default()
-    }
-
-    pub(super) fn workspace(&self, at: usize) -> Option<&String> {
-        self.strands.get(at)?.key.workspace.as_ref()
-    }
-
-    /// Kinds of which jobs wait.
-    pub(super) fn waiting_kinds(&self) -> FixedBitSet {
-        let mut waiting = FixedBitSet::with_capacity(self.field.kinds.len());
-        for kinds in self.tree.waiting_kinds(super::tree::ROOT) {
-            waiting.union_with(kinds);
-        }
-        waiting
-    }
-
     // Runners and slots.
 
-    fn runner(&mut self, view: RunnerView, now: Moment) {
+    pub(super) fn runner(&mut self, view: RunnerView, now: Moment) {
         let known = self.field.runners.get(&view.id);
         if known.is_some_and(|known| {
             known.view.subject == view.subject
@@ -658,7 +396,7 @@ impl State {
     }
 
     /// A class has gained or lost runners, or their will.
-    fn class_changed(&mut self, class: Option<usize>) {
+    pub(super) fn class_changed(&mut self, class: Option<usize>) {
         let Some((at, class)) = class.and_then(|at| self.field.class(at).map(|class| (at, class)))
         else {
             return;
@@ -680,176 +418,18 @@ impl State {
         }
     }
 
-    fn kind_unsure(&mut self, kind: usize) {
+    pub(super) fn kind_unsure(&mut self, kind: usize) {
         self.unsure_kinds.grow(kind + 1);
         self.unsure_kinds.insert(kind);
     }
 
-    fn kind_changed(&mut self, kind: usize) {
+    pub(super) fn kind_changed(&mut self, kind: usize) {
         self.kind_unsure(kind);
         self.hopeful.grow(kind + 1);
         self.hopeful.insert(kind);
     }
 
-    pub(super) fn note_hold(&mut self, attempt: AttemptId, runner: RunnerId, strand: usize) {
-        self.holders.insert(
-            attempt,
-            Holder {
-                runner,
-                strand,
-                seated: true,
-            },
-        );
-    }
-
-    fn take(&mut self, strand: usize, since: Moment) {
-        self.take_with(strand, self.scale.growth(since));
-    }
-
-    /// Counts a slot of the strand's project, and the strand's seats, as taken.
-    fn take_with(&mut self, at: usize, growth: f64) {
-        let Some(strand) = self.strands.get(at) else {
-            return;
-        };
-        let (project, seats) = (strand.project, strand.key.seats.clone());
-        self.tree.take(project, &self.scale, growth);
-        self.touched.extend(self.tree.chain(project));
-        for (name, count) in seats {
-            self.seats.entry(name.clone()).or_default().taken += count;
-            self.seat_changed(&name);
-        }
-    }
-
-    fn release(&mut self, attempt: AttemptId, now: Moment) {
-        let Some(holder) = self.holders.remove(&attempt) else {
-            return;
-        };
-        if let Some(class) = self.field.release(holder.runner, attempt, now) {
-            self.freed.insert(class);
-        }
-        let Some(strand) = self.strands.get(holder.strand) else {
-            return;
-        };
-        let project = strand.project;
-        let growth = self.scale.growth(now);
-        for place in self.tree.give_back(project, &self.scale, growth) {
-            self.limit_loosened(place);
-        }
-        self.touched.extend(self.tree.chain(project));
-        if holder.seated {
-            self.leave_seats(holder.strand);
-        }
-    }
-
-    /// What waits below a place may have become able to start.
-    fn limit_loosened(&mut self, place: usize) {
-        for kinds in self.tree.waiting_kinds(place) {
-            self.hopeful.union_with(kinds);
-        }
-    }
-
-    fn keep_scale(&mut self, now: Moment) {
-        if let Some(by) = self.scale.shift(now) {
-            self.tree.shift(by);
-        }
-    }
-
     // Seats.
-
-    fn leave_seats(&mut self, at: usize) {
-        let Some(strand) = self.strands.get(at) else {
-            return;
-        };
-        for (name, count) in strand.key.seats.clone() {
-            let seat = self.seats.entry(name.clone()).or_default();
-            seat.taken = seat.taken.saturating_sub(count);
-            self.seat_changed(&name);
-        }
-    }
-
-    pub(super) fn seat_changed(&mut self, name: &str) {
-        let kinds: Vec<usize> = self
-            .seat_kinds
-            .ones()
-            .filter(|kind| {
-                self.field
-                    .kind(*kind)
-                    .is_some_and(|kind| kind.seats.contains_key(name))
-            })
-            .collect();
-        for kind in kinds {
-            self.kind_changed(kind);
-        }
-        // Those who set seats aside have reasons of their own.
-        self.unsure
-            .extend(self.patient.iter().map(|(_, strand)| *strand));
-    }
-
-    pub(super) fn needs(&self, kind: usize) -> SeatNeeds {
-        self.field
-            .kind(kind)
-            .map(|kind| kind.seats.clone())
-            .unwrap_or_default()
-    }
-
-    pub(super) fn has_seats(&self, kind: usize) -> bool {
-        self.seat_kinds.contains(kind)
-    }
-
-    /// Seats of a name that are set aside, by whoever comes before this job.
-    pub(super) fn claimed_before(&self, name: &str, job: Option<JobId>) -> u32 {
-        let claims = self.claims.get(name).into_iter().flatten();
-        claims
-            .take_while(|(other, _)| Some(*other) != job)
-            .map(|(_, count)| count)
-            .sum()
-    }
-
-    /// Seats that nobody holds and nobody has set aside.
-    pub(super) fn free_seats(&self, name: &str) -> u32 {
-        self.vacant_seats(name)
-            .saturating_sub(self.claimed_before(name, None))
-    }
-
-    /// Seats that nobody has set aside, whoever holds them.
-    pub(super) fn claimable(&self, name: &str) -> u32 {
-        let all = self.seats.get(name).map_or(0, |seat| seat.count);
-        all.saturating_sub(self.claimed_before(name, None))
-    }
-
-    /// Seats that nobody holds, set aside or not.
-    pub(super) fn vacant_seats(&self, name: &str) -> u32 {
-        self.seats
-            .get(name)
-            .map_or(0, |seat| seat.count.saturating_sub(seat.taken))
-    }
-
-    pub(super) fn seats_there(&self, kind: usize) -> bool {
-        self.field.kind(kind).is_some_and(|kind| {
-            kind.seats
-                .iter()
-                .all(|(name, count)| self.free_seats(name) >= *count)
-        })
-    }
-
-    /// A strand's first job, if it may set seats aside: it has climbed to the top, runners take work of its kind, and
-    /// no limit is in its way.
-    pub(super) fn claimant(&self, at: usize, now: Moment) -> Option<Head> {
-        let strand = self.strands.get(at)?;
-        let (_, head) = strand.head?;
-        let top = self.policy.climb_after * strand.key.band.above().max(1);
-        let taken = || {
-            self.field.kind(head.kind).is_some_and(|kind| {
-                kind.classes.iter().any(|class| {
-                    self.field
-                        .class(*class)
-                        .is_some_and(|class| class.takes > 0)
-                })
-            })
-        };
-        (now.since(head.turn.0) >= top && self.tree.limited_by(strand.project).is_none() && taken())
-            .then_some(head)
-    }
 
     /// How willing a runner is, its pool minded.
     pub fn willingness(&self, view: &RunnerView) -> Willingness {

@@ -17,8 +17,8 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
 
-/// Bytes of buffer per connection.
-const BUFFER: usize = 16 * 1024;
+/// Bytes of buffer per connection, and the most that a request's head may have.
+const BUFFER: usize = 8 * 1024;
 /// How long a client may take to send a request's headers.
 const HEADERS: Duration = Duration::from_secs(20);
 

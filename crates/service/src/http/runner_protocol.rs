@@ -223,21 +223,21 @@ async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
     }
     let now = app.clock.now();
     let since = now - SESSION_LIVES;
-    let mut connection = app.store.get().await?;
+    let held: Vec<AttemptId> = sent.held.iter().map(|held| held.attempt).collect();
     let here = app.seen.other_live(id, sent.session, since);
     // What another replica has seen is in the record; what this one knows to be closed may not be there yet.
-    let elsewhere = !here
-        && !app.seen.knows_any(id)
-        && runner::other_session_live(&mut connection, id, sent.session, since).await?;
-    if here || elsewhere {
+    let elsewhere = (!app.seen.knows_any(id)).then_some(since);
+    let begun = !here && {
+        let mut connection = app.store.get().await?;
+        attempt::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
+    };
+    if !begun {
         let said = format!("another pennine-runner is connected as {}", known.name);
         tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
         return Err(Failure::conflict("session-in-use", "The runner is connected already", said).mend(
             "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
         ));
     }
-    let held: Vec<AttemptId> = sent.held.iter().map(|held| held.attempt).collect();
-    attempt::begin_session(&mut connection, id, sent.session, &held, now).await?;
     app.memory.open_changed(id);
     Ok(())
 }

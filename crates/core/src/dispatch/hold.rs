@@ -1,0 +1,180 @@
+//! What runs: the slots, shares and seats that attempts hold, and the seats that are set aside.
+
+use super::state::State;
+use super::tree::Head;
+use super::yard::SeatNeeds;
+use crate::id::{AttemptId, JobId, RunnerId};
+use crate::time::Moment;
+
+pub(super) struct Holder {
+    pub runner: RunnerId,
+    pub strand: usize,
+    /// Whether it has its seats still.
+    pub seated: bool,
+}
+
+#[derive(Default)]
+pub(super) struct Seat {
+    pub count: u32,
+    pub taken: u32,
+}
+
+impl State {
+    pub(super) fn note_hold(&mut self, attempt: AttemptId, runner: RunnerId, strand: usize) {
+        self.holders.insert(
+            attempt,
+            Holder {
+                runner,
+                strand,
+                seated: true,
+            },
+        );
+    }
+
+    pub(super) fn take(&mut self, strand: usize, since: Moment) {
+        self.take_with(strand, self.scale.growth(since));
+    }
+
+    /// Counts a slot of the strand's project, and the strand's seats, as taken.
+    pub(super) fn take_with(&mut self, at: usize, growth: f64) {
+        let Some(strand) = self.strands.get(at) else {
+            return;
+        };
+        let (project, seats) = (strand.project, strand.key.seats.clone());
+        self.tree.take(project, &self.scale, growth);
+        self.touched.extend(self.tree.chain(project));
+        for (name, count) in seats {
+            self.seats.entry(name.clone()).or_default().taken += count;
+            self.seat_changed(&name);
+        }
+    }
+
+    pub(super) fn release(&mut self, attempt: AttemptId, now: Moment) {
+        let Some(holder) = self.holders.remove(&attempt) else {
+            return;
+        };
+        if let Some(class) = self.field.release(holder.runner, attempt, now) {
+            self.freed.insert(class);
+        }
+        let Some(strand) = self.strands.get(holder.strand) else {
+            return;
+        };
+        let project = strand.project;
+        let growth = self.scale.growth(now);
+        for place in self.tree.give_back(project, &self.scale, growth) {
+            self.limit_loosened(place);
+        }
+        self.touched.extend(self.tree.chain(project));
+        if holder.seated {
+            self.leave_seats(holder.strand);
+        }
+    }
+
+    /// What waits below a place may have become able to start.
+    pub(super) fn limit_loosened(&mut self, place: usize) {
+        for kinds in self.tree.waiting_kinds(place) {
+            self.hopeful.union_with(kinds);
+        }
+    }
+
+    pub(super) fn keep_scale(&mut self, now: Moment) {
+        if let Some(by) = self.scale.shift(now) {
+            self.tree.shift(by);
+        }
+    }
+
+    pub(super) fn leave_seats(&mut self, at: usize) {
+        let Some(strand) = self.strands.get(at) else {
+            return;
+        };
+        for (name, count) in strand.key.seats.clone() {
+            let seat = self.seats.entry(name.clone()).or_default();
+            seat.taken = seat.taken.saturating_sub(count);
+            self.seat_changed(&name);
+        }
+    }
+
+    pub(super) fn seat_changed(&mut self, name: &str) {
+        let kinds: Vec<usize> = self
+            .seat_kinds
+            .ones()
+            .filter(|kind| {
+                self.field
+                    .kind(*kind)
+                    .is_some_and(|kind| kind.seats.contains_key(name))
+            })
+            .collect();
+        for kind in kinds {
+            self.kind_changed(kind);
+        }
+        // Those who set seats aside have reasons of their own.
+        self.unsure
+            .extend(self.patient.iter().map(|(_, strand)| *strand));
+    }
+
+    pub(super) fn needs(&self, kind: usize) -> SeatNeeds {
+        self.field
+            .kind(kind)
+            .map(|kind| kind.seats.clone())
+            .unwrap_or_default()
+    }
+
+    pub(super) fn has_seats(&self, kind: usize) -> bool {
+        self.seat_kinds.contains(kind)
+    }
+
+    /// Seats of a name that are set aside, by whoever comes before this job.
+    pub(super) fn claimed_before(&self, name: &str, job: Option<JobId>) -> u32 {
+        let claims = self.claims.get(name).into_iter().flatten();
+        claims
+            .take_while(|(other, _)| Some(*other) != job)
+            .map(|(_, count)| count)
+            .sum()
+    }
+
+    /// Seats that nobody holds and nobody has set aside.
+    pub(super) fn free_seats(&self, name: &str) -> u32 {
+        self.vacant_seats(name)
+            .saturating_sub(self.claimed_before(name, None))
+    }
+
+    /// Seats that nobody has set aside, whoever holds them.
+    pub(super) fn claimable(&self, name: &str) -> u32 {
+        let all = self.seats.get(name).map_or(0, |seat| seat.count);
+        all.saturating_sub(self.claimed_before(name, None))
+    }
+
+    /// Seats that nobody holds, set aside or not.
+    pub(super) fn vacant_seats(&self, name: &str) -> u32 {
+        self.seats
+            .get(name)
+            .map_or(0, |seat| seat.count.saturating_sub(seat.taken))
+    }
+
+    pub(super) fn seats_there(&self, kind: usize) -> bool {
+        self.field.kind(kind).is_some_and(|kind| {
+            kind.seats
+                .iter()
+                .all(|(name, count)| self.free_seats(name) >= *count)
+        })
+    }
+
+    /// A strand's first job, if it may set seats aside: it has climbed to the top, runners take work of its kind, and
+    /// no limit is in its way.
+    pub(super) fn claimant(&self, at: usize, now: Moment) -> Option<Head> {
+        let strand = self.strands.get(at)?;
+        let (_, head) = strand.head?;
+        let top = self.policy.climb_after * strand.key.band.above().max(1);
+        let taken = || {
+            self.field.kind(head.kind).is_some_and(|kind| {
+                kind.classes.iter().any(|class| {
+                    self.field
+                        .class(*class)
+                        .is_some_and(|class| class.takes > 0)
+                })
+            })
+        };
+        (now.since(head.turn.0) >= top && self.tree.limited_by(strand.project).is_none() && taken())
+            .then_some(head)
+    }
+}

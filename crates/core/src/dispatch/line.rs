@@ -1,0 +1,270 @@
+//! Waiting jobs in line: the strands, their queues, and each strand's first job in its team's line.
+
+use super::batch::Kept;
+use super::reason::Segment;
+use super::state::State;
+use super::tree::{Head, Turn};
+use super::yard::StrandKey;
+use crate::id::{JobId, RunnerId, StrandId};
+use crate::time::Moment;
+use fixedbitset::FixedBitSet;
+use std::collections::BTreeMap;
+
+pub(super) struct Strand {
+    pub id: StrandId,
+    pub key: StrandKey,
+    pub path: String,
+    pub project: usize,
+    /// None when its requirement cannot be read, which it could when it was submitted.
+    pub kind: Option<usize>,
+    /// First in, first out, by when each became ready.
+    pub queue: BTreeMap<Turn, JobId>,
+    /// Its first job as it stands in its team's line.
+    pub head: Option<(usize, Head)>,
+    /// When that job climbs next.
+    pub climbs: Option<Moment>,
+    pub said: Vec<Segment>,
+}
+
+pub(super) struct Waiting {
+    pub strand: usize,
+    pub turn: Turn,
+    pub avoid: Option<RunnerId>,
+}
+
+impl State {
+    pub(super) fn strand(&mut self, id: StrandId, key: StrandKey, path: String, now: Moment) {
+        let project = self.tree.place(&path);
+        if let Some(at) = self.by_strand.get(&id).copied() {
+            // A project that moved takes its strands along.
+            if let Some(strand) = self.strands.get_mut(at)
+                && strand.path != path
+            {
+                strand.path = path;
+                strand.project = project;
+                self.stale = true;
+            }
+            return;
+        }
+        let at = self.strands.len();
+        self.by_strand.insert(id, at);
+        self.strands.push(Strand {
+            id,
+            key,
+            path,
+            project,
+            kind: None,
+            queue: BTreeMap::new(),
+            head: None,
+            climbs: None,
+            said: Vec::new(),
+        });
+        if !self.stale {
+            self.find_kind(at);
+            self.line_up(at, now);
+        }
+        self.unsure.insert(at);
+    }
+
+    /// Finds the kind of a strand's jobs, and joins it.
+    pub(super) fn find_kind(&mut self, at: usize) {
+        let Some(strand) = self.strands.get_mut(at) else {
+            return;
+        };
+        let StrandKey {
+            requirement, seats, ..
+        } = &strand.key;
+        strand.kind = self.field.kind_of(requirement, &strand.path, seats);
+        let Some(kind) = strand.kind else { return };
+        let jobs = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
+        if let Some(found) = self.field.kinds.get_mut(kind) {
+            found.strands.push(at);
+            found.waiting += jobs;
+        }
+        if !seats.is_empty() {
+            self.seat_kinds.grow(kind + 1);
+            self.seat_kinds.insert(kind);
+        }
+        self.kind_changed(kind);
+    }
+
+    pub(super) fn enqueue(
+        &mut self,
+        job: JobId,
+        at: usize,
+        turn: Turn,
+        avoid: Option<RunnerId>,
+        now: Moment,
+    ) {
+        let Some(strand) = self.strands.get_mut(at) else {
+            return;
+        };
+        let first = strand
+            .queue
+            .first_key_value()
+            .is_none_or(|(other, _)| turn < *other);
+        strand.queue.insert(turn, job);
+        let kind = strand.kind;
+        self.waiting.insert(
+            job,
+            Waiting {
+                strand: at,
+                turn,
+                avoid,
+            },
+        );
+        if let Some(kind) = kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
+            kind.waiting += 1;
+        }
+        if first {
+            self.line_up(at, now);
+        } else {
+            self.length_changed(at);
+        }
+    }
+
+    /// Reasons that hold for so many jobs of a strand follow its length.
+    pub(super) fn length_changed(&mut self, at: usize) {
+        let counted =
+            |strand: &Strand| strand.said.len() > 1 || strand.key.seats.values().sum::<u32>() > 1;
+        if self.covered.contains_key(&at) || self.strands.get(at).is_some_and(counted) {
+            self.unsure.insert(at);
+        }
+    }
+
+    pub(super) fn withdraw(&mut self, job: JobId, now: Moment) {
+        if let Some(gone) = self.waiting.remove(&job) {
+            self.dequeue(gone.strand, gone.turn, now);
+        }
+    }
+
+    pub(super) fn dequeue(&mut self, at: usize, turn: Turn, now: Moment) {
+        let Some(strand) = self.strands.get_mut(at) else {
+            return;
+        };
+        let first = strand
+            .queue
+            .first_key_value()
+            .is_some_and(|(other, _)| turn == *other);
+        strand.queue.remove(&turn);
+        if let Some(kind) = strand.kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
+            kind.waiting = kind.waiting.saturating_sub(1);
+        }
+        if first {
+            self.line_up(at, now);
+        } else {
+            self.length_changed(at);
+        }
+    }
+
+    pub(super) fn leave_line(&mut self, at: usize) {
+        let Some(strand) = self.strands.get_mut(at) else {
+            return;
+        };
+        if let Some((band, head)) = strand.head.take() {
+            self.tree.leave(band, head);
+            self.patient.remove(&(head.turn, at));
+        }
+        if let Some(moment) = strand.climbs.take() {
+            self.climbs.remove(&(moment, at));
+        }
+    }
+
+    /// Puts a strand's first job into its team's line, at the band to which it has climbed.
+    pub(super) fn line_up(&mut self, at: usize, now: Moment) {
+        let emptied = self
+            .strands
+            .get(at)
+            .is_some_and(|strand| strand.head.is_none());
+        self.leave_line(at);
+        let Some(strand) = self.strands.get_mut(at) else {
+            return;
+        };
+        let (Some((turn, _)), Some(kind)) = (strand.queue.first_key_value(), strand.kind) else {
+            self.unsure.insert(at);
+            return;
+        };
+        let turn = *turn;
+        let climb_after = self.policy.climb_after;
+        let waited = now.since(turn.0);
+        let band = strand.key.band.climbed(waited, climb_after) as usize;
+        let head = Head {
+            kind,
+            turn,
+            strand: at,
+            project: strand.project,
+        };
+        strand.head = Some((band, head));
+        self.tree.stand(band, head);
+        // Once it is at the top there is one more moment: when it may set seats aside.
+        let top = climb_after * strand.key.band.above().max(1);
+        let steps = u32::try_from(waited.as_micros() / climb_after.as_micros().max(1))
+            .unwrap_or(u32::MAX - 1);
+        let next = climb_after.saturating_mul(steps + 1);
+        if next <= top {
+            strand.climbs = Some(turn.0 + next);
+            self.climbs.insert((turn.0 + next, at));
+        }
+        if strand.key.seats.values().sum::<u32>() > 1 {
+            self.patient.insert((turn, at));
+        }
+        self.hopeful.grow(kind + 1);
+        self.hopeful.insert(kind);
+        if emptied {
+            self.unsure.insert(at);
+        }
+    }
+
+    pub(super) fn climb(&mut self, now: Moment) {
+        while let Some((moment, at)) = self.climbs.first().copied() {
+            if moment > now {
+                return;
+            }
+            self.line_up(at, now);
+        }
+    }
+
+    /// Takes a strand's first job out of the queue and counts its slot and seats as taken.
+    pub(super) fn keep(&mut self, head: Head, now: Moment, growth: f64) -> Option<Kept> {
+        let strand = self.strands.get(head.strand)?;
+        let job = *strand.queue.get(&head.turn)?;
+        let avoid = self.waiting.remove(&job).and_then(|waiting| waiting.avoid);
+        self.dequeue(head.strand, head.turn, now);
+        self.take_with(head.strand, growth);
+        Some(Kept { head, job, avoid })
+    }
+
+    /// Undoes [`Self::keep`].
+    pub(super) fn put_back(&mut self, one: Kept, now: Moment) {
+        self.leave_seats(one.head.strand);
+        self.enqueue(one.job, one.head.strand, one.head.turn, one.avoid, now);
+    }
+
+    pub(super) fn strand_id(&self, at: usize) -> StrandId {
+        self.strands
+            .get(at)
+            .map(|strand| strand.id)
+            .unwrap_or_default()
+    }
+
+    pub(super) fn first_job(&self, at: usize) -> JobId {
+        self.strands
+            .get(at)
+            .and_then(|strand| strand.queue.first_key_value())
+            .map(|(_, job)| *job)
+            .unwrap_or_default()
+    }
+
+    pub(super) fn workspace(&self, at: usize) -> Option<&String> {
+        self.strands.get(at)?.key.workspace.as_ref()
+    }
+
+    /// Kinds of which jobs wait.
+    pub(super) fn waiting_kinds(&self) -> FixedBitSet {
+        let mut waiting = FixedBitSet::with_capacity(self.field.kinds.len());
+        for kinds in self.tree.waiting_kinds(super::tree::ROOT) {
+            waiting.union_with(kinds);
+        }
+        waiting
+    }
+}
