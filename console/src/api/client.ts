@@ -9,6 +9,7 @@ export type Attempt = Schemas["Attempt"];
 export type Span = Schemas["Span"];
 export type Why = Schemas["Why"];
 export type Queue = Schemas["Queue"];
+export type BulkResult = Schemas["BulkResult"];
 export type MendAction = Schemas["MendAction"];
 export type Trial = Schemas["Trial"];
 export type Pool = Schemas["Pool"];

@@ -54,6 +54,16 @@ export function Ago({ at }: { at: string }) {
   );
 }
 
+/** How long it is until then. */
+export function Until({ at }: { at: string }) {
+  const left = Math.max(0, Math.floor((Date.parse(at) - useNow()) / 1000) * 1000);
+  return (
+    <time dateTime={at} title={exact.format(Date.parse(at))}>
+      in {spoken(left)}
+    </time>
+  );
+}
+
 /** How long something has gone on that began at a moment. */
 export function Since({ at }: { at: string }) {
   const now = useNow();

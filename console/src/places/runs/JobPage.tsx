@@ -1,14 +1,15 @@
 // One job: its time as a bar, why it waits, its log, the rest.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { post } from "../../api/client";
-import type { Job } from "../../api/client";
+import type { BulkResult, Job } from "../../api/client";
 import { useJob, useWhy } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { JobMark } from "../../parts/mark";
-import { Ago, micros } from "../../parts/time";
+import { Mend } from "../../parts/mend";
+import { Ago, Until, micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { LogView } from "./LogView";
 import { TimeBar } from "./TimeBar";
@@ -42,6 +43,11 @@ export default function JobPage() {
     mutationFn: () => post<Job>(`/jobs/${encodeURIComponent(name)}/cancel`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["job", name] }),
   });
+  const go = useNavigate();
+  const retry = useMutation({
+    mutationFn: () => post<BulkResult>("/jobs/actions", { action: "retry", jobs: [name] }),
+    onSuccess: ({ jobs: [again] }) => (again ? go(`/jobs/${again}`) : queries.invalidateQueries({ queryKey: ["job", name] })),
+  });
   const job = found.data;
   if (!job) return found.error ? <Trouble error={found.error} /> : <Awaiting what="the job" />;
   const attempt = job.attempts[job.attempts.length - 1];
@@ -52,6 +58,19 @@ export default function JobPage() {
         <Box flex="1">
           <Lead>{waits && why.data ? why.data.said : lead(job)}</Lead>
         </Box>
+        {job.state !== "done" || job.result === "success" || job.retried_as ? null : (
+          <Button
+            size="sm"
+            variant="outline"
+            borderColor="rule"
+            color="ink"
+            title={`pennine queue retry ${job.name}`}
+            loading={retry.isPending}
+            onClick={() => retry.mutate()}
+          >
+            Submit it again
+          </Button>
+        )}
         {job.state === "done" ? null : (
           <Button
             size="sm"
@@ -66,6 +85,7 @@ export default function JobPage() {
         )}
       </Flex>
       {cancel.error ? <Trouble error={cancel.error} /> : null}
+      {retry.error ? <Trouble error={retry.error} /> : null}
       <Flex gap="22px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
         <JobMark job={job} />
         <span>{job.project}</span>
@@ -73,6 +93,22 @@ export default function JobPage() {
         <span>
           submitted <Ago at={job.created_at} />
         </span>
+        {job.band === "normal" ? null : <span>band {job.band}</span>}
+        {Object.entries(job.seats ?? {}).map(([seat, count]) => (
+          <span key={seat}>
+            {count} × {seat}
+          </span>
+        ))}
+        {waits && job.give_up_at ? (
+          <span>
+            gives up <Until at={job.give_up_at} />
+          </span>
+        ) : null}
+        {job.retried_as ? (
+          <span>
+            submitted again as <Link to={`/jobs/${job.retried_as}`}>{job.retried_as}</Link>
+          </span>
+        ) : null}
         {attempt?.processor_us != null ? <span>processor time {micros(attempt.processor_us)}</span> : null}
         {attempt?.peak_memory != null ? <span>largest process {size(attempt.peak_memory)}</span> : null}
       </Flex>
@@ -92,6 +128,9 @@ function WhyTable({ why }: { why: NonNullable<ReturnType<typeof useWhy>["data"]>
   return (
     <Box mt="16px" maxW="52em">
       {why.mend ? <Box>To do: {why.mend.said}</Box> : null}
+      <Flex gap="10px" my="8px" wrap="wrap" _empty={{ display: "none" }}>
+        {why.actions?.map((action) => <Mend key={action.said} action={action} />)}
+      </Flex>
       {why.before > 0 ? (
         <Box color="quiet">
           {why.before} {why.before === 1 ? "job like it stands" : "jobs like it stand"} before it.

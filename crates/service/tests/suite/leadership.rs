@@ -4,7 +4,7 @@ use crate::faults::{furnish, join, submit, when};
 use crate::support::{Cutter, Runner, Service, ServiceProcess, free_port, token_in, until};
 use pennine_client::{Client, Route};
 use pennine_core::dispatch::Assignment;
-use pennine_core::id::{AttemptId, LeaseToken, ReplicaId};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, ReplicaId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_store::attempt::{Committed, assign};
@@ -210,7 +210,7 @@ struct Trio {
     store: Store,
     client: Client,
     addresses: String,
-    _data: tempfile::TempDir,
+    data: tempfile::TempDir,
     _database: crate::support::Database,
 }
 
@@ -243,7 +243,7 @@ impl Trio {
             store,
             client,
             addresses,
-            _data: data,
+            data,
             _database: database,
         }
     }
@@ -267,7 +267,8 @@ impl Trio {
         found
     }
 
-    async fn runs(&self, script: &str) {
+    /// A job is taken, and succeeds; its id comes back.
+    async fn runs(&self, script: &str) -> JobId {
         // What was under way at a replica that is gone may have to be asked again.
         let name = until("a job is taken", || async {
             let new = pennine_wire::NewJob {
@@ -281,9 +282,37 @@ impl Trio {
         .await;
         until("it succeeds", || async {
             let job = self.client.job(&name).await.ok()?;
-            (job.line.result == Some(Outcome::Success)).then_some(())
+            (job.line.result == Some(Outcome::Success)).then_some(job.line.id)
         })
-        .await;
+        .await
+    }
+
+    /// Follows the live changes at every replica.
+    async fn streams(&self) -> Vec<reqwest::Response> {
+        let mut streams = Vec::new();
+        for replica in &self.replicas {
+            let answer = reqwest::Client::new()
+                .get(format!("{}/api/v1/events", replica.url))
+                .bearer_auth(token_in(self.data.path()))
+                .send();
+            streams.push(answer.await.unwrap().error_for_status().unwrap());
+        }
+        streams
+    }
+}
+
+/// Waits until a stream of changes tells of this job's end.
+async fn hears_of(stream: &mut reqwest::Response, job: JobId) {
+    let (mut heard, wanted) = (String::new(), job.0.to_string());
+    let told = |heard: &str| {
+        let mut events = heard.split("\n\n");
+        events.any(|event| event.contains("job.done") && event.contains(&wanted))
+    };
+    while !told(&heard) {
+        let bytes = tokio::time::timeout(Duration::from_secs(60), stream.chunk());
+        let bytes = bytes.await.expect("the stream tells of it within a minute");
+        let bytes = bytes.unwrap().expect("the stream goes on");
+        heard += &String::from_utf8_lossy(&bytes);
     }
 }
 
@@ -294,7 +323,13 @@ async fn three_replicas_outlive_a_cut_to_the_database_and_a_kill_and_clients_go_
     let home = tempfile::tempdir().unwrap();
     // The runner knows every address too, and polls the first as long as it is there.
     let mut runner = join(&trio.client, &trio.addresses, home.path()).await;
-    trio.runs("echo before").await;
+    // Whoever follows the changes hears of everything, at whichever replica.
+    let mut streams = trio.streams().await;
+    let job = trio.runs("echo before").await;
+    for stream in &mut streams {
+        hears_of(stream, job).await;
+    }
+    drop(streams);
     let epoch = leader(&trio.store).await.epoch;
     // Cut off from the database, the leader may neither lead nor decide.
     trio.between.sever(true);
