@@ -128,6 +128,7 @@ pub async fn run(database: &str, size: Size, connections: usize) -> Result<(), T
     let server = tokio::spawn(async move { axum::serve(listener, routes).await });
     let figures = Arc::new(Figures::default());
     let stop = Arc::new(AtomicBool::new(false));
+    pennine_client::choose_cryptography();
     let http = reqwest::Client::builder().tcp_nodelay(true).build()?;
     let mut tasks = JoinSet::new();
     for _ in 0..size.runners {

@@ -130,6 +130,7 @@ async fn run() {
         .expect("build the programs first: cargo build --release");
     let _service = Ended(service);
     let address = format!("http://127.0.0.1:{port}");
+    pennine_client::choose_cryptography();
     let http = reqwest::Client::new();
     while !http
         .get(format!("{address}/readyz"))

@@ -80,11 +80,11 @@ pub async fn serve(
         stop: stop.clone(),
     });
     let loops = tokio_util::task::TaskTracker::new();
+    loops.spawn(rouse::rouse(app.clone(), feed.subscribe()));
     loops.spawn(feed.clone().read(store.clone(), stop.clone()));
     loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
     loops.spawn(leader::lead(app.clone()));
     loops.spawn(upkeep::keep(app.clone()));
-    loops.spawn(rouse::rouse(app.clone()));
     let flush = tokio::spawn(
         app.seen
             .clone()

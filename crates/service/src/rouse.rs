@@ -2,16 +2,18 @@
 //! of runners true.
 
 use crate::app::App;
+use crate::feed::Changes;
 use crate::memory::Memory;
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_store::outbox::Change;
 use std::sync::atomic::Ordering;
+use tokio::sync::broadcast::Receiver;
 use tokio::sync::broadcast::error::RecvError;
 use uuid::Uuid;
 
-/// Rings for runners until told to stop.
-pub async fn rouse(app: App) {
-    let mut changes = app.feed.subscribe();
+/// Rings for runners until told to stop. `changes` is subscribed before the feed begins to read: memory is trusted as
+/// soon as the feed is fresh, and must have heard of all that the feed has read.
+pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
     loop {
         let received = tokio::select! {
             received = changes.recv() => received,

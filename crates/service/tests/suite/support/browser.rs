@@ -15,6 +15,7 @@ pub struct Browser {
 impl Browser {
     /// Opens a browser with a viewport of 1280x800.
     pub async fn open() -> Browser {
+        pennine_client::choose_cryptography();
         let port = free_port();
         let profile = tempfile::tempdir().expect("a profile");
         let driver = Command::new("chromedriver")

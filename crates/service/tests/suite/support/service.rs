@@ -56,6 +56,7 @@ impl Replica {
     pub async fn start(config: Config, clock: Clock) -> Replica {
         let listener = TcpListener::bind(config.listen).await.expect("a port");
         let url = config.public_url(listener.local_addr().expect("an address"));
+        pennine_client::choose_cryptography();
         let stop = CancellationToken::new();
         let stopped = stop.clone();
         let task = tokio::spawn(async move {
@@ -76,6 +77,7 @@ impl Replica {
 
 /// Waits until the service at this address is ready.
 pub async fn ready(url: &str) {
+    pennine_client::choose_cryptography();
     let http = reqwest::Client::new();
     until("the service is ready", || async {
         let answer = http.get(format!("{url}/readyz")).send().await.ok()?;
