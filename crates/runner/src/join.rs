@@ -21,6 +21,11 @@ pub enum Trouble {
     /// Another process works there.
     #[error("another pennine-runner works in {} already", .0.display())]
     InUse(PathBuf),
+    /// What is to be logged is not understood.
+    #[error(
+        "PENNINE_RUNNER_LOG={0} is no level, nor levels by module (info, or info,pennine_runner=debug): {1}"
+    )]
+    Level(String, tracing_subscriber::filter::ParseError),
     /// `work` before `join`.
     #[error("this machine has not joined yet (no runner.json in {}).\n  Get a command with: pennine ticket add --pool POOL", .0.display())]
     NotJoined(PathBuf),

@@ -15,6 +15,9 @@ use std::rc::Rc;
 use std::time::Duration;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::task::LocalSet;
+use tracing_subscriber::filter::Targets;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 use uuid::Uuid;
 
 /// Pauses between tries: longer each time, with jitter, so that a thousand runners do not come back at once.
@@ -50,12 +53,13 @@ type Held = Rc<RefCell<BTreeMap<AttemptId, (Rc<Assigned>, Rc<Standing>)>>>;
 
 /// Takes work until stopped.
 pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
-    tracing_subscriber::fmt()
-        .with_writer(std::io::stderr)
-        .with_env_filter(
-            tracing_subscriber::EnvFilter::try_from_env("PENNINE_RUNNER_LOG")
-                .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info")),
-        )
+    let levels = std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned());
+    let levels: Targets = levels
+        .parse()
+        .map_err(|error| Trouble::Level(levels, error))?;
+    tracing_subscriber::registry()
+        .with(levels)
+        .with(tracing_subscriber::fmt::layer().with_writer(std::io::stderr))
         .init();
     let identity = home
         .identity()?

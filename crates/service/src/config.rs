@@ -1,10 +1,11 @@
 //! Settings: a commented default, a file, the environment, in this order.
 
 use figment::Figment;
-use figment::providers::{Env, Format, Toml};
+use figment::providers::{Env, Serialized};
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use tracing_subscriber::filter::{LevelFilter, Targets};
 
 /// The default configuration, with every key explained.
 pub const DEFAULT: &str = include_str!("config.default.toml");
@@ -31,6 +32,21 @@ pub struct Config {
 pub struct Log {
     pub level: String,
     pub format: LogFormat,
+}
+
+impl Log {
+    /// What is written, by module.
+    pub fn levels(&self) -> Result<Targets, ConfigError> {
+        let wrong = |error: &dyn std::fmt::Display| ConfigError::Senseless {
+            key: "log.level",
+            said: format!("must be a level, or levels by module (info,pennined=debug): {error}"),
+        };
+        // A word alone would be taken for a module, of which everything is written.
+        if let Some(word) = self.level.split(',').find(|part| !part.contains('=')) {
+            word.parse::<LevelFilter>().map_err(|e| wrong(&e))?;
+        }
+        self.level.parse().map_err(|e| wrong(&e))
+    }
 }
 
 /// How it writes it.
@@ -64,6 +80,9 @@ pub enum ConfigError {
     /// The file is not there.
     #[error("the configuration file {0} cannot be read: {1}")]
     Unreadable(PathBuf, std::io::Error),
+    /// The file is not TOML.
+    #[error("the configuration file {0} is not TOML: {1}")]
+    NoToml(PathBuf, toml::de::Error),
     /// A key or a value is wrong.
     #[error("the configuration is wrong: {0}\n  pennined config prints every key, explained")]
     Wrong(Box<figment::Error>),
@@ -75,11 +94,13 @@ pub enum ConfigError {
 impl Config {
     /// The settings from the default, the file and the environment.
     pub fn load(file: Option<&Path>) -> Result<Config, ConfigError> {
-        let mut from = Figment::new().merge(Toml::string(DEFAULT));
+        let read = |text: &str| toml::from_str::<toml::Table>(text).map(Serialized::defaults);
+        let mut from = Figment::new()
+            .merge(read(DEFAULT).map_err(|e| ConfigError::NoToml(PathBuf::from("default"), e))?);
         if let Some(file) = file {
             let text = std::fs::read_to_string(file)
                 .map_err(|e| ConfigError::Unreadable(file.to_owned(), e))?;
-            from = from.merge(Toml::string(&text));
+            from = from.merge(read(&text).map_err(|e| ConfigError::NoToml(file.to_owned(), e))?);
         }
         let mut config: Config = from
             .merge(Env::prefixed("PENNINED_").split("__"))
@@ -108,6 +129,7 @@ impl Config {
         {
             return wrong("public_url", "must begin with http:// or https://");
         }
+        self.log.levels()?;
         if self.database_connections < 2 {
             return wrong("database_connections", "must be at least 2");
         }
@@ -170,6 +192,16 @@ mod tests {
         );
         let error = load("[limits]\nbody_byte = 3").unwrap_err().to_string();
         assert!(error.contains("body_byte"), "{error}");
+    }
+
+    #[test]
+    fn what_is_wrong_in_the_file_is_said_with_its_line() {
+        let error = load("listen = \"127.0.0.1:1\"\n[limits")
+            .unwrap_err()
+            .to_string();
+        assert!(error.contains("line 2"), "{error}");
+        let error = load("[log]\nlevel = \"loud\"").unwrap_err().to_string();
+        assert!(error.contains("log.level must be a level"), "{error}");
     }
 
     #[test]

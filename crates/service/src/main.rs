@@ -4,7 +4,8 @@ use clap::{Parser, Subcommand};
 use pennined::{boot, config};
 use std::path::PathBuf;
 use std::process::ExitCode;
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 /// Pennine's service: it matches queued jobs to labelled runners.
 #[derive(Parser)]
@@ -58,14 +59,16 @@ fn serve(file: Option<PathBuf>) -> ExitCode {
             return ExitCode::from(2);
         }
     };
-    let filter = EnvFilter::try_new(&config.log.level).unwrap_or_else(|_| EnvFilter::new("info"));
-    let log = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr);
+    let levels = match config.log.levels() {
+        Ok(levels) => levels,
+        Err(error) => return fail(&error.to_string()),
+    };
+    let log = tracing_subscriber::registry().with(levels);
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
     if config.log.format == config::LogFormat::Json {
-        log.json().init()
+        log.with(lines.json()).init()
     } else {
-        log.init()
+        log.with(lines).init()
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread()
         .enable_all()
