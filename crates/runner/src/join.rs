@@ -63,7 +63,8 @@ impl Trouble {
             Trouble::Client(ClientError::Refused(_))
             | Trouble::Protocol(_)
             | Trouble::OtherInstallation(_) => 3,
-            Trouble::NotJoined(_)
+            Trouble::Level(..)
+            | Trouble::NotJoined(_)
             | Trouble::JoinedAlready(_)
             | Trouble::Client(ClientError::Setup(_)) => 2,
             Trouble::Folder(..) | Trouble::InUse(_) | Trouble::Clock(_) | Trouble::Machine(_) => 1,
