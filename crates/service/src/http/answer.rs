@@ -1,10 +1,9 @@
 //! Errors as answers: the one place where they turn into RFC 9457 problems.
 
 use axum::Json;
-use axum::body::Body;
+use axum::body::{Body, Bytes, HttpBody};
 use axum::extract::{OriginalUri, Request};
 use axum::http::{HeaderValue, StatusCode, header};
-use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use pennine_core::requirement::SyntaxError;
 use pennine_wire::Problem;
@@ -176,7 +175,7 @@ impl Failure {
     }
 }
 
-/// What [`finish_problems`] still has to write out.
+/// What [`finish_problem`] still has to write out.
 #[derive(Clone)]
 struct Unwritten(Box<Problem>);
 
@@ -197,15 +196,18 @@ impl IntoResponse for Failure {
     }
 }
 
-/// Writes problems out with the request's id, and turns bare errors of the layers below into problems.
-pub async fn finish_problems(request: Request, next: Next) -> Response {
-    let id = request
+/// Writes a problem out with the request's id, and turns bare errors of the layers below into problems.
+pub fn finish_problem<B>(response: axum::http::Response<B>) -> Response
+where
+    B: HttpBody<Data = Bytes> + Send + 'static,
+    B::Error: Into<axum::BoxError>,
+{
+    let mut response = response.map(Body::new);
+    let id = response
         .headers()
         .get("x-request-id")
         .and_then(|id| id.to_str().ok())
         .map(str::to_owned);
-    let path = request.uri().path().to_owned();
-    let mut response = next.run(request).await;
     let status = response.status();
     let unwritten = response
         .extensions_mut()
@@ -233,7 +235,7 @@ pub async fn finish_problems(request: Request, next: Next) -> Response {
             .0,
         ),
         None if status.is_client_error() && !is_problem(&response) => {
-            Some(Failure::unreadable(status, format!("{path}: {status}")).0)
+            Some(Failure::unreadable(status, status.to_string()).0)
         }
         None => None,
     };

@@ -8,6 +8,7 @@ use super::enrol;
 use crate::app::App;
 use crate::leader::LEASE;
 use crate::secret;
+use crate::seen::Presence;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
 use axum::http::request::Parts;
@@ -109,15 +110,10 @@ impl FromRequestParts<App> for Caller {
         let hash = secret::hash(credential);
         let known = match app.memory.known(&hash) {
             Some(known) => known,
-            None => {
-                let mark = app.memory.mark();
-                let mut connection = app.store.get().await?;
-                let known = runner::by_credential(&mut connection, &hash)
-                    .await?
-                    .ok_or_else(|| refused("this runner credential is not known here"))?;
-                app.memory.learn(mark, hash, &known);
-                known
-            }
+            // Boxed, as in `poll`.
+            None => Box::pin(look_up(app, hash))
+                .await?
+                .ok_or_else(|| refused("this runner credential is not known here"))?,
         };
         if known.state.0 == RunnerState::Retired {
             let said = format!("{} is retired", known.name);
@@ -130,15 +126,44 @@ impl FromRequestParts<App> for Caller {
     }
 }
 
-/// The one outstanding request of a runner.
+/// The runner with this credential, from the record.
+async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
+    let mark = app.memory.mark();
+    let mut connection = app.store.get().await?;
+    let known = runner::by_credential(&mut connection, &hash).await?;
+    if let Some(known) = &known {
+        app.memory.learn(mark, hash, known);
+    }
+    Ok(known)
+}
+
+/// The one outstanding request of a runner. What it asks of the record is boxed and let go before it parks, so that ten
+/// thousand parked polls hold little.
 async fn poll(
     State(app): State<App>,
     Caller(known): Caller,
     JsonBody(sent): JsonBody<Poll>,
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
+    let presence = Box::pin(arrive(&app, &known, &sent)).await?;
+    let seat = app.polls.sit(known.id.0);
+    let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
+    if answer.assignments.is_empty() && answer.stop.is_empty() && !sent.at_once {
+        tokio::select! {
+            () = seat.wait() => {}
+            () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
+            () = app.stop.cancelled() => {}
+        }
+        answer = Box::pin(what_to_tell(&app, &known, &sent, false)).await?;
+    }
+    presence.answered();
+    Ok(Json(answer))
+}
+
+/// Makes the poll's session the runner's, records what it says of its machine, and that it is connected.
+async fn arrive(app: &App, known: &Known, sent: &Poll) -> Answer<Presence> {
     let id = known.id.0;
-    begin_session(&app, &known, &sent).await?;
+    begin_session(app, known, sent).await?;
     let presence = app.seen.begin(id, sent.session, &app.clock);
     let now = app.clock.now();
     if let Some(about) = &sent.about {
@@ -178,21 +203,21 @@ async fn poll(
             app.feed.kick();
         }
     }
-    let seat = app.polls.sit(id);
-    let open = open_attempts(&app, id).await?;
-    take_note(&app, id, &sent, &open, now).await?;
-    let mut answer = answer(&app, &known, &sent, &open);
-    if answer.assignments.is_empty() && answer.stop.is_empty() && !sent.at_once {
-        tokio::select! {
-            () = seat.wait() => {}
-            () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
-            () = app.stop.cancelled() => {}
-        }
-        let open = open_attempts(&app, id).await?;
-        answer = self::answer(&app, &known, &sent, &open);
+    Ok(presence)
+}
+
+/// What the runner is to hear. What it holds is noted first, when it has just said so.
+async fn what_to_tell(
+    app: &App,
+    known: &Known,
+    sent: &Poll,
+    just_said: bool,
+) -> Answer<PollAnswer> {
+    let open = open_attempts(app, known.id.0).await?;
+    if just_said {
+        take_note(app, known.id.0, sent, &open, app.clock.now()).await?;
     }
-    presence.answered();
-    Ok(Json(answer))
+    Ok(answer(app, known, sent, &open))
 }
 
 /// What a runner has or should have, from memory where that is known.
