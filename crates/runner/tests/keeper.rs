@@ -12,6 +12,7 @@ use pennine_runner::keeper::{
     End, Ended, Isolation, Keepers, MARKER, Order, Refused, Running, end_leftovers,
 };
 use std::io;
+use std::process::Stdio;
 use tokio::io::AsyncReadExt;
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_pennine-runner");
@@ -191,11 +192,19 @@ async fn keepers_that_rest_end_with_their_runner() {
 #[test]
 fn leftovers_are_found_by_their_marker() {
     let attempt = format!("leftover-{}", std::process::id());
-    let mut child = std::process::Command::new("sleep")
-        .arg("1000")
+    // Right after its start a process has no variables yet for others to read: this one says when it has. It ends by
+    // itself when the test does.
+    let mut child = std::process::Command::new("sh")
+        .args(["-c", "echo ready; read -r _"])
         .env(MARKER, &attempt)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
         .spawn()
         .unwrap();
+    let mut ready = [0u8; 6];
+    let mut output = child.stdout.take().unwrap();
+    std::io::Read::read_exact(&mut output, &mut ready).unwrap();
+    let _held = child.stdin.take();
     assert_eq!(end_leftovers(std::slice::from_ref(&attempt)), 1);
     assert!(!child.wait().unwrap().success());
 }
