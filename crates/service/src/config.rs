@@ -42,7 +42,7 @@ impl Log {
             said: format!("must be a level, or levels by module (info,pennined=debug): {error}"),
         };
         // A word alone would be taken for a module, of which everything is written.
-        if let Some(word) = self.level.split(',').find(|part| !part.contains('=')) {
+        for word in self.level.split(',').filter(|part| !part.contains('=')) {
             word.parse::<LevelFilter>().map_err(|e| wrong(&e))?;
         }
         self.level.parse().map_err(|e| wrong(&e))
@@ -200,8 +200,13 @@ mod tests {
             .unwrap_err()
             .to_string();
         assert!(error.contains("line 2"), "{error}");
-        let error = load("[log]\nlevel = \"loud\"").unwrap_err().to_string();
-        assert!(error.contains("log.level must be a level"), "{error}");
+        for wrong in ["loud", "info,loud", "info,pennined=loud"] {
+            let error = load(&format!("[log]\nlevel = \"{wrong}\""))
+                .unwrap_err()
+                .to_string();
+            assert!(error.contains("log.level must be a level"), "{error}");
+        }
+        assert!(load("[log]\nlevel = \"info,pennined::leader=debug\"").is_ok());
     }
 
     #[test]
