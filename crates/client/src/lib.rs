@@ -9,6 +9,9 @@ mod runner;
 pub use people::{Client, LogPart};
 pub use runner::RunnerClient;
 
+use bytes::Bytes;
+use futures::FutureExt;
+use futures::future::BoxFuture;
 use pennine_wire::Problem;
 use reqwest::{Response, StatusCode};
 use serde::de::DeserializeOwned;
@@ -173,7 +176,12 @@ impl Link {
         }
     }
 
-    pub(crate) async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response> {
+    /// Boxed, so that what is under it is compiled here, and not once more for each caller in each program.
+    pub(crate) fn send(&self, request: reqwest::RequestBuilder) -> BoxFuture<'_, Result<Response>> {
+        self.answered(request).boxed()
+    }
+
+    async fn answered(&self, request: reqwest::RequestBuilder) -> Result<Response> {
         let response = self.reach(request).await?;
         let status = response.status();
         if status.is_success() {
@@ -233,12 +241,20 @@ impl Link {
         }
     }
 
+    /// The whole of what was answered.
+    fn body(&self, request: reqwest::RequestBuilder) -> BoxFuture<'_, Result<Bytes>> {
+        let whole = async move {
+            let response = self.answered(request).await?;
+            response.bytes().await.map_err(|e| self.no_connection(&e))
+        };
+        whole.boxed()
+    }
+
     pub(crate) async fn json<T: DeserializeOwned>(
         &self,
         request: reqwest::RequestBuilder,
     ) -> Result<T> {
-        let response = self.send(request).await?;
-        let body = response.bytes().await.map_err(|e| self.no_connection(&e))?;
+        let body = self.body(request).await?;
         serde_json::from_slice(&body).map_err(|e| self.strange(e.to_string()))
     }
 

@@ -213,10 +213,12 @@ async fn spawn(
     let Some((program, arguments)) = assigned.command.split_first() else {
         return Err("the job has no command".to_owned());
     };
+    let variables = variables(bench, assigned, &folder);
+    let path = variables.get("PATH").cloned().unwrap_or_default();
     let order = Order {
         program: program.clone(),
         arguments: arguments.to_vec(),
-        variables: variables(bench, assigned, &folder),
+        variables,
         folder,
     };
     let (Running { grip, output }, ending) =
@@ -228,6 +230,13 @@ async fn spawn(
                 Refused::Command(error) => match error.kind() {
                     io::ErrorKind::NotFound => {
                         format!("the command {program:?} does not exist on {}", bench.host)
+                    }
+                    // The system says so too of a command that is nowhere, when a folder in PATH may not be searched.
+                    io::ErrorKind::PermissionDenied if nowhere(program, &path) => {
+                        format!(
+                            "the command {program:?} does not exist on {}, or is in a folder of PATH that {} may not search",
+                            bench.host, bench.user
+                        )
                     }
                     io::ErrorKind::PermissionDenied => {
                         format!("the command {program:?} may not be run on {}", bench.host)
@@ -245,6 +254,12 @@ async fn spawn(
         ending,
         at: Instant::now(),
     })
+}
+
+/// Whether a command without a folder is in none of the folders that can be looked into.
+fn nowhere(program: &str, path: &str) -> bool {
+    !program.contains('/')
+        && std::env::split_paths(path).all(|folder| !folder.join(program).exists())
 }
 
 /// The command's whole environment.

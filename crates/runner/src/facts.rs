@@ -1,11 +1,13 @@
 //! What the runner finds on its machine.
 
+use nix::sys::statvfs::statvfs;
+use nix::sys::sysinfo::sysinfo;
+use nix::unistd::gethostname;
 use pennine_core::fact::{FactValue, Facts};
 use pennine_core::size::ByteSize;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
-use sysinfo::{Disks, MemoryRefreshKind, RefreshKind, System};
 use tokio::process::Command;
 
 /// How each tool's version is found: the fact, the program, and what to ask it.
@@ -52,12 +54,11 @@ pub async fn gather(folder: &Path) -> Facts {
             other => other,
         },
     );
-    if let Ok(host) = System::host_name() {
-        word("host", &host);
+    if let Ok(host) = gethostname() {
+        word("host", &host.to_string_lossy());
     }
-    let memory = RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram());
-    if let Ok(system) = System::new_with_specifics(memory) {
-        let size = ByteSize(system.total_memory()).nominal();
+    if let Ok(system) = sysinfo() {
+        let size = ByteSize(system.ram_total()).nominal();
         facts.insert("mem".into(), FactValue::size(size));
     }
     let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get() as u64);
@@ -91,12 +92,9 @@ where
 
 /// The whole size of the disk that holds a folder, in full GiB.
 fn disk_of(folder: &Path) -> Option<ByteSize> {
-    let disks = Disks::new_with_refreshed_list().ok()?;
-    let holds = disks
-        .iter()
-        .filter(|disk| folder.starts_with(disk.mount_point()));
-    let disk = holds.max_by_key(|disk| disk.mount_point().as_os_str().len())?;
-    Some(ByteSize(disk.total_space() >> 30 << 30))
+    let disk = statvfs(folder).ok()?;
+    let size = disk.blocks() * disk.fragment_size();
+    Some(ByteSize(size >> 30 << 30))
 }
 
 async fn version_of(program: &str, ask: &str) -> Option<String> {
@@ -177,7 +175,7 @@ mod tests {
     async fn a_machine_has_an_os_an_arch_cores_and_memory() {
         let facts = gather(Path::new("/")).await;
         assert_eq!(facts.get("os"), Some(&FactValue::Text("linux".into())));
-        for name in ["arch", "cores", "mem", "host"] {
+        for name in ["arch", "cores", "mem", "disk", "host"] {
             assert!(facts.contains_key(name), "{name} is missing in {facts:?}");
         }
     }

@@ -12,5 +12,6 @@ pub mod facts;
 pub mod home;
 pub mod join;
 pub mod keeper;
+pub mod program;
 pub mod spool;
 pub mod work;

@@ -79,6 +79,20 @@ async fn exit_codes_and_signals_are_told_apart() {
 }
 
 #[tokio::test]
+async fn a_command_begins_with_no_signal_held_back_or_ignored() {
+    for keepers in kinds().await {
+        let (_, said) = run(&keepers, "grep -E '^Sig(Blk|Ign)' /proc/self/status").await;
+        let held: Vec<u64> = said
+            .split_whitespace()
+            .filter_map(|word| u64::from_str_radix(word, 16).ok())
+            .collect();
+        // Only the first 31: the real-time signals come as whoever started this test left them.
+        let usual: Vec<u64> = held.iter().map(|mask| mask & 0x7FFF_FFFF).collect();
+        assert_eq!(usual, [0, 0], "{said} {:?}", keepers.isolation());
+    }
+}
+
+#[tokio::test]
 async fn a_command_that_is_not_there_is_refused() {
     for keepers in kinds().await {
         keepers.prepare(1);
@@ -132,18 +146,17 @@ async fn a_command_that_is_asked_may_clean_up() {
 
 #[tokio::test]
 async fn a_command_that_is_killed_takes_everything_with_it() {
-    let keepers = Keepers::of(PROGRAM.into()).await;
-    let script = "setsid sleep 1000 & trap '' TERM; echo ready; sleep 1000";
-    let (mut running, ending) = start(&keepers, script).await;
-    let mut ready = [0u8; 6];
-    running.output.read_exact(&mut ready).await.unwrap();
-    running.grip.kill();
-    if keepers.isolation() == Isolation::Group {
-        return;
+    for keepers in kinds().await {
+        let script = "setsid sleep 1000 & trap '' TERM; echo ready; sleep 1000";
+        let (mut running, ending) = start(&keepers, script).await;
+        let mut ready = [0u8; 6];
+        running.output.read_exact(&mut ready).await.unwrap();
+        running.grip.kill();
+        // It ends when nobody holds it any more.
+        let mut rest = String::new();
+        running.output.read_to_string(&mut rest).await.unwrap();
+        assert!(ending.await.is_none());
     }
-    let mut rest = String::new();
-    running.output.read_to_string(&mut rest).await.unwrap();
-    assert!(ending.await.is_none());
 }
 
 #[tokio::test]
@@ -187,6 +200,37 @@ async fn keepers_that_rest_end_with_their_runner() {
     for pid in resting.split_whitespace() {
         ended(pid).await;
     }
+}
+
+/// Where the kernel does not do it, the second keeper must: the runner and the first keeper are killed here, and what
+/// the command had detached ends all the same.
+#[test]
+fn without_a_namespace_the_death_of_the_runner_ends_what_the_command_detached() {
+    use std::io::{BufRead, BufReader, Write};
+    let (mut ours, theirs) = std::os::unix::net::UnixStream::pair().unwrap();
+    // The shell is the runner here. `exec` would make it the keeper.
+    let mut runner = std::process::Command::new("sh")
+        .args(["-c", "\"$0\" keep group $$; true", PROGRAM])
+        .stdin(Stdio::from(std::os::fd::OwnedFd::from(theirs)))
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let script = "setsid sh -c 'echo $$; exec sleep 1000' & sleep 1000";
+    let mut line = serde_json::to_vec(&order("sh", &["-c", script])).unwrap();
+    line.push(b'\n');
+    ours.write_all(&line).unwrap();
+    let mut detached = String::new();
+    let mut output = BufReader::new(runner.stdout.take().unwrap());
+    output.read_line(&mut detached).unwrap();
+    runner.kill().unwrap();
+    runner.wait().unwrap();
+    // Everybody who could write to it is gone when it ends.
+    std::io::Read::read_to_end(&mut output, &mut Vec::new()).unwrap();
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", detached.trim()));
+    assert!(
+        stat.as_ref().map_or(true, |stat| stat.contains(") Z ")),
+        "{detached} lives: {stat:?}"
+    );
 }
 
 #[test]

@@ -7,10 +7,11 @@ use crate::feed::Feed;
 use crate::log_store::LogStore;
 use crate::{http, key_file, leader, rouse, secret, upkeep};
 use anyhow::{Context, bail};
+use futures::FutureExt;
+use futures::future::BoxFuture;
 use pennine_core::time::Moment;
 use pennine_store::installation::{self, Installation};
 use pennine_store::{Db, Store, outbox, partition, token};
-use std::future::Future;
 use std::path::Path;
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -37,17 +38,27 @@ pub async fn run(config: Config) -> anyhow::Result<()> {
             _ = terminate.recv() => {}
         }
     };
-    serve(config, listener, None, shutdown).await
+    serve(config, listener, None, shutdown.boxed()).await
 }
 
 /// Runs the service on a listener until `shutdown` ends. A clock is given by tests.
-pub async fn serve(
+///
+/// Boxed, so that the service is compiled here and not once more in each program that calls this.
+pub fn serve(
     config: Config,
     listener: TcpListener,
     clock: Option<Clock>,
-    shutdown: impl Future<Output = ()> + Send,
+    shutdown: BoxFuture<'static, ()>,
+) -> BoxFuture<'static, anyhow::Result<()>> {
+    until(config, listener, clock, shutdown).boxed()
+}
+
+async fn until(
+    config: Config,
+    listener: TcpListener,
+    clock: Option<Clock>,
+    mut shutdown: BoxFuture<'static, ()>,
 ) -> anyhow::Result<()> {
-    let mut shutdown = std::pin::pin!(shutdown);
     let store = Store::open(&config.database_url, config.database_connections)?;
     let moment = tokio::select! {
         ready = first_contact(&store) => ready?,

@@ -9,7 +9,6 @@ use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
-use diesel_async::RunQueryDsl;
 use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, StrandId};
 use pennine_core::lifecycle::attempt::{AttemptEvent, AttemptState};

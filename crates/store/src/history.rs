@@ -7,7 +7,6 @@ use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::answer::Level;
 use pennine_core::dispatch::{Band, SeatNeeds, Segment};
 use pennine_core::fact::Facts;

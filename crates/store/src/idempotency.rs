@@ -6,7 +6,6 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::sql_types::{Bytea, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
-use diesel_async::RunQueryDsl;
 use pennine_core::time::Moment;
 use uuid::Uuid;
 

@@ -8,7 +8,6 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Bool, Nullable, Text, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::id::ReplicaId;
 
 /// The number of a time of leading. It only grows; a batch that carries an old one is refused.

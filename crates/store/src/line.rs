@@ -8,7 +8,6 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::id::{JobId, StrandId};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::Moment;

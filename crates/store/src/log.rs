@@ -9,7 +9,7 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::sql_types::{BigInt, Bool, Bytea, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 use pennine_core::id::AttemptId;
 
 /// How a log stands.

@@ -5,7 +5,6 @@ use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
 use diesel::sql_types::Timestamptz;
-use diesel_async::RunQueryDsl;
 use pennine_core::time::Moment;
 use std::time::Duration;
 

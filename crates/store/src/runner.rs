@@ -9,7 +9,7 @@ use diesel::sql_types::{
     Array, BigInt, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId, SessionId};

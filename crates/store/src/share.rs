@@ -6,7 +6,6 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Double, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::time::Moment;
 use std::time::Duration;
 use uuid::Uuid;

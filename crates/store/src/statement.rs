@@ -3,112 +3,154 @@
 //! Diesel's own `sql_query` is prepared anew at every use, which costs a round trip. A [`Statement`]'s text is fixed
 //! at compile time, so it may be cached like any other query. Its placeholders are `$1`, `$2`, … each once and in
 //! order; rows are read by name.
+//!
+//! All statements are of one type, whatever their values and rows: Diesel's machinery is compiled once for them, not
+//! once for each.
 
+use crate::connect::Connection;
+use diesel::QueryableByName;
 use diesel::pg::Pg;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
-use diesel::result::QueryResult;
+use diesel::result::{Error, QueryResult};
 use diesel::serialize::ToSql;
 use diesel::sql_types::{HasSqlType, Untyped};
+use diesel_async::AsyncConnectionCore;
+use futures::future::BoxFuture;
+use futures::{FutureExt, TryStreamExt};
 use std::marker::PhantomData;
 
+type Row = <Connection as AsyncConnectionCore>::Row<'static, 'static>;
+
 /// A fixed SQL text with its values.
-pub struct Statement<B> {
+pub struct Statement<'v> {
     text: &'static str,
-    binds: B,
+    values: Vec<Box<dyn Value + 'v>>,
 }
 
 /// A statement with this text and no values yet.
-pub fn statement(text: &'static str) -> Statement<()> {
-    Statement { text, binds: () }
+pub fn statement(text: &'static str) -> Statement<'static> {
+    Statement {
+        text,
+        values: Vec::new(),
+    }
 }
 
-/// One value of a statement, after those before it.
-pub struct Bound<B, ST, V> {
-    before: B,
+/// A value that knows its SQL type.
+trait Value: Send {
+    fn write<'b>(&'b self, out: &mut AstPass<'_, 'b, Pg>) -> QueryResult<()>;
+}
+
+struct Typed<ST, V> {
     value: V,
     kind: PhantomData<fn() -> ST>,
 }
 
-impl<B> Statement<B> {
-    /// The value of the next placeholder, as this SQL type.
-    pub fn bind<ST, V>(self, value: V) -> Statement<Bound<B, ST, V>> {
-        Statement {
-            text: self.text,
-            binds: Bound {
-                before: self.binds,
-                value,
-                kind: PhantomData,
-            },
-        }
-    }
-}
-
-/// A chain of values, each written at its placeholder.
-pub trait Binds {
-    /// How many values there are.
-    const COUNT: usize;
-    /// Writes the text up to and including the last placeholder; what is left of the text comes back.
-    fn write<'b>(
-        &'b self,
-        text: &'static str,
-        out: &mut AstPass<'_, 'b, Pg>,
-    ) -> QueryResult<&'static str>;
-}
-
-impl Binds for () {
-    const COUNT: usize = 0;
-    fn write<'b>(
-        &'b self,
-        text: &'static str,
-        _: &mut AstPass<'_, 'b, Pg>,
-    ) -> QueryResult<&'static str> {
-        Ok(text)
-    }
-}
-
-impl<B, ST, V> Binds for Bound<B, ST, V>
+impl<ST, V> Value for Typed<ST, V>
 where
-    B: Binds,
-    V: ToSql<ST, Pg>,
+    V: ToSql<ST, Pg> + Send,
     Pg: HasSqlType<ST>,
 {
-    const COUNT: usize = B::COUNT + 1;
-
-    fn write<'b>(
-        &'b self,
-        text: &'static str,
-        out: &mut AstPass<'_, 'b, Pg>,
-    ) -> QueryResult<&'static str> {
-        let text = self.before.write(text, out)?;
-        let (sql, rest) = text.split_once('$').unwrap_or((text, ""));
-        let digits = rest.len() - rest.trim_start_matches(|c: char| c.is_ascii_digit()).len();
-        let (number, rest) = rest.split_at_checked(digits).unwrap_or((rest, ""));
-        if number.parse() != Ok(Self::COUNT) {
-            let message = format!(
-                "placeholder ${} is not where it should be in: {text}",
-                Self::COUNT
-            );
-            return Err(diesel::result::Error::QueryBuilderError(message.into()));
-        }
-        out.push_sql(sql);
-        out.push_bind_param::<ST, V>(&self.value)?;
-        Ok(rest)
+    fn write<'b>(&'b self, out: &mut AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        out.push_bind_param::<ST, V>(&self.value)
     }
 }
 
-impl<B: Binds> QueryFragment<Pg> for Statement<B> {
+impl<'v> Statement<'v> {
+    /// The value of the next placeholder, as this SQL type.
+    pub fn bind<'w, ST, V>(self, value: V) -> Statement<'w>
+    where
+        'v: 'w,
+        ST: 'w,
+        V: ToSql<ST, Pg> + Send + 'w,
+        Pg: HasSqlType<ST>,
+    {
+        let mut values: Vec<Box<dyn Value + 'w>> = self.values;
+        let kind = PhantomData;
+        values.push(Box::new(Typed::<ST, V> { value, kind }));
+        Statement {
+            text: self.text,
+            values,
+        }
+    }
+
+    /// Runs it; how many rows it changed.
+    pub fn execute<'c>(self, connection: &'c mut Connection) -> BoxFuture<'c, QueryResult<usize>>
+    where
+        'v: 'c,
+    {
+        connection.execute_returning_count(self)
+    }
+
+    /// Runs it; the rows that come back.
+    pub fn load<'c, R>(
+        self,
+        connection: &'c mut Connection,
+    ) -> impl Future<Output = QueryResult<Vec<R>>> + Send + use<'c, R>
+    where
+        'v: 'c,
+        R: QueryableByName<Pg>,
+    {
+        let rows = self.rows(connection);
+        async move { rows.await?.iter().map(read).collect() }
+    }
+
+    /// Runs it; the first row that comes back, or [`Error::NotFound`].
+    pub fn get_result<'c, R>(
+        self,
+        connection: &'c mut Connection,
+    ) -> impl Future<Output = QueryResult<R>> + Send + use<'c, R>
+    where
+        'v: 'c,
+        R: QueryableByName<Pg>,
+    {
+        let rows = self.rows(connection);
+        async move { rows.await?.first().map(read).ok_or(Error::NotFound)? }
+    }
+
+    fn rows<'c>(self, connection: &'c mut Connection) -> BoxFuture<'c, QueryResult<Vec<Row>>>
+    where
+        'v: 'c,
+    {
+        let asked = AsyncConnectionCore::load(connection, self);
+        async move { asked.await?.try_collect().await }.boxed()
+    }
+}
+
+fn read<R: QueryableByName<Pg>>(row: &Row) -> QueryResult<R> {
+    R::build(row).map_err(Error::DeserializationError)
+}
+
+/// The text before the first placeholder, which has to be this one, and the text after it.
+fn up_to(text: &'static str, placeholder: usize) -> QueryResult<(&'static str, &'static str)> {
+    let (before, rest) = text.split_once('$').unwrap_or((text, ""));
+    let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+    let (number, rest) = rest.split_at_checked(digits).unwrap_or((rest, ""));
+    if number.parse() != Ok(placeholder) {
+        let message = format!("placeholder ${placeholder} is not where it should be in: {text}");
+        return Err(Error::QueryBuilderError(message.into()));
+    }
+    Ok((before, rest))
+}
+
+impl QueryFragment<Pg> for Statement<'_> {
     fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
-        let rest = self.binds.write(self.text, &mut out)?;
-        out.push_sql(rest);
+        let mut text = self.text;
+        for (value, placeholder) in self.values.iter().zip(1..) {
+            let (before, rest) = up_to(text, placeholder)?;
+            out.push_sql(before);
+            value.write(&mut out)?;
+            text = rest;
+        }
+        out.push_sql(text);
         Ok(())
     }
 }
 
-impl<B> QueryId for Statement<B> {
+impl QueryId for Statement<'_> {
     type QueryId = ();
     const HAS_STATIC_QUERY_ID: bool = false;
 }
 
-impl<B> Query for Statement<B> {
+impl Query for Statement<'_> {
     type SqlType = Untyped;
 }

@@ -6,7 +6,6 @@ use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::dispatch::Segment;
 use pennine_core::id::{JobId, StrandId};
 use pennine_core::time::Moment;

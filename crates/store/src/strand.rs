@@ -7,7 +7,6 @@ use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Bytea, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::RunQueryDsl;
 use pennine_core::dispatch::{Segment, StrandKey};
 use pennine_core::id::StrandId;
 use pennine_core::time::Moment;

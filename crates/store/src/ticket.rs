@@ -6,7 +6,6 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::sql_types::{BigInt, Bytea, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
-use diesel_async::RunQueryDsl;
 use pennine_core::id::{PoolId, RunnerId, TicketId};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Moment;

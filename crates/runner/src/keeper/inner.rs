@@ -7,7 +7,7 @@ use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 use nix::sys::prctl;
 use nix::sys::resource::{UsageWho, getrusage};
-use nix::sys::signal::{SigHandler, Signal, kill, signal};
+use nix::sys::signal::{SigHandler, SigSet, Signal, kill, signal};
 use nix::sys::time::TimeValLike;
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork, getegid, geteuid, getppid, setpgid};
@@ -59,6 +59,7 @@ fn apart(isolation: Isolation, runner: Pid) -> nix::Result<()> {
         }
         Isolation::Group => {}
     }
+    let first = Pid::this();
     // SAFETY: this process has one thread.
     match unsafe { fork()? } {
         ForkResult::Parent { child } => {
@@ -67,7 +68,7 @@ fn apart(isolation: Isolation, runner: Pid) -> nix::Result<()> {
             Ok(())
         }
         ForkResult::Child => {
-            if let Err(error) = inside(isolation) {
+            if let Err(error) = inside(isolation, first) {
                 let _ = tell(&Told::Refused(error as i32));
             }
             Ok(())
@@ -75,12 +76,16 @@ fn apart(isolation: Isolation, runner: Pid) -> nix::Result<()> {
     }
 }
 
+/// With which B learns of A's death where it has to end the command's processes itself.
+const ORPHANED: Signal = Signal::SIGUSR1;
+
 /// B: waits for an order, carries it out and tells how it ended.
-fn inside(isolation: Isolation) -> nix::Result<()> {
-    prctl::set_pdeathsig(Signal::SIGKILL)?;
+fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     if isolation == Isolation::Group {
         prctl::set_child_subreaper(true)?;
+        prctl::set_pdeathsig(ORPHANED)?;
     } else {
+        prctl::set_pdeathsig(Signal::SIGKILL)?;
         // A /proc of the namespace's own, so that what reads it sees the pids that getpid gives. Where mounting is
         // not allowed the outer one stays, which most programs do not notice.
         let none = None::<&str>;
@@ -91,6 +96,12 @@ fn inside(isolation: Isolation) -> nix::Result<()> {
     }
     // No order, but the end of the line: the runner has no use for this keeper any more.
     let Some(order) = hear() else { return Ok(()) };
+    // From here on both are waited for, so that neither is missed; until here the second ends this process.
+    let awaited = SigSet::from_iter([Signal::SIGCHLD, ORPHANED]);
+    awaited.thread_block()?;
+    if isolation == Isolation::Group && getppid() != first {
+        return Ok(());
+    }
     let mut command = Command::new(&order.program);
     command
         .args(&order.arguments)
@@ -104,6 +115,7 @@ fn inside(isolation: Isolation) -> nix::Result<()> {
             for asked in ASKING {
                 signal(asked, SigHandler::SigDfl)?;
             }
+            SigSet::empty().thread_set_mask()?;
             if isolation == Isolation::Group {
                 prctl::set_pdeathsig(Signal::SIGKILL)?;
             }
@@ -119,10 +131,11 @@ fn inside(isolation: Isolation) -> nix::Result<()> {
     let_go(&[1, 2])?;
     tell(&told)?;
     let Ok(child) = spawned else { return Ok(()) };
-    let status = reap(Pid::from_raw(child.id().cast_signed()))?;
+    let status = reap(Pid::from_raw(child.id().cast_signed()), &awaited);
     if isolation == Isolation::Group {
         end_children();
     }
+    let status = status?;
     let usage = getrusage(UsageWho::RUSAGE_CHILDREN)?;
     let processor = usage.user_time() + usage.system_time();
     tell(&Told::Ended(End {
@@ -132,13 +145,18 @@ fn inside(isolation: Isolation) -> nix::Result<()> {
     }))
 }
 
-/// Waits until the command ends, reaping whatever else ends meanwhile.
-fn reap(command: Pid) -> nix::Result<Ended> {
+/// Waits until the command ends, reaping whatever else ends meanwhile. An error when A is gone.
+fn reap(command: Pid, awaited: &SigSet) -> nix::Result<Ended> {
     loop {
-        match waitpid(None, None) {
+        match waitpid(None, Some(WaitPidFlag::WNOHANG)) {
             Ok(WaitStatus::Exited(pid, code)) if pid == command => return Ok(Ended::Exited(code)),
             Ok(WaitStatus::Signaled(pid, signal, _)) if pid == command => {
                 return Ok(Ended::Signalled(signal as i32));
+            }
+            Ok(WaitStatus::StillAlive) => {
+                if awaited.wait()? == ORPHANED {
+                    return Err(nix::Error::ESRCH);
+                }
             }
             Ok(_) | Err(nix::Error::EINTR) => {}
             Err(error) => return Err(error),
@@ -149,18 +167,18 @@ fn reap(command: Pid) -> nix::Result<Ended> {
 /// Ends every process that has become a child of this one, until there is none. Only where there is no namespace.
 fn end_children() {
     while let Ok(children) = std::fs::read_to_string("/proc/thread-self/children") {
-        let mut found = false;
-        for pid in children
+        let children: Vec<i32> = children
             .split_whitespace()
             .filter_map(|pid| pid.parse().ok())
-        {
-            found = true;
-            let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
-        }
-        if !found {
+            .collect();
+        if children.is_empty() {
             return;
         }
-        while waitpid(None, Some(WaitPidFlag::empty())).is_ok() {}
+        for pid in children {
+            let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
+        }
+        // One at a time: with each that goes its own children come, which are to be ended before they are waited for.
+        let _ = waitpid(None, None);
     }
 }
 

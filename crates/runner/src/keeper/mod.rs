@@ -7,8 +7,8 @@
 //! ```
 //! A and B carry a parent-death signal, so whatever ends the runner ends A, then B, and with B, pid 1 of its
 //! namespace, every process of the attempt, however it was detached. Where no namespace is to be had, B becomes a
-//! subreaper that ends what is left by name, and what outlives even that is found at the next start of the runner by
-//! the marker in its environment ([`end_leftovers`]).
+//! subreaper, which outlives A by the moment that it needs to end whatever came to it; what is left when B itself was
+//! killed is found at the next start of the runner by the marker in its environment ([`end_leftovers`]).
 //!
 //! A and B are made ahead of time for a free slot ([`Keepers`]): when a job comes, only C is still to be started.
 //! The runner and B talk over a socket pair, B's standard input, in lines of JSON; the command's output goes through

@@ -1,7 +1,7 @@
 //! The runner's side: keepers made ahead of time, and the grip on a command that one of them started.
 
 use super::{End, Ended, Isolation, Order, Told};
-use nix::sys::signal::{Signal, killpg};
+use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -48,9 +48,12 @@ pub struct Running {
     pub output: Receiver,
 }
 
-/// What is needed to end a command: the group that it and its keepers are in.
+/// What is needed to end a command: the group that it and its keepers are in, which has the first keeper's number.
 #[derive(Clone, Copy)]
-pub struct Grip(Option<Pid>);
+pub struct Grip {
+    first: Option<Pid>,
+    isolation: Isolation,
+}
 
 impl Keepers {
     /// Keepers that are this program, kept apart as well as this machine allows, which is found by trying.
@@ -165,12 +168,13 @@ impl Keepers {
                         mut control,
                         output,
                     } = keeper;
-                    let grip = Grip(
-                        first
+                    let grip = Grip {
+                        first: first
                             .id()
                             .and_then(|id| i32::try_from(id).ok())
                             .map(Pid::from_raw),
-                    );
+                        isolation: self.isolation,
+                    };
                     let ending = async move {
                         let told = hear(&mut control).await;
                         // Everything of the attempt is gone when the first keeper is.
@@ -208,20 +212,22 @@ async fn hear(control: &mut BufReader<UnixStream>) -> io::Result<Option<Told>> {
 }
 
 impl Grip {
-    fn signal(self, signal: Signal) {
-        if let Some(group) = self.0 {
-            // That it has ended meanwhile is as good.
-            let _ = killpg(group, signal);
-        }
-    }
+    // That the processes have ended meanwhile is as good as any signal.
 
     /// Asks the command to end.
     pub fn ask(self) {
-        self.signal(Signal::SIGTERM);
+        if let Some(group) = self.first {
+            let _ = killpg(group, Signal::SIGTERM);
+        }
     }
 
     /// Ends everything at once.
     pub fn kill(self) {
-        self.signal(Signal::SIGKILL);
+        let Some(first) = self.first else { return };
+        let _ = match self.isolation {
+            // The second keeper ends what the command detached, and has to live for it.
+            Isolation::Group => kill(first, Signal::SIGKILL),
+            Isolation::Namespace | Isolation::UserNamespace => killpg(first, Signal::SIGKILL),
+        };
     }
 }

@@ -176,7 +176,13 @@ async fn a_replica_on_a_folder_that_is_not_the_installations_is_refused() {
         let clock = service.clock.clone();
         async move {
             let listener = tokio::net::TcpListener::bind(config.listen).await.unwrap();
-            pennined::boot::serve(config, listener, Some(clock), std::future::pending()).await
+            pennined::boot::serve(
+                config,
+                listener,
+                Some(clock),
+                Box::pin(std::future::pending()),
+            )
+            .await
         }
     };
     let refused = start(elsewhere.path()).await.unwrap_err().to_string();

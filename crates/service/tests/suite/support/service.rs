@@ -60,7 +60,13 @@ impl Replica {
         let stop = CancellationToken::new();
         let stopped = stop.clone();
         let task = tokio::spawn(async move {
-            pennined::boot::serve(config, listener, Some(clock), stopped.cancelled_owned()).await
+            pennined::boot::serve(
+                config,
+                listener,
+                Some(clock),
+                Box::pin(stopped.cancelled_owned()),
+            )
+            .await
         });
         Replica { url, stop, task }
     }
