@@ -287,6 +287,30 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
+        /**
+         * Change a runner: its name, description, slots, labels, facts, variables and folders for programs. Where jobs would be
+         *     left that nothing can run, it is refused with who they are, unless told to go on.
+         */
+        patch: operations["change_runner"];
+        trace?: never;
+    };
+    "/api/v1/runners/{runner}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+         *     elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+         */
+        post: operations["retire_runner"];
+        delete?: never;
+        options?: never;
+        head?: never;
         patch?: never;
         trace?: never;
     };
@@ -447,6 +471,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tickets/{ticket}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a ticket worth nothing. Machines that have joined with it stay. */
+        post: operations["revoke_ticket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/where": {
         parameters: {
             query?: never;
@@ -582,6 +623,16 @@ export interface components {
             /** @description Who can run nowhere any more what could run before. */
             losses: components["schemas"]["Loss"][];
             pool: components["schemas"]["Pool"];
+        };
+        /** @description What a change of a runner did, or would do. */
+        ChangedRunner: {
+            /** @description Whether it was done. */
+            done: boolean;
+            /** @description Its jobs that it ends, to be tried again elsewhere. */
+            ends: components["schemas"]["RunnerJob"][];
+            /** @description Who can run nowhere any more what could run before. */
+            losses: components["schemas"]["Loss"][];
+            runner: components["schemas"]["Runner"];
         };
         /** @description One part of a requirement, and how many runners fail it. */
         ClauseCount: {
@@ -883,7 +934,18 @@ export interface components {
         };
         /** @description What to make a ticket from. The pool stands in the address. */
         NewTicket: {
+            /** @description Labels that they get with it, whatever they say themselves. */
+            labels?: string[];
             lifetime_us?: components["schemas"]["Micros"] | null;
+            /** @description Another ticket, by its short name, whose lifetime, uses, names and labels are taken where they are not given. */
+            like?: string | null;
+            /** @description What they may be called: a name in which `*` stands for anything; anything when not given. */
+            names?: string | null;
+            /**
+             * Format: int32
+             * @description How many machines may join with it; 1 when not given.
+             */
+            uses?: number | null;
         };
         /** @description What to try. */
         NewTrial: {
@@ -1006,6 +1068,8 @@ export interface components {
             /** @description The things. */
             items: {
                 created_at: components["schemas"]["Moment"];
+                /** @description What people say it is for. */
+                description?: string;
                 /** @description What it executes now. */
                 executing: components["schemas"]["RunnerJob"][];
                 facts: components["schemas"]["BTreeMap"];
@@ -1017,6 +1081,8 @@ export interface components {
                 pool: string;
                 pool_labels: string[];
                 seen_at?: components["schemas"]["Moment"] | null;
+                /** @description What people set of it over what its machine says, with who did and when. */
+                set?: components["schemas"]["Settings"];
                 /** @description Its short name, `r-18`. */
                 short: string;
                 /** @description Since when it is in this state. */
@@ -1065,18 +1131,29 @@ export interface components {
             /** @description The things. */
             items: {
                 created_at: components["schemas"]["Moment"];
+                created_by: string;
                 expires_at: components["schemas"]["Moment"];
                 id: components["schemas"]["TicketId"];
+                /** @description Labels that they get with it. */
+                labels?: string[];
                 /** @description Its short name, `t-7`. */
                 name: string;
+                /** @description What they may be called. */
+                names: string;
                 /** @description The pool that its runner will be in. */
                 pool: string;
-                /** @description The runner that it is for: `awaited` until the machine joins. */
-                runner: components["schemas"]["RunnerId"];
+                runner?: components["schemas"]["RunnerId"] | null;
                 /** @description That runner's short name, `r-18`. */
-                runner_name: string;
-                /** @description `open`, `used` or `expired`. */
+                runner_name?: string | null;
+                /** @description `open`, `used`, `expired` or `revoked`. */
                 state: string;
+                /** Format: int32 */
+                used: number;
+                /**
+                 * Format: int32
+                 * @description How many machines may join with it, and how many have.
+                 */
+                uses: number;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -1258,9 +1335,20 @@ export interface components {
          * @enum {string}
          */
         Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover";
+        /** @description Taking a runner out for good. */
+        Retirement: {
+            /** @description Do it although jobs would be left that nothing can run. */
+            accept_losses?: boolean;
+            /** @description End the jobs that it has; they are tried again elsewhere. */
+            force?: boolean;
+            /** @description Only say what it would do. */
+            preview?: boolean;
+        };
         /** @description A runner. */
         Runner: {
             created_at: components["schemas"]["Moment"];
+            /** @description What people say it is for. */
+            description?: string;
             /** @description What it executes now. */
             executing: components["schemas"]["RunnerJob"][];
             facts: components["schemas"]["BTreeMap"];
@@ -1272,6 +1360,8 @@ export interface components {
             pool: string;
             pool_labels: string[];
             seen_at?: components["schemas"]["Moment"] | null;
+            /** @description What people set of it over what its machine says, with who did and when. */
+            set?: components["schemas"]["Settings"];
             /** @description Its short name, `r-18`. */
             short: string;
             /** @description Since when it is in this state. */
@@ -1290,6 +1380,38 @@ export interface components {
             why: string;
             /** @description What people want of it. */
             wish: components["schemas"]["Wish"];
+        };
+        /**
+         * @description A change of a runner. What is not named stays. As in a JSON merge patch (RFC 7396), `null` takes back what people
+         *     set, and what its machine says counts again.
+         */
+        RunnerChange: {
+            /** @description Do it although jobs would be left that nothing can run. */
+            accept_losses?: boolean;
+            description?: string | null;
+            /** @description Facts, over those that its machine finds. */
+            facts?: {
+                [key: string]: string | null;
+            };
+            /** @description Labels that it is to have (true) or not to have (false). */
+            labels?: {
+                [key: string]: boolean | null;
+            };
+            /** @description What it is called from now on. */
+            name?: string | null;
+            /** @description Folders in which programs are looked for first. */
+            paths?: string[] | null;
+            /** @description Only say what it would do. */
+            preview?: boolean;
+            /**
+             * Format: int32
+             * @description How many jobs it takes at once.
+             */
+            slots?: number | null;
+            /** @description Environment variables of every job that it runs. */
+            variables?: {
+                [key: string]: string | null;
+            };
         };
         /** @description Runners by state. */
         RunnerCounts: {
@@ -1378,6 +1500,60 @@ export interface components {
              * @description How many the job needs.
              */
             wanted: number;
+        };
+        /** @description Something that a person set. */
+        Set_FactValue: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            /** @description The value of one fact. */
+            value: number | string;
+        };
+        /** @description Something that a person set. */
+        Set_String: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: string;
+        };
+        /** @description Something that a person set. */
+        Set_Vec_String: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: string[];
+        };
+        /** @description Something that a person set. */
+        Set_bool: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: boolean;
+        };
+        /** @description Something that a person set. */
+        Set_u32: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            /** Format: int32 */
+            value: number;
+        };
+        /** @description What people set of one runner. */
+        Settings: {
+            /** @description Facts that are other than its machine says, or that its machine does not know. */
+            facts?: {
+                [key: string]: components["schemas"]["Set_FactValue"];
+            };
+            /** @description Labels that it has (true) or has not (false), whatever its machine says. */
+            labels?: {
+                [key: string]: components["schemas"]["Set_bool"];
+            };
+            paths?: components["schemas"]["Set_Vec_String"] | null;
+            slots?: components["schemas"]["Set_u32"] | null;
+            /** @description Environment variables of every job that it runs. A job's own of the same name win. */
+            variables?: {
+                [key: string]: components["schemas"]["Set_String"];
+            };
         };
         /** @description A token to sign in with. The answer sets an HttpOnly cookie. */
         SignIn: {
@@ -1517,18 +1693,29 @@ export interface components {
         /** @description A ticket. */
         Ticket: {
             created_at: components["schemas"]["Moment"];
+            created_by: string;
             expires_at: components["schemas"]["Moment"];
             id: components["schemas"]["TicketId"];
+            /** @description Labels that they get with it. */
+            labels?: string[];
             /** @description Its short name, `t-7`. */
             name: string;
+            /** @description What they may be called. */
+            names: string;
             /** @description The pool that its runner will be in. */
             pool: string;
-            /** @description The runner that it is for: `awaited` until the machine joins. */
-            runner: components["schemas"]["RunnerId"];
+            runner?: components["schemas"]["RunnerId"] | null;
             /** @description That runner's short name, `r-18`. */
-            runner_name: string;
-            /** @description `open`, `used` or `expired`. */
+            runner_name?: string | null;
+            /** @description `open`, `used`, `expired` or `revoked`. */
             state: string;
+            /** Format: int32 */
+            used: number;
+            /**
+             * Format: int32
+             * @description How many machines may join with it, and how many have.
+             */
+            uses: number;
         };
         /**
          * Format: uuid
@@ -2216,6 +2403,74 @@ export interface operations {
             };
         };
     };
+    change_runner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnerChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedRunner"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_runner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retirement"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedRunner"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_runner_wish: {
         parameters: {
             query?: never;
@@ -2549,6 +2804,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Ticket"];
+                };
+            };
+        };
+    };
+    revoke_ticket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (t-7) */
+                ticket: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ticket"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -4,7 +4,7 @@ use crate::trouble::Trouble;
 use comfy_table::{ContentArrangement, Table, presets};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::{Micros, Moment, spoken};
-use pennine_wire::JobLine;
+use pennine_wire::{JobLine, Loss};
 use serde::Serialize;
 use std::io::Write;
 use std::time::Duration;
@@ -55,6 +55,15 @@ pub fn table(heads: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> Str
 /// How long ago.
 pub fn ago(at: Moment, now: Moment) -> String {
     format!("{} ago", spoken(now.since(at)))
+}
+
+/// When something will be, or was.
+pub fn due(at: Moment, now: Moment) -> String {
+    if at > now {
+        format!("in {}", spoken(at.since(now)))
+    } else {
+        ago(at, now)
+    }
 }
 
 /// A length of time.
@@ -131,4 +140,21 @@ pub fn time(text: &str) -> Result<std::time::Duration, String> {
 /// Reads one of the words of a closed list.
 pub fn word<T: std::str::FromStr<Err = String>>(text: &str) -> Result<T, String> {
     text.parse()
+}
+
+/// Who loses what by a change; nothing when nobody does.
+pub fn losses(losses: &[Loss]) -> String {
+    if losses.is_empty() {
+        return String::new();
+    }
+    let rows = losses.iter().map(|loss| {
+        vec![
+            loss.project.clone(),
+            cut(&loss.requirement, 40),
+            loss.waiting.to_string(),
+            loss.lately.to_string(),
+        ]
+    });
+    let table = table(&["project", "where", "waiting", "last 30 days"], rows);
+    format!("Only it could run these:\n{table}")
 }

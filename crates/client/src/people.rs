@@ -5,10 +5,10 @@ use bytes::Bytes;
 use pennine_core::lifecycle::runner::Wish;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    BulkAction, BulkResult, ChangedPool, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines,
-    MadeTicket, NEXT_OFFSET, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTicket, NewTrial,
-    Page, Place, PlaceChange, Pool, PoolChange, Queue, Runner, Seat, SeatChange, SignedIn, Skyline,
-    Status, TakeBack, TakenJob, Ticket, Trial, Why,
+    BulkAction, BulkResult, ChangedPool, ChangedRunner, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE,
+    LogLines, MadeTicket, NEXT_OFFSET, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTicket,
+    NewTrial, Page, Place, PlaceChange, Pool, PoolChange, Queue, Retirement, Runner, RunnerChange,
+    Seat, SeatChange, SignedIn, Skyline, Status, TakeBack, TakenJob, Ticket, Trial, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -116,6 +116,18 @@ impl Client {
         .await
     }
 
+    /// Changes a runner.
+    pub async fn change_runner(&self, name: &str, change: &RunnerChange) -> Result<ChangedRunner> {
+        let path = format!("/runners/{}", segment(name));
+        self.send(Method::PATCH, &path, change).await
+    }
+
+    /// Takes a runner out for good.
+    pub async fn retire_runner(&self, name: &str, how: &Retirement) -> Result<ChangedRunner> {
+        let path = format!("/runners/{}/retire", segment(name));
+        self.send(Method::POST, &path, how).await
+    }
+
     /// Tries a requirement against the yard.
     pub async fn try_requirement(&self, new: &NewTrial) -> Result<Trial> {
         self.post("/where", new).await
@@ -185,6 +197,12 @@ impl Client {
     pub async fn add_ticket(&self, pool: &str, new: &NewTicket) -> Result<MadeTicket> {
         self.post(&format!("/pools/{}/tickets", segment(pool)), new)
             .await
+    }
+
+    /// Makes a ticket worth nothing.
+    pub async fn revoke_ticket(&self, name: &str) -> Result<Ticket> {
+        let path = format!("/tickets/{}/revoke", segment(name));
+        self.post(&path, &serde_json::json!({})).await
     }
 
     /// The tickets.

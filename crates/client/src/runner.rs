@@ -3,9 +3,11 @@
 use crate::{Link, Result, Route};
 use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use pennine_core::lifecycle::runner::Wish;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, Finished, Goodbye, Hello, LogTaken, Poll, PollAnswer, Started,
+    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Poll, PollAnswer, Started, WishHere,
 };
+use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
 use serde::Serialize;
 
@@ -48,6 +50,24 @@ impl RunnerClient {
         self.0
             .json(self.0.request(Method::POST, "/runner/v1/enrol").json(enrol))
             .await
+    }
+
+    /// How the service sees this runner.
+    pub async fn me(&self) -> Result<Runner> {
+        let request = self.0.request(Method::GET, "/runner/v1/me");
+        self.0.json(request).await
+    }
+
+    /// Says what is wanted of this runner.
+    pub async fn wish(&self, wish: Wish) -> Result<Runner> {
+        let request = self.0.request(Method::PUT, "/runner/v1/wish");
+        self.0.json(request.json(&WishHere { wish })).await
+    }
+
+    /// Takes this runner out for good.
+    pub async fn leave(&self, leave: Leave) -> Result<ChangedRunner> {
+        let request = self.0.request(Method::POST, "/runner/v1/leave");
+        self.0.json(request.json(&leave)).await
     }
 
     /// Polls.

@@ -6,6 +6,7 @@
 //!
 //! - [`requirement`]: the language in which a job asks for a machine, and why a machine does not satisfy it.
 //! - [`fact`], [`size`], [`version`]: what a runner is known to be.
+//! - [`setting`]: what people set of a runner over what its machine says.
 //! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
 //! - [`wait`]: a job's wait, split into reasons that add up.
@@ -17,6 +18,7 @@ pub mod fact;
 pub mod id;
 pub mod lifecycle;
 pub mod requirement;
+pub mod setting;
 pub mod simulate;
 pub mod size;
 pub mod time;

@@ -176,6 +176,8 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
             held: Vec::new(),
             about: (sequence == 1).then(about),
             at_once: false,
+            settings_version: 0,
+            leaving: false,
         };
         let answer = match runner.poll(&poll).await {
             Ok(answer) => answer,

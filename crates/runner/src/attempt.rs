@@ -11,8 +11,10 @@ use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, spoken};
-use pennine_wire::runner_protocol::{Assigned, Finished, Held, Phase, Started, StopCause};
-use std::cell::Cell;
+use pennine_wire::runner_protocol::{
+    Assigned, Finished, Held, OwnSettings, Phase, Started, StopCause,
+};
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::io;
 use std::rc::Rc;
@@ -34,11 +36,32 @@ pub struct Bench {
     pub client: RunnerClient,
     pub session: SessionId,
     pub keepers: Keepers,
-    pub slots: u32,
-    pub labels: Vec<String>,
-    pub facts: Facts,
+    /// What the machine is, as found last.
+    pub facts: RefCell<Facts>,
+    /// What it keeps to: what it was joined with, or what people set since.
+    pub own: RefCell<OwnSettings>,
     pub host: String,
     pub user: String,
+}
+
+impl Bench {
+    /// How many jobs it takes at once.
+    pub fn slots(&self) -> usize {
+        self.own.borrow().slots as usize
+    }
+
+    /// Where programs are looked for.
+    pub fn path(&self) -> String {
+        let usual = usual_path();
+        let own = self.own.borrow();
+        let first = own.paths.iter().map(String::as_str);
+        first.chain([usual.as_str()]).collect::<Vec<_>>().join(":")
+    }
+}
+
+/// Where programs are looked for when nobody set anything.
+pub fn usual_path() -> String {
+    std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned())
 }
 
 /// How an attempt stands, as the poll tells it and the service's answer changes it.
@@ -46,7 +69,7 @@ pub struct Standing {
     phase: Cell<Phase>,
     exited: Cell<Option<Instant>>,
     stop: Cell<Option<StopCause>>,
-    said: std::cell::RefCell<String>,
+    said: RefCell<String>,
     stopped: Notify,
     begun: Notify,
 }
@@ -57,7 +80,7 @@ impl Default for Standing {
             phase: Cell::new(Phase::Preparing),
             exited: Cell::default(),
             stop: Cell::default(),
-            said: std::cell::RefCell::default(),
+            said: RefCell::default(),
             stopped: Notify::new(),
             begun: Notify::new(),
         }
@@ -140,7 +163,7 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             }
             standing.begun.notify_one();
             // And then the next one's keeper is made, off everybody's way.
-            bench.keepers.prepare(bench.slots as usize);
+            bench.keepers.prepare(bench.slots());
             spool
                 .send(&bench.client, assigned.attempt, assigned.lease)
                 .await;
@@ -268,10 +291,9 @@ fn variables(
     assigned: &Assigned,
     folder: &std::path::Path,
 ) -> BTreeMap<String, String> {
-    let path = std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned());
     let home = std::env::var("HOME").unwrap_or_else(|_| "/".to_owned());
     let own = [
-        ("PATH", path),
+        ("PATH", bench.path()),
         ("HOME", home),
         ("USER", bench.user.clone()),
         ("LANG", "C.UTF-8".to_owned()),
@@ -287,6 +309,7 @@ fn variables(
         .into_iter()
         .map(|(name, value)| (name.to_owned(), value))
         .collect();
+    variables.extend(bench.own.borrow().variables.clone());
     variables.extend(assigned.variables.clone());
     variables.insert(keeper::MARKER.to_owned(), assigned.attempt.to_string());
     variables
@@ -294,12 +317,15 @@ fn variables(
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
 fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> [String; 5] {
-    let labels = bench.labels.iter().chain(&assigned.pool_labels);
+    let own = bench.own.borrow();
+    let labels = own.labels.iter().chain(&assigned.pool_labels);
+    let mut facts = bench.facts.borrow().clone();
+    facts.extend(own.facts.clone());
     let subject = Subject::new(
         &assigned.runner,
         &assigned.pool,
         labels.map(String::as_str),
-        &bench.facts,
+        &facts,
     );
     let clauses = match assigned.requirement.parse::<Requirement>() {
         Ok(requirement) if requirement.is_any() => "it asks for nothing in particular".to_owned(),

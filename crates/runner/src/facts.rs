@@ -2,16 +2,21 @@
 
 use nix::sys::statvfs::statvfs;
 use nix::sys::sysinfo::sysinfo;
-use nix::unistd::gethostname;
+use nix::unistd::{AccessFlags, access, gethostname};
 use pennine_core::fact::{FactValue, Facts};
+use pennine_core::setting::checked;
 use pennine_core::size::ByteSize;
+use serde::Deserialize;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
 use tokio::process::Command;
 
 /// How each tool's version is found: the fact, the program, and what to ask it.
-const TOOLS: [(&str, &str, &str); 22] = [
+const TOOLS: [(&str, &str, &str); 24] = [
+    ("bwrap", "bwrap", "--version"),
+    ("curl", "curl", "--version"),
     ("bash", "bash", "--version"),
     ("cargo", "cargo", "--version"),
     ("clang", "clang", "--version"),
@@ -39,8 +44,9 @@ const TOOLS: [(&str, &str, &str); 22] = [
 /// How long a tool may take to say its version.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-/// Everything that the runner finds. `folder` is where it works: its disk is the one that counts.
-pub async fn gather(folder: &Path) -> Facts {
+/// Everything that the runner finds. `folder` is where it works: its disk is the one that counts, and its
+/// [`PROBES`] are asked too. `path` is where programs are looked for.
+pub async fn gather(folder: &Path, path: &str) -> Facts {
     let mut facts = Facts::new();
     let mut word = |name: &str, value: &str| {
         facts.insert(name.to_owned(), FactValue::Text(value.to_owned()));
@@ -66,24 +72,100 @@ pub async fn gather(folder: &Path) -> Facts {
     if let Some(disk) = disk_of(folder) {
         facts.insert("disk".into(), FactValue::size(disk));
     }
-    let versions =
-        TOOLS.map(|(fact, program, ask)| async move { (fact, version_of(program, ask).await) });
-    for (fact, version) in all_of(versions).await {
+    devices(&mut facts);
+    let mut probes = own_probes(folder);
+    for (fact, program, ask) in TOOLS {
+        probes.entry(fact.to_owned()).or_insert_with(|| Probe {
+            program: program.to_owned(),
+            ask: ask.to_owned(),
+        });
+    }
+    let asked = probes.into_iter().map(|(fact, probe)| {
+        let path = path.to_owned();
+        async move { (fact, version_of(&probe, &path).await) }
+    });
+    for (fact, version) in all_of(asked).await {
         if let Some(version) = version {
-            facts.insert(fact.to_owned(), FactValue::Text(version));
+            facts.insert(fact, FactValue::Text(version));
         }
     }
     facts
 }
 
+/// How the version of one tool is found.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Probe {
+    program: String,
+    ask: String,
+}
+
+/// The file in the runner's folder with probes of the machine's owner: `[scope]`, `program = "scopectl"`,
+/// `ask = "--version"` finds the fact `scope`. One of a name that is known already takes its place.
+pub const PROBES: &str = "probes.toml";
+
+fn own_probes(folder: &Path) -> BTreeMap<String, Probe> {
+    let file = folder.join(PROBES);
+    let read = match std::fs::read_to_string(&file) {
+        Ok(read) => read,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return BTreeMap::new(),
+        Err(error) => {
+            tracing::warn!(file = %file.display(), %error, "the probes cannot be read; going on without them");
+            return BTreeMap::new();
+        }
+    };
+    let probes = toml::from_str::<BTreeMap<String, Probe>>(&read).unwrap_or_else(|error| {
+        tracing::warn!(file = %file.display(), "the probes are not understood; going on without them: {error}");
+        BTreeMap::new()
+    });
+    let known = |name: &String| {
+        let value = FactValue::Text("1".to_owned());
+        checked(name, &value)
+            .inspect_err(|wrong| tracing::warn!("{PROBES}: {wrong}"))
+            .is_ok()
+    };
+    probes.into_iter().filter(|(name, _)| known(name)).collect()
+}
+
+/// Devices that jobs ask for, and the container engine.
+fn devices(facts: &mut Facts) {
+    let usable = |device: &str| access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok();
+    if usable("/dev/kvm") {
+        facts.insert("kvm".into(), FactValue::Text("usable".into()));
+    }
+    let counted = |folder: &str, begins: &[&str]| {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+        names
+            .filter(|name| begins.iter().any(|begin| name.starts_with(begin)))
+            .count() as u64
+    };
+    for (fact, folder, begins) in [
+        ("gpu", "/dev/dri", &["renderD"][..]),
+        ("serial", "/dev", &["ttyUSB", "ttyACM"][..]),
+    ] {
+        let count = counted(folder, begins);
+        if count > 0 {
+            facts.insert(fact.into(), FactValue::Count(count));
+        }
+    }
+    let engines = [
+        ("/run/podman/podman.sock", "podman"),
+        ("/run/docker.sock", "docker"),
+    ];
+    if let Some((_, engine)) = engines.iter().find(|(socket, _)| usable(socket)) {
+        facts.insert("engine".into(), FactValue::Text((*engine).into()));
+    }
+}
+
 /// Runs the probes at once; a slow tool then delays nobody.
-async fn all_of<F, T, const N: usize>(probes: [F; N]) -> Vec<T>
+async fn all_of<F, T>(probes: impl Iterator<Item = F>) -> Vec<T>
 where
     F: Future<Output = T> + Send + 'static,
     T: Send + 'static,
 {
-    let tasks: Vec<_> = probes.into_iter().map(tokio::spawn).collect();
-    let mut found = Vec::with_capacity(N);
+    let tasks: Vec<_> = probes.map(tokio::spawn).collect();
+    let mut found = Vec::with_capacity(tasks.len());
     for task in tasks {
         found.extend(task.await.ok());
     }
@@ -97,10 +179,11 @@ fn disk_of(folder: &Path) -> Option<ByteSize> {
     Some(ByteSize(size >> 30 << 30))
 }
 
-async fn version_of(program: &str, ask: &str) -> Option<String> {
-    let mut command = Command::new(program);
+async fn version_of(probe: &Probe, path: &str) -> Option<String> {
+    let mut command = Command::new(&probe.program);
     command
-        .arg(ask)
+        .arg(&probe.ask)
+        .env("PATH", path)
         .stdin(Stdio::null())
         .kill_on_drop(true)
         .env("LC_ALL", "C");
@@ -172,8 +255,25 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn the_owners_probes_are_asked_and_broken_ones_are_left_out() {
+        let folder = tempfile::tempdir().unwrap();
+        let write =
+            |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
+        write("scopectl", "echo scopectl 4.1.7\n");
+        let script = folder.path().join("scopectl");
+        let probe = |name: &str| format!("[{name}]\nprogram = \"sh\"\nask = {script:?}\n");
+        write(PROBES, &(probe("scope") + &probe("or")));
+        let path = "/usr/bin:/bin";
+        let facts = gather(folder.path(), path).await;
+        assert_eq!(facts.get("scope"), Some(&FactValue::Text("4.1.7".into())));
+        assert!(!facts.contains_key("or"), "a keyword is no fact");
+        write(PROBES, "[scope\n");
+        assert!(!gather(folder.path(), path).await.contains_key("scope"));
+    }
+
+    #[tokio::test]
     async fn a_machine_has_an_os_an_arch_cores_and_memory() {
-        let facts = gather(Path::new("/")).await;
+        let facts = gather(Path::new("/"), "/usr/bin:/bin").await;
         assert_eq!(facts.get("os"), Some(&FactValue::Text("linux".into())));
         for name in ["arch", "cores", "mem", "disk", "host"] {
             assert!(facts.contains_key(name), "{name} is missing in {facts:?}");

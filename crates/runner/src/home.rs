@@ -90,6 +90,12 @@ impl Home {
         std::fs::rename(&new, &path).map_err(broken)
     }
 
+    /// Forgets who this runner was, its credential with it.
+    pub fn forget_identity(&self) -> Result<(), Trouble> {
+        let path = self.identity_path();
+        std::fs::remove_file(&path).map_err(|e| Trouble::Folder(path, e.to_string()))
+    }
+
     /// Takes the folder for one process.
     pub fn lock(&self) -> Result<Lock, Trouble> {
         let path = self.0.join("lock");

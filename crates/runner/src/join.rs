@@ -1,5 +1,6 @@
 //! Joining a pool, and what can go wrong with a runner, told so that a person knows what to do.
 
+use crate::attempt::usual_path;
 use crate::facts;
 use crate::home::{Home, Identity};
 use pennine_client::{ClientError, Route, RunnerClient};
@@ -135,6 +136,17 @@ fn wall_clock() -> Moment {
     Moment::default() + since_epoch
 }
 
+/// Names tried for runners of one host when none is given.
+const SAME_HOST: u32 = 20;
+
+/// Whether the name is another runner's.
+fn taken(error: &ClientError) -> bool {
+    let problem = error.problem();
+    problem.is_some_and(|problem| {
+        problem.word() == "exists-already" && problem.field.as_deref() == Some("name")
+    })
+}
+
 /// Joins this machine to a pool.
 pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Trouble> {
     if let Some(identity) = home.identity()? {
@@ -157,8 +169,9 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
         "It is Pennine {}. Looking at this machine ...",
         hello.version
     );
-    let facts = facts::gather(home.path()).await;
-    let name = wish.name.unwrap_or_else(|| {
+    let facts = facts::gather(home.path(), &usual_path()).await;
+    let given = wish.name.is_some();
+    let first = wish.name.unwrap_or_else(|| {
         let host = facts
             .get("host")
             .map(ToString::to_string)
@@ -178,16 +191,26 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
         .map(|(name, value)| format!("{name} {value}"))
         .collect();
     println!("  {}", tools.join(", "));
-    let enrol = Enrol {
+    let mut enrol = Enrol {
         protocol: PROTOCOL,
         ticket: wish.ticket,
-        name,
+        name: first.clone(),
         slots: wish.slots,
         labels: wish.labels.clone(),
         facts,
         version: env!("CARGO_PKG_VERSION").to_owned(),
     };
-    let enrolled = client.enrol(&enrol).await?;
+    // Several runners on one host: the second is host-2 when nobody said otherwise.
+    let mut others = 2..=SAME_HOST;
+    let enrolled = loop {
+        match client.enrol(&enrol).await {
+            Err(error) if !given && taken(&error) => match others.next() {
+                Some(number) => enrol.name = format!("{first}-{number}"),
+                None => return Err(error.into()),
+            },
+            other => break other?,
+        }
+    };
     let identity = Identity {
         server: wish.server,
         installation: enrolled.installation,

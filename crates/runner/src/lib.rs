@@ -12,6 +12,7 @@ pub mod facts;
 pub mod home;
 pub mod join;
 pub mod keeper;
+pub mod life;
 pub mod program;
 pub mod spool;
 pub mod work;

@@ -1,10 +1,12 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
 use crate::home::Home;
+use crate::join::{self, Trouble};
 use crate::keeper::{self, Isolation};
-use crate::{facts, join, work};
+use crate::{attempt, facts, life, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
+use pennine_core::lifecycle::runner::Wish;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -51,6 +53,34 @@ enum Verb {
         #[command(flatten)]
         place: PlaceArguments,
     },
+    /// Tell how the service sees this machine's runner.
+    Status {
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Let this machine's runner take nothing new for now.
+    Pause {
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Let it take work again.
+    Resume {
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Let it finish what it has and take nothing new.
+    Drain {
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Leave for good: the service forgets the credential and keeps the record. No secret is needed.
+    Leave {
+        /// End the jobs that it has; they are tried again elsewhere.
+        #[arg(long)]
+        force: bool,
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
     /// Print what the runner finds on this machine.
     Facts {
         #[command(flatten)]
@@ -80,6 +110,16 @@ struct PlaceArguments {
     ca: Option<PathBuf>,
 }
 
+impl PlaceArguments {
+    fn home(&self) -> Result<Home, Trouble> {
+        Home::at(&self.dir)
+    }
+
+    fn route(&self) -> Result<Route, Trouble> {
+        Ok(Route::with_ca(self.ca.as_deref())?)
+    }
+}
+
 /// The whole program.
 pub fn run() -> ExitCode {
     let arguments = Arguments::parse();
@@ -105,7 +145,7 @@ pub fn run() -> ExitCode {
     }
 }
 
-async fn carry_out(verb: Verb) -> Result<(), join::Trouble> {
+async fn carry_out(verb: Verb) -> Result<(), Trouble> {
     match verb {
         Verb::Join {
             server,
@@ -116,8 +156,7 @@ async fn carry_out(verb: Verb) -> Result<(), join::Trouble> {
             work: go_on,
             place,
         } => {
-            let route = Route::with_ca(place.ca.as_deref())?;
-            let home = Home::at(&place.dir)?;
+            let (route, home) = (place.route()?, place.home()?);
             let wish = join::Wish {
                 server,
                 ticket,
@@ -132,15 +171,17 @@ async fn carry_out(verb: Verb) -> Result<(), join::Trouble> {
                 Ok(())
             }
         }
-        Verb::Work { place } => {
-            let route = Route::with_ca(place.ca.as_deref())?;
-            work::work(&Home::at(&place.dir)?, &route).await
-        }
+        Verb::Work { place } => work::work(&place.home()?, &place.route()?).await,
+        Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,
+        Verb::Pause { place } => life::wish(&place.home()?, &place.route()?, Wish::Pause).await,
+        Verb::Resume { place } => life::wish(&place.home()?, &place.route()?, Wish::Work).await,
+        Verb::Drain { place } => life::wish(&place.home()?, &place.route()?, Wish::Drain).await,
+        Verb::Leave { force, place } => life::leave(&place.home()?, &place.route()?, force).await,
         // Begins before the runtime does.
         Verb::Keep { .. } => Ok(()),
         Verb::Facts { place } => {
-            let home = Home::at(&place.dir)?;
-            for (name, value) in facts::gather(home.path()).await {
+            let home = place.home()?;
+            for (name, value) in facts::gather(home.path(), &attempt::usual_path()).await {
                 println!("{name:10} {value}");
             }
             Ok(())

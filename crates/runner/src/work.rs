@@ -5,15 +5,17 @@ use crate::facts;
 use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
 use crate::keeper::{self, Isolation, Keepers};
+use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::id::{AttemptId, SessionId};
-use pennine_wire::runner_protocol::{About, Assigned, PROTOCOL, Poll, PollAnswer};
+use pennine_wire::runner_protocol::{About, Assigned, OwnSettings, PROTOCOL, Poll, PollAnswer};
 use rand::RngExt;
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::time::Duration;
 use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::Notify;
 use tokio::task::LocalSet;
 use tracing_subscriber::filter::Targets;
 use tracing_subscriber::layer::SubscriberExt;
@@ -71,27 +73,23 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         tracing::warn!("{}", keepers.isolation().said());
     }
     keepers.prepare(identity.slots as usize);
-    let facts = facts::gather(home.path()).await;
     let bench = Rc::new(Bench {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
         keepers,
-        slots: identity.slots,
-        labels: identity.labels.clone(),
-        facts: facts.clone(),
-        host: facts
-            .get("host")
-            .map(ToString::to_string)
+        facts: RefCell::default(),
+        own: RefCell::new(OwnSettings {
+            slots: identity.slots,
+            labels: identity.labels.clone(),
+            ..OwnSettings::default()
+        }),
+        host: gethostname()
+            .map(|host| host.to_string_lossy().into_owned())
             .unwrap_or_default(),
         user: user(),
     });
-    let about = About {
-        facts,
-        slots: identity.slots,
-        labels: identity.labels.clone(),
-        version: env!("CARGO_PKG_VERSION").to_owned(),
-    };
+    look(&bench).await;
     let mut interrupt =
         signal(SignalKind::interrupt()).map_err(|e| Trouble::Machine(e.to_string()))?;
     let mut terminate =
@@ -99,10 +97,24 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
     let tasks = LocalSet::new();
     let result = tasks
         .run_until(async {
-            tokio::select! {
-                trouble = poll_for_ever(&bench, &identity, about) => Err(trouble),
-                _ = interrupt.recv() => Ok(()),
-                _ = terminate.recv() => Ok(()),
+            let news = Rc::new(News::default());
+            tokio::task::spawn_local(look_now_and_then(bench.clone(), news.clone()));
+            let mut told = 0;
+            let mut polls = std::pin::pin!(poll_for_ever(&bench, &identity, &news));
+            loop {
+                tokio::select! {
+                    end = &mut polls => break end,
+                    _ = interrupt.recv() => told += 1,
+                    _ = terminate.recv() => told += 1,
+                }
+                if told > 1 {
+                    break Ok(());
+                }
+                tracing::info!(
+                    "to stop: finishes what it has and takes nothing new; told once more, it stops at once"
+                );
+                news.leaving.set(true);
+                news.leave.notify_one();
             }
         })
         .await;
@@ -113,6 +125,37 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
             tokio::time::timeout(Duration::from_secs(2), bench.client.goodbye(bench.session)).await;
     }
     result
+}
+
+/// How often the machine is looked at again: tools come and go.
+const LOOK_EVERY: Duration = Duration::from_secs(3600);
+
+/// What the poll has to tell of the machine, and who else waits for what.
+#[derive(Default)]
+struct News {
+    /// The machine is another than the service was told.
+    to_tell: Cell<bool>,
+    /// Programs are to be looked for elsewhere than before.
+    look: Notify,
+    /// This program is to stop when it has no job any more.
+    leaving: Cell<bool>,
+    leave: Notify,
+}
+
+/// Finds out what the machine is. True if that is another than it was.
+async fn look(bench: &Bench) -> bool {
+    let facts = facts::gather(bench.home.path(), &bench.path()).await;
+    bench.facts.replace(facts.clone()) != facts
+}
+
+async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
+    loop {
+        let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
+        if look(&bench).await {
+            tracing::info!("this machine has changed; the service is told with the next poll");
+            news.to_tell.set(true);
+        }
+    }
 }
 
 fn user() -> String {
@@ -140,15 +183,22 @@ fn clear_leftovers(home: &Home) {
     }
 }
 
-/// Polls until the service refuses for good.
-async fn poll_for_ever(bench: &Rc<Bench>, identity: &Identity, about: About) -> Trouble {
+/// Polls until the service refuses for good, or this program is to stop and has no job any more.
+async fn poll_for_ever(
+    bench: &Rc<Bench>,
+    identity: &Identity,
+    news: &Rc<News>,
+) -> Result<(), Trouble> {
     let held: Held = Held::default();
     let mut pace = Pace::default();
     let mut sequence = 0;
-    let mut told = false;
+    news.to_tell.set(true);
     let mut connected = false;
     let mut checked = false;
     loop {
+        if news.leaving.get() && held.borrow().is_empty() {
+            return Ok(());
+        }
         if !checked {
             match bench
                 .client
@@ -157,7 +207,7 @@ async fn poll_for_ever(bench: &Rc<Bench>, identity: &Identity, about: About) -> 
                 .map(|hello| check_protocol(&hello))
             {
                 Ok(Ok(())) => checked = true,
-                Ok(Err(trouble)) => return trouble,
+                Ok(Err(trouble)) => return Err(trouble),
                 Err(error) => {
                     tell(&mut connected, &mut pace, &error);
                     pace.pause().await;
@@ -166,24 +216,40 @@ async fn poll_for_ever(bench: &Rc<Bench>, identity: &Identity, about: About) -> 
             }
         }
         sequence += 1;
+        let about = news.to_tell.replace(false).then(|| About {
+            facts: bench.facts.borrow().clone(),
+            slots: identity.slots,
+            labels: identity.labels.clone(),
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+        });
+        let telling = about.is_some();
         let poll = {
-            let held = held.borrow();
+            let (held, own) = (held.borrow(), bench.own.borrow());
             Poll {
                 protocol: PROTOCOL,
                 session: bench.session,
                 sequence,
-                free: about
+                free: own
                     .slots
                     .saturating_sub(u32::try_from(held.len()).unwrap_or(u32::MAX)),
                 held: held
                     .values()
                     .map(|(assigned, standing)| standing.held(assigned))
                     .collect(),
-                about: (!told).then(|| about.clone()),
+                about,
                 at_once: false,
+                settings_version: own.version,
+                leaving: news.leaving.get(),
             }
         };
-        match bench.client.poll(&poll).await {
+        let answer = tokio::select! {
+            answer = bench.client.poll(&poll) => answer,
+            () = news.leave.notified() => {
+                news.to_tell.set(news.to_tell.get() || telling);
+                continue;
+            }
+        };
+        match answer {
             Ok(answer) => {
                 if !connected {
                     connected = true;
@@ -192,24 +258,43 @@ async fn poll_for_ever(bench: &Rc<Bench>, identity: &Identity, about: About) -> 
                         identity.server,
                         identity.name,
                         identity.short,
-                        about.slots
+                        bench.slots()
                     );
                 }
-                told = true;
                 pace.reset();
-                let fresh = take(bench, &held, answer);
+                if let Some(own) = answer.own.clone() {
+                    keep_to(bench, news, own);
+                }
+                let fresh = take(bench, news, &held, answer);
                 // A start that is told acknowledges the assignment, and the poll would only be in its way.
                 let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
                 let _ = tokio::time::timeout(BEGIN, told).await;
             }
             Err(error) => {
+                if telling {
+                    news.to_tell.set(true);
+                }
                 if let Some(trouble) = last_word(&error) {
-                    return trouble;
+                    return Err(trouble);
                 }
                 tell(&mut connected, &mut pace, &error);
                 pace.pause().await;
             }
         }
+    }
+}
+
+/// Keeps to what people set of this runner.
+fn keep_to(bench: &Bench, news: &News, own: OwnSettings) {
+    tracing::info!(
+        version = own.version,
+        slots = own.slots,
+        "the service has new settings for this runner"
+    );
+    let before = bench.own.replace(own);
+    bench.keepers.prepare(bench.slots());
+    if before.paths != bench.own.borrow().paths {
+        news.look.notify_one();
     }
 }
 
@@ -232,7 +317,7 @@ fn last_word(error: &ClientError) -> Option<Trouble> {
 }
 
 /// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
-fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) -> Vec<Rc<Standing>> {
+fn take(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, answer: PollAnswer) -> Vec<Rc<Standing>> {
     let mut fresh = Vec::new();
     for assigned in answer.assignments {
         let id = assigned.attempt;
@@ -249,10 +334,13 @@ fn take(bench: &Rc<Bench>, held: &Held, answer: PollAnswer) -> Vec<Rc<Standing>>
         held.borrow_mut()
             .insert(id, (assigned.clone(), standing.clone()));
         fresh.push(standing.clone());
-        let (bench, held) = (bench.clone(), held.clone());
+        let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
         tokio::task::spawn_local(async move {
             attempt::run(bench, assigned, standing).await;
             held.borrow_mut().remove(&id);
+            if news.leaving.get() {
+                news.leave.notify_one();
+            }
         });
     }
     for stop in answer.stop {

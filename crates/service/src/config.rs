@@ -65,6 +65,7 @@ pub struct Limits {
     pub request_seconds: u64,
     pub job_log_bytes: u64,
     pub connections: usize,
+    pub unfinished_join_hours: u64,
 }
 
 /// Sign-ins at the console.
@@ -135,6 +136,9 @@ impl Config {
         }
         if self.limits.job_log_bytes < 1 << 20 {
             return wrong("limits.job_log_bytes", "must be at least 1048576");
+        }
+        if !(1..=8760).contains(&self.limits.unfinished_join_hours) {
+            return wrong("limits.unfinished_join_hours", "must be 1 to 8760");
         }
         Ok(())
     }

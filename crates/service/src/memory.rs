@@ -189,6 +189,7 @@ mod tests {
     use super::*;
     use pennine_core::id::LeaseToken;
     use pennine_core::lifecycle::runner::{RunnerState, Wish};
+    use pennine_core::setting::Settings;
     use pennine_core::time::Micros;
     use pennine_store::Db;
     use pennine_store::types::Json;
@@ -260,6 +261,10 @@ mod tests {
             name: "fell-01".into(),
             state: Db(RunnerState::Available),
             wish: Db(Wish::Work),
+            slots: 1,
+            labels: Vec::new(),
+            settings: Json(Settings::default()),
+            settings_version: 0,
         };
         let hash = vec![7];
         let mark = memory.mark();

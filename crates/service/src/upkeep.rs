@@ -30,7 +30,8 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     }
     let now = app.clock.now();
     partition::ensure(&mut connection, now, now).await?;
-    if ticket::sweep(&mut connection, now).await? > 0 {
+    let unfinished = Duration::from_secs(app.config.limits.unfinished_join_hours * 3600);
+    if ticket::sweep(&mut connection, now, now - unfinished).await? > 0 {
         app.feed.kick();
     }
     token::sweep(&mut connection, now).await?;

@@ -453,6 +453,8 @@ pub struct Open {
     pub strand_id: Db<StrandId>,
     #[diesel(sql_type = Text)]
     pub runner: String,
+    #[diesel(sql_type = Bool)]
+    pub runner_retired: bool,
     #[diesel(sql_type = Text)]
     pub state: Db<AttemptState>,
     #[diesel(sql_type = Timestamptz)]
@@ -467,8 +469,8 @@ pub struct Open {
 /// Every attempt that is not over.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
     Ok(statement(
-        "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, a.state, a.assigned_at, a.session,
-                a.seats_back_at is not null as seats_back
+        "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, r.state = 'retired' as runner_retired,
+                a.state, a.assigned_at, a.session, a.seats_back_at is not null as seats_back
          from attempt a join runner r on r.id = a.runner_id where a.open",
     )
     .load(connection)

@@ -1,6 +1,6 @@
 //! Runners: their records, what is known of their machines, and when they were last heard of.
 
-use crate::connect::Connection;
+use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
 use crate::outbox;
 use crate::statement::statement;
@@ -14,6 +14,7 @@ use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId, SessionId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::setting::{Settings, Told};
 use pennine_core::time::Moment;
 use serde_json::json;
 use uuid::Uuid;
@@ -52,6 +53,14 @@ pub struct Runner {
     pub facts_version: i32,
     #[diesel(sql_type = Text)]
     pub program: String,
+    #[diesel(sql_type = Text)]
+    pub description: String,
+    #[diesel(sql_type = Jsonb)]
+    pub told: Json<Told>,
+    #[diesel(sql_type = Jsonb)]
+    pub settings: Json<Settings>,
+    #[diesel(sql_type = Integer)]
+    pub settings_version: i32,
     #[diesel(sql_type = Timestamptz)]
     pub created_at: Db<Moment>,
     #[diesel(sql_type = BigInt)]
@@ -99,7 +108,8 @@ macro_rules! runner_query {
     ($used:literal, $which:literal) => {
         concat!(
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
-                    r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.created_at,
+                    r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.description, r.told,
+                    r.settings, r.settings_version, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
              from runner r join pool p on p.id = r.pool_id
              left join runner_seen s on s.runner_id = r.id
@@ -174,8 +184,8 @@ pub async fn enrol(
     let joined = statement(
         "with r as (
            update runner set name = $1, state = $2, state_since = $3, state_why = 'it has joined and not connected yet',
-                  slots = $4, labels = $5, facts = $6, facts_version = 1, program = $7, credential_hash = $8
-           where id = $9 and state = $10 returning *),
+                  slots = $4, labels = $5, facts = $6, facts_version = 1, told = $7, program = $8, credential_hash = $9
+           where id = $10 and state = $11 returning *),
          f as (
            insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
            select id, 1, facts, labels, slots, program, state_since from r)
@@ -188,6 +198,7 @@ pub async fn enrol(
     .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
     .bind::<Array<Text>, _>(about.labels)
     .bind::<Jsonb, _>(Json(about.facts.clone()))
+    .bind::<Jsonb, _>(Json(about.told()))
     .bind::<Text, _>(about.program)
     .bind::<Bytea, _>(credential_hash)
     .bind::<SqlUuid, _>(Db(id))
@@ -197,37 +208,154 @@ pub async fn enrol(
     Ok(joined == 1)
 }
 
-/// Records what a machine says of itself, as a new version if it is another than before. True if it was.
+impl About<'_> {
+    fn told(&self) -> Told {
+        Told {
+            labels: self.labels.to_vec(),
+            facts: self.facts.clone(),
+            slots: self.slots,
+        }
+    }
+}
+
+/// What a runner's machine says, and what people set over it.
+#[derive(Clone, Debug, QueryableByName)]
+struct Layers {
+    #[diesel(sql_type = Jsonb)]
+    told: Json<Told>,
+    #[diesel(sql_type = Jsonb)]
+    settings: Json<Settings>,
+    #[diesel(sql_type = Text)]
+    program: String,
+}
+
+/// The layers of a runner that is not retired.
+async fn layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
+    let query = "select told, settings, program from runner where id = $1 and state <> 'retired'";
+    let layers = statement(query).bind::<SqlUuid, _>(Db(id));
+    Ok(layers.get_result(connection).await.optional()?)
+}
+
+/// The same, locked until the transaction ends.
+async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
+    let query = "select told, settings, program from runner where id = $1 and state <> 'retired' for update";
+    let layers = statement(query).bind::<SqlUuid, _>(Db(id));
+    Ok(layers.get_result(connection).await.optional()?)
+}
+
+/// Writes what comes of the layers, as a new version of what is known of the runner if that is another than before.
+async fn lay(
+    connection: &mut Connection,
+    id: RunnerId,
+    layers: Layers,
+    settings_changed: bool,
+    at: Moment,
+) -> Result<()> {
+    let now = layers.settings.0.over(&layers.told.0);
+    let slots = i32::try_from(now.slots).unwrap_or(i32::MAX);
+    statement(
+        "with wanted as (
+           select slots, labels, facts, program, $1::jsonb as told, $2::jsonb as settings, $3::integer as more
+           from (values ($4::integer, $5::text[], $6::jsonb, $7::text)) as v(slots, labels, facts, program)),
+         r as (
+           update runner r set slots = wanted.slots, labels = wanted.labels, facts = wanted.facts, program = wanted.program,
+                  told = wanted.told, settings = wanted.settings, settings_version = settings_version + wanted.more,
+                  facts_version = facts_version +
+                    case when (r.slots, r.labels, r.facts, r.program) is distinct from
+                              (wanted.slots, wanted.labels, wanted.facts, wanted.program) then 1 else 0 end
+           from wanted where r.id = $8 returning r.*),
+         f as (
+           insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+           select id, facts_version, facts, labels, slots, program, $9 from r
+           on conflict (runner_id, version) do nothing)
+         insert into outbox (at, kind, subject, body) select $10, 'runner.changed', id, '{}' from r",
+    )
+    .bind::<Jsonb, _>(layers.told)
+    .bind::<Jsonb, _>(layers.settings)
+    .bind::<Integer, _>(i32::from(settings_changed))
+    .bind::<Integer, _>(slots)
+    .bind::<Array<Text>, _>(now.labels)
+    .bind::<Jsonb, _>(Json(now.facts))
+    .bind::<Text, _>(layers.program)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Records what a machine says of itself. True if it is another than before.
 pub async fn set_about(
     connection: &mut Connection,
     id: RunnerId,
     about: &About<'_>,
     at: Moment,
 ) -> Result<bool> {
-    let changed = statement(
+    let told = about.told();
+    let known = layers(connection, id).await?;
+    if known.is_none_or(|known| known.told.0 == told && known.program == about.program) {
+        return Ok(false);
+    }
+    in_transaction(connection, async |connection| {
+        let Some(mut layers) = locked_layers(connection, id).await? else {
+            return Ok(false);
+        };
+        layers.told = Json(told);
+        about.program.clone_into(&mut layers.program);
+        lay(connection, id, layers, false, at).await?;
+        Ok(true)
+    })
+    .await
+}
+
+/// Changes what people call a runner and set of it. False when there is no such runner, or it is retired.
+pub async fn set_settings(
+    connection: &mut Connection,
+    id: RunnerId,
+    name: &str,
+    description: &str,
+    settings: &Settings,
+    at: Moment,
+) -> Result<bool> {
+    in_transaction(connection, async |connection| {
+        let Some(mut layers) = locked_layers(connection, id).await? else {
+            return Ok(false);
+        };
+        layers.settings = Json(settings.clone());
+        statement("update runner set name = $1, description = $2 where id = $3")
+            .bind::<Text, _>(name)
+            .bind::<Text, _>(description)
+            .bind::<SqlUuid, _>(Db(id))
+            .execute(connection)
+            .await?;
+        lay(connection, id, layers, true, at).await?;
+        Ok(true)
+    })
+    .await
+}
+
+/// Takes a runner out for good; its record stays. False when it was retired already.
+pub async fn retire(
+    connection: &mut Connection,
+    id: RunnerId,
+    why: &str,
+    at: Moment,
+) -> Result<bool> {
+    let retired = statement(
         "with r as (
-           update runner set slots = $1, labels = $2, facts = $3, program = $4, facts_version = facts_version + 1
-           where id = $5 and (slots, labels, facts, program) is distinct from ($6, $7::text[], $8::jsonb, $9::text)
-           returning *),
-         f as (
-           insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-           select id, facts_version, facts, labels, slots, program, $10 from r)
-         insert into outbox (at, kind, subject, body) select $11, 'runner.changed', id, '{}' from r",
+           update runner set state = $1, state_since = $2, state_why = $3 where id = $4 and state <> $5 returning *)
+         insert into outbox (at, kind, subject, body)
+         select state_since, 'runner.retired', id, jsonb_build_object('why', state_why) from r",
     )
-    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
-    .bind::<Array<Text>, _>(about.labels)
-    .bind::<Jsonb, _>(Json(about.facts.clone()))
-    .bind::<Text, _>(about.program)
+    .bind::<Text, _>(Db(RunnerState::Retired))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(why)
     .bind::<SqlUuid, _>(Db(id))
-    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
-    .bind::<Array<Text>, _>(about.labels)
-    .bind::<Jsonb, _>(Json(about.facts.clone()))
-    .bind::<Text, _>(about.program)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(Db(RunnerState::Retired))
     .execute(connection)
     .await?;
-    Ok(changed == 1)
+    Ok(retired == 1)
 }
 
 /// Who shows a credential.
@@ -241,12 +369,23 @@ pub struct Known {
     pub state: Db<RunnerState>,
     #[diesel(sql_type = Text)]
     pub wish: Db<Wish>,
+    /// What its machine is to keep to.
+    #[diesel(sql_type = Integer)]
+    pub slots: i32,
+    #[diesel(sql_type = Array<Text>)]
+    pub labels: Vec<String>,
+    #[diesel(sql_type = Jsonb)]
+    pub settings: Json<Settings>,
+    #[diesel(sql_type = Integer)]
+    pub settings_version: i32,
 }
 
 /// The runner with this credential.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
     Ok(
-        statement("select id, name, state, wish from runner where credential_hash = $1")
+        statement(
+            "select id, name, state, wish, slots, labels, settings, settings_version from runner where credential_hash = $1",
+        )
             .bind::<Bytea, _>(hash)
             .get_result(connection)
             .await

@@ -1,10 +1,13 @@
-//! Tickets. Each is for one runner, whose record is made with it, `awaited`.
+//! Tickets. One for a single machine has its runner's record from the start, `awaited`; one for several makes a record for
+//! each machine that joins.
 
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::sql_types::{BigInt, Bytea, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{
+    Array, BigInt, Bytea, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::{PoolId, RunnerId, TicketId};
 use pennine_core::lifecycle::runner::RunnerState;
@@ -21,92 +24,176 @@ pub struct Ticket {
     pub pool_id: Db<PoolId>,
     #[diesel(sql_type = Text)]
     pub pool: String,
-    #[diesel(sql_type = SqlUuid)]
-    pub runner_id: Db<RunnerId>,
-    #[diesel(sql_type = BigInt)]
-    pub runner_number: i64,
+    /// The runner that it is for; none when it is for several.
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub runner_id: Option<Db<RunnerId>>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub runner_number: Option<i64>,
     #[diesel(sql_type = Timestamptz)]
     pub created_at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub created_by: String,
     #[diesel(sql_type = Timestamptz)]
     pub expires_at: Db<Moment>,
+    /// When a machine last joined with it.
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub used_at: Option<Db<Moment>>,
+    /// How many machines may join with it, and how many have.
+    #[diesel(sql_type = Integer)]
+    pub uses: i32,
+    #[diesel(sql_type = Integer)]
+    pub used: i32,
+    #[diesel(sql_type = Text)]
+    pub name_pattern: String,
+    #[diesel(sql_type = Array<Text>)]
+    pub labels: Vec<String>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub revoked_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub revoked_by: Option<String>,
 }
 
 /// What to make a ticket from.
 pub struct NewTicket<'a> {
     pub id: TicketId,
     pub pool: PoolId,
+    /// The record that is made with a ticket for one machine.
     pub runner: RunnerId,
     pub secret_hash: &'a [u8],
     pub by: &'a str,
     pub at: Moment,
     pub expires_at: Moment,
+    pub uses: i32,
+    pub name_pattern: &'a str,
+    pub labels: &'a [String],
 }
 
-/// Makes a ticket and the record of the runner that it is for.
-pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<Ticket> {
-    Ok(statement(
-        "with r as (
+/// The columns of [`Ticket`], of tickets that `$from` names `t`.
+macro_rules! ticket_query {
+    ($before:literal, $from:literal, $rest:literal) => {
+        concat!(
+            $before,
+            " select t.id, t.number, t.pool_id, p.name as pool, t.runner_id, r.number as runner_number, t.created_at,
+                     t.created_by, t.expires_at, t.used_at, t.uses, t.used, t.name_pattern, t.labels, t.revoked_at,
+                     t.revoked_by
+              from ",
+            $from,
+            " t join pool p on p.id = t.pool_id left join runner r on r.id = t.runner_id ",
+            $rest
+        )
+    };
+}
+
+/// Makes a ticket, and the record of the runner that it is for when it is for one.
+pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<TicketId> {
+    let single = new.uses == 1;
+    statement(
+        "with n as (select nextval('ticket_number') as number),
+         r as (
            insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
                                program, created_at)
-           select $1, $2, 'awaited-' || nextval('ticket_number'), $3, $4, 'its ticket is made; no machine has used it yet',
+           select $1, $2, 'awaited-' || number, $3, $4, 'its ticket is made; no machine has used it yet',
                   0, '{}', '{}', 0, '', $5
+           from n where $6
            returning id, number, pool_id, name),
          t as (
-           insert into ticket (id, number, pool_id, runner_id, secret_hash, created_at, created_by, expires_at)
-           select $6, substring(r.name from 9)::bigint, r.pool_id, r.id, $7, $8, $9, $10 from r returning *),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select t.created_at, 'runner.awaited', t.runner_id, jsonb_build_object('ticket', t.id) from t)
-         select t.id, t.number, t.pool_id, p.name as pool, t.runner_id, r.number as runner_number, t.created_at,
-                t.expires_at, t.used_at
-         from t join r on r.id = t.runner_id join pool p on p.id = t.pool_id",
+           insert into ticket (id, number, pool_id, runner_id, secret_hash, created_at, created_by, expires_at, uses,
+                               name_pattern, labels)
+           select $7, n.number, $8, r.id, $9, $10, $11, $12, $13, $14, $15
+           from n left join r on true returning *)
+         insert into outbox (at, kind, subject, body)
+         select t.created_at, 'runner.awaited', t.runner_id, jsonb_build_object('ticket', t.id)
+         from t where t.runner_id is not null",
     )
     .bind::<SqlUuid, _>(Db(new.runner))
     .bind::<SqlUuid, _>(Db(new.pool))
     .bind::<Text, _>(Db(RunnerState::Awaited))
     .bind::<Timestamptz, _>(Db(new.at))
     .bind::<Timestamptz, _>(Db(new.at))
+    .bind::<diesel::sql_types::Bool, _>(single)
     .bind::<SqlUuid, _>(Db(new.id))
+    .bind::<SqlUuid, _>(Db(new.pool))
     .bind::<Bytea, _>(new.secret_hash)
     .bind::<Timestamptz, _>(Db(new.at))
     .bind::<Text, _>(new.by)
     .bind::<Timestamptz, _>(Db(new.expires_at))
-    .get_result(connection)
-    .await?)
+    .bind::<Integer, _>(new.uses)
+    .bind::<Text, _>(new.name_pattern)
+    .bind::<Array<Text>, _>(new.labels)
+    .execute(connection)
+    .await?;
+    Ok(new.id)
 }
 
 /// The tickets, newest first.
 pub async fn list(connection: &mut Connection, limit: i64) -> Result<Vec<Ticket>> {
-    Ok(statement(
-        "select t.id, t.number, t.pool_id, p.name as pool, t.runner_id, r.number as runner_number, t.created_at,
-                t.expires_at, t.used_at
-         from ticket t join pool p on p.id = t.pool_id join runner r on r.id = t.runner_id
-         order by t.number desc limit $1",
-    )
+    Ok(statement(ticket_query!(
+        "",
+        "ticket",
+        "order by t.number desc limit $1"
+    ))
     .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
 }
 
+/// The ticket with this id or short number.
+pub async fn find(
+    connection: &mut Connection,
+    id: Option<uuid::Uuid>,
+    number: Option<i64>,
+) -> Result<Option<Ticket>> {
+    Ok(statement(ticket_query!(
+        "",
+        "ticket",
+        "where t.id = $1 or t.number = $2"
+    ))
+    .bind::<Nullable<SqlUuid>, _>(id)
+    .bind::<Nullable<BigInt>, _>(number)
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
 /// The ticket with this secret, locked until the transaction ends.
 pub async fn by_secret(connection: &mut Connection, hash: &[u8]) -> Result<Option<Ticket>> {
-    Ok(statement(
-        "select t.id, t.number, t.pool_id, p.name as pool, t.runner_id, r.number as runner_number, t.created_at,
-                t.expires_at, t.used_at
-         from ticket t join pool p on p.id = t.pool_id join runner r on r.id = t.runner_id
-         where t.secret_hash = $1 for update of t",
-    )
+    Ok(statement(ticket_query!(
+        "",
+        "ticket",
+        "where t.secret_hash = $1 for update of t"
+    ))
     .bind::<Bytea, _>(hash)
     .get_result(connection)
     .await
     .optional()?)
 }
 
-/// Marks a ticket as used.
+/// Makes the record of one more machine of a ticket for several.
+pub async fn await_one(
+    connection: &mut Connection,
+    ticket: &Ticket,
+    runner: RunnerId,
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+                             program, created_at)
+         values ($1, $2, $3, $4, $5, 'it is joining', 0, '{}', '{}', 0, '', $6)",
+    )
+    .bind::<SqlUuid, _>(Db(runner))
+    .bind::<SqlUuid, _>(ticket.pool_id)
+    .bind::<Text, _>(format!("awaited-{}-{}", ticket.number, ticket.used + 1))
+    .bind::<Text, _>(Db(RunnerState::Awaited))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Counts one more use of a ticket.
 pub async fn mark_used(connection: &mut Connection, id: TicketId, at: Moment) -> Result<()> {
-    statement("update ticket set used_at = $1 where id = $2")
+    statement("update ticket set used_at = $1, used = used + 1 where id = $2")
         .bind::<Timestamptz, _>(Db(at))
         .bind::<SqlUuid, _>(Db(id))
         .execute(connection)
@@ -114,18 +201,46 @@ pub async fn mark_used(connection: &mut Connection, id: TicketId, at: Moment) ->
     Ok(())
 }
 
-/// Retires the records of runners whose ticket expired unused.
-pub async fn sweep(connection: &mut Connection, now: Moment) -> Result<usize> {
-    Ok(statement(
-        "with over as (
-           update runner r set state = $1, state_since = $2, state_why = 'its ticket expired before a machine used it'
-           from ticket t where t.runner_id = r.id and r.state = $3 and t.used_at is null and t.expires_at <= $4
-           returning r.id)
-         insert into outbox (at, kind, subject, body) select $5, 'runner.retired', id, '{}' from over",
+/// Makes a ticket worth nothing from now on. False when it was used up or revoked already.
+pub async fn revoke(
+    connection: &mut Connection,
+    id: TicketId,
+    by: &str,
+    at: Moment,
+) -> Result<bool> {
+    let revoked = statement(
+        "update ticket set revoked_at = $1, revoked_by = $2 where id = $3 and revoked_at is null and used < uses",
     )
-    .bind::<Text, _>(Db(RunnerState::Retired))
-    .bind::<Timestamptz, _>(Db(now))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(by)
+    .bind::<SqlUuid, _>(Db(id))
+    .execute(connection)
+    .await?;
+    Ok(revoked == 1)
+}
+
+/// Retires the records of runners whose ticket ended before a machine used it, and of those that joined before
+/// `unfinished` and never connected.
+pub async fn sweep(connection: &mut Connection, now: Moment, unfinished: Moment) -> Result<usize> {
+    Ok(statement(
+        "with ended as (
+           select r.id, case when t.revoked_at is null then 'its ticket expired before a machine used it'
+                             else 'its ticket was revoked by ' || t.revoked_by end as why
+           from ticket t join runner r on r.id = t.runner_id
+           where r.state = $1 and t.used = 0 and (t.expires_at <= $2 or t.revoked_at is not null)
+           union all
+           select r.id, 'it joined and never connected' from runner r
+           where r.state = $3 and r.state_since <= $4 and not exists (select from runner_seen s where s.runner_id = r.id)),
+         over as (
+           update runner r set state = $5, state_since = $6, state_why = ended.why
+           from ended where r.id = ended.id returning r.id)
+         insert into outbox (at, kind, subject, body) select $7, 'runner.retired', id, '{}' from over",
+    )
     .bind::<Text, _>(Db(RunnerState::Awaited))
+    .bind::<Timestamptz, _>(Db(now))
+    .bind::<Text, _>(Db(RunnerState::Offline))
+    .bind::<Timestamptz, _>(Db(unfinished))
+    .bind::<Text, _>(Db(RunnerState::Retired))
     .bind::<Timestamptz, _>(Db(now))
     .bind::<Timestamptz, _>(Db(now))
     .execute(connection)

@@ -1,10 +1,13 @@
 //! Runners, as people see them.
 
-use pennine_core::fact::Facts;
+use crate::Loss;
+use pennine_core::fact::{FactValue, Facts};
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::setting::Settings;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// A runner.
@@ -36,7 +39,93 @@ pub struct Runner {
     pub seen_at: Option<Moment>,
     /// What it executes now.
     pub executing: Vec<RunnerJob>,
+    /// What people say it is for.
+    #[serde(default)]
+    pub description: String,
+    /// What people set of it over what its machine says, with who did and when.
+    #[serde(default)]
+    pub set: Settings,
     pub created_at: Moment,
+}
+
+/// A change of a runner. What is not named stays. As in a JSON merge patch (RFC 7396), `null` takes back what people
+/// set, and what its machine says counts again.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RunnerChange {
+    /// What it is called from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    /// How many jobs it takes at once.
+    #[serde(
+        default,
+        deserialize_with = "named",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<u32>)]
+    pub slots: Option<Option<u32>>,
+    /// Labels that it is to have (true) or not to have (false).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, Option<bool>>,
+    /// Facts, over those that its machine finds.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schema(value_type = BTreeMap<String, Option<String>>)]
+    pub facts: BTreeMap<String, Option<FactValue>>,
+    /// Environment variables of every job that it runs.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub variables: BTreeMap<String, Option<String>>,
+    /// Folders in which programs are looked for first.
+    #[serde(
+        default,
+        deserialize_with = "named",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<Vec<String>>)]
+    pub paths: Option<Option<Vec<String>>>,
+    /// Only say what it would do.
+    #[serde(default)]
+    pub preview: bool,
+    /// Do it although jobs would be left that nothing can run.
+    #[serde(default)]
+    pub accept_losses: bool,
+}
+
+/// A field that is there, be it `null`.
+fn named<'de, D, T>(from: D) -> Result<Option<T>, D::Error>
+where
+    D: serde::Deserializer<'de>,
+    T: Deserialize<'de>,
+{
+    T::deserialize(from).map(Some)
+}
+
+/// Taking a runner out for good.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Retirement {
+    /// End the jobs that it has; they are tried again elsewhere.
+    #[serde(default)]
+    pub force: bool,
+    /// Only say what it would do.
+    #[serde(default)]
+    pub preview: bool,
+    /// Do it although jobs would be left that nothing can run.
+    #[serde(default)]
+    pub accept_losses: bool,
+}
+
+/// What a change of a runner did, or would do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangedRunner {
+    pub runner: Runner,
+    /// Whether it was done.
+    pub done: bool,
+    /// Who can run nowhere any more what could run before.
+    pub losses: Vec<Loss>,
+    /// Its jobs that it ends, to be tried again elsewhere.
+    pub ends: Vec<RunnerJob>,
 }
 
 /// A job that a runner has.

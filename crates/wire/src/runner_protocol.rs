@@ -3,6 +3,7 @@
 use pennine_core::fact::Facts;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
 use pennine_core::lifecycle::job::Outcome;
+use pennine_core::lifecycle::runner::Wish;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
@@ -62,6 +63,12 @@ pub struct Poll {
     /// Answer at once, whether or not there is something to say.
     #[serde(default)]
     pub at_once: bool,
+    /// The number of the runner's own settings that it keeps to; 0 before it knows any.
+    #[serde(default)]
+    pub settings_version: u32,
+    /// Its program is to stop: it finishes what it has and takes nothing new.
+    #[serde(default)]
+    pub leaving: bool,
 }
 
 /// What a runner is.
@@ -113,6 +120,44 @@ pub struct PollAnswer {
     #[serde(default)]
     pub stop: Vec<Stop>,
     pub settings: Settings,
+    /// What people set of this runner, when that is another than the poll said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own: Option<OwnSettings>,
+}
+
+/// What one runner is to keep to.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct OwnSettings {
+    /// The number by which its next poll says that it knows them.
+    pub version: u32,
+    /// How many jobs it takes at once.
+    pub slots: u32,
+    /// Its labels, as they count.
+    #[serde(default)]
+    pub labels: Vec<String>,
+    /// Facts that people set over what it finds.
+    #[serde(default)]
+    pub facts: Facts,
+    /// Environment variables of every job; a job's own of the same name win.
+    #[serde(default)]
+    pub variables: BTreeMap<String, String>,
+    /// Folders in which programs are looked for first.
+    #[serde(default)]
+    pub paths: Vec<String>,
+}
+
+/// From the machine itself: what is wanted of its runner.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub struct WishHere {
+    pub wish: Wish,
+}
+
+/// From the machine itself: its runner leaves for good.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub struct Leave {
+    /// End the jobs that it has; they are tried again elsewhere.
+    #[serde(default)]
+    pub force: bool,
 }
 
 /// What the service wants every runner to keep to.

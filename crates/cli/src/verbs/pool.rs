@@ -181,20 +181,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 (false, true) => "Nobody would lose anything by it.\n".to_owned(),
                 (false, false) => "Nothing is changed yet.\n".to_owned(),
             };
-            if !changed.losses.is_empty() {
-                text += "Only it could run these:\n";
-                text += &view::table(
-                    &["project", "where", "waiting", "last 30 days"],
-                    changed.losses.iter().map(|loss| {
-                        vec![
-                            loss.project.clone(),
-                            view::cut(&loss.requirement, 40),
-                            loss.waiting.to_string(),
-                            loss.lately.to_string(),
-                        ]
-                    }),
-                );
-            }
+            text += &view::losses(&changed.losses);
             view::print(&text)
         }
         Verb::Add {

@@ -4,20 +4,37 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
-use pennine_core::time::Micros;
+use pennine_core::time::{Micros, spoken};
 use pennine_wire::NewTicket;
 use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Make a ticket for one machine, and show the command to run on it.
+    /// Make a ticket, for one machine unless told otherwise, and show the command to run there.
     Add {
         /// The pool that the machine will be in.
         #[arg(long)]
         pool: String,
-        /// How long the ticket can be used.
-        #[arg(long, value_name = "MINUTES", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=43_200))]
-        minutes: u64,
+        /// How long it can be used, in minutes; an hour when not given.
+        #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u64).range(1..=43_200))]
+        minutes: Option<u64>,
+        /// How many machines may join with it.
+        #[arg(long, value_name = "N")]
+        uses: Option<u32>,
+        /// What they may be called: a name in which * stands for anything.
+        #[arg(long, value_name = "PATTERN")]
+        names: Option<String>,
+        /// A label that they get with it; may be given several times.
+        #[arg(long = "label", value_name = "LABEL")]
+        labels: Vec<String>,
+        /// Another ticket, whose minutes, uses, names and labels are taken where they are not given.
+        #[arg(long, value_name = "TICKET")]
+        like: Option<String>,
+    },
+    /// Make a ticket worth nothing. Machines that have joined with it stay.
+    Revoke {
+        /// Its short name or id.
+        ticket: String,
     },
     /// List the tickets, newest first. Secrets are not shown again.
     List,
@@ -26,23 +43,60 @@ pub enum Verb {
 /// `pennine ticket`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
     match verb {
-        Verb::Add { pool, minutes } => {
-            let lifetime = Micros::from(Duration::from_secs(minutes * 60));
-            let made = client
-                .add_ticket(
-                    &pool,
-                    &NewTicket {
-                        lifetime_us: Some(lifetime),
-                    },
-                )
-                .await?;
+        Verb::Add {
+            pool,
+            minutes,
+            uses,
+            names,
+            labels,
+            like,
+        } => {
+            let lifetime = minutes.map(|minutes| Duration::from_secs(minutes * 60));
+            let new = NewTicket {
+                lifetime_us: lifetime.map(Micros::from),
+                uses,
+                names,
+                labels,
+                like,
+            };
+            let made = client.add_ticket(&pool, &new).await?;
             if json {
                 return view::json(&made);
             }
+            let ticket = &made.ticket;
+            let machines = match ticket.uses {
+                1 => "one machine".to_owned(),
+                uses => format!("{uses} machines"),
+            };
+            let named = match ticket.names.as_str() {
+                "*" => String::new(),
+                names => format!(" called {names}"),
+            };
+            let then = match &ticket.runner_name {
+                Some(runner) => format!("pennine runner show {runner}"),
+                None => "pennine runner list".to_owned(),
+            };
             view::print(&format!(
-                "Ticket {} for one machine in the pool {}, good for {} minutes. Run on the machine:\n\n  {} --work\n\nThen see it with: pennine runner show {}\n",
-                made.ticket.name, made.ticket.pool, minutes, made.command, made.ticket.runner_name
+                "Ticket {} for {machines}{named} in the pool {}, good for {}. Run on the machine:\n\n  {} --work\n\nThen see it with: {then}\n",
+                ticket.name,
+                ticket.pool,
+                spoken(ticket.expires_at.since(ticket.created_at)),
+                made.command
             ))
+        }
+        Verb::Revoke { ticket } => {
+            let revoked = client.revoke_ticket(&ticket).await?;
+            if json {
+                return view::json(&revoked);
+            }
+            let joined = match revoked.used {
+                0 => "no machine has joined with it".to_owned(),
+                used => format!(
+                    "{used} of {} machines have joined with it, and stay",
+                    revoked.uses
+                ),
+            };
+            view::line(format!("Revoked {}: {joined}.", revoked.name))
         }
         Verb::List => {
             let tickets = client.tickets().await?;
@@ -54,17 +108,23 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                     "There is no ticket. Make one with: pennine ticket add --pool POOL",
                 );
             }
+            let now = client.status().await?.now;
             let rows = tickets.items.iter().map(|ticket| {
                 vec![
                     ticket.name.clone(),
                     ticket.pool.clone(),
                     ticket.state.clone(),
-                    ticket.runner_name.clone(),
-                    ticket.expires_at.to_string(),
+                    format!("{} of {}", ticket.used, ticket.uses),
+                    ticket.names.clone(),
+                    ticket.labels.join(", "),
+                    ticket.runner_name.clone().unwrap_or_default(),
+                    view::due(ticket.expires_at, now),
                 ]
             });
             view::print(&view::table(
-                &["ticket", "pool", "state", "runner", "expires"],
+                &[
+                    "ticket", "pool", "state", "used", "names", "labels", "runner", "expires",
+                ],
                 rows,
             ))
         }

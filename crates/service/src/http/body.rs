@@ -100,3 +100,33 @@ pub fn check_labels(field: &str, labels: &[String]) -> Result<Vec<String>, Failu
     }
     Ok(folded)
 }
+
+/// Checks an environment variable.
+pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Failure> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    if name.is_empty() || !name.chars().all(fits) || name.starts_with(|c: char| c.is_ascii_digit())
+    {
+        let said = format!(
+            "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
+        );
+        return Err(Failure::invalid(field, said));
+    }
+    if value.contains('\0') {
+        return Err(Failure::invalid(
+            &format!("{field}.{name}"),
+            "the value contains a NUL byte",
+        ));
+    }
+    Ok(())
+}
+
+/// Checks a description.
+pub fn check_description(description: &str) -> Result<(), Failure> {
+    if description.len() > 500 {
+        return Err(Failure::invalid(
+            "description",
+            "a description has at most 500 bytes",
+        ));
+    }
+    Ok(())
+}

@@ -3,13 +3,15 @@
 use super::answer::{Answer, Failure};
 use super::body::{JsonBody, check_labels, check_name};
 use super::runner_protocol::{check_protocol, check_slots};
+use super::tickets::named_so;
 use crate::app::App;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use pennine_core::id::Short;
+use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::setting::{Set, Settings};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::runner::{self, About};
@@ -30,10 +32,10 @@ pub async fn enrol(
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
     let joined = in_transaction(&mut connection, async |connection| {
-        enrol_within(connection, &sent, &labels, &credential, now).await
+        enrol_within(&app, connection, &sent, &labels, &credential, now).await
     })
     .await;
-    let found = match joined {
+    let (found, runner_id, runner_number) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let said = format!("the pool has a runner named {:?} already", sent.name);
             return Err(
@@ -46,7 +48,7 @@ pub async fn enrol(
         Err(EnrolEnd::Refused(failure)) => return Err(*failure),
         Ok(found) => found,
     };
-    let short = Short::Runner.name(found.runner_number);
+    let short = Short::Runner.name(runner_number);
     audit::write(
         &mut connection,
         now,
@@ -60,7 +62,7 @@ pub async fn enrol(
     Ok((
         StatusCode::CREATED,
         Json(Enrolled {
-            runner: found.runner_id.0,
+            runner: runner_id,
             short,
             name: sent.name,
             pool: found.pool,
@@ -84,12 +86,13 @@ impl From<pennine_store::Error> for EnrolEnd {
 }
 
 async fn enrol_within(
+    app: &App,
     connection: &mut Connection,
     sent: &Enrol,
     labels: &[String],
     credential: &str,
     now: Moment,
-) -> Result<ticket::Ticket, EnrolEnd> {
+) -> Result<(ticket::Ticket, RunnerId, i64), EnrolEnd> {
     let refuse = |failure: Failure| EnrolEnd::Refused(Box::new(failure.field("ticket")));
     let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
     else {
@@ -98,24 +101,47 @@ async fn enrol_within(
                 .mend("check that the whole ticket was copied and that --server is the service that made it"),
         ));
     };
-    if let Some(used) = found.used_at {
-        let said = format!("the ticket was used at {}", used.0);
-        return Err(refuse(
-            Failure::gone("used-ticket", "The ticket was used already", said).mend(format!(
-                "make a new one: pennine ticket add --pool {}",
-                found.pool
-            )),
-        ));
+    let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
+    if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
+        let said = format!("{by} revoked the ticket at {}", at.0);
+        let failure = Failure::gone("revoked-ticket", "The ticket was revoked", said);
+        return Err(refuse(failure.mend(another())));
+    }
+    if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
+        let said = match found.uses {
+            1 => format!("the ticket was used at {}", used.0),
+            uses => format!(
+                "{uses} machines have joined with the ticket, the last at {}",
+                used.0
+            ),
+        };
+        let failure = Failure::gone("used-ticket", "The ticket was used already", said);
+        return Err(refuse(failure.mend(another())));
     }
     if found.expires_at.0 <= now {
         let said = format!("the ticket expired at {}", found.expires_at.0);
-        return Err(refuse(
-            Failure::gone("expired-ticket", "The ticket has expired", said).mend(format!(
-                "make a new one: pennine ticket add --pool {}",
-                found.pool
-            )),
-        ));
+        let failure = Failure::gone("expired-ticket", "The ticket has expired", said);
+        return Err(refuse(failure.mend(another())));
     }
+    if !named_so(&found.name_pattern, &sent.name) {
+        let said = format!(
+            "the ticket is for names like {}, and this is {:?}",
+            found.name_pattern, sent.name
+        );
+        let failure = Failure::forbidden("name-not-wanted", "The ticket is for other names", said);
+        let failure = failure
+            .field("name")
+            .mend("choose a fitting one with --name; the ticket can still be used");
+        return Err(EnrolEnd::Refused(Box::new(failure)));
+    }
+    let id = match found.runner_id {
+        Some(id) => id.0,
+        None => {
+            let id = RunnerId(app.fresh_id());
+            ticket::await_one(connection, &found, id, now).await?;
+            id
+        }
+    };
     let about = About {
         facts: &sent.facts,
         labels,
@@ -130,17 +156,7 @@ async fn enrol_within(
         )));
     };
     let hash = secret::hash(credential);
-    if !runner::enrol(
-        connection,
-        found.runner_id.0,
-        &sent.name,
-        &about,
-        &hash,
-        to,
-        now,
-    )
-    .await?
-    {
+    if !runner::enrol(connection, id, &sent.name, &about, &hash, to, now).await? {
         return Err(refuse(Failure::gone(
             "expired-ticket",
             "The ticket has ended",
@@ -148,5 +164,26 @@ async fn enrol_within(
         )));
     }
     ticket::mark_used(connection, found.id.0, now).await?;
-    Ok(found)
+    if !found.labels.is_empty() {
+        // The word of who made the ticket.
+        let has = |label: &String| {
+            let (by, at) = (found.created_by.clone(), found.created_at.0);
+            (
+                label.clone(),
+                Set {
+                    value: true,
+                    by,
+                    at,
+                },
+            )
+        };
+        let settings = Settings {
+            labels: found.labels.iter().map(has).collect(),
+            ..Settings::default()
+        };
+        runner::set_settings(connection, id, &sent.name, "", &settings, now).await?;
+    }
+    let joined = runner::list(connection, Some(&[id])).await?;
+    let number = joined.first().map_or(0, |row| row.number);
+    Ok((found, id, number))
 }

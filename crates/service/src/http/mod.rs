@@ -12,6 +12,7 @@ mod health;
 mod idempotency;
 mod jobs;
 mod logs;
+mod losses;
 mod mends;
 mod places;
 mod pools;
@@ -76,8 +77,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(bulk::act))
         .routes(routes!(tickets::add))
         .routes(routes!(tickets::list))
+        .routes(routes!(tickets::revoke))
         .routes(routes!(runners::list))
-        .routes(routes!(runners::show))
+        .routes(routes!(runners::show, runners::change))
+        .routes(routes!(runners::retire))
         .routes(routes!(runners::wish))
         .routes(routes!(jobs::list, submit::submit))
         .routes(routes!(jobs::show))

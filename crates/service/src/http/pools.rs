@@ -2,22 +2,19 @@
 
 use super::answer::{Answer, Failure, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_labels, check_name};
-use super::places;
+use super::body::{JsonBody, check_description, check_labels, check_name};
 use super::yard::{self, Yard};
+use super::{losses, places};
 use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_core::id::PoolId;
-use pennine_core::requirement::Requirement;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
-use pennine_store::strand;
 use pennine_store::{Connection, Db, audit, place, pool};
-use pennine_wire::{ChangedPool, Loss, NewPool, Page, Pool, PoolChange, Problem};
+use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, Problem};
 use serde_json::json;
-use std::time::Duration;
 
 fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
     let mine = || {
@@ -83,12 +80,7 @@ pub async fn add(
     who.require(Role::Operator)?;
     check_name("name", &new.name)?;
     let labels = check_labels("labels", &new.labels)?;
-    if new.description.len() > 500 {
-        return Err(Failure::invalid(
-            "description",
-            "a description has at most 500 bytes",
-        ));
-    }
+    check_description(&new.description)?;
     let mut connection = app.store.get().await?;
     let owner = match new.owner.as_deref() {
         None | Some("") => place::root(&mut connection).await?,
@@ -138,47 +130,6 @@ pub async fn add(
     )))
 }
 
-/// Losses named in an answer.
-const NAMED: usize = 100;
-/// What was submitted in this time may be submitted again.
-const LATELY: Duration = Duration::from_secs(30 * 86_400);
-
-/// Whom a change would leave with nothing that can run their jobs: those that wait, and those of the last 30 days.
-async fn losses(
-    connection: &mut Connection,
-    before: &Yard,
-    after: &Yard,
-    since: pennine_core::time::Moment,
-) -> Answer<Vec<Loss>> {
-    let mut losses = Vec::new();
-    for used in strand::used_since(connection, since).await? {
-        let key = &used.key.0;
-        let Ok(requirement) = key.requirement.parse::<Requirement>() else {
-            continue;
-        };
-        let in_reach = |yard: &Yard| {
-            yard.standing(&requirement, &used.project, &key.seats)
-                .in_reach
-        };
-        if in_reach(before) > 0 && in_reach(after) == 0 {
-            losses.push(Loss {
-                project: used.project,
-                requirement: key.requirement.clone(),
-                waiting: used.waiting.max(0).unsigned_abs(),
-                lately: used.jobs.max(0).unsigned_abs(),
-            });
-        }
-    }
-    losses.sort_by_key(|loss| {
-        (
-            std::cmp::Reverse(loss.waiting),
-            std::cmp::Reverse(loss.lately),
-        )
-    });
-    losses.truncate(NAMED);
-    Ok(losses)
-}
-
 async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Answer<Vec<String>> {
     let mut paths = Vec::with_capacity(texts.len());
     for text in texts {
@@ -211,12 +162,7 @@ pub async fn change(
         .cloned()
         .ok_or_else(|| Failure::unknown("pool", &name))?;
     if let Some(description) = &change.description {
-        if description.len() > 500 {
-            return Err(Failure::invalid(
-                "description",
-                "a description has at most 500 bytes",
-            ));
-        }
+        check_description(description)?;
         next.pool.description.clone_from(description);
     }
     if let Some(labels) = &change.labels {
@@ -256,18 +202,11 @@ pub async fn change(
     }
     let after = before.with_pool(&next);
     let now = app.clock.now();
-    let losses = losses(&mut connection, &before, &after, now - LATELY).await?;
+    let losses = losses::between(&mut connection, &before, &after, now).await?;
     let mut done = false;
     if !change.preview {
-        if let Some(first) = losses.first().filter(|_| !change.accept_losses) {
-            let waiting: u64 = losses.iter().map(|loss| loss.waiting).sum();
-            let lately: u64 = losses.iter().map(|loss| loss.lately).sum();
-            let said = format!(
-                "only {name} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} that ask for {:?}",
-                first.project, first.requirement
-            );
-            return Err(Failure::conflict("jobs-would-be-stranded", "Jobs would have nowhere to run", said)
-                .mend("look at them with preview, and repeat it with accept_losses (--yes) to go on all the same"));
+        if !change.accept_losses {
+            losses::refuse(&losses, &name)?;
         }
         if !pool::set(&mut connection, &next.pool, &who.name, now).await? {
             let said = format!("somebody else has changed {name} meanwhile");

@@ -4,7 +4,7 @@ use super::accept::Arrived;
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
 use super::body::{JsonBody, Params, check_labels};
-use super::enrol;
+use super::{enrol, runners};
 use crate::app::App;
 use crate::leader::LEASE;
 use crate::secret;
@@ -13,20 +13,21 @@ use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, StatusCode};
-use axum::routing::{get, post};
+use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, Short};
 use pennine_core::lifecycle::attempt::AttemptState;
-use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::attempt::{self, End, ForRunner, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, PROTOCOL, Phase, Poll,
-    PollAnswer, Settings, Started, Stop, StopCause,
+    Assigned, Finished, Goodbye, Hello, Leave, LogTaken, OLDEST_PROTOCOL, OwnSettings, PROTOCOL,
+    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause, WishHere,
 };
+use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde::Deserialize;
 use std::time::Duration;
 
@@ -46,6 +47,9 @@ pub fn routes() -> Router<App> {
         .route("/enrol", post(enrol::enrol))
         .route("/poll", post(poll))
         .route("/goodbye", post(goodbye))
+        .route("/me", get(me))
+        .route("/wish", put(wish))
+        .route("/leave", post(leave))
         .route("/attempts/{attempt}/started", post(started))
         .route("/attempts/{attempt}/finished", post(finished))
         .route(
@@ -94,8 +98,8 @@ pub fn check_slots(slots: u32) -> Answer<()> {
     ))
 }
 
-/// The runner that shows its credential.
-struct Caller(Known);
+/// The runner that shows its credential, and the credential's hash.
+struct Caller(Known, Vec<u8>);
 
 impl FromRequestParts<App> for Caller {
     type Rejection = Failure;
@@ -108,13 +112,9 @@ impl FromRequestParts<App> for Caller {
         let credential = bearer(&parts.headers)
             .ok_or_else(|| refused("the request carries no runner credential"))?;
         let hash = secret::hash(credential);
-        let known = match app.memory.known(&hash) {
-            Some(known) => known,
-            // Boxed, as in `poll`.
-            None => Box::pin(look_up(app, hash))
-                .await?
-                .ok_or_else(|| refused("this runner credential is not known here"))?,
-        };
+        let known = known(app, &hash)
+            .await?
+            .ok_or_else(|| refused("this runner credential is not known here"))?;
         if known.state.0 == RunnerState::Retired {
             let said = format!("{} is retired", known.name);
             return Err(
@@ -122,7 +122,16 @@ impl FromRequestParts<App> for Caller {
                     .mend("join the machine again with a new ticket"),
             );
         }
-        Ok(Caller(known))
+        Ok(Caller(known, hash))
+    }
+}
+
+/// The runner with this credential, from memory where it is known there.
+async fn known(app: &App, hash: &[u8]) -> Answer<Option<Known>> {
+    match app.memory.known(hash) {
+        Some(known) => Ok(Some(known)),
+        // Boxed, as in `poll`.
+        None => Box::pin(look_up(app, hash.to_vec())).await,
     }
 }
 
@@ -141,18 +150,26 @@ async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
 /// thousand parked polls hold little.
 async fn poll(
     State(app): State<App>,
-    Caller(known): Caller,
+    Caller(mut known, hash): Caller,
     JsonBody(sent): JsonBody<Poll>,
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
     let presence = Box::pin(arrive(&app, &known, &sent)).await?;
     let seat = app.polls.sit(known.id.0);
     let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
-    if answer.assignments.is_empty() && answer.stop.is_empty() && !sent.at_once {
+    if answer.assignments.is_empty()
+        && answer.stop.is_empty()
+        && answer.own.is_none()
+        && !sent.at_once
+    {
         tokio::select! {
             () = seat.wait() => {}
             () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
             () = app.stop.cancelled() => {}
+        }
+        // What people set meanwhile goes with a job that came meanwhile.
+        if let Some(fresh) = self::known(&app, &hash).await? {
+            known = fresh;
         }
         answer = Box::pin(what_to_tell(&app, &known, &sent, false)).await?;
     }
@@ -181,24 +198,21 @@ async fn arrive(app: &App, known: &Known, sent: &Poll) -> Answer<Presence> {
             app.feed.kick();
         }
     }
-    if known.state.0 == RunnerState::Offline {
-        // How many slots are used does not matter here: what is stored is whether it takes work.
-        let seen = RunnerEvent::Seen {
-            wish: known.wish.0,
-            used: 0,
-            slots: 1,
-        };
-        if let Ok(to) = known.state.after(seen)
-            && runner::set_state(
-                &mut *app.store.get().await?,
-                id,
-                known.state.0,
-                to,
-                "it is connected",
-                now,
-            )
-            .await?
-        {
+    // How many slots are used does not matter here: what is stored is whether it takes work.
+    let (wish, why) = match known.wish.0 {
+        Wish::Work if sent.leaving => (Wish::Drain, "its program is to stop"),
+        wish => (wish, "it is connected"),
+    };
+    let seen = RunnerEvent::Seen {
+        wish,
+        used: 0,
+        slots: 1,
+    };
+    if let Ok(to) = known.state.after(seen)
+        && to != known.state.0
+    {
+        let mut connection = app.store.get().await?;
+        if runner::set_state(&mut connection, id, known.state.0, to, why, now).await? {
             app.memory.runner_changed(id);
             app.feed.kick();
         }
@@ -363,13 +377,41 @@ fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnsw
         assignments,
         stop,
         settings,
+        own: own_settings(known).filter(|own| own.version != sent.settings_version),
     }
+}
+
+/// What people set of a runner, if they ever did.
+fn own_settings(known: &Known) -> Option<OwnSettings> {
+    let version = u32::try_from(known.settings_version)
+        .ok()
+        .filter(|v| *v > 0)?;
+    let set = &known.settings.0;
+    let variables = set.variables.iter();
+    Some(OwnSettings {
+        version,
+        slots: known.slots.max(0).unsigned_abs(),
+        labels: known.labels.clone(),
+        facts: set
+            .facts
+            .iter()
+            .map(|(name, set)| (name.clone(), set.value.clone()))
+            .collect(),
+        variables: variables
+            .map(|(name, set)| (name.clone(), set.value.clone()))
+            .collect(),
+        paths: set
+            .paths
+            .as_ref()
+            .map(|set| set.value.clone())
+            .unwrap_or_default(),
+    })
 }
 
 /// The runner's process ends.
 async fn goodbye(
     State(app): State<App>,
-    Caller(known): Caller,
+    Caller(known, _): Caller,
     JsonBody(sent): JsonBody<Goodbye>,
 ) -> Answer<StatusCode> {
     let now = app.clock.now();
@@ -393,6 +435,38 @@ async fn goodbye(
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// How the service sees the runner that asks.
+async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json<Runner>> {
+    let mut connection = app.store.get().await?;
+    runners::one(&mut connection, known.id.0).await
+}
+
+/// What somebody at the machine wants of its runner.
+async fn wish(
+    State(app): State<App>,
+    Caller(known, _): Caller,
+    JsonBody(sent): JsonBody<WishHere>,
+) -> Answer<Json<Runner>> {
+    let by = format!("somebody at {}", known.name);
+    runners::set_wish(&app, known.id.0, &known.name, sent.wish, &by).await
+}
+
+/// Somebody at the machine takes its runner out for good. Nothing else than its credential is needed for it.
+async fn leave(
+    State(app): State<App>,
+    Caller(known, _): Caller,
+    JsonBody(sent): JsonBody<Leave>,
+) -> Answer<Json<ChangedRunner>> {
+    let by = format!("somebody at {}", known.name);
+    let retirement = Retirement {
+        force: sent.force,
+        // A machine that goes away does so whatever is lost by it; the answer says what is.
+        accept_losses: true,
+        preview: false,
+    };
+    runners::retire_one(&app, known.id.0, retirement, &by).await
+}
+
 fn over(attempt: AttemptId) -> Failure {
     Failure::gone(
         "stale-lease",
@@ -406,7 +480,7 @@ fn over(attempt: AttemptId) -> Failure {
 async fn started(
     State(app): State<App>,
     arrived: Arrived,
-    Caller(known): Caller,
+    Caller(known, _): Caller,
     Path(id): Path<AttemptId>,
     JsonBody(sent): JsonBody<Started>,
 ) -> Answer<StatusCode> {
@@ -430,7 +504,7 @@ async fn started(
 async fn finished(
     State(app): State<App>,
     arrived: Arrived,
-    Caller(known): Caller,
+    Caller(known, _): Caller,
     Path(id): Path<AttemptId>,
     JsonBody(sent): JsonBody<Finished>,
 ) -> Answer<StatusCode> {
@@ -494,7 +568,7 @@ struct LogParams {
 /// Bytes of a log.
 async fn log(
     State(app): State<App>,
-    Caller(known): Caller,
+    Caller(known, _): Caller,
     Path(id): Path<AttemptId>,
     Params(params): Params<LogParams>,
     headers: HeaderMap,

@@ -2,18 +2,24 @@
 
 use super::answer::{Answer, Failure};
 use super::auth::{Principal, Role};
-use super::body::JsonBody;
-use super::yard;
+use super::body::{JsonBody, check_description, check_labels, check_name, check_variable};
+use super::losses;
+use super::runner_protocol::check_slots;
+use super::yard::{self, Yard};
 use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
+use pennine_core::setting::{Set, Settings, checked};
+use pennine_core::time::Moment;
 use pennine_store::runner::{self, Executing};
+use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, audit};
-use pennine_wire::{Page, Problem, Runner, RunnerJob};
+use pennine_wire::{ChangedRunner, Page, Problem, Retirement, Runner, RunnerChange, RunnerJob};
 use serde::Deserialize;
 use serde_json::json;
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -44,6 +50,8 @@ fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         version: row.program.clone(),
         seen_at: row.seen_at.map(|at| at.0),
         executing: mine.collect(),
+        description: row.description.clone(),
+        set: row.settings.0.clone(),
         created_at: row.created_at.0,
     }
 }
@@ -82,7 +90,8 @@ async fn find(connection: &mut Connection, text: &str) -> Answer<RunnerId> {
     }
 }
 
-async fn one(connection: &mut Connection, id: RunnerId) -> Answer<Json<Runner>> {
+/// One runner as people see it.
+pub async fn one(connection: &mut Connection, id: RunnerId) -> Answer<Json<Runner>> {
     let rows = runner::list(connection, Some(&[id])).await?;
     let executing = runner::executing(connection).await?;
     let row = rows
@@ -123,11 +132,22 @@ pub async fn wish(
     JsonBody(new): JsonBody<NewWish>,
 ) -> Answer<Json<Runner>> {
     who.require(Role::Operator)?;
+    let id = find(&mut *app.store.get().await?, &text).await?;
+    set_wish(&app, id, &text, new.wish, &who.name).await
+}
+
+/// Records what somebody wants of a runner, and brings its state in line with it.
+pub async fn set_wish(
+    app: &App,
+    id: RunnerId,
+    called: &str,
+    wish: Wish,
+    by: &str,
+) -> Answer<Json<Runner>> {
     let mut connection = app.store.get().await?;
-    let id = find(&mut connection, &text).await?;
     let now = app.clock.now();
-    if !runner::set_wish(&mut connection, id, new.wish, now).await? {
-        let said = format!("{text} has not joined yet, or is retired");
+    if !runner::set_wish(&mut connection, id, wish, now).await? {
+        let said = format!("{called} has not joined yet, or is retired");
         return Err(Failure::conflict(
             "wrong-state",
             "The runner cannot do that",
@@ -140,25 +160,274 @@ pub async fn wish(
         .filter(|row| row.state.is_connected())
     {
         let seen = RunnerEvent::Seen {
-            wish: new.wish,
+            wish,
             used: 0,
             slots: row.slots().max(1),
         };
         if let Ok(to) = row.state.after(seen) {
-            let why = format!("{} said so: {}", who.name, new.wish);
+            let why = format!("{by} said so: {wish}");
             runner::set_state(&mut connection, id, row.state.0, to, &why, now).await?;
         }
     }
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "runner.wish",
-        &text,
-        json!({"wish": new.wish}),
-    )
-    .await?;
+    let detail = json!({"wish": wish});
+    audit::write(&mut connection, now, by, "runner.wish", called, detail).await?;
     app.feed.kick();
     app.polls.ring(id);
     one(&mut connection, id).await
+}
+
+/// The most of each that people may set of one runner.
+const MOST_SET: usize = 64;
+/// The most bytes that a runner's variables may have.
+const VARIABLE_BYTES: usize = 64 << 10;
+
+/// The settings after a change.
+fn changed_settings(
+    old: &Settings,
+    change: &RunnerChange,
+    by: &str,
+    at: Moment,
+) -> Answer<Settings> {
+    fn put<T>(of: &mut BTreeMap<String, Set<T>>, name: String, value: Option<Set<T>>) {
+        match value {
+            Some(set) => of.insert(name, set),
+            None => of.remove(&name),
+        };
+    }
+    let mut new = old.clone();
+    let by = || by.to_owned();
+    if let Some(slots) = change.slots {
+        if let Some(slots) = slots {
+            check_slots(slots)?;
+        }
+        new.slots = slots.map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+    }
+    for (label, has) in &change.labels {
+        let label = check_labels("labels", std::slice::from_ref(label))?.concat();
+        put(
+            &mut new.labels,
+            label,
+            has.map(|value| Set {
+                value,
+                by: by(),
+                at,
+            }),
+        );
+    }
+    for (name, value) in &change.facts {
+        let name = name.to_lowercase();
+        let value = value
+            .as_ref()
+            .map(|value| checked(&name, value))
+            .transpose();
+        let value = value.map_err(|wrong| Failure::invalid("facts", wrong.to_string()))?;
+        put(
+            &mut new.facts,
+            name,
+            value.map(|value| Set {
+                value,
+                by: by(),
+                at,
+            }),
+        );
+    }
+    for (name, value) in &change.variables {
+        check_variable("variables", name, value.as_deref().unwrap_or_default())?;
+        let value = value.clone().map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+        put(&mut new.variables, name.clone(), value);
+    }
+    if let Some(paths) = &change.paths {
+        let wrong = |path: &&String| {
+            !path.starts_with('/') || path.contains([':', '\0']) || path.len() > 1000
+        };
+        if let Some(path) = paths.iter().flatten().find(wrong) {
+            let said = format!("{path:?} is no folder: it begins with / and has no colon in it");
+            return Err(Failure::invalid("paths", said));
+        }
+        new.paths = paths.clone().map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+    }
+    let paths = new.paths.as_ref().map_or(0, |set| set.value.len());
+    let most = [
+        new.labels.len(),
+        new.facts.len(),
+        new.variables.len(),
+        paths,
+    ];
+    let bytes: usize = new
+        .variables
+        .iter()
+        .map(|(name, set)| name.len() + set.value.len())
+        .sum();
+    if most.into_iter().max() > Some(MOST_SET) || bytes > VARIABLE_BYTES {
+        let said =
+            format!("at most {MOST_SET} of each can be set of a runner, and 64 KiB of variables");
+        return Err(Failure::invalid("variables", said));
+    }
+    Ok(new)
+}
+
+/// Change a runner: its name, description, slots, labels, facts, variables and folders for programs. Where jobs would be
+/// left that nothing can run, it is refused with who they are, unless told to go on.
+#[utoipa::path(patch, operation_id = "change_runner", path = "/runners/{runner}", tag = "yard", request_body = RunnerChange,
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    JsonBody(change): JsonBody<RunnerChange>,
+) -> Answer<Json<ChangedRunner>> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let id = find(&mut connection, &text).await?;
+    let before = Yard::read(&mut connection).await?;
+    let mut next = in_yard(&before, id, &text)?;
+    let now = app.clock.now();
+    if let Some(name) = &change.name {
+        check_name("name", name)?;
+        next.name.clone_from(name);
+    }
+    if let Some(description) = &change.description {
+        check_description(description)?;
+        next.description.clone_from(description);
+    }
+    let settings = changed_settings(&next.settings.0, &change, &who.name, now)?;
+    let laid = settings.over(&next.told.0);
+    next.slots = i32::try_from(laid.slots).unwrap_or(i32::MAX);
+    next.labels = laid.labels;
+    next.facts = Jsonb(laid.facts);
+    next.settings = Jsonb(settings);
+    let after = before.with_runner(id, Some(next.clone()));
+    let losses = losses::between(&mut connection, &before, &after, now).await?;
+    if !change.preview {
+        if !change.accept_losses {
+            losses::refuse(&losses, &next.name)?;
+        }
+        let (name, settings) = (&next.name, &next.settings.0);
+        match runner::set_settings(&mut connection, id, name, &next.description, settings, now)
+            .await
+        {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let said = format!("the pool {} has a runner named {name:?} already", next.pool);
+                return Err(
+                    Failure::conflict("exists-already", "The name is taken", said).field("name"),
+                );
+            }
+            Ok(false) => return Err(retired(name)),
+            other => other?,
+        };
+        let detail = json!(RunnerChange {
+            preview: false,
+            accept_losses: false,
+            ..change.clone()
+        });
+        audit::write(
+            &mut connection,
+            now,
+            &who.name,
+            "runner.change",
+            &text,
+            detail,
+        )
+        .await?;
+        app.memory.runner_changed(id);
+        app.feed.kick();
+        app.polls.ring(id);
+    }
+    let executing = runner::executing(&mut connection).await?;
+    Ok(Json(ChangedRunner {
+        runner: shown(&next, &executing),
+        done: !change.preview,
+        losses,
+        ends: Vec::new(),
+    }))
+}
+
+fn retired(name: &str) -> Failure {
+    let said = format!("{name} is retired");
+    Failure::conflict("wrong-state", "The runner cannot do that", said)
+}
+
+fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Answer<runner::Runner> {
+    let found = yard.runners.iter().find(|runner| runner.id.0 == id);
+    found.cloned().ok_or_else(|| retired(called))
+}
+
+/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+/// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+#[utoipa::path(post, operation_id = "retire_runner", path = "/runners/{runner}/retire", tag = "yard", request_body = Retirement,
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn retire(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    JsonBody(retirement): JsonBody<Retirement>,
+) -> Answer<Json<ChangedRunner>> {
+    who.require(Role::Operator)?;
+    let id = find(&mut *app.store.get().await?, &text).await?;
+    retire_one(&app, id, retirement, &who.name).await
+}
+
+/// Retires a runner, from either end.
+pub async fn retire_one(
+    app: &App,
+    id: RunnerId,
+    retirement: Retirement,
+    by: &str,
+) -> Answer<Json<ChangedRunner>> {
+    let mut connection = app.store.get().await?;
+    let before = Yard::read(&mut connection).await?;
+    let row = in_yard(&before, id, &id.to_string())?;
+    let now = app.clock.now();
+    let losses =
+        losses::between(&mut connection, &before, &before.with_runner(id, None), now).await?;
+    let executing = runner::executing(&mut connection).await?;
+    let ends = shown(&row, &executing).executing;
+    if !retirement.preview {
+        if let Some(first) = ends.first().filter(|_| !retirement.force) {
+            let said = format!(
+                "{} has {} jobs, such as {} {:?}",
+                row.name,
+                ends.len(),
+                first.job,
+                first.title
+            );
+            return Err(Failure::conflict("runner-has-jobs", "The runner has jobs", said).mend(
+                "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
+            ));
+        }
+        if !retirement.accept_losses {
+            losses::refuse(&losses, &row.name)?;
+        }
+        let why = format!("{by} retired it");
+        if !runner::retire(&mut connection, id, &why, now).await? {
+            return Err(retired(&row.name));
+        }
+        let detail = json!({"force": retirement.force, "jobs": ends.len()});
+        audit::write(&mut connection, now, by, "runner.retire", &row.name, detail).await?;
+        app.memory.runner_gone(id);
+        app.feed.kick();
+        app.polls.ring(id);
+    }
+    let rows = runner::list(&mut connection, Some(&[id])).await?;
+    let row = rows.first().unwrap_or(&row);
+    Ok(Json(ChangedRunner {
+        runner: shown(row, &executing),
+        done: !retirement.preview,
+        losses,
+        ends,
+    }))
 }

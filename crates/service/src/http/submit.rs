@@ -2,7 +2,7 @@
 
 use super::answer::{Answer, Failure, created};
 use super::auth::{Principal, Role};
-use super::body::JsonBody;
+use super::body::{JsonBody, check_variable};
 use super::places;
 use super::yard::Yard;
 use crate::app::App;
@@ -57,22 +57,7 @@ fn check(new: &NewJob) -> Answer<Checked> {
         ));
     }
     for (name, value) in &new.variables {
-        let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
-        if name.is_empty()
-            || !name.chars().all(fits)
-            || name.starts_with(|c: char| c.is_ascii_digit())
-        {
-            let said = format!(
-                "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
-            );
-            return Err(Failure::invalid("variables", said));
-        }
-        if value.contains('\0') {
-            return Err(Failure::invalid(
-                &format!("variables.{name}"),
-                "the value contains a NUL byte",
-            ));
-        }
+        check_variable("variables", name, value)?;
     }
     let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
     if time_limit.is_zero() || time_limit > WEEK {

@@ -2,28 +2,34 @@
 
 use super::answer::{Answer, Failure, created};
 use super::auth::{Principal, Role};
-use super::body::JsonBody;
+use super::body::{JsonBody, check_labels, check_name};
 use crate::app::App;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_core::id::{RunnerId, Short, TicketId};
-use pennine_core::time::{Micros, Moment};
+use pennine_core::time::Moment;
 use pennine_store::ticket::NewTicket as Row;
-use pennine_store::{audit, pool, ticket};
+use pennine_store::{Connection, audit, pool, ticket};
 use pennine_wire::{MadeTicket, NewTicket, Page, Problem, Ticket};
 use serde_json::json;
 use std::time::Duration;
 
 const HOUR: Duration = Duration::from_secs(3600);
+/// The most machines that one ticket is for.
+const MOST_USES: i32 = 1000;
 const LONGEST: Duration = Duration::from_secs(30 * 86_400);
 
 fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
-    let state = match ticket.used_at {
-        Some(_) => "used",
-        None if ticket.expires_at.0 <= now => "expired",
-        None => "open",
+    let state = if ticket.revoked_at.is_some() {
+        "revoked"
+    } else if ticket.used >= ticket.uses {
+        "used"
+    } else if ticket.expires_at.0 <= now {
+        "expired"
+    } else {
+        "open"
     };
     Ticket {
         id: ticket.id.0,
@@ -31,10 +37,57 @@ fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
         pool: ticket.pool.clone(),
         state: state.to_owned(),
         created_at: ticket.created_at.0,
+        created_by: ticket.created_by.clone(),
         expires_at: ticket.expires_at.0,
-        runner: ticket.runner_id.0,
-        runner_name: Short::Runner.name(ticket.runner_number),
+        uses: ticket.uses.max(0).unsigned_abs(),
+        used: ticket.used.max(0).unsigned_abs(),
+        names: ticket.name_pattern.clone(),
+        labels: ticket.labels.clone(),
+        runner: ticket.runner_id.map(|id| id.0),
+        runner_name: ticket
+            .runner_number
+            .map(|number| Short::Runner.name(number)),
     }
+}
+
+async fn find(connection: &mut Connection, text: &str) -> Answer<ticket::Ticket> {
+    ticket::find(connection, text.parse().ok(), Short::Ticket.number(text))
+        .await?
+        .ok_or_else(|| Failure::unknown("ticket", text))
+}
+
+/// Checks what machines may be called: a name, with `*` for anything.
+fn check_pattern(pattern: &str) -> Answer<()> {
+    // What is left must fit a name, wherever the stars stand.
+    let plain = pattern.replace('*', "x");
+    check_name("names", &plain).map_err(|_| {
+        Failure::invalid(
+            "names",
+            format!(
+                "{pattern:?} is no pattern of names: letters, digits, -, _, . and * for anything"
+            ),
+        )
+    })
+}
+
+/// Whether a name is as the pattern wants it.
+pub fn named_so(pattern: &str, name: &str) -> bool {
+    let mut parts = pattern.split('*');
+    let first = parts.next().unwrap_or_default();
+    let Some(mut rest) = name.strip_prefix(first) else {
+        return false;
+    };
+    let mut parts: Vec<&str> = parts.collect();
+    let Some(last) = parts.pop() else {
+        return rest.is_empty();
+    };
+    for part in parts {
+        let Some((_, after)) = rest.split_once(part) else {
+            return false;
+        };
+        rest = after;
+    }
+    rest.ends_with(last)
 }
 
 /// The tickets, newest first.
@@ -61,14 +114,45 @@ pub async fn add(
     JsonBody(new): JsonBody<NewTicket>,
 ) -> Answer<(StatusCode, Json<MadeTicket>)> {
     who.require(Role::Operator)?;
-    let lifetime = Duration::from(new.lifetime_us.unwrap_or(Micros::from(HOUR)));
+    let mut connection = app.store.get().await?;
+    let like = match &new.like {
+        Some(like) => Some(
+            find(&mut connection, like)
+                .await
+                .map_err(|f| f.field("like"))?,
+        ),
+        None => None,
+    };
+    let like = like.as_ref();
+    let lifetime = match (new.lifetime_us, like) {
+        (Some(lifetime), _) => Duration::from(lifetime),
+        (None, Some(like)) => like.expires_at.0.since(like.created_at.0),
+        (None, None) => HOUR,
+    };
+    let uses = new
+        .uses
+        .or(like.map(|like| like.uses.max(0).unsigned_abs()));
+    let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
+    if !(1..=MOST_USES).contains(&uses) {
+        let said = format!("a ticket is for 1 to {MOST_USES} machines");
+        return Err(Failure::invalid("uses", said));
+    }
+    let names = new
+        .names
+        .as_deref()
+        .or(like.map(|like| like.name_pattern.as_str()));
+    let names = names.unwrap_or("*");
+    check_pattern(names)?;
+    let labels = match like {
+        Some(like) if new.labels.is_empty() => like.labels.clone(),
+        _ => check_labels("labels", &new.labels)?,
+    };
     if lifetime.is_zero() || lifetime > LONGEST {
         return Err(Failure::invalid(
             "lifetime_us",
             "a ticket lasts more than nothing and at most 30 days",
         ));
     }
-    let mut connection = app.store.get().await?;
     let pool = pool::find(&mut connection, &name)
         .await?
         .ok_or_else(|| Failure::unknown("pool", &name))?;
@@ -82,15 +166,19 @@ pub async fn add(
         by: &who.name,
         at: now,
         expires_at: now + lifetime,
+        uses,
+        name_pattern: names,
+        labels: &labels,
     };
-    let made = ticket::insert(&mut connection, row).await?;
+    let id = ticket::insert(&mut connection, row).await?;
+    let made = find(&mut connection, &id.to_string()).await?;
     audit::write(
         &mut connection,
         now,
         &who.name,
         "ticket.add",
         &Short::Ticket.name(made.number),
-        json!({"pool": name}),
+        json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
     )
     .await?;
     app.feed.kick();
@@ -103,4 +191,61 @@ pub async fn add(
         secret,
         command,
     }))
+}
+
+/// Make a ticket worth nothing. Machines that have joined with it stay.
+#[utoipa::path(post, operation_id = "revoke_ticket", path = "/tickets/{ticket}/revoke", tag = "yard",
+    params(("ticket" = String, Path, description = "its id or short name (t-7)")),
+    responses((status = 200, body = Ticket), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn revoke(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Ticket>> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(&mut connection, &text).await?;
+    let now = app.clock.now();
+    if !ticket::revoke(&mut connection, found.id.0, &who.name, now).await? {
+        let said = format!("{text} is {} already", shown(&found, now).state);
+        return Err(Failure::conflict(
+            "wrong-state",
+            "The ticket has ended",
+            said,
+        ));
+    }
+    let detail = json!({"pool": found.pool});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "ticket.revoke",
+        &text,
+        detail,
+    )
+    .await?;
+    // Its runner's record, if it awaits one, is retired with the next upkeep.
+    Ok(Json(shown(&find(&mut connection, &text).await?, now)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::named_so;
+
+    #[test]
+    fn a_star_stands_for_anything() {
+        for (pattern, name, fits) in [
+            ("*", "fell-01", true),
+            ("fell-*", "fell-01", true),
+            ("fell-*", "loft-01", false),
+            ("fell-01", "fell-01", true),
+            ("fell-01", "fell-012", false),
+            ("*-arm-*", "loft-arm-3", true),
+            ("a*a", "a", false),
+            ("a*b*c", "abbc", true),
+            ("a*b*c", "acb", false),
+        ] {
+            assert_eq!(named_so(pattern, name), fits, "{pattern} {name}");
+        }
+    }
 }

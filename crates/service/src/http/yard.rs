@@ -4,7 +4,7 @@ use super::answer::Answer;
 use pennine_core::dispatch::{
     Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
 };
-use pennine_core::id::PoolId;
+use pennine_core::id::{PoolId, RunnerId};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::requirement::Requirement;
 use pennine_store::place::Place;
@@ -32,7 +32,7 @@ pub struct Yard {
 
 /// The state as people see it: a connected runner that takes work is busy when its slots are all used.
 pub fn shown_state(runner: &Runner) -> RunnerState {
-    if !runner.state.is_connected() {
+    if !matches!(runner.state.0, RunnerState::Available | RunnerState::Busy) {
         return runner.state.0;
     }
     let seen = RunnerEvent::Seen {
@@ -120,6 +120,15 @@ impl Yard {
                 runner.pool_labels.clone_from(&changed.pool.labels);
             }
         }
+        yard.look();
+        yard
+    }
+
+    /// The yard as it would be if a runner were like this, or gone.
+    pub fn with_runner(&self, id: RunnerId, changed: Option<Runner>) -> Yard {
+        let mut yard = self.clone();
+        yard.runners.retain(|runner| runner.id.0 != id);
+        yard.runners.extend(changed);
         yard.look();
         yard
     }

@@ -109,7 +109,12 @@ impl Term<'_> {
         drop(connection);
         for one in open {
             let heard = seen.get(&one.runner_id.0);
-            let loss = if one.state.0 == AttemptState::Assigned {
+            let loss = if one.runner_retired {
+                Some(Loss {
+                    said: format!("{} was retired", one.runner),
+                    counts: false,
+                })
+            } else if one.state.0 == AttemptState::Assigned {
                 (now.since(one.assigned_at.0.max(self.led_since)) > ACKNOWLEDGE).then(|| Loss {
                     said: format!(
                         "{} did not take it within {}",

@@ -152,6 +152,7 @@ async fn places_and_pools_need_proper_names_that_are_free() {
                 "quay",
                 &NewTicket {
                     lifetime_us: Some(Micros(0)),
+                    ..NewTicket::default()
                 },
             )
             .await,

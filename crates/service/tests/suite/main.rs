@@ -23,5 +23,6 @@ mod jobs;
 mod leadership;
 mod logs;
 mod matching;
+mod runner_life;
 mod runners;
 mod waits;

@@ -31,6 +31,8 @@ fn poll(session: SessionId, sequence: u64) -> Poll {
         held: vec![],
         about: None,
         at_once: true,
+        settings_version: 0,
+        leaving: false,
     }
 }
 
@@ -49,7 +51,7 @@ async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_bac
         .unwrap();
     let awaited = service
         .client
-        .runner(&ticket.ticket.runner_name)
+        .runner(ticket.ticket.runner_name.as_deref().unwrap())
         .await
         .unwrap();
     assert_eq!(awaited.state, RunnerState::Awaited);

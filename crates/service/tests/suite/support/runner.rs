@@ -2,7 +2,8 @@
 
 use super::{Service, program};
 use std::path::Path;
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Child, Command, ExitStatus, Output, Stdio};
+use std::time::Duration;
 use tempfile::TempDir;
 
 /// A runner that has joined.
@@ -67,6 +68,26 @@ impl Runner {
     /// Runs `pennine-runner work` to its end: for when it cannot.
     pub fn work_in_vain(home: &Path) -> Output {
         command(home).arg("work").output().expect("the runner runs")
+    }
+
+    /// Runs `pennine-runner` beside it, as somebody at the machine would.
+    pub fn say(&self, arguments: &[&str]) -> Output {
+        command(self.home.path())
+            .args(arguments)
+            .output()
+            .expect("the runner runs")
+    }
+
+    /// Waits until it ends by itself.
+    pub async fn ended(&mut self) -> ExitStatus {
+        let child = self.child.as_mut().expect("it works");
+        loop {
+            if let Some(status) = child.try_wait().expect("it can be waited for") {
+                self.child = None;
+                return status;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
     }
 
     /// Starts it.

@@ -1,0 +1,199 @@
+//! What people set of a runner, laid over what its machine says of itself.
+//!
+//! Both are kept: a person's word stands until it is taken back, and then the machine's is there again. Each setting
+//! tells who made it and when.
+
+use crate::fact::{FactValue, Facts, Kind, as_count, as_size, kind};
+use crate::time::Moment;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// What a machine says of itself; laid over with [`Settings`], what counts.
+#[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize)]
+pub struct Told {
+    pub labels: Vec<String>,
+    pub facts: Facts,
+    pub slots: u32,
+}
+
+/// Something that a person set.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Set<T> {
+    pub value: T,
+    /// Who set it.
+    pub by: String,
+    pub at: Moment,
+}
+
+/// What people set of one runner.
+#[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Settings {
+    /// How many jobs it takes at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slots: Option<Set<u32>>,
+    /// Labels that it has (true) or has not (false), whatever its machine says.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, Set<bool>>,
+    /// Facts that are other than its machine says, or that its machine does not know.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, Set<FactValue>>,
+    /// Environment variables of every job that it runs. A job's own of the same name win.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub variables: BTreeMap<String, Set<String>>,
+    /// Folders in which programs are looked for first, by jobs and by the runner that looks for tools.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub paths: Option<Set<Vec<String>>>,
+}
+
+impl Settings {
+    /// What counts: the machine's word, and people's over it.
+    pub fn over(&self, told: &Told) -> Told {
+        let taken = |label: &String| self.labels.get(label).is_some_and(|set| !set.value);
+        let mut labels: Vec<String> = told.labels.iter().filter(|l| !taken(l)).cloned().collect();
+        for (label, set) in &self.labels {
+            if set.value && !labels.contains(label) {
+                labels.push(label.clone());
+            }
+        }
+        let mut facts = told.facts.clone();
+        facts.extend(
+            self.facts
+                .iter()
+                .map(|(name, set)| (name.clone(), set.value.clone())),
+        );
+        Told {
+            labels,
+            facts,
+            slots: self.slots.as_ref().map_or(told.slots, |set| set.value),
+        }
+    }
+}
+
+/// Why a fact cannot be set.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum WrongFact {
+    /// The requirement language could not ask for a fact of this name.
+    #[error(
+        "{0:?} cannot be a fact: a fact's name is up to 63 letters, digits, - and _, and begins with a letter"
+    )]
+    Name(String),
+    /// What the runner and its pool are called is set elsewhere.
+    #[error("{0} is what it is called, not what its machine is; change its name instead")]
+    Called(String),
+    /// The value is not of the fact's kind.
+    #[error("{name} is {wanted}, and {value:?} is not")]
+    Value {
+        /// The fact.
+        name: String,
+        /// What kind of value it has.
+        wanted: &'static str,
+        /// The value that was given.
+        value: String,
+    },
+}
+
+/// Checks a fact that a person wants to set, and gives its value in the form in which it is kept.
+pub fn checked(name: &str, value: &FactValue) -> Result<FactValue, WrongFact> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
+    let begins = name.starts_with(|c: char| c.is_ascii_alphabetic());
+    let keyword = ["and", "or", "not", "has"].contains(&name.to_lowercase().as_str());
+    if !begins || name.len() > 63 || !name.chars().all(fits) || keyword {
+        return Err(WrongFact::Name(name.to_owned()));
+    }
+    if matches!(name, "runner" | "pool") {
+        return Err(WrongFact::Called(name.to_owned()));
+    }
+    let wrong = |wanted| WrongFact::Value {
+        name: name.to_owned(),
+        wanted,
+        value: value.to_string(),
+    };
+    match kind(name) {
+        Kind::Count => as_count(value)
+            .map(FactValue::Count)
+            .ok_or_else(|| wrong("a whole number")),
+        Kind::Size => as_size(value)
+            .map(FactValue::size)
+            .ok_or_else(|| wrong("a size, such as 16GiB")),
+        Kind::Word | Kind::Open => {
+            let text = value.to_string();
+            if text.is_empty() || text.len() > 200 || text.chars().any(char::is_control) {
+                return Err(wrong("a word or a version of 1 to 200 bytes"));
+            }
+            Ok(FactValue::Text(text))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn set<T>(value: T) -> Set<T> {
+        Set {
+            value,
+            by: "mason".into(),
+            at: Moment::default(),
+        }
+    }
+
+    fn text(value: &str) -> FactValue {
+        FactValue::Text(value.into())
+    }
+
+    #[test]
+    fn a_persons_word_stands_over_the_machines_until_it_is_taken_back() {
+        let told = Told {
+            labels: vec!["bench".into(), "shared".into()],
+            facts: [("gcc".to_owned(), text("12.2.0"))].into(),
+            slots: 2,
+        };
+        let mut settings = Settings {
+            slots: Some(set(4)),
+            labels: [
+                ("shared".to_owned(), set(false)),
+                ("calm".to_owned(), set(true)),
+            ]
+            .into(),
+            facts: [("scope".to_owned(), set(text("4.1")))].into(),
+            ..Settings::default()
+        };
+        let now = settings.over(&told);
+        assert_eq!(now.labels, ["bench", "calm"]);
+        assert_eq!(now.slots, 4);
+        assert_eq!(now.facts.len(), 2);
+        settings.labels.remove("shared");
+        settings.slots = None;
+        let now = settings.over(&told);
+        assert_eq!(now.labels, ["bench", "shared", "calm"]);
+        assert_eq!(now.slots, 2);
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_set_changes_nothing(labels in proptest::collection::vec("[a-z]{1,5}", 0..5), slots in 0u32..9) {
+            let told = Told { labels, slots, ..Told::default() };
+            prop_assert_eq!(Settings::default().over(&told), told);
+        }
+    }
+
+    #[test]
+    fn facts_are_kept_in_the_form_in_which_they_compare() {
+        assert_eq!(checked("mem", &text("24 GiB")), Ok(text("24GiB")));
+        assert_eq!(checked("cores", &text("8")), Ok(FactValue::Count(8)));
+        assert_eq!(checked("gcc", &FactValue::Count(12)), Ok(text("12")));
+        for (name, value) in [
+            ("mem", "much"),
+            ("cores", "some"),
+            ("host", ""),
+            ("a b", "1"),
+            ("or", "1"),
+            ("9lives", "1"),
+            ("runner", "fell-01"),
+        ] {
+            assert!(checked(name, &text(value)).is_err(), "{name} = {value}");
+        }
+    }
+}

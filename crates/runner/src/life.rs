@@ -1,0 +1,83 @@
+//! What somebody at the machine can say of its runner. The runner's own credential is all that is needed.
+
+use crate::home::{Home, Identity};
+use crate::join::Trouble;
+use pennine_client::{Route, RunnerClient};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_wire::runner_protocol::Leave;
+use pennine_wire::{Runner, RunnerJob};
+
+fn identity(home: &Home) -> Result<Identity, Trouble> {
+    let found = home.identity()?;
+    found.ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))
+}
+
+fn client(identity: &Identity, route: &Route) -> Result<RunnerClient, Trouble> {
+    Ok(RunnerClient::new(
+        &identity.server,
+        &identity.credential,
+        route,
+    )?)
+}
+
+fn jobs(of: &[RunnerJob]) -> String {
+    let lines = of
+        .iter()
+        .map(|job| format!("  {} {} of {}\n", job.job, job.title, job.project));
+    lines.collect()
+}
+
+fn tell(runner: &Runner) {
+    print!(
+        "{} ({}) in the pool {}: {}; {}\n  {} of {} slots used\n{}",
+        runner.name,
+        runner.short,
+        runner.pool,
+        runner.state,
+        runner.why,
+        runner.used,
+        runner.slots,
+        jobs(&runner.executing)
+    );
+}
+
+/// Tells how the service sees this runner.
+pub async fn status(home: &Home, route: &Route) -> Result<(), Trouble> {
+    let identity = identity(home)?;
+    tell(&client(&identity, route)?.me().await?);
+    Ok(())
+}
+
+/// Says what is wanted of this runner.
+pub async fn wish(home: &Home, route: &Route, wish: Wish) -> Result<(), Trouble> {
+    let identity = identity(home)?;
+    tell(&client(&identity, route)?.wish(wish).await?);
+    Ok(())
+}
+
+/// Takes this runner out for good.
+pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Trouble> {
+    let identity = identity(home)?;
+    let left = client(&identity, route)?.leave(Leave { force }).await?;
+    home.forget_identity()?;
+    println!(
+        "{} has left {} for good; its record stays there. This machine can join again with a new ticket.",
+        identity.name, identity.server
+    );
+    if !left.ends.is_empty() {
+        print!(
+            "These jobs were ended, and are tried again elsewhere:\n{}",
+            jobs(&left.ends)
+        );
+    }
+    if !left.losses.is_empty() {
+        println!("Nothing else can run these:");
+        for loss in left.losses {
+            println!(
+                "  {} asking for {:?}: {} waiting, {} in the last 30 days",
+                loss.project, loss.requirement, loss.waiting, loss.lately
+            );
+        }
+    }
+    Ok(())
+}
