@@ -14,6 +14,7 @@ export type MendAction = Schemas["MendAction"];
 export type Trial = Schemas["Trial"];
 export type Pool = Schemas["Pool"];
 export type Runner = Schemas["Runner"];
+export type ChangedRunner = Schemas["ChangedRunner"];
 export type Place = Schemas["Place"];
 export type MadeTicket = Schemas["MadeTicket"];
 export type SignedIn = Schemas["SignedIn"];

@@ -27,6 +27,14 @@ export const useRunners = () =>
     refetchInterval: REPAIR,
   });
 
+/** One runner, retired or not. */
+export const useRunner = (name: string) =>
+  useQuery({
+    queryKey: ["runners", name],
+    queryFn: ({ signal }) => get<Runner>(`/runners/${encodeURIComponent(name)}`, signal),
+    refetchInterval: REPAIR,
+  });
+
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: ({ signal }) => get<Page<Place>>("/projects", signal) });
 

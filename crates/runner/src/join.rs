@@ -26,7 +26,7 @@ pub enum Trouble {
     #[error(
         "PENNINE_RUNNER_LOG={0} is no level, nor levels by module (info, or info,pennine_runner=debug): {1}"
     )]
-    Level(String, tracing_subscriber::filter::ParseError),
+    Level(String, String),
     /// `work` before `join`.
     #[error("this machine has not joined yet (no runner.json in {}).\n  Get a command with: pennine ticket add --pool POOL", .0.display())]
     NotJoined(PathBuf),

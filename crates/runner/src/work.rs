@@ -17,7 +17,7 @@ use std::time::Duration;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::Notify;
 use tokio::task::LocalSet;
-use tracing_subscriber::filter::Targets;
+use tracing_subscriber::filter::{LevelFilter, ParseError, Targets};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 use uuid::Uuid;
@@ -55,10 +55,7 @@ type Held = Rc<RefCell<BTreeMap<AttemptId, (Rc<Assigned>, Rc<Standing>)>>>;
 
 /// Takes work until stopped.
 pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
-    let levels = std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned());
-    let levels: Targets = levels
-        .parse()
-        .map_err(|error| Trouble::Level(levels, error))?;
+    let levels = levels(std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned()))?;
     tracing_subscriber::registry()
         .with(levels)
         .with(tracing_subscriber::fmt::layer().with_writer(std::io::stderr))
@@ -156,6 +153,18 @@ async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
             news.to_tell.set(true);
         }
     }
+}
+
+/// What is logged, by module.
+fn levels(given: String) -> Result<Targets, Trouble> {
+    // A word alone would be taken for a module, of which everything is logged.
+    for word in given.split(',').filter(|part| !part.contains('=')) {
+        if let Err(error) = word.parse::<LevelFilter>() {
+            return Err(Trouble::Level(given.clone(), error.to_string()));
+        }
+    }
+    let levels = given.parse();
+    levels.map_err(|error: ParseError| Trouble::Level(given, error.to_string()))
 }
 
 fn user() -> String {
@@ -349,4 +358,19 @@ fn take(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, answer: PollAnswer) -> 
         }
     }
     fresh
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_word_of_the_levels_is_checked() {
+        for fits in ["info", "warn,pennine_runner=debug", "off"] {
+            assert!(levels(fits.to_owned()).is_ok(), "{fits}");
+        }
+        for wrong in ["loud", "info,loud", "info,pennine_runner=loud"] {
+            assert!(levels(wrong.to_owned()).is_err(), "{wrong}");
+        }
+    }
 }

@@ -4,24 +4,24 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { put } from "../../api/client";
 import type { Runner } from "../../api/client";
-import { useRunners } from "../../api/hooks";
+import { useRunner } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { RunnerMark } from "../../parts/mark";
 import { Ago, Since } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { Retire } from "./Retire";
 
 export default function RunnerPage() {
   const { runner: name = "" } = useParams();
-  const runners = useRunners();
+  const { data: runner, error } = useRunner(name);
   const queries = useQueryClient();
   const wish = useMutation({
     mutationFn: (wanted: Runner["wish"]) => put<Runner>(`/runners/${encodeURIComponent(name)}/wish`, { wish: wanted }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["runners"] }),
   });
-  if (!runners.data) return runners.error ? <Trouble error={runners.error} /> : <Awaiting what="the runner" />;
-  const runner = runners.data.items.find((one) => one.short === name || one.id === name || one.name === name);
-  if (!runner) return <Lead>There is no runner {name}, or it is retired.</Lead>;
+  if (!runner) return error ? <Trouble error={error} /> : <Awaiting what="the runner" />;
+  const set = setByPeople(runner.set);
   const act = (label: string, wanted: Runner["wish"]) => (
     <Button
       size="sm"
@@ -53,8 +53,21 @@ export default function RunnerPage() {
           </span>
         ) : null}
         <span>pennine-runner {runner.version}</span>
-        {runner.wish === "work" ? act("Pause: take nothing new", "pause") : act("Resume", "work")}
       </Flex>
+      {runner.description ? <Box mt="6px">{runner.description}</Box> : null}
+      {runner.state === "retired" || runner.state === "awaited" ? null : (
+        <Flex gap="10px" mt="10px" align="start">
+          {runner.wish === "work" ? (
+            <>
+              {act("Pause: take nothing new", "pause")}
+              {act("Drain: finish and take nothing new", "drain")}
+            </>
+          ) : (
+            act("Resume", "work")
+          )}
+          <Retire runner={runner} />
+        </Flex>
+      )}
       {wish.error ? <Trouble error={wish.error} /> : null}
       <Heading>Executes</Heading>
       <List
@@ -68,6 +81,22 @@ export default function RunnerPage() {
           { head: "for", cell: (job) => (job.started_at ? <Since at={job.started_at} /> : "") },
         ]}
       />
+      {set.length > 0 ? (
+        <>
+          <Heading>Set by people</Heading>
+          <List
+            rows={set}
+            id={(one) => one.what}
+            empty=""
+            columns={[
+              { head: "what", cell: (one) => one.what },
+              { head: "to", cell: (one) => one.to },
+              { head: "by", cell: (one) => one.by },
+              { head: "when", cell: (one) => <Ago at={one.at} /> },
+            ]}
+          />
+        </>
+      ) : null}
       <Heading>Labels and facts</Heading>
       <Box mb="8px">{[...runner.labels, ...runner.pool_labels].join(", ") || "no labels"}</Box>
       <Box as="dl" display="grid" gridTemplateColumns="repeat(auto-fill, minmax(15em, 1fr))" rowGap="4px">
@@ -82,4 +111,19 @@ export default function RunnerPage() {
       </Box>
     </>
   );
+}
+
+type Line = { what: string; to: string; by: string; at: string };
+
+/** What people set over what the machine says, a line each. */
+function setByPeople(set: Runner["set"]): Line[] {
+  const lines: Line[] = [];
+  const add = (what: string, to: string, by: { by: string; at: string }) =>
+    lines.push({ what, to, by: by.by, at: by.at });
+  if (set?.slots) add("slots", String(set.slots.value), set.slots);
+  if (set?.paths) add("paths", set.paths.value.join(":"), set.paths);
+  for (const [name, one] of Object.entries(set?.labels ?? {})) add(`label ${name}`, one.value ? "has it" : "has it not", one);
+  for (const [name, one] of Object.entries(set?.facts ?? {})) add(`fact ${name}`, String(one.value), one);
+  for (const [name, one] of Object.entries(set?.variables ?? {})) add(`variable ${name}`, one.value, one);
+  return lines;
 }

@@ -305,8 +305,13 @@ impl Standing {
                 )
             }
             Reason::OutOfReach => {
+                let pools = if self.satisfying == 1 {
+                    "its pool"
+                } else {
+                    "their pools"
+                };
                 format!(
-                    "{} would satisfy it, but the project may not use their pools",
+                    "{} would satisfy it, but the project may not use {pools}",
                     runners(self.satisfying)
                 )
             }

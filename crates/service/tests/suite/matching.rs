@@ -292,7 +292,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     // Denied is explained on the job.
     let name = service.take(job("shore/tides", "linux", "true")).await;
     let why = service.why_when(&name, Reason::OutOfReach).await;
-    assert!(why.said.contains("may not use their pools"), "{}", why.said);
+    assert!(why.said.contains("may not use its pool"), "{}", why.said);
     assert_eq!(why.actions[0].said, "Let it use the pool quay");
     assert_eq!(
         why.actions[0].body,
