@@ -5,15 +5,19 @@ use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::fact::FactValue;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::setting::{Set, Settings};
 use pennine_core::time::{Moment, spoken};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
+use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
     /// List the runners.
     List {
+        /// Only those not heard of for so many days: machines that somebody forgot.
+        #[arg(long, value_name = "DAYS", conflicts_with = "watch")]
+        away: Option<u32>,
         /// Show it again every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
@@ -225,7 +229,43 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             );
             view::print(&told(&changed, &head))
         }
-        Verb::List { watch } => {
+        Verb::List {
+            away: Some(days),
+            watch: _,
+        } => {
+            let now = client.status().await?.now;
+            let long = now - Duration::from_secs(u64::from(days) * 86_400);
+            let mut runners = client.runners().await?;
+            runners.items.retain(|runner| {
+                runner.state == RunnerState::Offline
+                    && runner.seen_at.unwrap_or(runner.created_at) <= long
+            });
+            if json {
+                return view::json(&runners);
+            }
+            if runners.items.is_empty() {
+                return view::line(format!(
+                    "Every runner was heard of in the last {days} days."
+                ));
+            }
+            let rows = runners.items.iter().map(|runner| {
+                let heard = runner
+                    .seen_at
+                    .map_or("never".to_owned(), |at| view::ago(at, now));
+                vec![
+                    runner.short.clone(),
+                    runner.name.clone(),
+                    runner.pool.clone(),
+                    heard,
+                    view::cut(&runner.why, 50),
+                ]
+            });
+            let table = view::table(&["runner", "name", "pool", "last heard of", "why"], rows);
+            view::print(&format!(
+                "{table}\nWhat is gone for good is retired with: pennine runner retire NAME\n"
+            ))
+        }
+        Verb::List { away: None, watch } => {
             if json {
                 return view::json(&client.runners().await?);
             }

@@ -118,7 +118,10 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                     ticket.names.clone(),
                     ticket.labels.join(", "),
                     ticket.runner_name.clone().unwrap_or_default(),
-                    view::due(ticket.expires_at, now),
+                    match ticket.state.as_str() {
+                        "open" | "expired" => view::due(ticket.expires_at, now),
+                        _ => String::new(),
+                    },
                 ]
             });
             view::print(&view::table(

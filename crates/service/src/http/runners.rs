@@ -398,13 +398,11 @@ pub async fn retire_one(
     let ends = shown(&row, &executing).executing;
     if !retirement.preview {
         if let Some(first) = ends.first().filter(|_| !retirement.force) {
-            let said = format!(
-                "{} has {} jobs, such as {} {:?}",
-                row.name,
-                ends.len(),
-                first.job,
-                first.title
-            );
+            let more = match ends.len() {
+                1 => String::new(),
+                jobs => format!(" and {} more", jobs - 1),
+            };
+            let said = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
             return Err(Failure::conflict("runner-has-jobs", "The runner has jobs", said).mend(
                 "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
             ));

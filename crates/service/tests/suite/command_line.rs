@@ -204,3 +204,77 @@ async fn every_reading_verb_gives_json() {
             .unwrap_or_else(|e| panic!("{arguments:?}: {e}"));
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let many = [
+        "ticket", "add", "--pool", "quay", "--uses", "5", "--names", "fell-*",
+    ];
+    let made = prints(&service, &many).await;
+    assert!(made.contains("for 5 machines called fell-*"), "{made}");
+    let tickets = prints(&service, &["ticket", "list"]).await;
+    assert!(
+        tickets.contains("0 of 5") && tickets.contains("in 59 min"),
+        "{tickets}"
+    );
+    let revoked = prints(&service, &["ticket", "revoke", "t-1"]).await;
+    assert!(
+        revoked.contains("no machine has joined with it"),
+        "{revoked}"
+    );
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let set = [
+        "runner",
+        "set",
+        "fell-01",
+        "--label",
+        "bench",
+        "--fact",
+        "scope=4.1",
+        "--slots",
+        "3",
+        "--variable",
+        "CC=clang",
+    ];
+    assert!(
+        prints(&service, &set)
+            .await
+            .contains("Changed the runner fell-01")
+    );
+    let shown = prints(&service, &["runner", "show", "fell-01"]).await;
+    for said in [
+        "label bench",
+        "has it",
+        "4.1 (set by admin)",
+        "variable CC",
+        "0 of 3 slots",
+    ] {
+        assert!(shown.contains(said), "{said} in {shown}");
+    }
+    let reset = [
+        "runner",
+        "set",
+        "fell-01",
+        "--reset",
+        "slots",
+        "--reset",
+        "fact:scope",
+    ];
+    prints(&service, &reset).await;
+    let shown = prints(&service, &["runner", "show", "fell-01"]).await;
+    assert!(
+        shown.contains("0 of 1 slots") && !shown.contains("scope"),
+        "{shown}"
+    );
+    let wrong = pennine(&service, &["runner", "set", "fell-01", "--reset", "all"]).await;
+    assert_eq!(wrong.status.code(), Some(2));
+    let away = prints(&service, &["runner", "list", "--away", "7"]).await;
+    assert!(away.contains("Every runner was heard of"), "{away}");
+    let seen = prints(&service, &["runner", "retire", "fell-01", "--preview"]).await;
+    assert!(seen.contains("Nobody would lose anything"), "{seen}");
+    let retired = prints(&service, &["runner", "retire", "fell-01"]).await;
+    assert!(retired.contains("Retired fell-01"), "{retired}");
+}
