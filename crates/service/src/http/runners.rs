@@ -13,6 +13,7 @@ use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
 use pennine_core::setting::{Set, Settings, checked};
 use pennine_core::time::Moment;
+use pennine_store::connect::in_transaction;
 use pennine_store::runner::{self, Executing};
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, audit};
@@ -146,28 +147,32 @@ pub async fn set_wish(
 ) -> Answer<Json<Runner>> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    if !runner::set_wish(&mut connection, id, wish, now).await? {
+    // Together: a poll that came between would bring the state in line, and give another reason.
+    let set = in_transaction(&mut connection, async |connection| {
+        if !runner::set_wish(connection, id, wish, now).await? {
+            return Ok::<_, pennine_store::Error>(false);
+        }
+        let rows = runner::list(connection, Some(&[id])).await?;
+        let seen = |slots| RunnerEvent::Seen {
+            wish,
+            used: 0,
+            slots,
+        };
+        if let Some(row) = rows.first().filter(|row| row.state.is_connected())
+            && let Ok(to) = row.state.after(seen(row.slots().max(1)))
+        {
+            let why = format!("{by} said so: {wish}");
+            runner::set_state(connection, id, row.state.0, to, &why, now).await?;
+        }
+        Ok(true)
+    });
+    if !set.await? {
         let said = format!("{called} has not joined yet, or is retired");
         return Err(Failure::conflict(
             "wrong-state",
             "The runner cannot do that",
             said,
         ));
-    }
-    if let Some(row) = runner::list(&mut connection, Some(&[id]))
-        .await?
-        .first()
-        .filter(|row| row.state.is_connected())
-    {
-        let seen = RunnerEvent::Seen {
-            wish,
-            used: 0,
-            slots: row.slots().max(1),
-        };
-        if let Ok(to) = row.state.after(seen) {
-            let why = format!("{by} said so: {wish}");
-            runner::set_state(&mut connection, id, row.state.0, to, &why, now).await?;
-        }
     }
     let detail = json!({"wish": wish});
     audit::write(&mut connection, now, by, "runner.wish", called, detail).await?;
