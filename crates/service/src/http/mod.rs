@@ -17,6 +17,7 @@ mod mends;
 mod places;
 mod pools;
 mod queue;
+mod runner_here;
 mod runner_protocol;
 mod runners;
 mod seats;

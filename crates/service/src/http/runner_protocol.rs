@@ -4,7 +4,7 @@ use super::accept::Arrived;
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
 use super::body::{JsonBody, Params, check_labels};
-use super::{enrol, runners};
+use super::{enrol, runner_here};
 use crate::app::App;
 use crate::leader::LEASE;
 use crate::secret;
@@ -24,10 +24,9 @@ use pennine_store::attempt::{self, End, ForRunner, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Goodbye, Hello, Leave, LogTaken, OLDEST_PROTOCOL, OwnSettings, PROTOCOL,
-    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause, WishHere,
+    Assigned, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, OwnSettings, PROTOCOL, Phase,
+    Poll, PollAnswer, Settings, Started, Stop, StopCause,
 };
-use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde::Deserialize;
 use std::time::Duration;
 
@@ -47,9 +46,9 @@ pub fn routes() -> Router<App> {
         .route("/enrol", post(enrol::enrol))
         .route("/poll", post(poll))
         .route("/goodbye", post(goodbye))
-        .route("/me", get(me))
-        .route("/wish", put(wish))
-        .route("/leave", post(leave))
+        .route("/me", get(runner_here::me))
+        .route("/wish", put(runner_here::wish))
+        .route("/leave", post(runner_here::leave))
         .route("/attempts/{attempt}/started", post(started))
         .route("/attempts/{attempt}/finished", post(finished))
         .route(
@@ -99,7 +98,7 @@ pub fn check_slots(slots: u32) -> Answer<()> {
 }
 
 /// The runner that shows its credential, and the credential's hash.
-struct Caller(Known, Vec<u8>);
+pub struct Caller(pub Known, pub Vec<u8>);
 
 impl FromRequestParts<App> for Caller {
     type Rejection = Failure;
@@ -433,38 +432,6 @@ async fn goodbye(
         app.feed.kick();
     }
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// How the service sees the runner that asks.
-async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json<Runner>> {
-    let mut connection = app.store.get().await?;
-    runners::one(&mut connection, known.id.0).await
-}
-
-/// What somebody at the machine wants of its runner.
-async fn wish(
-    State(app): State<App>,
-    Caller(known, _): Caller,
-    JsonBody(sent): JsonBody<WishHere>,
-) -> Answer<Json<Runner>> {
-    let by = format!("somebody at {}", known.name);
-    runners::set_wish(&app, known.id.0, &known.name, sent.wish, &by).await
-}
-
-/// Somebody at the machine takes its runner out for good. Nothing else than its credential is needed for it.
-async fn leave(
-    State(app): State<App>,
-    Caller(known, _): Caller,
-    JsonBody(sent): JsonBody<Leave>,
-) -> Answer<Json<ChangedRunner>> {
-    let by = format!("somebody at {}", known.name);
-    let retirement = Retirement {
-        force: sent.force,
-        // A machine that goes away does so whatever is lost by it; the answer says what is.
-        accept_losses: true,
-        preview: false,
-    };
-    runners::retire_one(&app, known.id.0, retirement, &by).await
 }
 
 fn over(attempt: AttemptId) -> Failure {
