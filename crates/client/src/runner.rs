@@ -5,7 +5,8 @@ use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::runner::Wish;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Poll, PollAnswer, Started, WishHere,
+    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, Poll, PollAnswer, Started,
+    WishHere,
 };
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
@@ -87,6 +88,11 @@ impl RunnerClient {
     pub async fn finished(&self, attempt: AttemptId, finished: &Finished) -> Result<()> {
         self.say(&format!("/attempts/{attempt}/finished"), finished)
             .await
+    }
+
+    /// Reports that an attempt ended with the program that ran it.
+    pub async fn lost(&self, attempt: AttemptId, lost: &Lost) -> Result<()> {
+        self.say(&format!("/attempts/{attempt}/lost"), lost).await
     }
 
     /// Sends log bytes; the offset at which the next belong comes back.

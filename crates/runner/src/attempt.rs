@@ -1,19 +1,19 @@
 //! One attempt, from its assignment to its accepted report.
 
 use crate::home::Home;
-use crate::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, Refused, Running};
+use crate::report;
+use crate::slip::{Ending, Ran, Slip};
 use crate::spool::Spool;
+use crate::system::clock::Mark;
+use crate::system::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, Refused, Running};
 use crate::work::Pace;
 use pennine_client::RunnerClient;
 use pennine_core::fact::{Facts, Subject};
-use pennine_core::id::SessionId;
+use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
-use pennine_core::size::ByteSize;
-use pennine_core::time::{Micros, spoken};
-use pennine_wire::runner_protocol::{
-    Assigned, Finished, Held, OwnSettings, Phase, Started, StopCause,
-};
+use pennine_core::time::spoken;
+use pennine_wire::runner_protocol::{Assigned, Held, OwnSettings, Phase, Started, StopCause};
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::io;
@@ -89,10 +89,10 @@ impl Default for Standing {
 
 impl Standing {
     /// The attempt as a poll names it.
-    pub fn held(&self, assigned: &Assigned) -> Held {
+    pub fn held(&self, attempt: AttemptId, lease: LeaseToken) -> Held {
         Held {
-            attempt: assigned.attempt,
-            lease: assigned.lease,
+            attempt,
+            lease,
             phase: self.phase.get(),
             exited_ago_us: self.exited.get().map(|at| at.elapsed().into()),
             stopping: self.stop.get(),
@@ -102,6 +102,29 @@ impl Standing {
     /// Waits until the service has been told of the start, or will not be.
     pub async fn begun(&self) {
         self.begun.notified().await;
+    }
+
+    /// Its command has ended.
+    fn exit(&self, at: Instant) {
+        self.exited.set(Some(at));
+        self.phase.set(Phase::Finalizing);
+    }
+
+    /// One of an earlier life of this program, which has ended with it at the latest.
+    pub fn left(at: Instant) -> Standing {
+        let standing = Standing::default();
+        standing.exit(at);
+        standing
+    }
+
+    /// Whether its command has ended.
+    pub fn ended(&self) -> bool {
+        self.phase.get() == Phase::Finalizing
+    }
+
+    /// Why the service wants it ended, if it does.
+    pub fn stopped_as(&self) -> Option<StopCause> {
+        self.stop.get()
     }
 
     /// The service wants it ended.
@@ -134,20 +157,45 @@ impl Outcomes {
             started: None,
         }
     }
+
+    fn ending(self, log_capped: bool) -> Ending {
+        Ending::Ran(Ran {
+            result: self.result,
+            exit_code: self.exit_code,
+            said: self.said,
+            exited: Mark::now(),
+            processor: self.end.map(|end| end.processor),
+            peak_memory: self.end.map(|end| end.peak_memory),
+            log_capped,
+        })
+    }
 }
 
 /// Runs an attempt and reports it. Returns when the service has the report, or wants none.
 pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing>) {
-    let spool = match Spool::create(&bench.home.spool(assigned.attempt), assigned.log_cap.0) {
+    let attempt = assigned.attempt;
+    let mut slip = Slip {
+        lease: assigned.lease,
+        job: assigned.job.clone(),
+        started: None,
+        end: None,
+    };
+    let spool = match Spool::create(&bench.home.spool(attempt), assigned.log_cap.0) {
         Ok(spool) => Rc::new(spool),
         Err(error) => {
             let said = format!("the log cannot be written on {}: {error}", bench.host);
             tracing::error!(job = assigned.job, said);
-            report(&bench, &assigned, &standing, None, Outcomes::error(said)).await;
+            standing.exit(Instant::now());
+            slip.end = Some(Outcomes::error(said).ending(false));
+            report::deliver(&bench, attempt, &slip, &standing, None).await;
             return;
         }
     };
     let begun = spawn(&bench, &assigned, &spool).await;
+    if let Ok(begun) = &begun {
+        slip.started = Some(Mark::of(begun.at));
+        report::write_down(&bench, attempt, &slip);
+    }
     let sender = {
         let (bench, assigned, spool, standing) = (
             bench.clone(),
@@ -176,20 +224,21 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
         }
         Err(said) => Outcomes::error(said),
     };
-    standing.exited.set(Some(Instant::now()));
-    standing.phase.set(Phase::Finalizing);
+    standing.exit(Instant::now());
     if standing.stop.get() == Some(StopCause::Over) {
         spool.abandon();
     }
     for line in closing(&outcomes) {
         let _ = spool.say(&line);
     }
-    spool.close();
+    tracing::info!(job = assigned.job, result = %outcomes.result, "ended");
+    slip.end = Some(outcomes.ending(spool.capped()));
+    report::write_down(&bench, attempt, &slip);
+    // One sends at a time: what is left is sent with the end.
+    spool.hand_over();
     let _ = sender.await;
-    if !spool.over() {
-        report(&bench, &assigned, &standing, Some(&spool), outcomes).await;
-    }
-    bench.home.sweep(assigned.attempt);
+    spool.close();
+    report::deliver(&bench, attempt, &slip, &standing, Some(&spool)).await;
 }
 
 /// The lines with which the log ends.
@@ -503,68 +552,6 @@ async fn see_through(
         said,
         end,
         started: Some(at),
-    }
-}
-
-/// Reports the end until the service has it, or wants none.
-async fn report(
-    bench: &Bench,
-    assigned: &Assigned,
-    standing: &Standing,
-    spool: Option<&Spool>,
-    outcomes: Outcomes,
-) {
-    let mut pace = Pace::default();
-    loop {
-        let ago = |at: Instant| Micros::from(at.elapsed());
-        let finished = Finished {
-            session: bench.session,
-            lease: assigned.lease,
-            result: outcomes.result,
-            exit_code: outcomes.exit_code,
-            said: outcomes.said.clone(),
-            exited_ago_us: standing.exited.get().map(ago).unwrap_or_default(),
-            processor_us: outcomes.end.map(|end| end.processor),
-            peak_memory: outcomes.end.map(|end| end.peak_memory),
-            log_bytes: ByteSize(spool.map_or(0, Spool::length)),
-            log_capped: spool.is_some_and(Spool::capped),
-            started_ago_us: outcomes.started.map(ago),
-        };
-        match bench.client.finished(assigned.attempt, &finished).await {
-            Ok(()) => {
-                tracing::info!(job = assigned.job, result = %outcomes.result, "done");
-                return;
-            }
-            Err(error) => match (
-                error
-                    .problem()
-                    .map(|problem| (problem.word(), problem.next_offset)),
-                spool,
-            ) {
-                (Some(("stale-lease", _)), _) => {
-                    tracing::info!(
-                        job = assigned.job,
-                        "the service counts this attempt as over"
-                    );
-                    return;
-                }
-                (Some(("log-short", offset)), Some(spool)) => {
-                    spool.resume_at(offset.unwrap_or(0));
-                    spool
-                        .send(&bench.client, assigned.attempt, assigned.lease)
-                        .await;
-                }
-                _ => {
-                    if !error.passes() {
-                        tracing::warn!(%error, job = assigned.job, "the report was not taken; trying again");
-                    }
-                    pace.pause().await;
-                }
-            },
-        }
-        if standing.stop.get() == Some(StopCause::Over) {
-            return;
-        }
     }
 }
 

@@ -1,8 +1,7 @@
 //! What the runner finds on its machine.
 
-use nix::sys::statvfs::statvfs;
-use nix::sys::sysinfo::sysinfo;
-use nix::unistd::{AccessFlags, access, gethostname};
+use crate::system::hardware;
+use nix::unistd::gethostname;
 use pennine_core::fact::{FactValue, Facts};
 use pennine_core::setting::checked;
 use pennine_core::size::ByteSize;
@@ -63,16 +62,17 @@ pub async fn gather(folder: &Path, path: &str) -> Facts {
     if let Ok(host) = gethostname() {
         word("host", &host.to_string_lossy());
     }
-    if let Ok(system) = sysinfo() {
-        let size = ByteSize(system.ram_total()).nominal();
-        facts.insert("mem".into(), FactValue::size(size));
+    if let Some(memory) = hardware::memory() {
+        facts.insert("mem".into(), FactValue::size(memory.nominal()));
     }
     let cores = std::thread::available_parallelism().map_or(1, |cores| cores.get() as u64);
     facts.insert("cores".into(), FactValue::Count(cores));
-    if let Some(disk) = disk_of(folder) {
-        facts.insert("disk".into(), FactValue::size(disk));
+    if let Some(disk) = hardware::disk_of(folder) {
+        // In full GiB.
+        let size = ByteSize(disk.size.0 >> 30 << 30);
+        facts.insert("disk".into(), FactValue::size(size));
     }
-    devices(&mut facts);
+    hardware::devices(&mut facts);
     let mut probes = own_probes(folder);
     for (fact, program, ask) in TOOLS {
         probes.entry(fact.to_owned()).or_insert_with(|| Probe {
@@ -127,37 +127,6 @@ fn own_probes(folder: &Path) -> BTreeMap<String, Probe> {
     probes.into_iter().filter(|(name, _)| known(name)).collect()
 }
 
-/// Devices that jobs ask for, and the container engine.
-fn devices(facts: &mut Facts) {
-    let usable = |device: &str| access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok();
-    if usable("/dev/kvm") {
-        facts.insert("kvm".into(), FactValue::Text("usable".into()));
-    }
-    let counted = |folder: &str, begins: &[&str]| {
-        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
-        names
-            .filter(|name| begins.iter().any(|begin| name.starts_with(begin)))
-            .count() as u64
-    };
-    for (fact, folder, begins) in [
-        ("gpu", "/dev/dri", &["renderD"][..]),
-        ("serial", "/dev", &["ttyUSB", "ttyACM"][..]),
-    ] {
-        let count = counted(folder, begins);
-        if count > 0 {
-            facts.insert(fact.into(), FactValue::Count(count));
-        }
-    }
-    let engines = [
-        ("/run/podman/podman.sock", "podman"),
-        ("/run/docker.sock", "docker"),
-    ];
-    if let Some((_, engine)) = engines.iter().find(|(socket, _)| usable(socket)) {
-        facts.insert("engine".into(), FactValue::Text((*engine).into()));
-    }
-}
-
 /// Runs the probes at once; a slow tool then delays nobody.
 async fn all_of<F, T>(probes: impl Iterator<Item = F>) -> Vec<T>
 where
@@ -170,13 +139,6 @@ where
         found.extend(task.await.ok());
     }
     found
-}
-
-/// The whole size of the disk that holds a folder, in full GiB.
-fn disk_of(folder: &Path) -> Option<ByteSize> {
-    let disk = statvfs(folder).ok()?;
-    let size = disk.blocks() * disk.fragment_size();
-    Some(ByteSize(size >> 30 << 30))
 }
 
 async fn version_of(probe: &Probe, path: &str) -> Option<String> {

@@ -4,15 +4,16 @@
 //!   runner.json   the service, the runner's name, its credential (mode 0600)
 //!   lock          held while a runner works here
 //!   work/ATTEMPT  the workspace of an attempt
-//!   spool/ATTEMPT its log on the way to the service
+//!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.slip: how the attempt stands
 //! ```
 
 use crate::join::Trouble;
+use crate::slip::Slip;
 use pennine_core::id::{AttemptId, RunnerId};
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use uuid::Uuid;
 
@@ -122,15 +123,51 @@ impl Home {
         self.0.join("spool").join(attempt.to_string())
     }
 
+    fn slip_path(&self, attempt: AttemptId) -> PathBuf {
+        self.spool(attempt).with_extension("slip")
+    }
+
+    /// Writes down how an attempt stands. The file is there whole or not at all, whenever this program ends.
+    pub fn keep_slip(&self, attempt: AttemptId, slip: &Slip) -> std::io::Result<()> {
+        let path = self.slip_path(attempt);
+        let new = path.with_extension("new");
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        std::fs::write(&new, serde_json::to_vec(slip)?)?;
+        std::fs::rename(&new, &path)
+    }
+
+    /// How an attempt of an earlier life of this program stood.
+    pub fn slip(&self, attempt: AttemptId) -> Option<Slip> {
+        serde_json::from_slice(&std::fs::read(self.slip_path(attempt)).ok()?).ok()
+    }
+
+    /// Makes an attempt's log and slip outlive the machine's power.
+    pub fn settle(&self, attempt: AttemptId) {
+        for path in [self.spool(attempt), self.slip_path(attempt)] {
+            let synced = File::open(&path).and_then(|file| file.sync_all());
+            if let Err(error) = synced
+                && error.kind() != std::io::ErrorKind::NotFound
+            {
+                tracing::warn!(%error, file = %path.display(), "cannot be made durable");
+            }
+        }
+    }
+
     /// Removes what an attempt left in the folder.
     pub fn sweep(&self, attempt: AttemptId) {
-        let workspace = self.workspace(attempt);
-        if let Err(error) = std::fs::remove_dir_all(&workspace)
-            && error.kind() != std::io::ErrorKind::NotFound
-        {
-            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed");
-        }
+        self.clear_workspace(attempt);
         let _ = std::fs::remove_file(self.spool(attempt));
+        let _ = std::fs::remove_file(self.slip_path(attempt));
+    }
+
+    /// Removes an attempt's workspace. What cannot be removed is tried again at the next start.
+    pub fn clear_workspace(&self, attempt: AttemptId) {
+        let workspace = self.workspace(attempt);
+        if let Err(error) = remove_whole(&workspace) {
+            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed; tried again at the next start");
+        }
     }
 
     /// Attempts that left something in the folder.
@@ -141,12 +178,42 @@ impl Home {
                 .into_iter()
                 .flatten()
                 .flatten();
-            found.extend(
-                entries.filter_map(|entry| entry.file_name().to_str()?.parse::<AttemptId>().ok()),
-            );
+            found.extend(entries.filter_map(|entry| {
+                let name = entry.file_name();
+                let stem = Path::new(&name).file_stem()?.to_str()?;
+                stem.parse::<AttemptId>().ok()
+            }));
         }
         found.sort();
         found.dedup();
         found
     }
+}
+
+/// Removes a folder with everything in it, folders that a job made read-only too.
+fn remove_whole(folder: &Path) -> std::io::Result<()> {
+    let gone = |error: &std::io::Error| error.kind() == std::io::ErrorKind::NotFound;
+    match std::fs::remove_dir_all(folder) {
+        Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
+            make_writable(folder)?;
+            std::fs::remove_dir_all(folder)
+        }
+        Err(error) if !gone(&error) => Err(error),
+        _ => Ok(()),
+    }
+}
+
+/// Lets the owner write in a folder and all below it. Links are not followed.
+fn make_writable(folder: &Path) -> std::io::Result<()> {
+    let mut ahead = vec![folder.to_owned()];
+    while let Some(folder) = ahead.pop() {
+        std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700))?;
+        for entry in std::fs::read_dir(&folder)? {
+            let entry = entry?;
+            if entry.file_type()?.is_dir() {
+                ahead.push(entry.path());
+            }
+        }
+    }
+    Ok(())
 }

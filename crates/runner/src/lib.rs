@@ -1,18 +1,23 @@
 //! The program on the machine: joins a pool, polls for work, runs it, tells what came of it.
 //!
 //! ```text
-//!   work (one outstanding poll) --> attempt (workspace, time limit, report)
+//!   work (one outstanding poll) --> attempt (workspace, time limit)
 //!                                      |-- keeper  (the processes: a namespace that dies with the runner)
-//!                                      `-- spool   (the log: on disk first, then to the service)
+//!                                      |-- spool   (the log: on disk first, then to the service)
+//!                                      `-- report  (the end: on disk first, then to the service)
 //! ```
+//! What is particular to the operating system is in [`system`].
+//!
 //! Everything runs on one thread: a child's parent-death signal is bound to the thread that made it.
 
 pub mod attempt;
 pub mod facts;
 pub mod home;
 pub mod join;
-pub mod keeper;
 pub mod life;
 pub mod program;
+pub mod report;
+pub mod slip;
 pub mod spool;
+pub mod system;
 pub mod work;

@@ -2,7 +2,7 @@
 
 use crate::home::Home;
 use crate::join::{self, Trouble};
-use crate::keeper::{self, Isolation};
+use crate::system::keeper::{self, Isolation};
 use crate::{attempt, facts, life, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;

@@ -5,7 +5,7 @@
 
 use crate::work::Pace;
 use bytes::Bytes;
-use pennine_client::RunnerClient;
+use pennine_client::{ClientError, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken};
 use std::cell::{Cell, RefCell};
 use std::fs::File;
@@ -34,6 +34,8 @@ pub struct Spool {
     cap: u64,
     capped: Cell<bool>,
     closed: Cell<bool>,
+    /// Whether somebody else will send the rest.
+    handed_over: Cell<bool>,
     /// Whether the service takes nothing more from this attempt.
     over: Cell<bool>,
     grown: Notify,
@@ -52,17 +54,29 @@ impl Spool {
             .create(true)
             .truncate(true)
             .open(path)?;
-        Ok(Spool {
+        Ok(Spool::in_file(file, 0, cap))
+    }
+
+    /// The log that an earlier life of this program left in this file.
+    pub fn reopen(path: &Path) -> io::Result<Spool> {
+        let file = File::options().read(true).write(true).open(path)?;
+        let length = file.metadata()?.len();
+        Ok(Spool::in_file(file, length, u64::MAX))
+    }
+
+    fn in_file(file: File, written: u64, cap: u64) -> Spool {
+        Spool {
             file: RefCell::new(file),
-            written: Cell::new(0),
+            written: Cell::new(written),
             sent: Cell::new(0),
             cap,
             capped: Cell::new(false),
             closed: Cell::new(false),
+            handed_over: Cell::new(false),
             over: Cell::new(false),
             grown: Notify::new(),
             shrunk: Notify::new(),
-        })
+        }
     }
 
     /// Appends what the command wrote, up to the cap; past it a mark is left, once.
@@ -113,6 +127,12 @@ impl Spool {
         self.grown.notify_one();
     }
 
+    /// Who sends now leaves the rest to who sends next.
+    pub fn hand_over(&self) {
+        self.handed_over.set(true);
+        self.grown.notify_one();
+    }
+
     /// Nothing more needs to be sent.
     pub fn abandon(&self) {
         self.over.set(true);
@@ -140,15 +160,48 @@ impl Spool {
         self.sent.set(offset.min(self.written.get()));
     }
 
-    /// Whether everything was written and sent.
-    pub fn drained(&self) -> bool {
-        self.closed.get() && self.sent.get() >= self.written.get()
-    }
-
-    /// Sends until the log is closed and the service has all of it, or takes nothing more.
-    pub async fn send(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
+    /// Asks the service how much of the log it has, until it answers. Where it has more than is left here (the machine lost
+    /// its power before all of it was on disk), the log goes on after that.
+    pub async fn locate(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
         let mut pace = Pace::default();
         while !self.over.get() {
+            let asked = client.log(attempt, lease, self.written.get(), Bytes::new());
+            match asked.await {
+                Ok(next) => {
+                    self.written.set(self.written.get().max(next));
+                    self.sent.set(next);
+                    return;
+                }
+                Err(error) => {
+                    if let Some(next) = self.refused(&error) {
+                        self.sent.set(next);
+                        return;
+                    }
+                    pace.pause().await;
+                }
+            }
+        }
+    }
+
+    /// Acts on what the service says instead of taking bytes: the offset at which it wants to go on, if that is it.
+    fn refused(&self, error: &ClientError) -> Option<u64> {
+        match error.problem() {
+            Some(problem) if problem.word() == "log-gap" => {
+                return Some(problem.next_offset.unwrap_or(0));
+            }
+            Some(problem) if ["stale-lease", "log-complete"].contains(&problem.word()) => {
+                self.abandon();
+            }
+            _ if error.passes() => {}
+            _ => tracing::warn!(%error, "the service does not take the log"),
+        }
+        None
+    }
+
+    /// Sends until the log is closed and the service has all of it, or takes nothing more, or it is handed over.
+    pub async fn send(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
+        let mut pace = Pace::default();
+        while !self.over.get() && !self.handed_over.take() {
             let (sent, written) = (self.sent.get(), self.written.get());
             if sent >= written {
                 if self.closed.get() {
@@ -172,20 +225,22 @@ impl Spool {
                         tokio::time::sleep(BREATH).await;
                     }
                 }
-                Err(error) => match error.problem() {
-                    Some(problem) if problem.word() == "log-gap" => {
-                        self.resume_at(problem.next_offset.unwrap_or(0));
-                    }
-                    Some(problem) if ["stale-lease", "log-complete"].contains(&problem.word()) => {
-                        self.abandon()
-                    }
-                    _ if error.passes() => pace.pause().await,
-                    _ => {
-                        tracing::warn!(%error, "the service does not take the log");
-                        pace.pause().await;
-                    }
+                Err(error) => match self.refused(&error) {
+                    Some(next) => self.resume_at(next),
+                    None if self.over.get() => {}
+                    // While it is away, whoever is told to go on elsewhere does so at once.
+                    None => tokio::select! {
+                        () = pace.pause() => {}
+                        () = self.handed() => {}
+                    },
                 },
             }
+        }
+    }
+
+    async fn handed(&self) {
+        while !self.handed_over.get() {
+            self.grown.notified().await;
         }
     }
 }

@@ -4,16 +4,18 @@ use crate::attempt::{self, Bench, Standing};
 use crate::facts;
 use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
-use crate::keeper::{self, Isolation, Keepers};
+use crate::report;
+use crate::slip::{Ending, Slip};
+use crate::system::keeper::{self, Isolation, Keepers};
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
-use pennine_core::id::{AttemptId, SessionId};
-use pennine_wire::runner_protocol::{About, Assigned, OwnSettings, PROTOCOL, Poll, PollAnswer};
+use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use pennine_wire::runner_protocol::{About, OwnSettings, PROTOCOL, Poll, PollAnswer};
 use rand::RngExt;
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::Notify;
 use tokio::task::LocalSet;
@@ -51,7 +53,8 @@ impl Pace {
 /// How long the next poll waits for what has just been assigned to begin.
 const BEGIN: Duration = Duration::from_millis(100);
 
-type Held = Rc<RefCell<BTreeMap<AttemptId, (Rc<Assigned>, Rc<Standing>)>>>;
+/// The attempts that this runner has, with their leases.
+type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<Standing>)>>>;
 
 /// Takes work until stopped.
 pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
@@ -64,7 +67,7 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         .identity()?
         .ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))?;
     let _lock = home.lock()?;
-    clear_leftovers(home);
+    let left = clear_leftovers(home);
     let keepers = Keepers::here().await;
     if keepers.isolation() == Isolation::Group {
         tracing::warn!("{}", keepers.isolation().said());
@@ -97,7 +100,11 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
             let news = Rc::new(News::default());
             tokio::task::spawn_local(look_now_and_then(bench.clone(), news.clone()));
             let mut told = 0;
-            let mut polls = std::pin::pin!(poll_for_ever(&bench, &identity, &news));
+            let held = Held::default();
+            for (attempt, slip) in left {
+                go_on(&bench, &news, &held, attempt, slip);
+            }
+            let mut polls = std::pin::pin!(poll_for_ever(&bench, &identity, &news, &held));
             loop {
                 tokio::select! {
                     end = &mut polls => break end,
@@ -174,21 +181,56 @@ fn user() -> String {
     })
 }
 
-/// Ends what an earlier life left running and removes what it left lying.
-fn clear_leftovers(home: &Home) {
+/// Ends what an earlier life left running and removes what it left lying. What it had not reported yet comes back.
+fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Slip)> {
     let attempts = home.leftovers();
     if attempts.is_empty() {
-        return;
+        return Vec::new();
     }
     let names: Vec<String> = attempts.iter().map(ToString::to_string).collect();
     let ended = keeper::end_leftovers(&names);
+    let mut left = Vec::new();
+    for attempt in attempts {
+        match home.slip(attempt) {
+            Some(slip) => {
+                home.clear_workspace(attempt);
+                left.push((attempt, slip));
+            }
+            None => home.sweep(attempt),
+        }
+    }
     tracing::warn!(
-        attempts = attempts.len(),
+        attempts = names.len(),
         processes = ended,
+        to_report = left.len(),
         "cleared what an earlier run of this program left"
     );
-    for attempt in attempts {
-        home.sweep(attempt);
+    left
+}
+
+/// Reports what an earlier life of this program had not reported yet.
+fn go_on(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, attempt: AttemptId, slip: Slip) {
+    let exited = match &slip.end {
+        Some(Ending::Ran(ran)) => ran.exited.instant(),
+        _ => Instant::now(),
+    };
+    let standing = Rc::new(Standing::left(exited));
+    hold(held, attempt, slip.lease, &standing);
+    let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
+    tokio::task::spawn_local(async move {
+        report::resume(bench, attempt, slip, standing).await;
+        let_go(&held, &news, attempt);
+    });
+}
+
+fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, standing: &Rc<Standing>) {
+    held.borrow_mut().insert(attempt, (lease, standing.clone()));
+}
+
+fn let_go(held: &Held, news: &News, attempt: AttemptId) {
+    held.borrow_mut().remove(&attempt);
+    if news.leaving.get() {
+        news.leave.notify_one();
     }
 }
 
@@ -197,15 +239,15 @@ async fn poll_for_ever(
     bench: &Rc<Bench>,
     identity: &Identity,
     news: &Rc<News>,
+    held: &Held,
 ) -> Result<(), Trouble> {
-    let held: Held = Held::default();
     let mut pace = Pace::default();
     let mut sequence = 0;
     news.to_tell.set(true);
     let mut connected = false;
     let mut checked = false;
     loop {
-        if news.leaving.get() && held.borrow().is_empty() {
+        if news.leaving.get() && may_stop(held, connected) {
             return Ok(());
         }
         if !checked {
@@ -242,8 +284,8 @@ async fn poll_for_ever(
                     .slots
                     .saturating_sub(u32::try_from(held.len()).unwrap_or(u32::MAX)),
                 held: held
-                    .values()
-                    .map(|(assigned, standing)| standing.held(assigned))
+                    .iter()
+                    .map(|(attempt, (lease, standing))| standing.held(*attempt, *lease))
                     .collect(),
                 about,
                 at_once: false,
@@ -274,7 +316,7 @@ async fn poll_for_ever(
                 if let Some(own) = answer.own.clone() {
                     keep_to(bench, news, own);
                 }
-                let fresh = take(bench, news, &held, answer);
+                let fresh = take(bench, news, held, answer);
                 // A start that is told acknowledges the assignment, and the poll would only be in its way.
                 let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
                 let _ = tokio::time::timeout(BEGIN, told).await;
@@ -291,6 +333,13 @@ async fn poll_for_ever(
             }
         }
     }
+}
+
+/// Whether a runner that is to stop may do so: it has no job any more, or none but such as have ended and wait on disk for a
+/// service that is away.
+fn may_stop(held: &Held, connected: bool) -> bool {
+    let held = held.borrow();
+    held.is_empty() || (!connected && held.values().all(|(_, standing)| standing.ended()))
 }
 
 /// Keeps to what people set of this runner.
@@ -311,10 +360,9 @@ fn keep_to(bench: &Bench, news: &News, own: OwnSettings) {
 fn tell(connected: &mut bool, pace: &mut Pace, error: &ClientError) {
     let first = std::mem::take(connected) || pace.0 == SHORTEST;
     if first {
-        tracing::warn!(
-            "{}. Trying again until it works; jobs go on meanwhile",
-            said(error).replace("\n ", "")
-        );
+        let said = said(error).replace("\n  ", "; ");
+        let stop = if said.ends_with(['?', '.']) { "" } else { "." };
+        tracing::warn!("{said}{stop} Trying again until it works; jobs go on meanwhile");
     }
 }
 
@@ -340,16 +388,12 @@ fn take(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, answer: PollAnswer) -> 
             "begins"
         );
         let (assigned, standing) = (Rc::new(assigned), Rc::new(Standing::default()));
-        held.borrow_mut()
-            .insert(id, (assigned.clone(), standing.clone()));
+        hold(held, id, assigned.lease, &standing);
         fresh.push(standing.clone());
         let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
         tokio::task::spawn_local(async move {
             attempt::run(bench, assigned, standing).await;
-            held.borrow_mut().remove(&id);
-            if news.leaving.get() {
-                news.leave.notify_one();
-            }
+            let_go(&held, &news, id);
         });
     }
     for stop in answer.stop {

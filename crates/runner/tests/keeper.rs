@@ -8,7 +8,7 @@
     clippy::indexing_slicing
 )]
 
-use pennine_runner::keeper::{
+use pennine_runner::system::keeper::{
     End, Ended, Isolation, Keepers, MARKER, Order, Refused, Running, end_leftovers,
 };
 use std::io;

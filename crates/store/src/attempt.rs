@@ -364,17 +364,18 @@ pub struct Loss {
     pub counts: bool,
 }
 
-/// Ends an attempt that came to nothing. Its job waits again, unless it was to be cancelled or has no try left. Done
-/// only under the leader's fence. False when the attempt was over already, or another leads.
+/// Ends an attempt that came to nothing. Its job waits again, unless it was to be cancelled or has no try left. What the
+/// leader concludes is done only under its fence; what the runner itself reports needs none. False when the attempt was
+/// over already, or another leads.
 pub async fn lose(
     connection: &mut Connection,
-    epoch: Epoch,
+    epoch: Option<Epoch>,
     attempt: AttemptId,
     loss: &Loss,
     at: Moment,
 ) -> Result<bool> {
     let row: CountRow = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+        "with fence as materialized (select epoch from leadership where epoch = coalesce($1, epoch) for share),
          a as (
            update attempt set state = $2, result = $3, said = $4, finished_at = $5
            from fence where id = $6 and state = any($7)
@@ -408,7 +409,7 @@ pub async fn lose(
            from j)
          select count(*) as changed from a",
     )
-    .bind::<BigInt, _>(epoch.0)
+    .bind::<Nullable<BigInt>, _>(epoch.map(|epoch| epoch.0))
     .bind::<Text, _>(Db(AttemptState::Done))
     .bind::<Text, _>(Db(Outcome::Error))
     .bind::<Text, _>(&loss.said)

@@ -262,6 +262,15 @@ pub struct Finished {
     pub started_ago_us: Option<Micros>,
 }
 
+/// The attempt ended with the program that ran it, which has been started again since. It has no result.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub struct Lost {
+    pub session: SessionId,
+    pub lease: LeaseToken,
+    /// The log's whole length. Refused until that much is durable.
+    pub log_bytes: ByteSize,
+}
+
 /// How much of a log is durable: the offset at which the next bytes belong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LogTaken {

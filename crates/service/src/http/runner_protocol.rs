@@ -20,12 +20,12 @@ use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
-use pennine_store::attempt::{self, End, ForRunner, Reported};
+use pennine_store::attempt::{self, End, ForRunner, Loss, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Goodbye, Hello, LogTaken, OLDEST_PROTOCOL, OwnSettings, PROTOCOL, Phase,
-    Poll, PollAnswer, Settings, Started, Stop, StopCause,
+    Assigned, Finished, Goodbye, Hello, LogTaken, Lost, OLDEST_PROTOCOL, OwnSettings, PROTOCOL,
+    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -51,6 +51,7 @@ pub fn routes() -> Router<App> {
         .route("/leave", post(runner_here::leave))
         .route("/attempts/{attempt}/started", post(started))
         .route("/attempts/{attempt}/finished", post(finished))
+        .route("/attempts/{attempt}/lost", post(lost))
         .route(
             "/attempts/{attempt}/log",
             post(log).layer(DefaultBodyLimit::max(LOG_BYTES)),
@@ -510,20 +511,48 @@ async fn finished(
             });
             Ok(StatusCode::NO_CONTENT)
         }
-        Reported::LogShort(length) => Err(Failure::conflict(
-            "log-short",
-            "The log is not whole yet",
-            format!(
-                "{length} bytes of the log are durable, the report says {}",
-                sent.log_bytes.0
-            ),
-        )
-        .next_offset(length.max(0).unsigned_abs())),
+        Reported::LogShort(length) => Err(log_short(length.max(0).unsigned_abs(), sent.log_bytes)),
         Reported::Over => {
             tracing::info!(runner = known.name, attempt = %id, "an end was reported for an attempt that is over");
             Err(over(id))
         }
     }
+}
+
+/// An attempt ended with the program that ran it. Its job is tried again.
+async fn lost(
+    State(app): State<App>,
+    Caller(known, _): Caller,
+    Path(id): Path<AttemptId>,
+    JsonBody(sent): JsonBody<Lost>,
+) -> Answer<StatusCode> {
+    let mut connection = app.store.get().await?;
+    if !attempt::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
+        return Err(over(id));
+    }
+    let log = pennine_store::log::state(&mut connection, id).await?;
+    let durable = log.map_or(0, |log| log.length.max(0).unsigned_abs());
+    if durable < sent.log_bytes.0 {
+        return Err(log_short(durable, sent.log_bytes));
+    }
+    let loss = Loss {
+        said: format!("{} was restarted and lost it", known.name),
+        counts: true,
+    };
+    if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
+        app.memory.over(known.id.0, id);
+        app.followed.ring(id);
+        app.feed.kick();
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn log_short(durable: u64, wanted: ByteSize) -> Failure {
+    let said = format!(
+        "{durable} bytes of the log are durable, the report says {}",
+        wanted.0
+    );
+    Failure::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
 }
 
 /// Where log bytes belong.

@@ -140,7 +140,7 @@ impl Term<'_> {
             };
             if let Some(loss) = loss {
                 let mut connection = self.app.store.leader().await?;
-                if attempt::lose(&mut connection, self.epoch, one.id.0, &loss, now).await? {
+                if attempt::lose(&mut connection, Some(self.epoch), one.id.0, &loss, now).await? {
                     tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
                     self.app.feed.kick();
                     self.app.memory.over(one.runner_id.0, one.id.0);

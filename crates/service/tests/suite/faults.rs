@@ -1,5 +1,6 @@
 //! What may fail, fails: runners, answers, the service, the database, connections.
 
+use crate::runner_faults::{lives, mark};
 use crate::support::{Cutter, Runner, Service, ServiceProcess, config, free_port, token_in, until};
 use pennine_client::{Client, Route};
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -9,22 +10,6 @@ use sha2::{Digest, Sha256};
 use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
-
-/// A name that nothing else on this machine has, to find a job's processes by.
-fn mark() -> String {
-    format!("mark-{}", uuid::Uuid::new_v4().simple())
-}
-
-/// Whether a process of this machine has the mark on its command line.
-fn lives(mark: &str) -> bool {
-    let entries = std::fs::read_dir("/proc").expect("/proc").flatten();
-    entries
-        .filter_map(|entry| std::fs::read(entry.path().join("cmdline")).ok())
-        .any(|line| {
-            line.windows(mark.len())
-                .any(|window| window == mark.as_bytes())
-        })
-}
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried_on_another() {

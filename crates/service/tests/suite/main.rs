@@ -23,6 +23,7 @@ mod jobs;
 mod leadership;
 mod logs;
 mod matching;
+mod runner_faults;
 mod runner_life;
 mod runners;
 mod waits;

@@ -100,6 +100,24 @@ impl Runner {
         self.child = Some(child);
     }
 
+    /// Starts it with this command line around it, which ends by becoming the runner: its folder and its program are
+    /// `$0` and `$1` of the shell script.
+    pub fn work_within(&mut self, wrapper: &[&str], script: &str) {
+        let mut shell = Command::new(wrapper[0]);
+        shell
+            .args(&wrapper[1..])
+            .args(["sh", "-c", script])
+            .arg(self.home.path())
+            .arg(program("pennine-runner"))
+            .env_clear()
+            .env("PATH", std::env::var("PATH").unwrap_or_default())
+            .env("PENNINE_RUNNER_DIR", self.home.path())
+            .env("PENNINE_RUNNER_LOG", "warn")
+            .stdin(Stdio::null())
+            .stdout(Stdio::null());
+        self.child = Some(shell.spawn().expect("the runner starts"));
+    }
+
     /// Its process id.
     pub fn pid(&self) -> u32 {
         self.child.as_ref().expect("it works").id()

@@ -23,7 +23,8 @@ pub struct Service {
     pub clock: Clock,
     pub database: Database,
     pub data: TempDir,
-    _replica: Replica,
+    config: Config,
+    replica: Option<Replica>,
 }
 
 /// One replica in this process.
@@ -71,6 +72,13 @@ impl Replica {
         Replica { url, stop, task }
     }
 
+    fn address(&self) -> SocketAddr {
+        self.url
+            .trim_start_matches("http://")
+            .parse()
+            .expect("an address")
+    }
+
     /// Stops it, as SIGTERM would.
     pub async fn stop(self) {
         self.stop.cancel();
@@ -112,8 +120,10 @@ impl Service {
         let mut config = config(&database.url, data.path(), ([127, 0, 0, 1], 0).into());
         change(&mut config);
         let clock = Clock::starting_at(wall_clock());
-        let replica = Replica::start(config, clock.clone()).await;
+        let replica = Replica::start(config.clone(), clock.clone()).await;
         ready(&replica.url).await;
+        // When it comes back, it is where it was.
+        config.listen = replica.address();
         let token = token_in(data.path());
         let client = Client::new(&replica.url, &token, &Route::default()).expect("a client");
         Service {
@@ -123,16 +133,25 @@ impl Service {
             clock,
             database,
             data,
-            _replica: replica,
+            config,
+            replica: Some(replica),
         }
     }
 
     /// The host and port.
     pub fn address(&self) -> SocketAddr {
-        self.url
-            .trim_start_matches("http://")
-            .parse()
-            .expect("an address")
+        self.config.listen
+    }
+
+    /// It stops serving.
+    pub async fn goes_away(&mut self) {
+        self.replica.take().expect("it is there").stop().await;
+    }
+
+    /// It serves again, where it was.
+    pub async fn comes_back(&mut self) {
+        self.replica = Some(Replica::start(self.config.clone(), self.clock.clone()).await);
+        ready(&self.url).await;
     }
 
     /// Makes a team `firmware`, a project `firmware/buoy` and an open pool `quay`.

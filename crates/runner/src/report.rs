@@ -1,0 +1,150 @@
+//! Telling the service how an attempt ended, in this life of the program or for an earlier one.
+
+use crate::attempt::{Bench, Standing};
+use crate::slip::{Ending, Ran, Slip};
+use crate::spool::Spool;
+use crate::work::Pace;
+use pennine_client::ClientError;
+use pennine_core::id::AttemptId;
+use pennine_core::size::ByteSize;
+use pennine_wire::runner_protocol::{Finished, Lost, StopCause};
+use std::rc::Rc;
+use std::time::Duration;
+
+/// What the service has not got after so long is made to outlive the machine's power, too.
+const SETTLE: Duration = Duration::from_secs(2);
+
+/// Writes down how an attempt stands, for another life of this program.
+pub fn write_down(bench: &Bench, attempt: AttemptId, slip: &Slip) {
+    if let Err(error) = bench.home.keep_slip(attempt, slip) {
+        tracing::warn!(%error, job = slip.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
+    }
+}
+
+/// Sends what is left of an attempt's log and reports its end, until the service has both or wants neither; then removes
+/// what is left of it.
+pub async fn deliver(
+    bench: &Bench,
+    attempt: AttemptId,
+    slip: &Slip,
+    standing: &Standing,
+    spool: Option<&Spool>,
+) {
+    let delivered = async {
+        if let Some(spool) = spool {
+            spool.send(&bench.client, attempt, slip.lease).await;
+        }
+        if !spool.is_some_and(Spool::over) {
+            report(bench, attempt, slip, standing, spool).await;
+        }
+    };
+    let mut delivered = std::pin::pin!(delivered);
+    if tokio::time::timeout(SETTLE, &mut delivered).await.is_err() {
+        bench.home.settle(attempt);
+        delivered.await;
+    }
+    bench.home.sweep(attempt);
+}
+
+/// Goes on with an attempt of an earlier life of this program: its command has ended with that, at the latest.
+pub async fn resume(bench: Rc<Bench>, attempt: AttemptId, mut slip: Slip, standing: Rc<Standing>) {
+    let spool = match Spool::reopen(&bench.home.spool(attempt)) {
+        Ok(spool) => spool,
+        Err(error) => {
+            tracing::error!(%error, job = slip.job, "the log of an earlier attempt cannot be read; it is given up");
+            bench.home.sweep(attempt);
+            return;
+        }
+    };
+    spool.locate(&bench.client, attempt, slip.lease).await;
+    if slip.end.is_none() {
+        let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
+        let _ = spool.say(said);
+        slip.end = Some(Ending::Lost);
+        write_down(&bench, attempt, &slip);
+    }
+    spool.close();
+    deliver(&bench, attempt, &slip, &standing, Some(&spool)).await;
+}
+
+async fn tell(
+    bench: &Bench,
+    attempt: AttemptId,
+    slip: &Slip,
+    spool: Option<&Spool>,
+) -> Result<(), ClientError> {
+    let log_bytes = ByteSize(spool.map_or(0, Spool::length));
+    match &slip.end {
+        Some(Ending::Ran(ran)) => {
+            let Ran {
+                result,
+                exit_code,
+                said,
+                exited,
+                processor,
+                peak_memory,
+                log_capped,
+            } = ran.clone();
+            let finished = Finished {
+                session: bench.session,
+                lease: slip.lease,
+                result,
+                exit_code,
+                said,
+                exited_ago_us: exited.ago().into(),
+                processor_us: processor,
+                peak_memory,
+                log_bytes,
+                log_capped,
+                started_ago_us: slip.started.as_ref().map(|at| at.ago().into()),
+            };
+            bench.client.finished(attempt, &finished).await
+        }
+        Some(Ending::Lost) | None => {
+            let lost = Lost {
+                session: bench.session,
+                lease: slip.lease,
+                log_bytes,
+            };
+            bench.client.lost(attempt, &lost).await
+        }
+    }
+}
+
+async fn report(
+    bench: &Bench,
+    attempt: AttemptId,
+    slip: &Slip,
+    standing: &Standing,
+    spool: Option<&Spool>,
+) {
+    let mut pace = Pace::default();
+    loop {
+        let Err(error) = tell(bench, attempt, slip, spool).await else {
+            tracing::info!(job = slip.job, "the end is reported");
+            return;
+        };
+        let problem = error
+            .problem()
+            .map(|problem| (problem.word(), problem.next_offset));
+        match (problem, spool) {
+            (Some(("stale-lease", _)), _) => {
+                tracing::info!(job = slip.job, "the service counts this attempt as over");
+                return;
+            }
+            (Some(("log-short", offset)), Some(spool)) => {
+                spool.resume_at(offset.unwrap_or(0));
+                spool.send(&bench.client, attempt, slip.lease).await;
+            }
+            _ => {
+                if !error.passes() {
+                    tracing::warn!(%error, job = slip.job, "the report was not taken; trying again");
+                }
+                pace.pause().await;
+            }
+        }
+        if standing.stopped_as() == Some(StopCause::Over) {
+            return;
+        }
+    }
+}

@@ -1,0 +1,43 @@
+//! What has to be known of an attempt so that another life of this program can report it: a small file beside its log.
+//! Written when the command has started and again when it has ended, so that a runner that is killed, or restarted while
+//! the service is away, still delivers log and result.
+
+use crate::system::clock::Mark;
+use pennine_core::id::LeaseToken;
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::size::ByteSize;
+use pennine_core::time::Micros;
+use serde::{Deserialize, Serialize};
+
+/// An attempt as it is written down.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Slip {
+    pub lease: LeaseToken,
+    /// The job's short name.
+    pub job: String,
+    /// When the command was started, if it was.
+    pub started: Option<Mark>,
+    /// How it ended; nothing while it runs.
+    pub end: Option<Ending>,
+}
+
+/// How an attempt ended.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub enum Ending {
+    /// With a result of its own.
+    Ran(Ran),
+    /// Together with the program that ran it.
+    Lost,
+}
+
+/// What is reported of an attempt that has a result.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Ran {
+    pub result: Outcome,
+    pub exit_code: Option<i32>,
+    pub said: Option<String>,
+    pub exited: Mark,
+    pub processor: Option<Micros>,
+    pub peak_memory: Option<ByteSize>,
+    pub log_capped: bool,
+}

@@ -1,0 +1,62 @@
+//! What the machine has: memory, disks, devices.
+
+use nix::sys::statvfs::statvfs;
+use nix::sys::sysinfo::sysinfo;
+use nix::unistd::{AccessFlags, access};
+use pennine_core::fact::{FactValue, Facts};
+use pennine_core::size::ByteSize;
+use std::path::Path;
+
+/// All of its memory.
+pub fn memory() -> Option<ByteSize> {
+    Some(ByteSize(sysinfo().ok()?.ram_total()))
+}
+
+/// The disk that holds a folder.
+#[derive(Clone, Copy, Debug)]
+pub struct Disk {
+    /// Its whole size.
+    pub size: ByteSize,
+    /// What this user may still write.
+    pub free: ByteSize,
+}
+
+/// The disk that holds a folder.
+pub fn disk_of(folder: &Path) -> Option<Disk> {
+    let disk = statvfs(folder).ok()?;
+    Some(Disk {
+        size: ByteSize(disk.blocks() * disk.fragment_size()),
+        free: ByteSize(disk.blocks_available() * disk.fragment_size()),
+    })
+}
+
+/// Devices that jobs ask for, and the container engine.
+pub fn devices(facts: &mut Facts) {
+    let usable = |device: &str| access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok();
+    if usable("/dev/kvm") {
+        facts.insert("kvm".into(), FactValue::Text("usable".into()));
+    }
+    let counted = |folder: &str, begins: &[&str]| {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+        names
+            .filter(|name| begins.iter().any(|begin| name.starts_with(begin)))
+            .count() as u64
+    };
+    for (fact, folder, begins) in [
+        ("gpu", "/dev/dri", &["renderD"][..]),
+        ("serial", "/dev", &["ttyUSB", "ttyACM"][..]),
+    ] {
+        let count = counted(folder, begins);
+        if count > 0 {
+            facts.insert(fact.into(), FactValue::Count(count));
+        }
+    }
+    let engines = [
+        ("/run/podman/podman.sock", "podman"),
+        ("/run/docker.sock", "docker"),
+    ];
+    if let Some((_, engine)) = engines.iter().find(|(socket, _)| usable(socket)) {
+        facts.insert("engine".into(), FactValue::Text((*engine).into()));
+    }
+}

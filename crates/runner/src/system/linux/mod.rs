@@ -1,0 +1,6 @@
+//! Linux.
+
+pub mod clock;
+pub mod hardware;
+pub mod keeper;
+pub mod unit;

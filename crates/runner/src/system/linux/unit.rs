@@ -1,0 +1,1 @@
+//! The runner as a service of systemd.
