@@ -147,6 +147,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Maintenance that is on or to come, the earliest first. */
+        get: operations["list_maintenance"];
+        put?: never;
+        /** Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on. */
+        post: operations["add_maintenance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance/{maintenance}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End maintenance now, or call it off. */
+        post: operations["end_maintenance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{path}": {
         parameters: {
             query?: never;
@@ -256,6 +291,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runner-time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What some runners did lately. */
+        get: operations["show_runner_time"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners": {
         parameters: {
             query?: never;
@@ -294,6 +346,46 @@ export interface paths {
         patch: operations["change_runner"];
         trace?: never;
     };
+    "/api/v1/runners/{runner}/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Looks at one runner from the service's end: its connection, whether its machine answers, what stands in the way of it
+         *     taking work, how its last jobs ended, and what it said itself.
+         */
+        get: operations["check_runner"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{runner}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The jobs that would be next on a runner, in the order in which dispatch would give it to them if it became free now and
+         *     nobody else could take them: bands, shares, limits and seats as they are.
+         */
+        get: operations["list_next"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners/{runner}/retire": {
         parameters: {
             query?: never;
@@ -308,6 +400,26 @@ export interface paths {
          *     elsewhere, and where jobs would be left that nothing can run, unless told to go on.
          */
         post: operations["retire_runner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{runner}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a runner back from the jobs that have it: they are ended and tried again, losing no try, and the runner is paused,
+         *     so that nothing takes it before somebody resumes it.
+         */
+        post: operations["take_runner_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -634,6 +746,15 @@ export interface components {
             losses: components["schemas"]["Loss"][];
             runner: components["schemas"]["Runner"];
         };
+        /** @description What was found out about a runner, from the service's end. */
+        Checkup: {
+            findings: components["schemas"]["Finding"][];
+            runner: string;
+            /** @description How it stands, in one sentence. */
+            said: string;
+            /** @description The worst of the findings. */
+            verdict: components["schemas"]["Verdict"];
+        };
         /** @description One part of a requirement, and how many runners fail it. */
         ClauseCount: {
             /** @description The part, as the requirement's normal form prints it. */
@@ -661,6 +782,16 @@ export interface components {
              * @description How many of them satisfy the whole.
              */
             satisfying: number;
+        };
+        /** @description One thing that was looked at. */
+        Finding: {
+            /** @description What was looked at: `disk`, `clock`. */
+            check: string;
+            /** @description What to do about it, where something is to be done. */
+            mend?: string | null;
+            /** @description What was found, in words. */
+            said: string;
+            verdict: components["schemas"]["Verdict"];
         };
         /** @description A word in a requirement that no runner and no pool knows. */
         Hint: {
@@ -823,10 +954,25 @@ export interface components {
         };
         /** @description A ticket just made. The secret is shown this once. */
         MadeTicket: components["schemas"]["Ticket"] & {
-            /** @description The command to run on the machine. */
+            /** @description The command to run on a machine that has the program. */
             command: string;
+            /** @description The command to run on a bare machine: it fetches the runner's program from the service, checks it and joins. */
+            install?: string;
             /** @description What the machine shows when it joins. */
             secret: string;
+        };
+        /** @description Maintenance that is on or to come. */
+        Maintenance: {
+            by: string;
+            from: components["schemas"]["Moment"];
+            /** @description Its short name, `m-3`. */
+            name: string;
+            /** @description Whether it is on now. */
+            on: boolean;
+            pool?: string | null;
+            runner?: string | null;
+            until: components["schemas"]["Moment"];
+            why: string;
         };
         /** @description What a person can do about a reason. */
         Mend: {
@@ -893,16 +1039,31 @@ export interface components {
             /** @description The requirement; empty for any runner of an open pool. */
             where?: string;
         };
+        /** @description A stretch of time in which a pool, or one runner, is to take nothing new. What runs goes on. */
+        NewMaintenance: {
+            from?: components["schemas"]["Moment"] | null;
+            /** @description How long it lasts: more than nothing, and at most 90 days. */
+            length_us: components["schemas"]["Micros"];
+            /** @description The pool; or the runner. */
+            pool?: string | null;
+            runner?: string | null;
+            /** @description What is done, for those whose jobs wait because of it. */
+            why: string;
+        };
         /** @description What to make a pool from. */
         NewPool: {
             /** @description What kind of machines these are, for people. */
             description?: string;
             /** @description Labels that every runner of the pool has. */
             labels?: string[];
+            /** @description Another pool, from which everything that is not given is taken, its reach too. */
+            like?: string | null;
             /** @description Letters, digits, `-` and `_`; unique in the installation. */
             name: string;
-            /** @description Whether it takes jobs that ask for nothing. */
-            open?: boolean;
+            /** @description What a machine has to be to join it, in the requirement language: `mem >= 8GiB and has gcc`. */
+            needs?: string | null;
+            /** @description Whether it takes jobs that ask for nothing; it does when not given. */
+            open?: boolean | null;
             /** @description The path of the team or project that owns it; none for the root. Everything at or below may use it. */
             owner?: string | null;
         };
@@ -958,6 +1119,14 @@ export interface components {
         NewWish: {
             wish: components["schemas"]["Wish"];
         };
+        /** @description A job that would be next on a runner, if slots of it became free now. */
+        NextJob: {
+            job: string;
+            project: string;
+            title: string;
+            waits_since: components["schemas"]["Moment"];
+            where: string;
+        };
         /**
          * @description How a job, or an attempt, ended.
          * @enum {string}
@@ -986,6 +1155,43 @@ export interface components {
                 title: string;
                 /** @description How long it waited, so far if it still waits, over all attempts. */
                 wait_us: components["schemas"]["Micros"];
+                where: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Maintenance: {
+            /** @description The things. */
+            items: {
+                by: string;
+                from: components["schemas"]["Moment"];
+                /** @description Its short name, `m-3`. */
+                name: string;
+                /** @description Whether it is on now. */
+                on: boolean;
+                pool?: string | null;
+                runner?: string | null;
+                until: components["schemas"]["Moment"];
+                why: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_NextJob: {
+            /** @description The things. */
+            items: {
+                job: string;
+                project: string;
+                title: string;
+                waits_since: components["schemas"]["Moment"];
                 where: string;
             }[];
             /** @description Send it as `after` to get the next page. */
@@ -1042,6 +1248,8 @@ export interface components {
                 id: components["schemas"]["PoolId"];
                 labels: string[];
                 name: string;
+                /** @description What a machine has to be to join it; empty for nothing in particular. */
+                needs?: string;
                 /** @description Who of them may use it; everything at or below the owner when empty. */
                 only?: string[];
                 open: boolean;
@@ -1073,6 +1281,8 @@ export interface components {
                 /** @description What it executes now. */
                 executing: components["schemas"]["RunnerJob"][];
                 facts: components["schemas"]["BTreeMap"];
+                /** @description What is not as it should be on its machine, by its own word. */
+                findings?: components["schemas"]["Finding"][];
                 id: components["schemas"]["RunnerId"];
                 /** @description Its own labels; its pool's are not repeated. */
                 labels: string[];
@@ -1101,6 +1311,26 @@ export interface components {
                 why: string;
                 /** @description What people want of it. */
                 wish: components["schemas"]["Wish"];
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_RunnerTime: {
+            /** @description The things. */
+            items: {
+                /** @description Whether there was more than is shown: its beginning is then later than what was asked for. */
+                cut: boolean;
+                /** @description What ran in each slot, the oldest first. */
+                lanes: components["schemas"]["Stretch"][][];
+                runner: components["schemas"]["RunnerId"];
+                /** Format: int32 */
+                slots: number;
+                /** @description Changes of its state, the oldest first; the first holds from before the stretch that was asked for. */
+                states: components["schemas"]["StateStretch"][];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -1223,6 +1453,8 @@ export interface components {
             id: components["schemas"]["PoolId"];
             labels: string[];
             name: string;
+            /** @description What a machine has to be to join it; empty for nothing in particular. */
+            needs?: string;
             /** @description Who of them may use it; everything at or below the owner when empty. */
             only?: string[];
             open: boolean;
@@ -1246,6 +1478,8 @@ export interface components {
             also?: string[] | null;
             description?: string | null;
             labels?: string[] | null;
+            /** @description What a machine has to be to join it; empty for nothing in particular. Those that have joined stay. */
+            needs?: string | null;
             /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
             only?: string[] | null;
             open?: boolean | null;
@@ -1352,6 +1586,8 @@ export interface components {
             /** @description What it executes now. */
             executing: components["schemas"]["RunnerJob"][];
             facts: components["schemas"]["BTreeMap"];
+            /** @description What is not as it should be on its machine, by its own word. */
+            findings?: components["schemas"]["Finding"][];
             id: components["schemas"]["RunnerId"];
             /** @description Its own labels; its pool's are not repeated. */
             labels: string[];
@@ -1446,6 +1682,18 @@ export interface components {
          * @enum {string}
          */
         RunnerState: "awaited" | "available" | "busy" | "draining" | "paused" | "offline" | "retired";
+        /** @description What runners did over the last hours. */
+        RunnerTime: {
+            /** @description Whether there was more than is shown: its beginning is then later than what was asked for. */
+            cut: boolean;
+            /** @description What ran in each slot, the oldest first. */
+            lanes: components["schemas"]["Stretch"][][];
+            runner: components["schemas"]["RunnerId"];
+            /** Format: int32 */
+            slots: number;
+            /** @description Changes of its state, the oldest first; the first holds from before the stretch that was asked for. */
+            states: components["schemas"]["StateStretch"][];
+        };
         /** @description A kind of seat, and who has them. */
         Seat: {
             /** Format: int32 */
@@ -1643,6 +1891,12 @@ export interface components {
              */
             taking: number;
         };
+        /** @description A runner was in a state for a while. */
+        StateStretch: {
+            from: components["schemas"]["Moment"];
+            state: components["schemas"]["RunnerState"];
+            why: string;
+        };
         /** @description How things stand now. */
         Status: {
             /** @description The answer line as plain text. */
@@ -1672,11 +1926,28 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description What a runner did with one slot, for a while. */
+        Stretch: {
+            /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
+            from: components["schemas"]["Moment"];
+            job: string;
+            project: string;
+            result?: components["schemas"]["Outcome"] | null;
+            said?: string | null;
+            started?: components["schemas"]["Moment"] | null;
+            title: string;
+            until?: components["schemas"]["Moment"] | null;
+        };
         /** @description From whom to take seats back. */
         TakeBack: {
             /** @description The job that holds them. */
             job: string;
             /** @description Why, for the record. */
+            why: string;
+        };
+        /** @description Taking a scarce runner back from the jobs that have it. */
+        TakeRunnerBack: {
+            /** @description Why, for the record and for those whose jobs it ends. */
             why: string;
         };
         /** @description Seats that a person took back from a job. */
@@ -1747,6 +2018,11 @@ export interface components {
             /** @description Its state as people see it, or `out of reach`. */
             state: string;
         };
+        /**
+         * @description How something was found.
+         * @enum {string}
+         */
+        Verdict: "good" | "doubtful" | "bad";
         /** @description Why a job waits, and what would run it. */
         Why: {
             /** @description What a person can press. */
@@ -2075,6 +2351,84 @@ export interface operations {
             };
         };
     };
+    list_maintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Maintenance"];
+                };
+            };
+        };
+    };
+    add_maintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMaintenance"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_maintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its short name (m-3) */
+                maintenance: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     remove_place: {
         parameters: {
             query?: never;
@@ -2354,11 +2708,52 @@ export interface operations {
             };
         };
     };
+    show_runner_time: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Ids, short names or names of up to 100 runners, with commas between. */
+                runners: string;
+                /** @description How many hours back, up to 168; 6 when not given. */
+                hours: number | null;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RunnerTime"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_runners: {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description Only those that satisfy this requirement. */
+                where: string | null;
+                /** @description Only those of this pool. */
+                pool: string | null;
+                /** @description Only those in this state. */
+                state: components["schemas"]["RunnerState"] | null;
+                /** @description Leave out what is only wanted of one at a time: facts, findings and what people set. */
+                brief: boolean;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2369,6 +2764,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Runner"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2437,6 +2840,66 @@ export interface operations {
             };
         };
     };
+    check_runner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkup"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_next: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_NextJob"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     retire_runner: {
         parameters: {
             query?: never;
@@ -2450,6 +2913,40 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Retirement"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedRunner"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_runner_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRunnerBack"];
             };
         };
         responses: {

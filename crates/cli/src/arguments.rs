@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::verbs::{job, place, pool, queue, runner, seat, ticket};
+use crate::verbs::{job, maintenance, place, pool, queue, runner, seat, ticket};
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
 
@@ -96,4 +96,7 @@ pub enum Noun {
     /// Runners.
     #[command(subcommand)]
     Runner(runner::Verb),
+    /// Stretches of time in which a pool or a runner takes nothing new.
+    #[command(subcommand)]
+    Maintenance(maintenance::Verb),
 }

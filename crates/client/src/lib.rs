@@ -6,7 +6,7 @@
 mod people;
 mod runner;
 
-pub use people::{Client, LogPart};
+pub use people::{Client, LogPart, RunnerFilter};
 pub use runner::RunnerClient;
 
 use bytes::Bytes;
@@ -17,6 +17,7 @@ use reqwest::{Response, StatusCode};
 use serde::de::DeserializeOwned;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{PoisonError, RwLock};
 use std::time::Duration;
 
 /// What went wrong with a request.
@@ -135,7 +136,7 @@ pub(crate) struct Link {
     urls: Vec<String>,
     /// Which of them answered last, or is tried next.
     at: AtomicUsize,
-    secret: String,
+    secret: RwLock<String>,
     http: reqwest::Client,
 }
 
@@ -156,7 +157,7 @@ impl Link {
         Ok(Link {
             urls,
             at: AtomicUsize::new(0),
-            secret: secret.trim().to_owned(),
+            secret: RwLock::new(secret.trim().to_owned()),
             http,
         })
     }
@@ -169,11 +170,18 @@ impl Link {
 
     pub(crate) fn request(&self, method: reqwest::Method, path: &str) -> reqwest::RequestBuilder {
         let request = self.http.request(method, format!("{}{path}", self.url()));
-        if self.secret.is_empty() {
+        let secret = self.secret.read().unwrap_or_else(PoisonError::into_inner);
+        if secret.is_empty() {
             request
         } else {
-            request.bearer_auth(&self.secret)
+            request.bearer_auth(&*secret)
         }
+    }
+
+    /// Shows another secret from now on.
+    pub(crate) fn show(&self, secret: &str) {
+        let mut shown = self.secret.write().unwrap_or_else(PoisonError::into_inner);
+        secret.clone_into(&mut shown);
     }
 
     /// Boxed, so that what is under it is compiled here, and not once more for each caller in each program.

@@ -2,13 +2,14 @@
 
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::Micros;
 use pennine_wire::{
-    BulkAction, BulkResult, ChangedPool, ChangedRunner, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE,
-    LogLines, MadeTicket, NEXT_OFFSET, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTicket,
-    NewTrial, Page, Place, PlaceChange, Pool, PoolChange, Queue, Retirement, Runner, RunnerChange,
-    Seat, SeatChange, SignedIn, Skyline, Status, TakeBack, TakenJob, Ticket, Trial, Why,
+    BulkAction, BulkResult, ChangedPool, ChangedRunner, Checkup, Job, JobLine, LOG_ATTEMPT,
+    LOG_COMPLETE, LogLines, MadeTicket, Maintenance, NEXT_OFFSET, NewJob, NewMaintenance, NewPool,
+    NewProject, NewSeat, NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool,
+    PoolChange, Queue, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn,
+    Skyline, Status, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trial, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -27,6 +28,27 @@ pub struct LogPart {
     pub attempt: Option<u32>,
     /// Whether nothing more will come.
     pub complete: bool,
+}
+
+/// Which runners are asked for; all of them when nothing is said.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct RunnerFilter {
+    /// Those that satisfy it.
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    /// Those of this pool.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<String>,
+    /// Those in this state.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<RunnerState>,
+}
+
+impl RunnerFilter {
+    /// Whether it asks for all of them.
+    pub fn is_any(&self) -> bool {
+        self.requirement.is_none() && self.pool.is_none() && self.state.is_none()
+    }
 }
 
 impl Client {
@@ -211,8 +233,54 @@ impl Client {
     }
 
     /// The runners.
-    pub async fn runners(&self) -> Result<Page<Runner>> {
-        self.get("/runners").await
+    pub async fn runners(&self, filter: &RunnerFilter) -> Result<Page<Runner>> {
+        let request = self.0.request(Method::GET, "/api/v1/runners");
+        self.0.json(request.query(filter)).await
+    }
+
+    /// What the service can tell of a runner that does not do what it should.
+    pub async fn check_runner(&self, name: &str) -> Result<Checkup> {
+        self.get(&format!("/runners/{}/doctor", segment(name)))
+            .await
+    }
+
+    /// The jobs that would be next on a runner.
+    pub async fn next_on(&self, name: &str) -> Result<Page<NextJob>> {
+        self.get(&format!("/runners/{}/next", segment(name))).await
+    }
+
+    /// What some runners did lately.
+    pub async fn runner_time(&self, names: &[&str], hours: u32) -> Result<Page<RunnerTime>> {
+        let request = self.0.request(Method::GET, "/api/v1/runner-time");
+        let query = [("runners", names.join(",")), ("hours", hours.to_string())];
+        self.0.json(request.query(&query)).await
+    }
+
+    /// Takes a runner back from the jobs that have it.
+    pub async fn take_runner_back(
+        &self,
+        name: &str,
+        back: &TakeRunnerBack,
+    ) -> Result<ChangedRunner> {
+        self.post(&format!("/runners/{}/take-back", segment(name)), back)
+            .await
+    }
+
+    /// Maintenance that is on or to come.
+    pub async fn maintenance(&self) -> Result<Page<Maintenance>> {
+        self.get("/maintenance").await
+    }
+
+    /// Plans maintenance.
+    pub async fn add_maintenance(&self, new: &NewMaintenance) -> Result<Maintenance> {
+        self.post("/maintenance", new).await
+    }
+
+    /// Ends maintenance now, or calls it off.
+    pub async fn end_maintenance(&self, name: &str) -> Result<()> {
+        let path = format!("/api/v1/maintenance/{}/end", segment(name));
+        self.0.send(self.0.request(Method::POST, &path)).await?;
+        Ok(())
     }
 
     /// One runner.

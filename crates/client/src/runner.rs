@@ -5,8 +5,8 @@ use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::runner::Wish;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, Poll, PollAnswer, Started,
-    WishHere,
+    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, Poll, PollAnswer, Renewed,
+    Started, WishHere,
 };
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
@@ -93,6 +93,17 @@ impl RunnerClient {
     /// Reports that an attempt ended with the program that ran it.
     pub async fn lost(&self, attempt: AttemptId, lost: &Lost) -> Result<()> {
         self.say(&format!("/attempts/{attempt}/lost"), lost).await
+    }
+
+    /// Asks for another credential. It is shown from [`RunnerClient::show`] on.
+    pub async fn renew(&self) -> Result<Renewed> {
+        let request = self.0.request(Method::POST, "/runner/v1/credential");
+        self.0.json(request).await
+    }
+
+    /// Shows this credential from now on.
+    pub fn show(&self, credential: &str) {
+        self.0.show(credential);
     }
 
     /// Sends log bytes; the offset at which the next belong comes back.

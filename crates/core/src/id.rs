@@ -72,6 +72,8 @@ ids! {
     LeaseToken,
     /// One replica's life.
     ReplicaId,
+    /// A stretch of time in which a pool or a runner takes nothing new.
+    MaintenanceId,
 }
 
 /// The kinds of thing that have a short name for people, such as `j-4812`.
@@ -81,6 +83,7 @@ pub enum Short {
     Run,
     Runner,
     Ticket,
+    Maintenance,
 }
 
 impl Short {
@@ -91,6 +94,7 @@ impl Short {
             Short::Run => "run",
             Short::Runner => "r",
             Short::Ticket => "t",
+            Short::Maintenance => "m",
         }
     }
 

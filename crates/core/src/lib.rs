@@ -6,6 +6,7 @@
 //!
 //! - [`requirement`]: the language in which a job asks for a machine, and why a machine does not satisfy it.
 //! - [`fact`], [`size`], [`version`]: what a runner is known to be.
+//! - [`finding`]: what was found out about a machine, good or bad.
 //! - [`setting`]: what people set of a runner over what its machine says.
 //! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
@@ -15,6 +16,7 @@
 pub mod answer;
 pub mod dispatch;
 pub mod fact;
+pub mod finding;
 pub mod id;
 pub mod lifecycle;
 pub mod requirement;

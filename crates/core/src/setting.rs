@@ -4,6 +4,7 @@
 //! tells who made it and when.
 
 use crate::fact::{FactValue, Facts, Kind, as_count, as_size, kind};
+use crate::finding::Finding;
 use crate::time::Moment;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -15,6 +16,9 @@ pub struct Told {
     pub labels: Vec<String>,
     pub facts: Facts,
     pub slots: u32,
+    /// What is not as it should be on it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<Finding>,
 }
 
 /// Something that a person set.
@@ -66,6 +70,7 @@ impl Settings {
             labels,
             facts,
             slots: self.slots.as_ref().map_or(told.slots, |set| set.value),
+            findings: told.findings.clone(),
         }
     }
 }
@@ -146,6 +151,7 @@ mod tests {
     #[test]
     fn a_persons_word_stands_over_the_machines_until_it_is_taken_back() {
         let told = Told {
+            findings: Vec::new(),
             labels: vec!["bench".into(), "shared".into()],
             facts: [("gcc".to_owned(), text("12.2.0"))].into(),
             slots: 2,

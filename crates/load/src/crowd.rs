@@ -123,8 +123,9 @@ async fn furnish(client: &Client) -> Result<(), Trouble> {
         name: PLACE.into(),
         description: "simulated runners".into(),
         labels: vec![PLACE.into()],
-        open: false,
+        open: Some(false),
         owner: None,
+        ..NewPool::default()
     };
     client.add_pool(&pool).await?;
     Ok(())
@@ -152,6 +153,7 @@ async fn join(
 
 fn about() -> About {
     About {
+        findings: Vec::new(),
         facts: [(
             "os".to_owned(),
             pennine_core::fact::FactValue::Text("linux".into()),

@@ -9,6 +9,7 @@ use crate::system::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, R
 use crate::work::Pace;
 use pennine_client::RunnerClient;
 use pennine_core::fact::{Facts, Subject};
+use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
@@ -38,6 +39,8 @@ pub struct Bench {
     pub keepers: Keepers,
     /// What the machine is, as found last.
     pub facts: RefCell<Facts>,
+    /// What was not as it should be on it then.
+    pub findings: RefCell<Vec<Finding>>,
     /// What it keeps to: what it was joined with, or what people set since.
     pub own: RefCell<OwnSettings>,
     pub host: String,

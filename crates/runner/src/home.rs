@@ -2,6 +2,7 @@
 //!
 //! ```text
 //!   runner.json   the service, the runner's name, its credential (mode 0600)
+//!   log/          its own log, a file a day
 //!   lock          held while a runner works here
 //!   work/ATTEMPT  the workspace of an attempt
 //!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.slip: how the attempt stands
@@ -15,7 +16,11 @@ use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use tracing_appender::rolling::{RollingFileAppender, Rotation};
 use uuid::Uuid;
+
+/// For so many days its own log is kept.
+pub const LOG_DAYS: usize = 14;
 
 /// Who this runner is.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -54,6 +59,27 @@ impl Home {
     /// Where it is.
     pub fn path(&self) -> &Path {
         &self.0
+    }
+
+    /// The runner's own log: a file for each day (UTC), as many of which are kept as [`LOG_DAYS`] says.
+    pub fn log_file(&self) -> Result<RollingFileAppender, String> {
+        std::fs::create_dir_all(self.0.join("log")).map_err(|error| error.to_string())?;
+        RollingFileAppender::builder()
+            .rotation(Rotation::DAILY)
+            .filename_prefix("runner")
+            .filename_suffix("log")
+            .max_log_files(LOG_DAYS)
+            .build(self.0.join("log"))
+            .map_err(|error| error.to_string())
+    }
+
+    /// Finds out whether it can be written.
+    pub fn try_writing(&self) -> std::io::Result<()> {
+        let path = self.0.join(".written");
+        let written = File::create(&path)
+            .and_then(|mut file| file.write_all(b"x").and_then(|()| file.sync_all()));
+        let removed = std::fs::remove_file(&path);
+        written.and(removed)
     }
 
     fn identity_path(&self) -> PathBuf {

@@ -1,17 +1,16 @@
 //! Joining a pool, and what can go wrong with a runner, told so that a person knows what to do.
 
 use crate::attempt::usual_path;
+use crate::doctor;
 use crate::facts;
 use crate::home::{Home, Identity};
+use crate::system::keeper::Keepers;
 use pennine_client::{ClientError, Route, RunnerClient};
-use pennine_core::time::{Moment, spoken};
+use pennine_core::finding::{Finding, Verdict};
+use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Enrol, Hello, OLDEST_PROTOCOL, PROTOCOL};
+use std::io::{BufRead, IsTerminal, Read, Write};
 use std::path::PathBuf;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
-
-/// How far the machine's clock may be from the service's before joining is refused: certificates and tokens that the
-/// machine's jobs use would fail in ways that are hard to find.
-const CLOCK: Duration = Duration::from_secs(300);
 
 /// Why the runner cannot go on.
 #[derive(Debug, thiserror::Error)]
@@ -51,6 +50,15 @@ pub enum Trouble {
     /// The service refused, or could not be reached.
     #[error("{}", said(.0))]
     Client(#[from] ClientError),
+    /// The machine is not fit to join.
+    #[error("this machine is not fit to join:{}", .0.iter().map(finding_line).collect::<String>())]
+    Unfit(Vec<Finding>),
+    /// The doctor found something.
+    #[error("not everything is as it should be")]
+    Unwell,
+    /// Something was not given, and nobody is there to be asked.
+    #[error("{0} is missing: give {1}")]
+    Missing(&'static str, &'static str),
     /// This program cannot do something that it must.
     #[error("{0}")]
     Machine(String),
@@ -67,10 +75,26 @@ impl Trouble {
             Trouble::Level(..)
             | Trouble::NotJoined(_)
             | Trouble::JoinedAlready(_)
+            | Trouble::Missing(..)
             | Trouble::Client(ClientError::Setup(_)) => 2,
-            Trouble::Folder(..) | Trouble::InUse(_) | Trouble::Clock(_) | Trouble::Machine(_) => 1,
+            Trouble::Folder(..)
+            | Trouble::InUse(_)
+            | Trouble::Clock(_)
+            | Trouble::Unfit(_)
+            | Trouble::Unwell
+            | Trouble::Machine(_) => 1,
         }
     }
+}
+
+fn finding_line(finding: &Finding) -> String {
+    let mend = finding.mend.iter().map(|mend| format!("; {mend}"));
+    format!(
+        "\n  {}: {}{}",
+        finding.check,
+        finding.said,
+        mend.collect::<String>()
+    )
 }
 
 /// A client's error with what to do about it.
@@ -129,13 +153,6 @@ pub fn check_protocol(hello: &Hello) -> Result<(), Trouble> {
     Ok(())
 }
 
-fn wall_clock() -> Moment {
-    let since_epoch = SystemTime::now()
-        .duration_since(UNIX_EPOCH)
-        .unwrap_or_default();
-    Moment::default() + since_epoch
-}
-
 /// Names tried for runners of one host when none is given.
 const SAME_HOST: u32 = 20;
 
@@ -147,6 +164,111 @@ fn taken(error: &ClientError) -> bool {
     })
 }
 
+/// What may be left out on the command line: it is asked for where somebody stands at a terminal.
+#[derive(Clone, Debug)]
+pub struct Asked {
+    pub server: Option<String>,
+    pub ticket: Option<String>,
+    pub name: Option<String>,
+    pub slots: Option<u32>,
+    pub labels: Vec<String>,
+}
+
+/// Asks one question at the terminal. What is there already, or given with the question, is the answer to an empty line.
+fn ask(question: &str, usual: &str) -> Result<String, Trouble> {
+    let broken = |e: std::io::Error| Trouble::Machine(format!("the terminal cannot be read: {e}"));
+    let shown = if usual.is_empty() {
+        String::new()
+    } else {
+        format!(" [{usual}]")
+    };
+    print!("{question}{shown}: ");
+    std::io::stdout().flush().map_err(broken)?;
+    let mut line = String::new();
+    std::io::stdin()
+        .lock()
+        .take(10_000)
+        .read_line(&mut line)
+        .map_err(broken)?;
+    let line = line.trim();
+    Ok(if line.is_empty() {
+        usual.to_owned()
+    } else {
+        line.to_owned()
+    })
+}
+
+impl Asked {
+    /// Everything that joining needs.
+    pub fn complete(self) -> Result<Wish, Trouble> {
+        let whole = self.server.is_some() && self.ticket.is_some();
+        if !whole && !std::io::stdin().is_terminal() {
+            let (what, how) = match self.server {
+                None => ("the service's address", "--server URL, or PENNINE_URL"),
+                Some(_) => (
+                    "the ticket",
+                    "--ticket TICKET; pennine ticket add --pool POOL makes one",
+                ),
+            };
+            return Err(Trouble::Missing(what, how));
+        }
+        let required = |given: Option<String>, question: &str, what, how| match given {
+            Some(given) => Ok(given),
+            None => Some(ask(question, "")?)
+                .filter(|said| !said.is_empty())
+                .ok_or(Trouble::Missing(what, how)),
+        };
+        let server = required(
+            self.server,
+            "The service's address (http://...)",
+            "the service's address",
+            "--server URL",
+        )?;
+        let ticket = required(
+            self.ticket,
+            "The ticket (pennine ticket add --pool POOL makes one)",
+            "the ticket",
+            "--ticket TICKET",
+        )?;
+        let mut wish = Wish {
+            server,
+            ticket,
+            name: self.name,
+            slots: self.slots.unwrap_or(1),
+            labels: self.labels,
+        };
+        if !whole {
+            if wish.name.is_none() {
+                let host = nix::unistd::gethostname().unwrap_or_default();
+                let name = ask("Its name", &plain_name(&host.to_string_lossy()))?;
+                wish.name = Some(name);
+            }
+            if self.slots.is_none() {
+                let slots = ask("How many jobs at once", "1")?;
+                wish.slots = slots
+                    .parse()
+                    .map_err(|_| Trouble::Machine(format!("{slots:?} is no number of jobs")))?;
+            }
+            if wish.labels.is_empty() {
+                let labels = ask("Labels, with spaces between (none)", "")?;
+                wish.labels = labels.split_whitespace().map(str::to_owned).collect();
+            }
+        }
+        Ok(wish)
+    }
+}
+
+/// A host's name as a runner's.
+fn plain_name(host: &str) -> String {
+    let fits = |c: &char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
+    let name: String = host.chars().filter(fits).collect();
+    if name.is_empty() {
+        "runner".to_owned()
+    } else {
+        name
+    }
+}
+
 /// Joins this machine to a pool.
 pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Trouble> {
     if let Some(identity) = home.identity()? {
@@ -156,14 +278,20 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
     let client = RunnerClient::new(&wish.server, "", route)?;
     let hello = client.hello().await?;
     check_protocol(&hello)?;
-    let here = wall_clock();
-    let off = if here > hello.now {
-        here.since(hello.now)
-    } else {
-        hello.now.since(here)
-    };
-    if off > CLOCK {
+    let (off, _) = doctor::clock_gap(&hello);
+    if off > doctor::CLOCK_WRONG {
         return Err(Trouble::Clock(spoken(off)));
+    }
+    let (unfit, doubtful): (Vec<_>, Vec<_>) =
+        doctor::of_machine(home, Keepers::here().await.isolation())
+            .into_iter()
+            .filter(|finding| finding.verdict > Verdict::Good)
+            .partition(|finding| finding.verdict == Verdict::Bad);
+    if !unfit.is_empty() {
+        return Err(Trouble::Unfit(unfit));
+    }
+    for finding in &doubtful {
+        println!("  Mind:{}", finding_line(finding).trim_start_matches("\n "));
     }
     println!(
         "It is Pennine {}. Looking at this machine ...",
@@ -176,15 +304,7 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
             .get("host")
             .map(ToString::to_string)
             .unwrap_or_default();
-        let name: String = host
-            .chars()
-            .filter(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
-            .collect();
-        if name.is_empty() {
-            "runner".to_owned()
-        } else {
-            name
-        }
+        plain_name(&host)
     });
     let tools: Vec<String> = facts
         .iter()

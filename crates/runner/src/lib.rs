@@ -11,6 +11,7 @@
 //! Everything runs on one thread: a child's parent-death signal is bound to the thread that made it.
 
 pub mod attempt;
+pub mod doctor;
 pub mod facts;
 pub mod home;
 pub mod join;

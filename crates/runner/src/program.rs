@@ -3,7 +3,8 @@
 use crate::home::Home;
 use crate::join::{self, Trouble};
 use crate::system::keeper::{self, Isolation};
-use crate::{attempt, facts, life, work};
+use crate::system::unit;
+use crate::{attempt, doctor, facts, life, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
 use pennine_core::lifecycle::runner::Wish;
@@ -20,11 +21,11 @@ struct Arguments {
 
 #[derive(Subcommand)]
 enum Verb {
-    /// Join this machine to a pool with a ticket.
+    /// Join this machine to a pool with a ticket. What is missing is asked for at a terminal.
     Join {
         /// The service's address.
         #[arg(long, value_name = "URL", env = "PENNINE_URL")]
-        server: String,
+        server: Option<String>,
         /// The ticket's secret.
         #[arg(
             long,
@@ -32,13 +33,13 @@ enum Verb {
             env = "PENNINE_TICKET",
             hide_env_values = true
         )]
-        ticket: String,
+        ticket: Option<String>,
         /// The runner's name; the host's name when not given.
         #[arg(long)]
         name: Option<String>,
-        /// How many jobs it takes at once.
-        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=256))]
-        slots: u32,
+        /// How many jobs it takes at once; 1 when not given.
+        #[arg(long, value_parser = clap::value_parser!(u32).range(1..=256))]
+        slots: Option<u32>,
         /// A label that this machine has; may be given several times.
         #[arg(long = "label", value_name = "LABEL")]
         labels: Vec<String>,
@@ -81,6 +82,20 @@ enum Verb {
         #[command(flatten)]
         place: PlaceArguments,
     },
+    /// Look for what is wrong on this machine and on its way to the service, and say what to do.
+    Doctor {
+        /// The service's address, for a machine that has not joined yet.
+        #[arg(long, value_name = "URL")]
+        server: Option<String>,
+        /// Print JSON instead of text.
+        #[arg(long)]
+        json: bool,
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Have systemd start the runner at boot and again when it fails.
+    #[command(subcommand)]
+    Service(Service),
     /// Print what the runner finds on this machine.
     Facts {
         #[command(flatten)]
@@ -93,6 +108,74 @@ enum Verb {
         /// The process that started this one, and has to be its parent still.
         runner: i32,
     },
+}
+
+#[derive(Subcommand)]
+enum Service {
+    /// Write the unit, make its user, enable and start it.
+    Install {
+        /// The user that the runner and its jobs are; made if it is not there. pennine-runner when not given.
+        #[arg(long)]
+        user: Option<String>,
+        /// How long jobs have to finish when the service is stopped, in minutes.
+        #[arg(long, default_value_t = 120, value_parser = clap::value_parser!(u64).range(1..=10_080))]
+        drain_minutes: u64,
+        /// Only print the unit.
+        #[arg(long)]
+        print: bool,
+        #[command(flatten)]
+        unit: UnitArguments,
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Stop it, which lets its jobs finish, and take it away. The runner stays in its pool.
+    Remove {
+        #[command(flatten)]
+        unit: UnitArguments,
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+    /// Tell how it is.
+    Status {
+        #[command(flatten)]
+        unit: UnitArguments,
+        #[command(flatten)]
+        place: PlaceArguments,
+    },
+}
+
+#[derive(Args)]
+struct UnitArguments {
+    /// The unit's name; pennine-runner-NAME, with the runner's name, when not given.
+    #[arg(long)]
+    name: Option<String>,
+    /// Where the system's files lie; another root for an image that is being made.
+    #[arg(long, value_name = "DIR", default_value = "/")]
+    root: PathBuf,
+}
+
+fn service(verb: Service) -> Result<(), Trouble> {
+    match verb {
+        Service::Install {
+            user,
+            drain_minutes,
+            print,
+            unit: UnitArguments { name, root },
+            place,
+        } => {
+            let wish = unit::Wish {
+                name,
+                user,
+                drain_minutes,
+                print,
+            };
+            unit::install(&place.home()?, &wish, &root)
+        }
+        Service::Remove { unit, place } => {
+            unit::remove(&place.home()?, unit.name.as_deref(), &unit.root)
+        }
+        Service::Status { unit, place } => unit::status(&place.home()?, &unit.root),
+    }
 }
 
 #[derive(Args)]
@@ -157,14 +240,14 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
             place,
         } => {
             let (route, home) = (place.route()?, place.home()?);
-            let wish = join::Wish {
+            let asked = join::Asked {
                 server,
                 ticket,
                 name,
                 slots,
                 labels,
             };
-            join::join(&home, wish, &route).await?;
+            join::join(&home, asked.complete()?, &route).await?;
             if go_on {
                 work::work(&home, &route).await
             } else {
@@ -177,6 +260,12 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
         Verb::Resume { place } => life::wish(&place.home()?, &place.route()?, Wish::Work).await,
         Verb::Drain { place } => life::wish(&place.home()?, &place.route()?, Wish::Drain).await,
         Verb::Leave { force, place } => life::leave(&place.home()?, &place.route()?, force).await,
+        Verb::Doctor {
+            server,
+            json,
+            place,
+        } => doctor::doctor(&place.home()?, &place.route()?, server.as_deref(), json).await,
+        Verb::Service(verb) => service(verb),
         // Begins before the runtime does.
         Verb::Keep { .. } => Ok(()),
         Verb::Facts { place } => {

@@ -1,6 +1,7 @@
 //! Taking work: one outstanding poll, and a task for each attempt.
 
 use crate::attempt::{self, Bench, Standing};
+use crate::doctor;
 use crate::facts;
 use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
@@ -9,11 +10,13 @@ use crate::slip::{Ending, Slip};
 use crate::system::keeper::{self, Isolation, Keepers};
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
+use pennine_core::finding::Verdict;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_wire::runner_protocol::{About, OwnSettings, PROTOCOL, Poll, PollAnswer};
 use rand::RngExt;
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
+use std::io::IsTerminal;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
@@ -59,10 +62,31 @@ type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<Standing>)>>>;
 /// Takes work until stopped.
 pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
     let levels = levels(std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned()))?;
+    // Its own log, apart from its jobs', which the service keeps: where people look when they cannot ask the service.
+    let (file, trouble) = match home.log_file() {
+        Ok(file) => (Some(file), None),
+        Err(error) => (None, Some(error)),
+    };
+    let file = file.map(|file| {
+        tracing_subscriber::fmt::layer()
+            .with_ansi(false)
+            .with_writer(file)
+    });
+    let colours = std::io::stderr().is_terminal();
+    let errors = tracing_subscriber::fmt::layer()
+        .with_ansi(colours)
+        .with_writer(std::io::stderr);
     tracing_subscriber::registry()
         .with(levels)
-        .with(tracing_subscriber::fmt::layer().with_writer(std::io::stderr))
+        .with(errors)
+        .with(file)
         .init();
+    if let Some(error) = trouble {
+        tracing::warn!(
+            "its own log cannot be kept in {}: {error}",
+            home.path().display()
+        );
+    }
     let identity = home
         .identity()?
         .ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))?;
@@ -79,6 +103,7 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         session: SessionId(Uuid::now_v7()),
         keepers,
         facts: RefCell::default(),
+        findings: RefCell::default(),
         own: RefCell::new(OwnSettings {
             slots: identity.slots,
             labels: identity.labels.clone(),
@@ -149,7 +174,14 @@ struct News {
 /// Finds out what the machine is. True if that is another than it was.
 async fn look(bench: &Bench) -> bool {
     let facts = facts::gather(bench.home.path(), &bench.path()).await;
-    bench.facts.replace(facts.clone()) != facts
+    let mut findings = doctor::of_machine(&bench.home, bench.keepers.isolation());
+    findings.extend(doctor::of_clock(&bench.client).await);
+    findings.retain(|finding| finding.verdict > Verdict::Good);
+    for finding in &findings {
+        tracing::warn!("{}: {}", finding.check, finding.said);
+    }
+    let other = bench.facts.replace(facts.clone()) != facts;
+    bench.findings.replace(findings.clone()) != findings || other
 }
 
 async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
@@ -272,6 +304,7 @@ async fn poll_for_ever(
             slots: identity.slots,
             labels: identity.labels.clone(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
+            findings: bench.findings.borrow().clone(),
         });
         let telling = about.is_some();
         let poll = {
@@ -313,6 +346,9 @@ async fn poll_for_ever(
                     );
                 }
                 pace.reset();
+                if answer.renew {
+                    renew(bench).await;
+                }
                 if let Some(own) = answer.own.clone() {
                     keep_to(bench, news, own);
                 }
@@ -340,6 +376,26 @@ async fn poll_for_ever(
 fn may_stop(held: &Held, connected: bool) -> bool {
     let held = held.borrow();
     held.is_empty() || (!connected && held.values().all(|(_, standing)| standing.ended()))
+}
+
+/// Takes another credential: written down first, shown from then on.
+async fn renew(bench: &Bench) {
+    let renewed = async {
+        let next = bench.client.renew().await?;
+        let Some(mut identity) = bench.home.identity()? else {
+            return Ok(());
+        };
+        identity.credential.clone_from(&next.credential);
+        bench.home.set_identity(&identity)?;
+        bench.client.show(&next.credential);
+        tracing::info!("the credential was old and has been replaced");
+        Ok::<(), Trouble>(())
+    };
+    if let Err(error) = renewed.await {
+        tracing::warn!(
+            "the credential is old and could not be replaced; trying again with the next poll: {error}"
+        );
+    }
 }
 
 /// Keeps to what people set of this runner.

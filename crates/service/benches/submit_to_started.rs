@@ -160,8 +160,9 @@ async fn run() {
         name: "quay".into(),
         description: String::new(),
         labels: vec![],
-        open: true,
+        open: Some(true),
         owner: None,
+        ..NewPool::default()
     };
     client.add_pool(&pool).await.unwrap();
     let ticket = client

@@ -4,6 +4,7 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::desk::Desk;
 use crate::feed::Feed;
+use crate::http::programs::Programs;
 use crate::log_store::LogStore;
 use crate::memory::Memory;
 use crate::seen::SeenMap;
@@ -59,6 +60,7 @@ pub struct Shared {
     pub followed: Desk<AttemptId>,
     pub seen: SeenMap,
     pub logs: LogStore,
+    pub programs: Programs,
     pub stop: CancellationToken,
     /// Whether this replica leads now.
     pub leads: AtomicBool,
@@ -103,6 +105,7 @@ impl App {
     /// Puts the parts together.
     pub fn new(parts: Parts) -> App {
         App(Arc::new(Shared {
+            programs: Programs::within(&parts.config.programs_dir),
             config: parts.config,
             public_url: parts.public_url,
             memory: Memory::new(parts.feed.clone()),

@@ -3,8 +3,9 @@
 use figment::Figment;
 use figment::providers::{Env, Serialized};
 use serde::{Deserialize, Serialize};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 use tracing_subscriber::filter::{LevelFilter, Targets};
 
 /// The default configuration, with every key explained.
@@ -21,6 +22,8 @@ pub struct Config {
     pub database_url_file: PathBuf,
     pub database_connections: usize,
     pub installation: String,
+    pub trusted_proxies: Vec<IpAddr>,
+    pub programs_dir: PathBuf,
     pub log: Log,
     pub limits: Limits,
     pub session: Session,
@@ -66,6 +69,14 @@ pub struct Limits {
     pub job_log_bytes: u64,
     pub connections: usize,
     pub unfinished_join_hours: u64,
+    pub credential_days: u64,
+}
+
+impl Limits {
+    /// How old a runner's credential may become before it asks for another.
+    pub fn credential_age(&self) -> Duration {
+        Duration::from_secs(self.credential_days * 86_400)
+    }
 }
 
 /// Sign-ins at the console.
@@ -139,6 +150,9 @@ impl Config {
         }
         if !(1..=8760).contains(&self.limits.unfinished_join_hours) {
             return wrong("limits.unfinished_join_hours", "must be 1 to 8760");
+        }
+        if !(1..=3650).contains(&self.limits.credential_days) {
+            return wrong("limits.credential_days", "must be 1 to 3650");
         }
         Ok(())
     }

@@ -5,19 +5,22 @@
 //! another leads, and a database that does not answer means that what was committed is not known. Either way the
 //! state is thrown away: it is cheap to rebuild and never worth guessing about.
 
+pub mod rebuild;
 mod watch;
 
 use crate::app::App;
 use crate::feed::Changes;
 use pennine_core::answer::Level;
-use pennine_core::dispatch::{Event, Plan, Reason, SharePolicy, State};
-use pennine_core::id::{AttemptId, JobId, LeaseToken, PoolId, RunnerId, StrandId};
+use pennine_core::dispatch::{Event, Plan, Reason, State};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, PoolId, RunnerId, StrandId};
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Committed, ForRunner};
 use pennine_store::job::{self, Unrun};
 use pennine_store::leadership::{self, Epoch};
+use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Change, Cursor};
-use pennine_store::{Connection, place, pool, runner, seat, share, strand};
+use pennine_store::{pool, runner, strand};
+use rebuild::{places_and_seats, waits};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -138,6 +141,9 @@ struct Term<'a> {
     peak: usize,
     /// Strands in which jobs have come that would rather fail than wait for a match.
     impatient: BTreeSet<StrandId>,
+    /// Maintenance that is on or to come, and which of it the state was told to be on.
+    calendar: Calendar,
+    on: BTreeSet<MaintenanceId>,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
@@ -181,64 +187,10 @@ impl<'a> Term<'a> {
     async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, End> {
         let mut connection = app.store.get().await?;
         let read_until = outbox::head(&mut connection).await?;
-        let mut state = State::default();
         let now = app.clock.now();
-        for event in places_and_seats(&mut connection).await? {
-            state.apply(event, now);
-        }
-        let half_life = SharePolicy::default().half_life;
-        for used in share::used(&mut connection, half_life, now).await? {
-            let slot_time = Duration::try_from_secs_f64(used.seconds).unwrap_or_default();
-            let project = used.project;
-            state.apply(Event::Used { project, slot_time }, now);
-        }
-        for pool in pool::list(&mut connection).await? {
-            state.apply(Event::Pool(Box::new(pool.view())), now);
-        }
-        for runner in runner::list(&mut connection, None).await? {
-            state.apply(Event::Runner(Box::new(runner.view())), now);
-        }
-        let waiting = job::all_waiting(&mut connection).await?;
-        let open = attempt::open(&mut connection).await?;
-        let strands: BTreeSet<StrandId> = waiting
-            .iter()
-            .map(|job| job.strand_id.0)
-            .chain(open.iter().map(|one| one.strand_id.0))
-            .collect();
-        let strands: Vec<StrandId> = strands.into_iter().collect();
-        for found in strand::get(&mut connection, &strands).await? {
-            state.apply(
-                Event::Strand {
-                    id: found.id.0,
-                    key: found.key.0,
-                    project: found.project,
-                },
-                now,
-            );
-        }
-        for (id, _, segments) in strand::latest(&mut connection, &strands).await? {
-            state.said_before(id, segments);
-        }
-        for open in open {
-            state.apply(
-                Event::Holds {
-                    attempt: open.id.0,
-                    job: open.job_id.0,
-                    runner: open.runner_id.0,
-                    strand: open.strand_id.0,
-                    since: open.assigned_at.0,
-                },
-                now,
-            );
-            if open.seats_back {
-                state.apply(Event::SeatsTakenBack { attempt: open.id.0 }, now);
-            }
-        }
-        let mut waiting_strands = BTreeSet::new();
-        for job in waiting {
-            waiting_strands.insert(job.strand_id.0);
-            state.apply(waits(&job), now);
-        }
+        let calendar = Calendar::read(&mut connection, now).await?;
+        let on = calendar.on(now).map(|one| one.id.0).collect();
+        let (state, impatient) = rebuild::rebuild(&mut connection, &calendar, now, |_| {}).await?;
         Ok(Term {
             app,
             epoch,
@@ -247,7 +199,9 @@ impl<'a> Term<'a> {
             read_until,
             told: None,
             peak: 0,
-            impatient: waiting_strands,
+            impatient,
+            calendar,
+            on,
         })
     }
 
@@ -263,7 +217,7 @@ impl<'a> Term<'a> {
             BTreeSet::new(),
             BTreeSet::new(),
         );
-        let mut tree = false;
+        let (mut tree, mut calendar) = (false, false);
         let mut unmatched = BTreeSet::new();
         for change in &fresh {
             match change.kind.as_str() {
@@ -285,8 +239,12 @@ impl<'a> Term<'a> {
                 // Every path below it is another now, and with it reach, limits and shares.
                 "place.moved" | "place.removed" => return Err(End::TreeMoved),
                 "place.made" | "place.changed" | "seat.made" | "seat.changed" => tree = true,
+                "maintenance.planned" | "maintenance.ended" => calendar = true,
                 _ => {}
             }
+        }
+        if calendar {
+            self.keep_calendar(true).await?;
         }
         let again: Vec<JobId> = again.into_iter().collect();
         let mut waiting_again = HashMap::new();
@@ -302,7 +260,8 @@ impl<'a> Term<'a> {
             }
             for id in &pools {
                 if let Some(pool) = pool::get(&mut connection, *id).await? {
-                    self.state.apply(Event::Pool(Box::new(pool.view())), now);
+                    let view = self.calendar.pool(&pool, now);
+                    self.state.apply(Event::Pool(Box::new(view)), now);
                 }
             }
             if !pools.is_empty() {
@@ -314,8 +273,8 @@ impl<'a> Term<'a> {
             if !runners.is_empty() {
                 let ids: Vec<RunnerId> = runners.into_iter().collect();
                 for runner in runner::list(&mut connection, Some(&ids)).await? {
-                    self.state
-                        .apply(Event::Runner(Box::new(runner.view())), now);
+                    let view = self.calendar.runner(&runner, now);
+                    self.state.apply(Event::Runner(Box::new(view)), now);
                 }
             }
             if !strands.is_empty() {
@@ -405,8 +364,8 @@ impl<'a> Term<'a> {
                 .collect();
             let runners: Vec<RunnerId> = runners.into_iter().collect();
             for runner in runner::list(&mut connection, Some(&runners)).await? {
-                self.state
-                    .apply(Event::Runner(Box::new(runner.view())), now);
+                let view = self.calendar.runner(&runner, now);
+                self.state.apply(Event::Runner(Box::new(view)), now);
             }
         }
     }
@@ -495,16 +454,6 @@ impl<'a> Term<'a> {
 }
 
 /// The weights, limits and seats as they are now.
-async fn places_and_seats(connection: &mut Connection) -> Result<Vec<Event>, End> {
-    let places = place::all(connection).await?;
-    let seats = seat::list(connection).await?;
-    let places = places.into_iter().map(|place| Event::Place(place.view()));
-    let seats = seats.into_iter().map(|seat| Event::Seats {
-        name: seat.name,
-        count: seat.count.max(0).unsigned_abs(),
-    });
-    Ok(places.chain(seats).collect())
-}
 
 /// What the change says of an attempt that was assigned.
 fn held(change: &Change) -> Option<Event> {
@@ -516,14 +465,4 @@ fn held(change: &Change) -> Option<Event> {
         strand: text_id(body, "strand")?,
         since: change.at.0,
     })
-}
-
-fn waits(job: &job::WaitingJob) -> Event {
-    Event::Waits {
-        job: job.id.0,
-        strand: job.strand_id.0,
-        ready: job.ready_at.0,
-        number: job.number,
-        avoid: job.avoid_runner.map(|id| id.0),
-    }
 }

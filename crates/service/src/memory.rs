@@ -33,10 +33,21 @@ struct Inner {
 
 #[derive(Default)]
 struct Entry {
-    known: Option<Known>,
+    /// With the credential that it shows.
+    known: Option<(Hash, Known)>,
     /// Counts what was heard of its attempts.
     turns: u64,
     open: Option<Vec<ForRunner>>,
+}
+
+impl Inner {
+    /// What is known of a runner is not, and neither is the credential that it showed: that may be worth nothing by now.
+    fn forget_credential(&mut self, runner: RunnerId) {
+        let entry = self.runners.get_mut(&runner);
+        if let Some((hash, _)) = entry.and_then(|entry| entry.known.take()) {
+            self.credentials.remove(&hash);
+        }
+    }
 }
 
 /// Up to where changes had been heard of.
@@ -63,7 +74,8 @@ impl Memory {
         }
         let inner = self.inner();
         let runner = inner.credentials.get(hash)?;
-        inner.runners.get(runner)?.known.clone()
+        let (_, known) = inner.runners.get(runner)?.known.as_ref()?;
+        Some(known.clone())
     }
 
     /// Up to where changes of runners had been heard of.
@@ -75,8 +87,9 @@ impl Memory {
     pub fn learn(&self, mark: Mark, hash: Hash, known: &Known) {
         let mut inner = self.inner();
         if inner.turns == mark.0 {
-            inner.credentials.insert(hash, known.id.0);
-            inner.runners.entry(known.id.0).or_default().known = Some(known.clone());
+            inner.forget_credential(known.id.0);
+            inner.credentials.insert(hash.clone(), known.id.0);
+            inner.runners.entry(known.id.0).or_default().known = Some((hash, known.clone()));
         }
     }
 
@@ -84,17 +97,15 @@ impl Memory {
     pub fn runner_changed(&self, runner: RunnerId) {
         let mut inner = self.inner();
         inner.turns += 1;
-        if let Some(entry) = inner.runners.get_mut(&runner) {
-            entry.known = None;
-        }
+        inner.forget_credential(runner);
     }
 
     /// The runner is gone for good.
     pub fn runner_gone(&self, runner: RunnerId) {
         let mut inner = self.inner();
         inner.turns += 1;
+        inner.forget_credential(runner);
         inner.runners.remove(&runner);
-        inner.credentials.retain(|_, other| *other != runner);
     }
 
     /// What the runner has or should have.
@@ -176,6 +187,7 @@ impl Memory {
     pub fn forget_all(&self) {
         let mut inner = self.inner();
         inner.turns += 1;
+        inner.credentials.clear();
         for entry in inner.runners.values_mut() {
             entry.turns += 1;
             entry.known = None;
@@ -190,7 +202,7 @@ mod tests {
     use pennine_core::id::LeaseToken;
     use pennine_core::lifecycle::runner::{RunnerState, Wish};
     use pennine_core::setting::Settings;
-    use pennine_core::time::Micros;
+    use pennine_core::time::{Micros, Moment};
     use pennine_store::Db;
     use pennine_store::types::Json;
     use uuid::Uuid;
@@ -265,6 +277,8 @@ mod tests {
             labels: Vec::new(),
             settings: Json(Settings::default()),
             settings_version: 0,
+            credential_since: Db(Moment::default()),
+            shows_next: false,
         };
         let hash = vec![7];
         let mark = memory.mark();
@@ -276,8 +290,11 @@ mod tests {
         memory.learn(mark, hash.clone(), &known);
         assert!(memory.known(&hash).is_none());
         memory.learn(memory.mark(), hash.clone(), &known);
+        // A next credential takes the place of the one before.
+        memory.learn(memory.mark(), vec![8], &known);
+        assert!(memory.known(&hash).is_none() && memory.known(&[8]).is_some());
         memory.runner_gone(runner);
-        assert!(memory.known(&hash).is_none());
+        assert!(memory.known(&[8]).is_none());
     }
 
     #[test]

@@ -6,12 +6,15 @@ use pennine_core::time::Moment;
 use pennine_store::runner::{self, Seen};
 use pennine_store::{Db, Store};
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 #[derive(Clone, Copy)]
 struct Entry {
     session: SessionId,
+    /// From where.
+    peer: Option<IpAddr>,
     at: Moment,
     closed: Option<Moment>,
     /// Polls of this session that are being answered now.
@@ -57,10 +60,17 @@ impl SeenMap {
     }
 
     /// A poll begins.
-    pub fn begin(&self, runner: RunnerId, session: SessionId, clock: &Clock) -> Presence {
+    pub fn begin(
+        &self,
+        runner: RunnerId,
+        session: SessionId,
+        peer: Option<IpAddr>,
+        clock: &Clock,
+    ) -> Presence {
         let mut entries = self.entries();
         let entry = entries.entry(runner).or_insert(Entry {
             session,
+            peer,
             at: clock.now(),
             closed: None,
             parked: 0,
@@ -70,6 +80,7 @@ impl SeenMap {
             entry.session = session;
             entry.parked = 0;
         }
+        entry.peer = peer;
         entry.at = clock.now();
         entry.closed = None;
         entry.parked += 1;
@@ -108,6 +119,7 @@ impl SeenMap {
                         session: Db(entry.session),
                         seen_at: Db(entry.at),
                         closed_at: entry.closed.map(Db),
+                        peer: entry.peer.map(|peer| peer.to_string()),
                     }
                 });
         fresh.collect()

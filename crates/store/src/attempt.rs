@@ -595,3 +595,53 @@ pub async fn begin_session(
     .await?;
     Ok(begun > 0)
 }
+
+/// What a runner did: one attempt as the strip of its time shows it.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Stretch {
+    #[diesel(sql_type = SqlUuid)]
+    pub runner_id: Db<RunnerId>,
+    #[diesel(sql_type = BigInt)]
+    pub job_number: i64,
+    #[diesel(sql_type = Text)]
+    pub title: String,
+    #[diesel(sql_type = Text)]
+    pub project: String,
+    #[diesel(sql_type = Timestamptz)]
+    pub assigned_at: Db<Moment>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub started_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub finished_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub result: Option<Db<Outcome>>,
+    #[diesel(sql_type = Bool)]
+    pub accepted: bool,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub said: Option<String>,
+}
+
+/// The last attempts of each of these runners, at most so many of each, and none that ended before a moment; newest
+/// first.
+pub async fn lately(
+    connection: &mut Connection,
+    runners: &[RunnerId],
+    since: Moment,
+    most: i64,
+) -> Result<Vec<Stretch>> {
+    Ok(statement(
+        "select w.runner_id, j.number as job_number, j.title, p.path as project, a.assigned_at, a.started_at,
+                a.finished_at, a.result, a.accepted, a.said
+         from unnest($1) as w(runner_id)
+         cross join lateral (
+           select * from attempt a where a.runner_id = w.runner_id order by a.id desc limit $2) a
+         join job j on j.id = a.job_id join place p on p.id = j.project_id
+         where a.finished_at is null or a.finished_at > $3
+         order by a.id desc",
+    )
+    .bind::<Array<SqlUuid>, _>(runners.iter().map(|id| id.0).collect::<Vec<_>>())
+    .bind::<BigInt, _>(most)
+    .bind::<Timestamptz, _>(Db(since))
+    .load(connection)
+    .await?)
+}

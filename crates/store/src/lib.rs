@@ -19,6 +19,7 @@ pub mod leadership;
 pub mod level;
 pub mod line;
 pub mod log;
+pub mod maintenance;
 pub mod outbox;
 pub mod partition;
 pub mod place;

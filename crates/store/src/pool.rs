@@ -27,6 +27,7 @@ pub struct Pool {
     pub reach_only: Vec<String>,
     pub reach_also: Vec<String>,
     pub paused: bool,
+    pub needs: String,
 }
 
 /// A pool with its owner's path.
@@ -119,6 +120,7 @@ pub async fn set(
                     pool::reach_only.eq(&next.reach_only),
                     pool::reach_also.eq(&next.reach_also),
                     pool::paused.eq(next.paused),
+                    pool::needs.eq(&next.needs),
                 ))
                 .execute(connection)
                 .await?;

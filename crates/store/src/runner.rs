@@ -6,12 +6,13 @@ use crate::outbox;
 use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
-    Array, BigInt, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+    Array, BigInt, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
 use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};
+use pennine_core::finding::Finding;
 use pennine_core::id::{PoolId, RunnerId, SessionId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::setting::{Settings, Told};
@@ -169,6 +170,7 @@ pub struct About<'a> {
     pub labels: &'a [String],
     pub slots: u32,
     pub program: &'a str,
+    pub findings: &'a [Finding],
 }
 
 /// Turns an awaited runner into one that has joined. False when it is not awaited any more.
@@ -184,8 +186,9 @@ pub async fn enrol(
     let joined = statement(
         "with r as (
            update runner set name = $1, state = $2, state_since = $3, state_why = 'it has joined and not connected yet',
-                  slots = $4, labels = $5, facts = $6, facts_version = 1, told = $7, program = $8, credential_hash = $9
-           where id = $10 and state = $11 returning *),
+                  slots = $4, labels = $5, facts = $6, facts_version = 1, told = $7, program = $8, credential_hash = $9,
+                  credential_since = $10
+           where id = $11 and state = $12 returning *),
          f as (
            insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
            select id, 1, facts, labels, slots, program, state_since from r)
@@ -201,6 +204,7 @@ pub async fn enrol(
     .bind::<Jsonb, _>(Json(about.told()))
     .bind::<Text, _>(about.program)
     .bind::<Bytea, _>(credential_hash)
+    .bind::<Timestamptz, _>(Db(at))
     .bind::<SqlUuid, _>(Db(id))
     .bind::<Text, _>(Db(RunnerState::Awaited))
     .execute(connection)
@@ -214,6 +218,7 @@ impl About<'_> {
             labels: self.labels.to_vec(),
             facts: self.facts.clone(),
             slots: self.slots,
+            findings: self.findings.to_vec(),
         }
     }
 }
@@ -378,19 +383,83 @@ pub struct Known {
     pub settings: Json<Settings>,
     #[diesel(sql_type = Integer)]
     pub settings_version: i32,
+    /// Since when it has the credential that it shows.
+    #[diesel(sql_type = Timestamptz)]
+    pub credential_since: Db<Moment>,
+    /// Whether it shows its next credential for the first time.
+    #[diesel(sql_type = Bool)]
+    pub shows_next: bool,
 }
 
-/// The runner with this credential.
+/// The runner with this credential, be it its present or its next one.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
-    Ok(
-        statement(
-            "select id, name, state, wish, slots, labels, settings, settings_version from runner where credential_hash = $1",
-        )
-            .bind::<Bytea, _>(hash)
-            .get_result(connection)
-            .await
-            .optional()?,
+    Ok(statement(
+        "select id, name, state, wish, slots, labels, settings, settings_version, credential_since,
+                coalesce(next_credential_hash = $1, false) as shows_next
+         from runner where credential_hash = $2 or next_credential_hash = $3",
     )
+    .bind::<Bytea, _>(hash)
+    .bind::<Bytea, _>(hash)
+    .bind::<Bytea, _>(hash)
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// Since when a runner has its credential.
+pub async fn credential_since(connection: &mut Connection, id: RunnerId) -> Result<Option<Moment>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let row: Option<Row> = statement(
+        "select credential_since as at from runner where id = $1 and credential_hash is not null",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.map(|row| row.at.0))
+}
+
+/// Gives a runner its next credential, beside the one it shows. False when that is not its present one any more.
+pub async fn offer_credential(
+    connection: &mut Connection,
+    id: RunnerId,
+    present: &[u8],
+    next: &[u8],
+) -> Result<bool> {
+    let offered = statement(
+        "update runner set next_credential_hash = $1 where id = $2 and credential_hash = $3 and state <> 'retired'",
+    )
+    .bind::<Bytea, _>(next)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Bytea, _>(present)
+    .execute(connection)
+    .await?;
+    Ok(offered == 1)
+}
+
+/// A runner has shown its next credential: it is the present one from now on, and the one before is worth nothing.
+pub async fn adopt_credential(
+    connection: &mut Connection,
+    id: RunnerId,
+    next: &[u8],
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "with r as (
+           update runner set credential_hash = next_credential_hash, next_credential_hash = null, credential_since = $1
+           where id = $2 and next_credential_hash = $3 returning id, credential_since)
+         insert into outbox (at, kind, subject, body) select credential_since, 'runner.credential-renewed', id, '{}' from r",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Bytea, _>(next)
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 /// Moves a runner from one state to another, with the reason. False when it was not in the first.
@@ -419,7 +488,7 @@ pub async fn set_state(
 }
 
 /// When a runner's session was last heard of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, QueryableByName)]
+#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
 pub struct Seen {
     #[diesel(sql_type = SqlUuid)]
     pub runner_id: Db<RunnerId>,
@@ -430,6 +499,9 @@ pub struct Seen {
     /// When its connection was closed, with no poll after it.
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub closed_at: Option<Db<Moment>>,
+    /// From where, as far as is known.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub peer: Option<String>,
 }
 
 /// Writes what a replica saw since the last time. Nothing goes back in time.
@@ -438,16 +510,18 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()
         return Ok(());
     }
     statement(
-        "insert into runner_seen (runner_id, session, seen_at, closed_at)
-         select * from unnest($1, $2, $3, $4)
+        "insert into runner_seen (runner_id, session, seen_at, closed_at, peer)
+         select * from unnest($1, $2, $3, $4, $5)
          on conflict (runner_id) do update
-         set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at
+         set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at,
+             peer = coalesce(excluded.peer, runner_seen.peer)
          where excluded.seen_at >= runner_seen.seen_at",
     )
     .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.runner_id).collect::<Vec<_>>())
     .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.session).collect::<Vec<_>>())
     .bind::<Array<Timestamptz>, _>(seen.iter().map(|s| s.seen_at).collect::<Vec<_>>())
     .bind::<Array<Nullable<Timestamptz>>, _>(seen.iter().map(|s| s.closed_at).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Text>>, _>(seen.iter().map(|s| s.peer.clone()).collect::<Vec<_>>())
     .execute(connection)
     .await?;
     Ok(())
@@ -456,7 +530,7 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()
 /// When each runner was last heard of.
 pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
     Ok(
-        statement("select runner_id, session, seen_at, closed_at from runner_seen")
+        statement("select runner_id, session, seen_at, closed_at, peer from runner_seen")
             .load(connection)
             .await?,
     )
@@ -465,12 +539,51 @@ pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
 /// When one runner was last heard of.
 pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<Seen>> {
     Ok(statement(
-        "select runner_id, session, seen_at, closed_at from runner_seen where runner_id = $1",
+        "select runner_id, session, seen_at, closed_at, peer from runner_seen where runner_id = $1",
     )
     .bind::<SqlUuid, _>(Db(id))
     .get_result(connection)
     .await
     .optional()?)
+}
+
+/// A state that a runner came into.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct StateChange {
+    #[diesel(sql_type = SqlUuid)]
+    pub runner_id: Db<RunnerId>,
+    #[diesel(sql_type = Timestamptz)]
+    pub at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub state: Db<RunnerState>,
+    #[diesel(sql_type = Text)]
+    pub why: String,
+}
+
+/// The changes of state of these runners since a moment, and the one before it; the oldest first.
+pub async fn states(
+    connection: &mut Connection,
+    ids: &[RunnerId],
+    since: Moment,
+) -> Result<Vec<StateChange>> {
+    Ok(statement(
+        "with told as (
+           select subject as runner_id, at, id,
+                  coalesce(body ->> 'state', case kind when 'runner.awaited' then 'awaited'
+                                                      when 'runner.joined' then 'offline'
+                                                      when 'runner.retired' then 'retired' end) as state,
+                  coalesce(body ->> 'why', '') as why
+           from outbox where subject = any($1) and kind like 'runner.%'),
+         known as (select * from told where state is not null)
+         select runner_id, at, state, why from (
+           select k.*, lead(at) over (partition by runner_id order by at, id) as next from known k) k
+         where next is null or next > $2
+         order by runner_id, at, id",
+    )
+    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<_>>())
+    .bind::<Timestamptz, _>(Db(since))
+    .load(connection)
+    .await?)
 }
 
 /// What a runner executes.

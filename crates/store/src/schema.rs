@@ -58,6 +58,7 @@ diesel::table! {
         reach_only -> Array<Text>,
         reach_also -> Array<Text>,
         paused -> Bool,
+        needs -> Text,
     }
 }
 

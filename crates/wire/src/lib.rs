@@ -7,6 +7,7 @@
 pub mod bulk;
 pub mod job;
 pub mod log;
+pub mod maintenance;
 pub mod place;
 pub mod pool;
 pub mod problem;
@@ -22,6 +23,7 @@ pub mod trial;
 pub use bulk::*;
 pub use job::*;
 pub use log::*;
+pub use maintenance::*;
 pub use place::*;
 pub use pool::*;
 pub use problem::*;

@@ -5,12 +5,8 @@ use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-fn yes() -> bool {
-    true
-}
-
 /// What to make a pool from.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPool {
     /// Letters, digits, `-` and `_`; unique in the installation.
@@ -21,12 +17,18 @@ pub struct NewPool {
     /// Labels that every runner of the pool has.
     #[serde(default)]
     pub labels: Vec<String>,
-    /// Whether it takes jobs that ask for nothing.
-    #[serde(default = "yes")]
-    pub open: bool,
+    /// Whether it takes jobs that ask for nothing; it does when not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open: Option<bool>,
     /// The path of the team or project that owns it; none for the root. Everything at or below may use it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
+    /// What a machine has to be to join it, in the requirement language: `mem >= 8GiB and has gcc`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs: Option<String>,
+    /// Another pool, from which everything that is not given is taken, its reach too.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like: Option<String>,
 }
 
 /// What to change of a pool. What is not given stays.
@@ -51,6 +53,9 @@ pub struct PoolChange {
     /// Whether its runners take nothing new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
+    /// What a machine has to be to join it; empty for nothing in particular. Those that have joined stay.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs: Option<String>,
     /// Only say what it would do.
     #[serde(default)]
     pub preview: bool,
@@ -100,6 +105,9 @@ pub struct Pool {
     /// Whether its runners take nothing new.
     #[serde(default)]
     pub paused: bool,
+    /// What a machine has to be to join it; empty for nothing in particular.
+    #[serde(default)]
+    pub needs: String,
     /// How many of its runners are in which state.
     pub runners: RunnerCounts,
     /// Slots of its connected runners that take work, and how many of them are free.

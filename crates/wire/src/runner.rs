@@ -2,7 +2,9 @@
 
 use crate::Loss;
 use pennine_core::fact::{FactValue, Facts};
+use pennine_core::finding::{Finding, Verdict};
 use pennine_core::id::RunnerId;
+use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::setting::Settings;
 use pennine_core::time::Moment;
@@ -39,6 +41,9 @@ pub struct Runner {
     pub seen_at: Option<Moment>,
     /// What it executes now.
     pub executing: Vec<RunnerJob>,
+    /// What is not as it should be on its machine, by its own word.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<Finding>,
     /// What people say it is for.
     #[serde(default)]
     pub description: String,
@@ -126,6 +131,75 @@ pub struct ChangedRunner {
     pub losses: Vec<Loss>,
     /// Its jobs that it ends, to be tried again elsewhere.
     pub ends: Vec<RunnerJob>,
+}
+
+/// What was found out about a runner, from the service's end.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Checkup {
+    pub runner: String,
+    /// How it stands, in one sentence.
+    pub said: String,
+    /// The worst of the findings.
+    pub verdict: Verdict,
+    pub findings: Vec<Finding>,
+}
+
+/// Taking a scarce runner back from the jobs that have it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TakeRunnerBack {
+    /// Why, for the record and for those whose jobs it ends.
+    pub why: String,
+}
+
+/// A job that would be next on a runner, if slots of it became free now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NextJob {
+    pub job: String,
+    pub title: String,
+    pub project: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub waits_since: Moment,
+}
+
+/// What a runner did with one slot, for a while.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Stretch {
+    pub job: String,
+    pub title: String,
+    pub project: String,
+    /// When it was given to the runner, when its command began, and when it ended; the latter two where they have.
+    pub from: Moment,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result: Option<Outcome>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub said: Option<String>,
+}
+
+/// A runner was in a state for a while.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StateStretch {
+    pub from: Moment,
+    pub state: RunnerState,
+    pub why: String,
+}
+
+/// What runners did over the last hours.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunnerTime {
+    pub runner: RunnerId,
+    pub slots: u32,
+    /// What ran in each slot, the oldest first.
+    pub lanes: Vec<Vec<Stretch>>,
+    /// Changes of its state, the oldest first; the first holds from before the stretch that was asked for.
+    pub states: Vec<StateStretch>,
+    /// Whether there was more than is shown: its beginning is then later than what was asked for.
+    pub cut: bool,
 }
 
 /// A job that a runner has.

@@ -1,6 +1,7 @@
 //! What runners and the service say to each other, under `/runner/v1`. See docs/protocol.md.
 
 use pennine_core::fact::Facts;
+use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::Wish;
@@ -79,6 +80,9 @@ pub struct About {
     #[serde(default)]
     pub labels: Vec<String>,
     pub version: String,
+    /// What is not as it should be on the machine.
+    #[serde(default)]
+    pub findings: Vec<Finding>,
 }
 
 /// An attempt that a runner has.
@@ -123,6 +127,15 @@ pub struct PollAnswer {
     /// What people set of this runner, when that is another than the poll said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub own: Option<OwnSettings>,
+    /// The runner's credential is old: it is to ask for another.
+    #[serde(default)]
+    pub renew: bool,
+}
+
+/// A runner's next credential. The present one is worth something until this one is used.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Renewed {
+    pub credential: String,
 }
 
 /// What one runner is to keep to.
@@ -281,6 +294,16 @@ pub struct LogTaken {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Goodbye {
     pub session: SessionId,
+}
+
+/// The runner's program for one platform, as the service hands it out.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Program {
+    /// The system and the processor: `linux-x86-64`.
+    pub platform: String,
+    /// In hexadecimal.
+    pub sha256: String,
+    pub bytes: ByteSize,
 }
 
 /// What a runner may ask before it has a credential: who is there, and what time it is.

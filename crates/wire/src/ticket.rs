@@ -62,6 +62,9 @@ pub struct MadeTicket {
     pub ticket: Ticket,
     /// What the machine shows when it joins.
     pub secret: String,
-    /// The command to run on the machine.
+    /// The command to run on a bare machine: it fetches the runner's program from the service, checks it and joins.
+    #[serde(default)]
+    pub install: String,
+    /// The command to run on a machine that has the program.
     pub command: String,
 }

@@ -1,6 +1,7 @@
 //! What each command does: one file per noun, one function per verb.
 
 pub mod job;
+pub mod maintenance;
 pub mod place;
 pub mod pool;
 pub mod queue;
@@ -38,6 +39,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Project(verb) => place::project(&client, json, verb).await?,
         Noun::Pool(verb) => pool::run(&client, json, verb).await?,
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
+        Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,
     }
     Ok(ExitCode::SUCCESS)

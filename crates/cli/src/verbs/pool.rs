@@ -4,7 +4,7 @@ use super::status::counts;
 use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
-use pennine_client::Client;
+use pennine_client::{Client, RunnerFilter};
 use pennine_wire::{NewPool, Pool, PoolChange};
 
 #[derive(Subcommand)]
@@ -38,6 +38,9 @@ pub enum Verb {
         /// Let this team or project use it besides; may be given several times, and empty for nobody.
         #[arg(long, value_name = "PATH")]
         also: Option<Vec<String>>,
+        /// What a machine has to be to join it, in the requirement language; empty for nothing in particular.
+        #[arg(long, value_name = "REQUIREMENT")]
+        needs: Option<String>,
         /// Let its runners take nothing new.
         #[arg(long)]
         pause: bool,
@@ -67,6 +70,12 @@ pub enum Verb {
         /// The team or project that owns it: everything at or below may use it. The root when not given.
         #[arg(long, value_name = "PATH")]
         owner: Option<String>,
+        /// What a machine has to be to join it, in the requirement language: 'mem >= 8GiB and has gcc'.
+        #[arg(long, value_name = "REQUIREMENT")]
+        needs: Option<String>,
+        /// Another pool, from which everything that is not given is taken.
+        #[arg(long, value_name = "POOL")]
+        like: Option<String>,
     },
 }
 
@@ -110,9 +119,13 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 .filter(|(_, paths)| !paths.is_empty())
                 .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
                 .collect::<String>();
+            let needs = match pool.needs.as_str() {
+                "" => String::new(),
+                needs => format!("\n  to join it, a machine has to satisfy: {needs}"),
+            };
             let paused = if pool.paused { "; PAUSED" } else { "" };
             let mut text = format!(
-                "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}\n  {} of {} slots free; runners: {}\n",
+                "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
                 pool.name,
                 if pool.description.is_empty() {
                     "(no description)"
@@ -129,11 +142,11 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 pool.slots,
                 counts(&pool.runners)
             );
-            let runners = client.runners().await?.items;
-            let mine: Vec<_> = runners
-                .into_iter()
-                .filter(|runner| runner.pool == pool.name)
-                .collect();
+            let filter = RunnerFilter {
+                pool: Some(pool.name.clone()),
+                ..RunnerFilter::default()
+            };
+            let mine = client.runners(&filter).await?.items;
             if mine.is_empty() {
                 text += &format!(
                     "\nNo machine has joined it. Get a command with: pennine ticket add --pool {}\n",
@@ -153,6 +166,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             owner,
             only,
             also,
+            needs,
             pause,
             resume,
             preview,
@@ -169,6 +183,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 only: given(only),
                 also: given(also),
                 paused: (pause || resume).then_some(pause),
+                needs,
                 preview,
                 accept_losses: yes,
             };
@@ -190,14 +205,18 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             labels,
             closed,
             owner,
+            needs,
+            like,
         } => {
             let pool = client
                 .add_pool(&NewPool {
                     name,
                     description,
                     labels,
-                    open: !closed,
+                    open: closed.then_some(false),
                     owner,
+                    needs,
+                    like,
                 })
                 .await?;
             if json {

@@ -4,12 +4,15 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
-use pennine_core::fact::FactValue;
+use pennine_client::RunnerFilter;
+use pennine_core::finding::Verdict;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
-use pennine_core::setting::{Set, Settings};
-use pennine_core::time::{Moment, spoken};
-use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
+use pennine_core::time::spoken;
+use pennine_wire::{ChangedRunner, Retirement, Runner, TakeRunnerBack};
+use set::{SetArguments, set_by_people};
 use std::time::Duration;
+
+mod set;
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -18,6 +21,15 @@ pub enum Verb {
         /// Only those not heard of for so many days: machines that somebody forgot.
         #[arg(long, value_name = "DAYS", conflicts_with = "watch")]
         away: Option<u32>,
+        /// Only those that satisfy this requirement: 'gcc >= 12 and not bench'.
+        #[arg(long = "where", value_name = "REQUIREMENT")]
+        requirement: Option<String>,
+        /// Only those of this pool.
+        #[arg(long)]
+        pool: Option<String>,
+        /// Only those in this state.
+        #[arg(long)]
+        state: Option<RunnerState>,
         /// Show it again every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
@@ -43,6 +55,19 @@ pub enum Verb {
         #[arg(long)]
         yes: bool,
     },
+    /// Say what is wrong with a runner, as far as it can be seen from the service, and what to do.
+    Doctor {
+        /// Its name, short name or id.
+        name: String,
+    },
+    /// Take a runner back from the jobs that have it: they are tried again, and it is paused until you resume it.
+    TakeBack {
+        /// Its name, short name or id.
+        name: String,
+        /// Why, for the record and for those whose jobs it ends.
+        #[arg(long, value_name = "TEXT")]
+        why: String,
+    },
     /// Let a runner take nothing new for now.
     Pause {
         /// Its name, short name or id.
@@ -58,108 +83,6 @@ pub enum Verb {
         /// Its name, short name or id.
         name: String,
     },
-}
-
-#[derive(clap::Args)]
-pub struct SetArguments {
-    /// Its name, short name or id.
-    name: String,
-    /// What it is called from now on.
-    #[arg(long, value_name = "NAME")]
-    rename: Option<String>,
-    /// What it is for.
-    #[arg(long, value_name = "TEXT")]
-    description: Option<String>,
-    /// How many jobs it takes at once.
-    #[arg(long, value_name = "N")]
-    slots: Option<u32>,
-    /// A label that it is to have; may be given several times.
-    #[arg(long = "label", value_name = "LABEL")]
-    labels: Vec<String>,
-    /// A label that it is not to have, whatever its machine says; may be given several times.
-    #[arg(long = "no-label", value_name = "LABEL")]
-    no_labels: Vec<String>,
-    /// A fact over what its machine finds; may be given several times.
-    #[arg(long = "fact", value_name = "NAME=VALUE", value_parser = pair)]
-    facts: Vec<(String, String)>,
-    /// An environment variable of every job that it runs; may be given several times.
-    #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
-    variables: Vec<(String, String)>,
-    /// A folder in which programs are looked for first; may be given several times.
-    #[arg(long = "path", value_name = "FOLDER")]
-    paths: Vec<String>,
-    /// Take back what people set: slots, paths, label:NAME, fact:NAME or variable:NAME; may be given several times.
-    #[arg(long = "reset", value_name = "WHAT", value_parser = reset)]
-    resets: Vec<Reset>,
-    /// Only say what it would do.
-    #[arg(long)]
-    preview: bool,
-    /// Do it although jobs would be left that nothing can run.
-    #[arg(long)]
-    yes: bool,
-}
-
-/// What is taken back.
-#[derive(Clone)]
-enum Reset {
-    Slots,
-    Paths,
-    Label(String),
-    Fact(String),
-    Variable(String),
-}
-
-fn reset(text: &str) -> Result<Reset, String> {
-    let (kind, name) = text.split_once(':').unwrap_or((text, ""));
-    match (kind, name) {
-        ("slots", "") => Ok(Reset::Slots),
-        ("paths", "") => Ok(Reset::Paths),
-        ("label", name) if !name.is_empty() => Ok(Reset::Label(name.to_owned())),
-        ("fact", name) if !name.is_empty() => Ok(Reset::Fact(name.to_owned())),
-        ("variable", name) if !name.is_empty() => Ok(Reset::Variable(name.to_owned())),
-        _ => Err("it is slots, paths, label:NAME, fact:NAME or variable:NAME".to_owned()),
-    }
-}
-
-fn pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("it is NAME=VALUE")?;
-    Ok((name.to_owned(), value.to_owned()))
-}
-
-impl SetArguments {
-    fn change(self) -> RunnerChange {
-        let mut change = RunnerChange {
-            name: self.rename,
-            description: self.description,
-            slots: self.slots.map(Some),
-            paths: (!self.paths.is_empty()).then_some(Some(self.paths)),
-            preview: self.preview,
-            accept_losses: self.yes,
-            ..RunnerChange::default()
-        };
-        for (labels, has) in [(self.labels, true), (self.no_labels, false)] {
-            let set = labels.into_iter().map(|label| (label, Some(has)));
-            change.labels.extend(set);
-        }
-        let facts = self.facts.into_iter();
-        change
-            .facts
-            .extend(facts.map(|(name, value)| (name, Some(FactValue::Text(value)))));
-        let variables = self.variables.into_iter();
-        change
-            .variables
-            .extend(variables.map(|(name, value)| (name, Some(value))));
-        for reset in self.resets {
-            match reset {
-                Reset::Slots => change.slots = Some(None),
-                Reset::Paths => change.paths = Some(None),
-                Reset::Label(name) => drop(change.labels.insert(name, None)),
-                Reset::Fact(name) => drop(change.facts.insert(name, None)),
-                Reset::Variable(name) => drop(change.variables.insert(name, None)),
-            }
-        }
-        change
-    }
 }
 
 /// Runners as a table.
@@ -229,13 +152,33 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             );
             view::print(&told(&changed, &head))
         }
+        Verb::Doctor { name } => doctor(client, json, &name).await,
+        Verb::TakeBack { name, why } => {
+            let changed = client
+                .take_runner_back(&name, &TakeRunnerBack { why })
+                .await?;
+            if json {
+                return view::json(&changed);
+            }
+            let mut text = format!("{} is yours: it is paused.\n", changed.runner.name);
+            for job in &changed.ends {
+                text += &format!(
+                    "It had {} {} of {}, which is tried again.\n",
+                    job.job, job.title, job.project
+                );
+            }
+            text += &format!(
+                "Give it back with: pennine runner resume {}\n",
+                changed.runner.name
+            );
+            view::print(&text)
+        }
         Verb::List {
-            away: Some(days),
-            watch: _,
+            away: Some(days), ..
         } => {
             let now = client.status().await?.now;
             let long = now - Duration::from_secs(u64::from(days) * 86_400);
-            let mut runners = client.runners().await?;
+            let mut runners = client.runners(&RunnerFilter::default()).await?;
             runners.items.retain(|runner| {
                 runner.state == RunnerState::Offline
                     && runner.seen_at.unwrap_or(runner.created_at) <= long
@@ -265,14 +208,27 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 "{table}\nWhat is gone for good is retired with: pennine runner retire NAME\n"
             ))
         }
-        Verb::List { away: None, watch } => {
+        Verb::List {
+            away: None,
+            requirement,
+            pool,
+            state,
+            watch,
+        } => {
+            let filter = RunnerFilter {
+                requirement,
+                pool,
+                state,
+            };
             if json {
-                return view::json(&client.runners().await?);
+                return view::json(&client.runners(&filter).await?);
             }
             let show = || async {
-                let runners = client.runners().await?.items;
-                Ok(if runners.is_empty() {
+                let runners = client.runners(&filter).await?.items;
+                Ok(if runners.is_empty() && filter.is_any() {
                     "No machine has joined yet. Get a command with: pennine ticket add --pool POOL\n".to_owned()
+                } else if runners.is_empty() {
+                    "No runner is like that. pennine where REQUIREMENT says which part excludes which.\n".to_owned()
                 } else {
                     table(&runners)
                 })
@@ -319,7 +275,33 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 text += &format!("  {}\n", runner.description);
             }
             for job in &runner.executing {
-                text += &format!("  executes {} {} of {}\n", job.job, job.title, job.project);
+                let since = job.started_at.map_or(String::new(), |at| {
+                    format!(", since {}", view::ago(at, now))
+                });
+                text += &format!(
+                    "  executes {} {} of {}{since}\n",
+                    job.job, job.title, job.project
+                );
+            }
+            if runner.state != RunnerState::Awaited && runner.state != RunnerState::Retired {
+                for (place, job) in client.next_on(&name).await?.items.iter().enumerate() {
+                    let word = if place == 0 { "next is " } else { "then    " };
+                    let waits = spoken(now.since(job.waits_since));
+                    text += &format!(
+                        "  {word} {} {} of {}, waiting for {waits}\n",
+                        job.job, job.title, job.project
+                    );
+                }
+            }
+            for finding in runner
+                .findings
+                .iter()
+                .filter(|one| one.verdict > Verdict::Good)
+            {
+                text += &format!(
+                    "  {}: {}: {}\n",
+                    finding.verdict, finding.check, finding.said
+                );
             }
             let set = set_by_people(&runner.set, now);
             if !set.is_empty() {
@@ -342,6 +324,28 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
     }
 }
 
+async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Trouble> {
+    let checkup = client.check_runner(name).await?;
+    if json {
+        return view::json(&checkup);
+    }
+    let mut text = format!("{}\n\n", checkup.said);
+    for finding in &checkup.findings {
+        text += &format!(
+            "{:8}  {:11}  {}\n",
+            finding.verdict, finding.check, finding.said
+        );
+        if let Some(mend) = finding
+            .mend
+            .as_ref()
+            .filter(|_| finding.verdict > Verdict::Good)
+        {
+            text += &format!("{:23}-> {mend}\n", "");
+        }
+    }
+    view::print(&text)
+}
+
 async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Trouble> {
     let runner = client.set_wish(name, wish).await?;
     if json {
@@ -355,46 +359,6 @@ async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(),
         ),
     };
     view::line(format!("{} is {}{uses}.", runner.name, runner.state))
-}
-
-/// What people set, in lines: what, to what, who, when.
-fn set_by_people(settings: &Settings, now: Moment) -> Vec<Vec<String>> {
-    fn line<T>(what: String, to: String, set: &Set<T>, now: Moment) -> Vec<String> {
-        vec![
-            what,
-            view::cut(&to, 40),
-            set.by.clone(),
-            view::ago(set.at, now),
-        ]
-    }
-    let mut lines = Vec::new();
-    if let Some(set) = &settings.slots {
-        lines.push(line("slots".into(), set.value.to_string(), set, now));
-    }
-    if let Some(set) = &settings.paths {
-        lines.push(line("paths".into(), set.value.join(":"), set, now));
-    }
-    for (name, set) in &settings.labels {
-        let has = if set.value { "has it" } else { "has it not" };
-        lines.push(line(format!("label {name}"), has.into(), set, now));
-    }
-    for (name, set) in &settings.facts {
-        lines.push(line(
-            format!("fact {name}"),
-            set.value.to_string(),
-            set,
-            now,
-        ));
-    }
-    for (name, set) in &settings.variables {
-        lines.push(line(
-            format!("variable {name}"),
-            set.value.clone(),
-            set,
-            now,
-        ));
-    }
-    lines
 }
 
 /// What a change did, or would do.

@@ -77,10 +77,11 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 None => "pennine runner list".to_owned(),
             };
             view::print(&format!(
-                "Ticket {} for {machines}{named} in the pool {}, good for {}. Run on the machine:\n\n  {} --work\n\nThen see it with: {then}\n",
+                "Ticket {} for {machines}{named} in the pool {}, good for {}. Run on the machine:\n\n  {} --work\n\n(as root, --boot in place of --work has it start at boot) or, where pennine-runner is there already:\n\n  {} --work\n\nThen see it with: {then}\n",
                 ticket.name,
                 ticket.pool,
                 spoken(ticket.expires_at.since(ticket.created_at)),
+                made.install,
                 made.command
             ))
         }

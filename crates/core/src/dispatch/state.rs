@@ -308,6 +308,14 @@ impl State {
             })
     }
 
+    /// How many slots of a runner are in use.
+    pub fn used_by(&self, runner: RunnerId) -> usize {
+        self.holders
+            .values()
+            .filter(|held| held.runner == runner)
+            .count()
+    }
+
     /// How many slots are in use, on whatever runner.
     pub fn used(&self) -> usize {
         self.holders.len()

@@ -3,6 +3,7 @@
 //! Ten thousand runners park a poll each. Serving a connection with a small read buffer costs a tenth of what the
 //! stock server takes; what that server also does, time limits for headers and a graceful stop, is done here.
 
+use crate::app::App;
 use axum::Router;
 use axum::extract::{ConnectInfo, FromRequestParts, Request};
 use axum::http::request::Parts;
@@ -10,6 +11,7 @@ use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use std::convert::Infallible;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
@@ -33,6 +35,31 @@ impl<S: Send + Sync> FromRequestParts<S> for Arrived {
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
         let arrived = parts.extensions.get::<Arrived>().copied();
         Ok(arrived.unwrap_or_else(|| Arrived(Instant::now())))
+    }
+}
+
+/// From where a request comes: the other end of its connection, or, where that is a proxy that is trusted, what the proxy
+/// says.
+#[derive(Clone, Copy, Debug)]
+pub struct Peer(pub Option<IpAddr>);
+
+impl FromRequestParts<App> for Peer {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Infallible> {
+        let direct = parts.extensions.get::<ConnectInfo<SocketAddr>>();
+        let direct = direct.map(|info| info.0.ip().to_canonical());
+        let trusted = |ip: &IpAddr| app.config.trusted_proxies.contains(ip);
+        let Some(proxy) = direct.filter(trusted) else {
+            return Ok(Peer(direct));
+        };
+        // Each proxy adds who came to it at the end; what was there before may be anybody's word.
+        let said = parts.headers.get_all("x-forwarded-for").iter();
+        let hops = said.filter_map(|value| value.to_str().ok());
+        let hops: Vec<&str> = hops.flat_map(|value| value.split(',')).collect();
+        let mut hops = hops.iter().rev().map(|hop| hop.trim().parse::<IpAddr>());
+        let first = hops.find(|hop| !hop.as_ref().is_ok_and(trusted));
+        Ok(Peer(Some(first.and_then(Result::ok).unwrap_or(proxy))))
     }
 }
 

@@ -120,6 +120,15 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Failur
     Ok(())
 }
 
+/// Checks the reason that somebody gives for what they do.
+pub fn check_why(why: &str) -> Result<(), Failure> {
+    if why.trim().is_empty() || why.len() > 500 {
+        let said = "say in at most 500 bytes why; it is kept on the record";
+        return Err(Failure::invalid("why", said));
+    }
+    Ok(())
+}
+
 /// Checks a description.
 pub fn check_description(description: &str) -> Result<(), Failure> {
     if description.len() > 500 {

@@ -9,13 +9,15 @@ use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use pennine_core::fact::Subject;
 use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::requirement::{Requirement, explain};
 use pennine_core::setting::{Set, Settings};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::runner::{self, About};
-use pennine_store::{Connection, audit, ticket};
+use pennine_store::{Connection, audit, pool, ticket};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
 
@@ -85,6 +87,47 @@ impl From<pennine_store::Error> for EnrolEnd {
     }
 }
 
+/// Checks that the machine is what its pool needs.
+async fn check_fit(
+    connection: &mut Connection,
+    found: &ticket::Ticket,
+    sent: &Enrol,
+    labels: &[String],
+) -> Result<(), EnrolEnd> {
+    let Some(pool) = pool::get(connection, found.pool_id.0).await? else {
+        return Ok(());
+    };
+    let Ok(needs) = pool.pool.needs.parse::<Requirement>() else {
+        return Ok(());
+    };
+    let labels = labels.iter().chain(&found.labels).chain(&pool.pool.labels);
+    let subject = Subject::new(
+        &sent.name,
+        &found.pool,
+        labels.map(String::as_str),
+        &sent.facts,
+    );
+    if needs.satisfied_by(&subject) {
+        return Ok(());
+    }
+    let explained = explain(&needs, [(sent.name.as_str(), &subject)]);
+    let fails: Vec<String> = explained
+        .clauses
+        .into_iter()
+        .filter(|clause| clause.failing > 0)
+        .map(|clause| clause.clause)
+        .collect();
+    let said = format!(
+        "machines of the pool {} have to satisfy {needs}; this one does not: {}",
+        found.pool,
+        fails.join(", ")
+    );
+    let failure = Failure::conflict("machine-unfit", "The machine is not what the pool needs", said).mend(
+        "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
+    );
+    Err(EnrolEnd::Refused(Box::new(failure)))
+}
+
 async fn enrol_within(
     app: &App,
     connection: &mut Connection,
@@ -134,6 +177,7 @@ async fn enrol_within(
             .mend("choose a fitting one with --name; the ticket can still be used");
         return Err(EnrolEnd::Refused(Box::new(failure)));
     }
+    check_fit(connection, &found, sent, labels).await?;
     let id = match found.runner_id {
         Some(id) => id.0,
         None => {
@@ -147,6 +191,7 @@ async fn enrol_within(
         labels,
         slots: sent.slots,
         program: &sent.version,
+        findings: &[],
     };
     let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
         return Err(refuse(Failure::gone(

@@ -59,6 +59,24 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         {
             continue;
         }
+        if let Some(window) = yard.window_of(runner.id, pool.id) {
+            let said = format!("End the maintenance of {} early", window.of);
+            if !found.iter().any(|known: &MendAction| known.said == said) {
+                let mut early = action(
+                    said,
+                    format!("pennine maintenance end {}", window.short()),
+                    "POST",
+                    format!("/maintenance/{}/end", window.short()),
+                    json!({}),
+                );
+                early.asks = Some(format!(
+                    "{} planned it until {}: {}.",
+                    window.created_by, window.until_at.0, window.why
+                ));
+                found.push(early);
+            }
+            continue;
+        }
         if pool.paused {
             let said = format!("Resume the pool {}", pool.name);
             if !found.iter().any(|known: &MendAction| known.said == said) {

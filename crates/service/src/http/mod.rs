@@ -3,9 +3,11 @@
 pub mod accept;
 mod answer;
 mod auth;
+mod bench;
 mod body;
 mod bulk;
 mod console;
+mod doctor;
 mod enrol;
 mod events;
 mod health;
@@ -13,12 +15,15 @@ mod idempotency;
 mod jobs;
 mod logs;
 mod losses;
+mod maintenance;
 mod mends;
 mod places;
 mod pools;
+pub mod programs;
 mod queue;
 mod runner_here;
 mod runner_protocol;
+mod runner_time;
 mod runners;
 mod seats;
 mod session;
@@ -83,6 +88,12 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runners::show, runners::change))
         .routes(routes!(runners::retire))
         .routes(routes!(runners::wish))
+        .routes(routes!(doctor::check))
+        .routes(routes!(bench::next))
+        .routes(routes!(bench::take_back))
+        .routes(routes!(runner_time::show))
+        .routes(routes!(maintenance::list, maintenance::add))
+        .routes(routes!(maintenance::end))
         .routes(routes!(jobs::list, submit::submit))
         .routes(routes!(jobs::show))
         .routes(routes!(jobs::cancel))
@@ -133,6 +144,7 @@ pub fn router(app: &App) -> Router {
         .nest("/api/v1", api)
         .nest("/runner/v1", runner_protocol::routes())
         .merge(health::routes())
+        .merge(programs::routes())
         .fallback(console::serve)
         .method_not_allowed_fallback(answer::wrong_method)
         .with_state(app.clone());

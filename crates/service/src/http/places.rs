@@ -108,7 +108,7 @@ async fn add(
 
 async fn list(app: &App, kind: &str) -> Answer<Json<Page<Place>>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let places = yard.places.iter().filter(|place| place.kind == kind);
     let items = places
         .map(|place| shown(place.clone(), yard.held(&place.path)))
@@ -229,7 +229,9 @@ pub async fn change(
     .await?;
     app.projects.invalidate_all();
     app.feed.kick();
-    let held = Yard::read(&mut connection).await?.held(&changed.path);
+    let held = Yard::read(&mut connection, app.clock.now())
+        .await?
+        .held(&changed.path);
     Ok(Json(shown(changed, held)))
 }
 

@@ -10,6 +10,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_core::id::PoolId;
+use pennine_core::requirement::Requirement;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
 use pennine_store::{Connection, Db, audit, place, pool};
@@ -33,6 +34,7 @@ fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
         only: owned.pool.reach_only.clone(),
         also: owned.pool.reach_also.clone(),
         paused: owned.pool.paused,
+        needs: owned.pool.needs.clone(),
         runners: yard::counts(mine()),
         slots,
         free,
@@ -44,7 +46,7 @@ fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
 #[utoipa::path(get, operation_id = "list_pools", path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
 pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool>>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let items = yard
         .pools
         .iter()
@@ -62,7 +64,7 @@ pub async fn show(
     Path(name): Path<String>,
 ) -> Answer<Json<Pool>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let found = yard.pools.iter().find(|pool| pool.pool.name == name);
     found
         .map(|pool| Json(shown(pool, &yard.runners)))
@@ -79,28 +81,60 @@ pub async fn add(
 ) -> Answer<(StatusCode, Json<Pool>)> {
     who.require(Role::Operator)?;
     check_name("name", &new.name)?;
-    let labels = check_labels("labels", &new.labels)?;
     check_description(&new.description)?;
     let mut connection = app.store.get().await?;
-    let owner = match new.owner.as_deref() {
-        None | Some("") => place::root(&mut connection).await?,
-        Some(path) => places::find(&mut connection, &["team", "project"], "team", path)
-            .await
-            .map_err(|f| f.field("owner"))?,
+    let like = match new.like.as_deref() {
+        None => None,
+        Some(like) => Some(
+            pool::find(&mut connection, like)
+                .await?
+                .ok_or_else(|| Failure::unknown("pool", like).field("like"))?,
+        ),
     };
-    let row = pool::Pool {
+    let owner = match (new.owner.as_deref(), &like) {
+        (None, Some(like)) => (like.pool.owner_id, like.owner.clone()),
+        (None | Some(""), _) => {
+            let root = place::root(&mut connection).await?;
+            (root.id, root.path)
+        }
+        (Some(path), _) => {
+            let found = places::find(&mut connection, &["team", "project"], "team", path);
+            let owner = found.await.map_err(|f| f.field("owner"))?;
+            (owner.id, owner.path)
+        }
+    };
+    let like = like.map(|like| like.pool);
+    let mut row = pool::Pool {
         id: Db(PoolId(app.fresh_id())),
         name: new.name.clone(),
         description: new.description,
-        owner_id: owner.id,
-        labels,
-        open: new.open,
+        owner_id: owner.0,
+        labels: check_labels("labels", &new.labels)?,
+        open: new
+            .open
+            .unwrap_or(like.as_ref().is_none_or(|like| like.open)),
         policy_version: 1,
         created_at: Db(app.clock.now()),
         reach_only: Vec::new(),
         reach_also: Vec::new(),
         paused: false,
+        needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
     };
+    if let Some(like) = like {
+        if row.description.is_empty() {
+            row.description = like.description;
+        }
+        if row.labels.is_empty() {
+            row.labels = like.labels;
+        }
+        if new.needs.is_none() {
+            row.needs = like.needs;
+        }
+        // Who it was narrowed to may lie outside of another owner's reach.
+        if row.owner_id == like.owner_id {
+            (row.reach_only, row.reach_also) = (like.reach_only, like.reach_also);
+        }
+    }
     match pool::insert(&mut connection, &row, &who.name).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a pool {:?} already", new.name);
@@ -110,7 +144,8 @@ pub async fn add(
         }
         other => other?,
     }
-    let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.path});
+    let detail =
+        json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs});
     audit::write(
         &mut connection,
         row.created_at.0,
@@ -124,10 +159,22 @@ pub async fn add(
     Ok(created(shown(
         &OwnedPool {
             pool: row,
-            owner: owner.path,
+            owner: owner.1,
         },
         &[],
     )))
+}
+
+/// What a machine has to be, checked, as the language writes it.
+fn check_needs(text: &str) -> Answer<String> {
+    let parsed: Requirement = text
+        .parse()
+        .map_err(|error| Failure::requirement("needs", error))?;
+    Ok(if parsed.is_any() {
+        String::new()
+    } else {
+        parsed.to_string()
+    })
 }
 
 async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Answer<Vec<String>> {
@@ -156,7 +203,7 @@ pub async fn change(
 ) -> Answer<Json<ChangedPool>> {
     who.require(Role::Operator)?;
     let mut connection = app.store.get().await?;
-    let before = Yard::read(&mut connection).await?;
+    let before = Yard::read(&mut connection, app.clock.now()).await?;
     let found = before.pools.iter().find(|pool| pool.pool.name == name);
     let mut next = found
         .cloned()
@@ -167,6 +214,9 @@ pub async fn change(
     }
     if let Some(labels) = &change.labels {
         next.pool.labels = check_labels("labels", labels)?;
+    }
+    if let Some(needs) = &change.needs {
+        next.pool.needs = check_needs(needs)?;
     }
     next.pool.open = change.open.unwrap_or(next.pool.open);
     next.pool.paused = change.paused.unwrap_or(next.pool.paused);
@@ -217,6 +267,7 @@ pub async fn change(
         }
         let detail = json!({
             "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
+            "needs": next.pool.needs,
             "only": next.pool.reach_only, "also": next.pool.reach_also,
         });
         audit::write(

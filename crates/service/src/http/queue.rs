@@ -185,6 +185,6 @@ pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
 #[utoipa::path(get, operation_id = "queue", path = "/queue", tag = "jobs", responses((status = 200, body = Queue)))]
 pub async fn queue(State(app): State<App>, _: Principal) -> Answer<Json<Queue>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     Ok(Json(read(&mut connection, &yard, app.clock.now()).await?))
 }

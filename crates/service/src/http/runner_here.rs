@@ -1,19 +1,48 @@
 //! What somebody at the machine asks and says of its runner, with the runner's own credential.
 
-use super::answer::Answer;
+use super::answer::{Answer, Failure};
 use super::body::JsonBody;
 use super::runner_protocol::Caller;
 use super::runners;
 use crate::app::App;
+use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
-use pennine_wire::runner_protocol::{Leave, WishHere};
+use pennine_store::{audit, runner};
+use pennine_wire::runner_protocol::{Leave, Renewed, WishHere};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
+use serde_json::json;
 
 /// How the service sees the runner that asks.
 pub async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json<Runner>> {
     let mut connection = app.store.get().await?;
     runners::one(&mut connection, known.id.0).await
+}
+
+/// Another credential for the runner that asks. The one that it shows is worth something until it shows the new one, so
+/// that an answer that is lost, or a machine that fails before it has written the new one down, locks nobody out.
+pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answer<Json<Renewed>> {
+    let credential = secret::fresh(Purpose::Credential);
+    let mut connection = app.store.get().await?;
+    let next = secret::hash(&credential);
+    if !runner::offer_credential(&mut connection, known.id.0, &hash, &next).await? {
+        return Err(Failure::conflict(
+            "wrong-state",
+            "The credential was replaced meanwhile",
+            "another credential was taken into use while this one asked for its successor",
+        ));
+    }
+    let (now, detail) = (app.clock.now(), json!({}));
+    audit::write(
+        &mut connection,
+        now,
+        &known.name,
+        "runner.renew-credential",
+        &known.name,
+        detail,
+    )
+    .await?;
+    Ok(Json(Renewed { credential }))
 }
 
 /// What somebody at the machine wants of its runner.

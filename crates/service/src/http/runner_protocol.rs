@@ -1,6 +1,6 @@
 //! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
 
-use super::accept::Arrived;
+use super::accept::{Arrived, Peer};
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
 use super::body::{JsonBody, Params, check_labels};
@@ -15,11 +15,13 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, StatusCode};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
+use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, Short};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
+use pennine_store::Db;
 use pennine_store::attempt::{self, End, ForRunner, Loss, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
@@ -47,6 +49,7 @@ pub fn routes() -> Router<App> {
         .route("/poll", post(poll))
         .route("/goodbye", post(goodbye))
         .route("/me", get(runner_here::me))
+        .route("/credential", post(runner_here::renew))
         .route("/wish", put(runner_here::wish))
         .route("/leave", post(runner_here::leave))
         .route("/attempts/{attempt}/started", post(started))
@@ -139,7 +142,17 @@ async fn known(app: &App, hash: &[u8]) -> Answer<Option<Known>> {
 async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
     let mark = app.memory.mark();
     let mut connection = app.store.get().await?;
-    let known = runner::by_credential(&mut connection, &hash).await?;
+    let mut known = runner::by_credential(&mut connection, &hash).await?;
+    if let Some(known) = known.as_mut().filter(|known| known.shows_next) {
+        let now = app.clock.now();
+        runner::adopt_credential(&mut connection, known.id.0, &hash, now).await?;
+        (known.shows_next, known.credential_since) = (false, Db(now));
+        tracing::info!(
+            runner = known.name,
+            "shows its next credential; the one before is worth nothing"
+        );
+        app.feed.kick();
+    }
     if let Some(known) = &known {
         app.memory.learn(mark, hash, known);
     }
@@ -151,10 +164,11 @@ async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
 async fn poll(
     State(app): State<App>,
     Caller(mut known, hash): Caller,
+    peer: Peer,
     JsonBody(sent): JsonBody<Poll>,
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
-    let presence = Box::pin(arrive(&app, &known, &sent)).await?;
+    let presence = Box::pin(arrive(&app, &known, &sent, peer)).await?;
     let seat = app.polls.sit(known.id.0);
     let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
     if answer.assignments.is_empty()
@@ -178,10 +192,10 @@ async fn poll(
 }
 
 /// Makes the poll's session the runner's, records what it says of its machine, and that it is connected.
-async fn arrive(app: &App, known: &Known, sent: &Poll) -> Answer<Presence> {
+async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Presence> {
     let id = known.id.0;
     begin_session(app, known, sent).await?;
-    let presence = app.seen.begin(id, sent.session, &app.clock);
+    let presence = app.seen.begin(id, sent.session, peer.0, &app.clock);
     let now = app.clock.now();
     if let Some(about) = &sent.about {
         check_slots(about.slots)?;
@@ -191,6 +205,7 @@ async fn arrive(app: &App, known: &Known, sent: &Poll) -> Answer<Presence> {
             labels: &labels,
             slots: about.slots,
             program: &about.version,
+            findings: &check_findings(&about.findings),
         };
         let mut connection = app.store.get().await?;
         if runner::set_about(&mut connection, id, &about, now).await? {
@@ -378,7 +393,24 @@ fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnsw
         stop,
         settings,
         own: own_settings(known).filter(|own| own.version != sent.settings_version),
+        renew: app.clock.now().since(known.credential_since.0) > app.config.limits.credential_age(),
     }
+}
+
+/// The most findings of a machine that are kept, and the most characters of each text.
+const MOST_FINDINGS: usize = 32;
+const FINDING_TEXT: usize = 500;
+
+/// What a machine says is not as it should be on it, as much of it as is kept.
+pub fn check_findings(findings: &[Finding]) -> Vec<Finding> {
+    let cut = |text: &str| text.chars().take(FINDING_TEXT).collect::<String>();
+    let kept = findings.iter().take(MOST_FINDINGS).map(|finding| Finding {
+        check: cut(&finding.check),
+        verdict: finding.verdict,
+        said: cut(&finding.said),
+        mend: finding.mend.as_deref().map(cut),
+    });
+    kept.collect()
 }
 
 /// What people set of a runner, if they ever did.

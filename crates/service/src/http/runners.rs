@@ -2,7 +2,7 @@
 
 use super::answer::{Answer, Failure};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_description, check_labels, check_name, check_variable};
+use super::body::{JsonBody, Params, check_description, check_labels, check_name, check_variable};
 use super::losses;
 use super::runner_protocol::check_slots;
 use super::yard::{self, Yard};
@@ -10,7 +10,8 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::id::{RunnerId, Short};
-use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
+use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
+use pennine_core::requirement::Requirement;
 use pennine_core::setting::{Set, Settings, checked};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
@@ -20,8 +21,8 @@ use pennine_store::{Connection, audit};
 use pennine_wire::{ChangedRunner, Page, Problem, Retirement, Runner, RunnerChange, RunnerJob};
 use serde::Deserialize;
 use serde_json::json;
-use std::collections::BTreeMap;
-use utoipa::ToSchema;
+use std::collections::{BTreeMap, HashMap};
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
@@ -51,25 +52,72 @@ fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         version: row.program.clone(),
         seen_at: row.seen_at.map(|at| at.0),
         executing: mine.collect(),
+        findings: row.told.0.findings.clone(),
         description: row.description.clone(),
         set: row.settings.0.clone(),
         created_at: row.created_at.0,
     }
 }
 
+/// Which runners are wanted.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct Which {
+    /// Only those that satisfy this requirement.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    requirement: Option<String>,
+    /// Only those of this pool.
+    pool: Option<String>,
+    /// Only those in this state.
+    state: Option<RunnerState>,
+    /// Leave out what is only wanted of one at a time: facts, findings and what people set.
+    #[serde(default)]
+    brief: bool,
+}
+
 /// The runners that are not retired, by pool and name.
-#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", responses((status = 200, body = Page<Runner>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Runner>>> {
+#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", params(Which),
+    responses((status = 200, body = Page<Runner>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn list(
+    State(app): State<App>,
+    _: Principal,
+    Params(which): Params<Which>,
+) -> Answer<Json<Page<Runner>>> {
+    let wanted = which.requirement.as_deref().unwrap_or_default();
+    let wanted: Requirement = wanted
+        .parse()
+        .map_err(|error| Failure::requirement("where", error))?;
     let mut connection = app.store.get().await?;
-    let rows = runner::list(&mut connection, None).await?;
+    let mut rows = runner::list(&mut connection, None).await?;
     let executing = runner::executing(&mut connection).await?;
+    drop(connection);
+    rows.retain(|row| {
+        which.pool.as_ref().is_none_or(|pool| *pool == row.pool)
+            && which
+                .state
+                .is_none_or(|state| state == yard::shown_state(row))
+            && (wanted.is_any() || wanted.satisfied_by(&row.view().subject))
+    });
+    let mut by_runner: HashMap<RunnerId, Vec<Executing>> = HashMap::new();
+    for one in executing {
+        by_runner.entry(one.runner_id.0).or_default().push(one);
+    }
+    let items = rows.iter_mut().map(|row| {
+        if which.brief {
+            row.facts = Jsonb(Default::default());
+            row.told = Jsonb(Default::default());
+            row.settings = Jsonb(Default::default());
+        }
+        shown(row, by_runner.get(&row.id.0).map_or(&[], Vec::as_slice))
+    });
     Ok(Json(Page {
-        items: rows.iter().map(|row| shown(row, &executing)).collect(),
+        items: items.collect(),
         next: None,
     }))
 }
 
-async fn find(connection: &mut Connection, text: &str) -> Answer<RunnerId> {
+pub async fn find(connection: &mut Connection, text: &str) -> Answer<RunnerId> {
     let found = runner::find(
         connection,
         text.parse::<Uuid>().ok(),
@@ -297,7 +345,7 @@ pub async fn change(
     who.require(Role::Operator)?;
     let mut connection = app.store.get().await?;
     let id = find(&mut connection, &text).await?;
-    let before = Yard::read(&mut connection).await?;
+    let before = Yard::read(&mut connection, app.clock.now()).await?;
     let mut next = in_yard(&before, id, &text)?;
     let now = app.clock.now();
     if let Some(name) = &change.name {
@@ -394,7 +442,7 @@ pub async fn retire_one(
     by: &str,
 ) -> Answer<Json<ChangedRunner>> {
     let mut connection = app.store.get().await?;
-    let before = Yard::read(&mut connection).await?;
+    let before = Yard::read(&mut connection, app.clock.now()).await?;
     let row = in_yard(&before, id, &id.to_string())?;
     let now = app.clock.now();
     let losses =

@@ -2,7 +2,7 @@
 
 use super::answer::{Answer, Failure, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name};
+use super::body::{JsonBody, check_name, check_why};
 use super::jobs;
 use super::yard::Yard;
 use crate::app::App;
@@ -42,8 +42,8 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
     }
 }
 
-async fn one(connection: &mut Connection, name: &str) -> Answer<Seat> {
-    let yard = Yard::read(connection).await?;
+async fn one(app: &App, connection: &mut Connection, name: &str) -> Answer<Seat> {
+    let yard = Yard::read(connection, app.clock.now()).await?;
     let found = yard.seats.iter().find(|seat| seat.name == name);
     found
         .map(|seat| shown(seat, &yard))
@@ -71,7 +71,7 @@ fn check_description(text: &str) -> Answer<()> {
 #[utoipa::path(get, operation_id = "list_seats", path = "/seats", tag = "yard", responses((status = 200, body = Page<Seat>)))]
 pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Seat>>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let items = yard.seats.iter().map(|seat| shown(seat, &yard)).collect();
     Ok(Json(Page { items, next: None }))
 }
@@ -116,7 +116,7 @@ pub async fn add(
     )
     .await?;
     app.feed.kick();
-    Ok(created(one(&mut connection, &new.name).await?))
+    Ok(created(one(&app, &mut connection, &new.name).await?))
 }
 
 /// Change how many seats there are. Lowered under use they drain: nothing is ended.
@@ -148,7 +148,7 @@ pub async fn change(
     let detail = json!({"count": row.count});
     audit::write(&mut connection, at, &who.name, "seat.change", &name, detail).await?;
     app.feed.kick();
-    Ok(Json(one(&mut connection, &name).await?))
+    Ok(Json(one(&app, &mut connection, &name).await?))
 }
 
 /// Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept.
@@ -162,15 +162,10 @@ pub async fn take_back(
     JsonBody(from): JsonBody<TakeBack>,
 ) -> Answer<Json<Seat>> {
     who.require(Role::Operator)?;
-    if from.why.trim().is_empty() || from.why.len() > 500 {
-        return Err(Failure::invalid(
-            "why",
-            "say in at most 500 bytes why; it is kept with the job",
-        ));
-    }
+    check_why(&from.why)?;
     let mut connection = app.store.get().await?;
     let job = jobs::find(&mut connection, &from.job).await?;
-    let holder = Yard::read(&mut connection)
+    let holder = Yard::read(&mut connection, app.clock.now())
         .await?
         .holdings
         .into_iter()
@@ -201,5 +196,5 @@ pub async fn take_back(
     )
     .await?;
     app.feed.kick();
-    Ok(Json(one(&mut connection, &name).await?))
+    Ok(Json(one(&app, &mut connection, &name).await?))
 }

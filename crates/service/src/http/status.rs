@@ -26,7 +26,7 @@ const STEPS: u64 = 240;
 #[utoipa::path(get, operation_id = "status", path = "/status", tag = "now", responses((status = 200, body = Status)))]
 pub async fn status(State(app): State<App>, _: Principal) -> Answer<Json<Status>> {
     let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let now = app.clock.now();
     let queue = queue::read(&mut connection, &yard, now).await?;
     let picture = queue::picture(&queue, &yard);

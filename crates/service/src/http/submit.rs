@@ -13,7 +13,7 @@ use pennine_core::dispatch::{Reason, StrandKey};
 use pennine_core::id::{JobId, RunId, Short};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Requirement, Vocabulary};
-use pennine_core::time::Micros;
+use pennine_core::time::{Micros, Moment};
 use pennine_store::{Connection, job, seat};
 use pennine_wire::{JobLine, NewJob, Problem, TakenJob};
 use std::time::Duration;
@@ -133,7 +133,7 @@ pub async fn submit(
         }
     }
     if new.strict {
-        let known = vocabulary(&mut connection).await?;
+        let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
             return Err(Failure::invalid("where", hint.said())
                 .mend("correct the word, or submit without strict"));
@@ -176,7 +176,7 @@ pub async fn submit(
     let hints = if checked.requirement.is_any() {
         Vec::new()
     } else {
-        let known = app.vocabulary(async || vocabulary(&mut connection).await);
+        let known = app.vocabulary(async || vocabulary(&mut connection, app.clock.now()).await);
         known.await?.hints(&checked.requirement)
     };
     let line = JobLine {
@@ -199,8 +199,8 @@ pub async fn submit(
 }
 
 /// Every word that some runner in the yard knows.
-async fn vocabulary(connection: &mut Connection) -> Answer<Vocabulary> {
-    let yard = Yard::read(connection).await?;
+async fn vocabulary(connection: &mut Connection, now: Moment) -> Answer<Vocabulary> {
+    let yard = Yard::read(connection, now).await?;
     Ok(Vocabulary::of(
         yard.joined().map(|(runner, _)| &runner.subject),
     ))

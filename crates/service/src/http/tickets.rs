@@ -186,9 +186,14 @@ pub async fn add(
         "pennine-runner join --server {} --ticket {secret}",
         app.public_url
     );
+    let install = format!(
+        "curl -fsSL {}/join.sh | sh -s -- --ticket {secret}",
+        app.public_url
+    );
     Ok(created(MadeTicket {
         ticket: shown(&made, now),
         secret,
+        install,
         command,
     }))
 }

@@ -38,7 +38,7 @@ pub async fn try_out(
         ),
         None => None,
     };
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = match &project {
         Some(path) => yard.standing(&requirement, path, &SeatNeeds::new()),
         None => yard.standing_of_anybody(&requirement),

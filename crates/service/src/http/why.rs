@@ -31,7 +31,7 @@ pub async fn why(
         .requirement
         .parse()
         .map_err(|e| Failure::requirement("where", e))?;
-    let yard = Yard::read(&mut connection).await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = yard.standing(&requirement, &row.project, &row.seats.0);
     let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
     let now = app.clock.now();
@@ -135,7 +135,7 @@ fn say(
                     }
                 }
             }
-            said + &again
+            said + again.as_str()
         }
         (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
         (JobState::Executing | JobState::Finalizing, _) => {

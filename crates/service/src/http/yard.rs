@@ -7,6 +7,8 @@ use pennine_core::dispatch::{
 use pennine_core::id::{PoolId, RunnerId};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::requirement::Requirement;
+use pennine_core::time::Moment;
+use pennine_store::maintenance::{Calendar, Maintenance};
 use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
@@ -26,6 +28,9 @@ pub struct Yard {
     pub holdings: Vec<Holding>,
     /// Slots that each project holds.
     held: Vec<Held>,
+    /// Maintenance that is on or to come, and when it was looked at.
+    pub calendar: Calendar,
+    pub now: Moment,
     views: Vec<RunnerView>,
     pool_views: HashMap<PoolId, PoolView>,
 }
@@ -81,7 +86,7 @@ pub fn slots<'a>(runners: impl IntoIterator<Item = &'a Runner>) -> (u32, u32) {
 
 impl Yard {
     /// Reads the yard.
-    pub async fn read(connection: &mut Connection) -> Answer<Yard> {
+    pub async fn read(connection: &mut Connection, now: Moment) -> Answer<Yard> {
         let pools = pool::list(connection).await?;
         let runners = runner::list(connection, None).await?;
         let mut yard = Yard {
@@ -91,6 +96,8 @@ impl Yard {
             seats: seat::list(connection).await?,
             holdings: seat::holdings(connection).await?,
             held: share::held(connection).await?,
+            calendar: Calendar::read(connection, now).await?,
+            now,
             views: Vec::new(),
             pool_views: HashMap::new(),
         };
@@ -99,12 +106,20 @@ impl Yard {
     }
 
     fn look(&mut self) {
-        self.views = self.runners.iter().map(Runner::view).collect();
-        self.pool_views = self
+        let (calendar, now) = (&self.calendar, self.now);
+        let views = self.runners.iter().map(|one| calendar.runner(one, now));
+        self.views = views.collect();
+        let views = self
             .pools
             .iter()
-            .map(|pool| (pool.pool.id.0, pool.view()))
-            .collect();
+            .map(|pool| (pool.pool.id.0, calendar.pool(pool, now)));
+        self.pool_views = views.collect();
+    }
+
+    /// The maintenance that keeps a runner from taking work, its own or its pool's.
+    pub fn window_of(&self, runner: RunnerId, pool: PoolId) -> Option<&Maintenance> {
+        let own = self.calendar.of_runner(runner, self.now);
+        own.or_else(|| self.calendar.of_pool(pool, self.now))
     }
 
     /// The yard as it would be if a pool were like this.

@@ -3,15 +3,17 @@
 
 use super::{End, LEASE, Term};
 use pennine_core::answer::Level;
-use pennine_core::id::RunnerId;
+use pennine_core::dispatch::Event;
+use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Loss};
 use pennine_store::job::{self, Unrun};
-use pennine_store::level;
+use pennine_store::maintenance::Calendar;
 use pennine_store::runner::{self, Seen};
-use std::collections::HashMap;
+use pennine_store::{level, pool};
+use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 
 /// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
@@ -24,6 +26,45 @@ const GRACE: Duration = Duration::from_secs(20);
 const ACKNOWLEDGE: Duration = Duration::from_secs(3);
 
 impl Term<'_> {
+    /// Tells the state of maintenance that has begun or ended since the last time. True if there was any.
+    pub(super) async fn keep_calendar(&mut self, read: bool) -> Result<bool, End> {
+        let now = self.app.clock.now();
+        let before = self.calendar.clone();
+        if read {
+            let mut connection = self.app.store.get().await?;
+            self.calendar = Calendar::read(&mut connection, now).await?;
+        }
+        let on: BTreeSet<MaintenanceId> = self.calendar.on(now).map(|one| one.id.0).collect();
+        if on == self.on {
+            return Ok(false);
+        }
+        let other: BTreeSet<MaintenanceId> = on.symmetric_difference(&self.on).copied().collect();
+        self.on = on;
+        let all = before.0.iter().chain(&self.calendar.0);
+        let other: Vec<_> = all.filter(|one| other.contains(&one.id.0)).collect();
+        let pools: BTreeSet<PoolId> = other
+            .iter()
+            .filter_map(|one| Some(one.pool_id?.0))
+            .collect();
+        let runners: BTreeSet<RunnerId> = other
+            .iter()
+            .filter_map(|one| Some(one.runner_id?.0))
+            .collect();
+        let mut connection = self.app.store.get().await?;
+        for pool in pools {
+            if let Some(pool) = pool::get(&mut connection, pool).await? {
+                let view = self.calendar.pool(&pool, now);
+                self.state.apply(Event::Pool(Box::new(view)), now);
+            }
+        }
+        let runners: Vec<RunnerId> = runners.into_iter().collect();
+        for runner in runner::list(&mut connection, Some(&runners)).await? {
+            let view = self.calendar.runner(&runner, now);
+            self.state.apply(Event::Runner(Box::new(view)), now);
+        }
+        Ok(true)
+    }
+
     /// Ends jobs that have waited as long as they would.
     pub(super) async fn give_up(&self, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.leader().await?;
@@ -45,6 +86,9 @@ impl Term<'_> {
             .map(|seen| (seen.runner_id.0, seen))
             .collect();
         drop(connection);
+        if self.keep_calendar(false).await? {
+            self.decide().await?;
+        }
         self.silent_runners(&seen, now).await?;
         self.leases(&seen, now).await?;
         self.give_up(now).await?;

@@ -133,8 +133,9 @@ async fn places_and_pools_need_proper_names_that_are_free() {
         name: "tank".into(),
         description: String::new(),
         labels: labels.iter().map(|label| (*label).to_owned()).collect(),
-        open: true,
+        open: Some(true),
         owner: None,
+        ..NewPool::default()
     };
     let found = problem(service.client.add_pool(&pool(&["bench", "not"])).await);
     assert_eq!(found.field.as_deref(), Some("labels[1]"));

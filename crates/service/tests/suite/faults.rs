@@ -223,8 +223,9 @@ pub async fn furnish(client: &Client) {
         name: "quay".into(),
         description: String::new(),
         labels: vec![],
-        open: true,
+        open: Some(true),
         owner: None,
+        ..NewPool::default()
     };
     client.add_pool(&pool).await.unwrap();
 }

@@ -63,7 +63,13 @@ async fn made_up_history_reads_like_any_other() {
         assert!(waited_for.contains(&reason), "{reason} in {waited_for:?}");
     }
     assert_eq!(
-        service.client.runners().await.unwrap().items.len(),
+        service
+            .client
+            .runners(&Default::default())
+            .await
+            .unwrap()
+            .items
+            .len(),
         0,
         "the machines of that time are gone"
     );

@@ -14,12 +14,14 @@ mod support;
 
 mod api;
 mod bad_input;
+mod bench;
 mod browser;
 mod command_line;
 mod faults;
 mod feed;
 mod history;
 mod jobs;
+mod joining;
 mod leadership;
 mod logs;
 mod matching;

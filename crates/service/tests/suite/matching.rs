@@ -369,8 +369,9 @@ async fn the_tree_takes_no_cycle_and_loses_no_jobs_and_its_strands_move_along() 
         name: "loft".into(),
         description: String::new(),
         labels: vec!["loft".into()],
-        open: true,
+        open: Some(true),
         owner: Some("chartroom".into()),
+        ..NewPool::default()
     };
     service.client.add_pool(&pool).await.unwrap();
     let _runner = Runner::working(&service, "loft", "loft-01", 1).await;

@@ -470,7 +470,12 @@ async fn a_second_runner_of_a_host_gets_a_name_of_its_own() {
         );
         assert!(joined.status.success(), "{}", printed(&joined));
     }
-    let runners = service.client.runners().await.unwrap().items;
+    let runners = service
+        .client
+        .runners(&Default::default())
+        .await
+        .unwrap()
+        .items;
     let names: Vec<&str> = runners
         .iter()
         .filter(|runner| runner.state != RunnerState::Awaited)

@@ -1,1 +1,372 @@
-//! The runner as a service of systemd.
+//! The runner as a service of systemd: started at boot, started again when it fails, drained when it is stopped.
+
+use crate::home::Home;
+use crate::join::Trouble;
+use nix::unistd::{User, geteuid};
+use pennine_core::finding::Finding;
+use std::os::unix::fs::chown;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+/// Where a machine's own units lie.
+const UNITS: &str = "/etc/systemd/system";
+/// The user that runs the jobs when nobody says otherwise.
+const USER: &str = "pennine-runner";
+
+/// What to install.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    /// The unit's name without `.service`; by the runner's name when not given.
+    pub name: Option<String>,
+    /// The user that the runner and its jobs are.
+    pub user: Option<String>,
+    /// How long jobs have to finish when the service is stopped, in minutes.
+    pub drain_minutes: u64,
+    /// Only print the unit.
+    pub print: bool,
+}
+
+fn unit_name(home: &Home, given: Option<&str>) -> Result<String, Trouble> {
+    let name = match given {
+        Some(name) => name.to_owned(),
+        None => match home.identity()? {
+            Some(identity) => format!("pennine-runner-{}", identity.name.to_lowercase()),
+            None => return Err(Trouble::NotJoined(home.path().to_owned())),
+        },
+    };
+    let fits = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+    if name.is_empty() || !name.chars().all(fits) {
+        return Err(Trouble::Machine(format!(
+            "{name:?} is no name for a service: letters, digits, -, _ and ."
+        )));
+    }
+    Ok(name)
+}
+
+/// A path as a unit's line has it: quoted, with what systemd would read into it escaped.
+fn quoted(path: &Path) -> String {
+    let text = path.display().to_string();
+    let text = text.replace('\\', "\\\\").replace('"', "\\\"");
+    format!("\"{}\"", text.replace('%', "%%").replace('$', "$$"))
+}
+
+/// The unit.
+fn unit(program: &Path, home: &Path, user: &str, drain_minutes: u64) -> String {
+    let (program, folder) = (quoted(program), quoted(home));
+    format!(
+        "# Written by pennine-runner service install; changed by drop-ins (systemctl edit).
+[Unit]
+Description=Pennine runner in {home}
+Wants=network-online.target
+After=network-online.target
+# Comes back however often it fails.
+StartLimitIntervalSec=0
+
+[Service]
+ExecStart={program} work --dir {folder}
+User={user}
+Restart=on-failure
+RestartSec=5
+# 2 and 3: it was told something that trying again does not change (not joined, or retired by the service).
+RestartPreventExitStatus=2 3
+# Stopping drains: the runner is told, its jobs are left alone and finish.
+KillMode=mixed
+TimeoutStopSec={drain_minutes}min
+# The runner makes namespaces for its jobs, and jobs use what the machine has; the rest is closed.
+NoNewPrivileges=yes
+ProtectSystem=strict
+ReadWritePaths={plain}
+PrivateTmp=yes
+ProtectHome=read-only
+ProtectClock=yes
+ProtectHostname=yes
+ProtectKernelModules=yes
+# Not ProtectKernelLogs nor ProtectKernelTunables: they cover parts of /proc, and a job's own namespace then gets none.
+ProtectControlGroups=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+CapabilityBoundingSet=
+SystemCallArchitectures=native
+OOMPolicy=continue
+
+[Install]
+WantedBy=multi-user.target
+",
+        home = home.display().to_string().replace('%', "%%"),
+        plain = folder.replace("$$", "$"),
+    )
+}
+
+fn run(program: &str, arguments: &[&str]) -> Result<String, Trouble> {
+    let shown = format!("{program} {}", arguments.join(" "));
+    let output = Command::new(program)
+        .args(arguments)
+        .output()
+        .map_err(|e| Trouble::Machine(format!("{shown}: {e}")))?;
+    let text = String::from_utf8_lossy(&output.stdout).trim().to_owned();
+    if output.status.success() {
+        return Ok(text);
+    }
+    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+    Err(Trouble::Machine(format!("{shown} failed: {said}{text}")))
+}
+
+/// Whether systemd runs this machine.
+fn present() -> bool {
+    Path::new("/run/systemd/system").is_dir()
+}
+
+fn needs_root(what: &str) -> Result<(), Trouble> {
+    if geteuid().is_root() {
+        return Ok(());
+    }
+    Err(Trouble::Machine(format!(
+        "{what} needs root: run it with sudo"
+    )))
+}
+
+/// Writes the unit, makes its user, enables and starts it. In another root than `/` (an image that is being made) it is
+/// only written and enabled.
+pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Trouble> {
+    let name = unit_name(home, wish.name.as_deref())?;
+    let program = std::env::current_exe().map_err(|e| Trouble::Machine(e.to_string()))?;
+    let user = wish.user.as_deref().unwrap_or(USER);
+    let text = unit(&program, home.path(), user, wish.drain_minutes);
+    if wish.print {
+        print!("{text}");
+        return Ok(());
+    }
+    let elsewhere = root != Path::new("/");
+    if !elsewhere {
+        needs_root("installing a service")?;
+        if !present() {
+            return Err(Trouble::Machine(
+                "systemd does not run this machine; have whatever starts programs here run: pennine-runner work".into(),
+            ));
+        }
+        let known = User::from_name(user).map_err(|e| Trouble::Machine(e.to_string()))?;
+        if known.is_none() {
+            let folder = home.path().display().to_string();
+            run(
+                "useradd",
+                &[
+                    "--system",
+                    "--home-dir",
+                    &folder,
+                    "--shell",
+                    "/usr/sbin/nologin",
+                    user,
+                ],
+            )?;
+            println!("Made the user {user}.");
+        }
+        give(home.path(), user)?;
+    }
+    let units = root.join(UNITS.trim_start_matches('/'));
+    let file = units.join(format!("{name}.service"));
+    let broken = |e: std::io::Error| Trouble::Folder(file.clone(), e.to_string());
+    std::fs::create_dir_all(units.join("multi-user.target.wants")).map_err(broken)?;
+    std::fs::write(&file, text).map_err(broken)?;
+    println!("Wrote {}.", file.display());
+    if elsewhere {
+        let link = units
+            .join("multi-user.target.wants")
+            .join(format!("{name}.service"));
+        let _ = std::fs::remove_file(&link);
+        std::os::unix::fs::symlink(Path::new(UNITS).join(format!("{name}.service")), link)
+            .map_err(broken)?;
+        println!("Enabled it there; it starts when that system does.");
+        return Ok(());
+    }
+    run("systemctl", &["daemon-reload"])?;
+    run(
+        "systemctl",
+        &["enable", "--now", &format!("{name}.service")],
+    )?;
+    println!(
+        "Started {name}; it starts at boot, and again when it fails. Look at it with: pennine-runner service status"
+    );
+    Ok(())
+}
+
+/// Gives the runner's folder to its user.
+fn give(folder: &Path, user: &str) -> Result<(), Trouble> {
+    let broken =
+        |path: &Path, e: &dyn std::fmt::Display| Trouble::Folder(path.to_owned(), e.to_string());
+    let found = User::from_name(user).map_err(|e| broken(folder, &e))?;
+    let user = found.ok_or_else(|| Trouble::Machine(format!("there is no user {user} here")))?;
+    let mut ahead = vec![folder.to_owned()];
+    while let Some(path) = ahead.pop() {
+        chown(&path, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
+            .map_err(|e| broken(&path, &e))?;
+        // What is in workspaces is the jobs' and goes with them.
+        if path.is_dir() && !path.ends_with("work") {
+            let entries = std::fs::read_dir(&path).map_err(|e| broken(&path, &e))?;
+            ahead.extend(
+                entries
+                    .flatten()
+                    .map(|entry| entry.path())
+                    .filter(|path| !path.is_symlink()),
+            );
+        }
+    }
+    Ok(())
+}
+
+/// Stops the service, which drains it, and takes it away. The runner's folder and its place in the pool stay.
+pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Trouble> {
+    let name = match (name, installed(home.path(), root)) {
+        (None, Some(found)) => found,
+        (given, _) => unit_name(home, given)?,
+    };
+    let units = root.join(UNITS.trim_start_matches('/'));
+    let file = units.join(format!("{name}.service"));
+    if !file.exists() {
+        return Err(Trouble::Machine(format!(
+            "there is no service {name} here ({})",
+            file.display()
+        )));
+    }
+    let elsewhere = root != Path::new("/");
+    if !elsewhere {
+        needs_root("removing a service")?;
+        println!("Stopping {name}; its jobs finish first ...");
+        run(
+            "systemctl",
+            &["disable", "--now", &format!("{name}.service")],
+        )?;
+    }
+    let _ = std::fs::remove_file(
+        units
+            .join("multi-user.target.wants")
+            .join(format!("{name}.service")),
+    );
+    std::fs::remove_file(&file).map_err(|e| Trouble::Folder(file.clone(), e.to_string()))?;
+    if !elsewhere {
+        run("systemctl", &["daemon-reload"])?;
+    }
+    println!(
+        "Removed {}. The runner is still in its pool; it leaves for good with: pennine-runner leave",
+        file.display()
+    );
+    Ok(())
+}
+
+/// The name of the unit that works in a folder.
+fn installed(folder: &Path, root: &Path) -> Option<String> {
+    let line = format!("work --dir {}", quoted(folder));
+    let units = std::fs::read_dir(root.join(UNITS.trim_start_matches('/'))).ok()?;
+    let files: Vec<PathBuf> = units.flatten().map(|entry| entry.path()).collect();
+    let found = files.into_iter().find(|file| {
+        file.extension().is_some_and(|end| end == "service")
+            && std::fs::read_to_string(file).is_ok_and(|text| text.contains(&line))
+    })?;
+    Some(found.file_stem()?.to_string_lossy().into_owned())
+}
+
+/// What systemd knows of a unit: `LoadState`, `ActiveState` and so on.
+fn property(name: &str, property: &str) -> String {
+    let of = format!("--property={property}");
+    run(
+        "systemctl",
+        &["show", "--value", &of, &format!("{name}.service")],
+    )
+    .unwrap_or_default()
+}
+
+/// What is to be said of the service that works in this folder.
+pub fn finding(folder: &Path) -> Option<Finding> {
+    if !present() {
+        return None;
+    }
+    let Some(name) = installed(folder, Path::new("/")) else {
+        return Some(
+            Finding::doubtful(
+                "at boot",
+                "no service is installed: this runner does not come back by itself",
+            )
+            .mend("sudo pennine-runner service install"),
+        );
+    };
+    let (active, enabled) = (
+        property(&name, "ActiveState"),
+        property(&name, "UnitFileState"),
+    );
+    let text = format!("{name} is {active} and {enabled}");
+    Some(match (active.as_str(), enabled.as_str()) {
+        ("active" | "activating", "enabled") => Finding::good("at boot", text),
+        ("active" | "activating", _) => Finding::doubtful("at boot", text).mend(format!(
+            "sudo systemctl enable {name}: it would not come back after a reboot"
+        )),
+        _ => Finding::bad("at boot", text).mend(format!(
+            "journalctl -u {name} says why; then: sudo systemctl start {name}"
+        )),
+    })
+}
+
+/// Tells how the service is.
+pub fn status(home: &Home, root: &Path) -> Result<(), Trouble> {
+    let Some(name) = installed(home.path(), root) else {
+        return Err(Trouble::Machine(format!(
+            "no service works in {}; install one with: sudo pennine-runner service install",
+            home.path().display()
+        )));
+    };
+    if root == Path::new("/") && present() {
+        let since = property(&name, "ActiveEnterTimestamp");
+        let (active, enabled) = (
+            property(&name, "ActiveState"),
+            property(&name, "UnitFileState"),
+        );
+        let again = property(&name, "NRestarts");
+        println!("{name}: {active} since {since}, {enabled} at boot, started again {again} times");
+    } else {
+        println!(
+            "{name}: its unit is there; systemd does not run this machine, so it does not run"
+        );
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_unit_is_one_that_systemd_understands() {
+        let folder = tempfile::tempdir().unwrap();
+        let program = folder.path().join("a runner");
+        std::fs::write(&program, "#!/bin/sh\n").unwrap();
+        let executable = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(&program, executable).unwrap();
+        let home = folder.path().join("the 100% folder");
+        std::fs::create_dir(&home).unwrap();
+        let file = folder.path().join("pennine-runner-fell-01.service");
+        std::fs::write(&file, unit(&program, &home, "root", 60)).unwrap();
+        let verified = match Command::new("systemd-analyze")
+            .arg("verify")
+            .arg(&file)
+            .output()
+        {
+            Ok(verified) => verified,
+            Err(error) => {
+                eprintln!("SKIPPED: systemd-analyze is not to be had here: {error}");
+                return;
+            }
+        };
+        let said = String::from_utf8_lossy(&verified.stderr);
+        let about: Vec<&str> = said
+            .lines()
+            .filter(|line| line.contains("fell-01"))
+            .collect();
+        assert!(about.is_empty(), "{about:#?}");
+        let security = Command::new("systemd-analyze")
+            .args(["security", "--offline=yes", "--threshold=60"])
+            .arg(&file)
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&security.stdout);
+        assert!(security.status.success(), "{said}");
+    }
+}

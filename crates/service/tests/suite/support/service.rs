@@ -177,8 +177,9 @@ impl Service {
             name: name.into(),
             description: String::new(),
             labels: labels.iter().map(|label| (*label).to_owned()).collect(),
-            open: true,
+            open: Some(true),
             owner: None,
+            ..NewPool::default()
         };
         self.client.add_pool(&pool).await.expect("a pool");
     }

@@ -1,0 +1,82 @@
+//! What was found out about a machine or about the way to it, by whoever looked: the runner itself, or the service.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How something was found.
+#[derive(
+    Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// As it should be.
+    Good,
+    /// It works, and somebody should know of it all the same; or it could not be found out.
+    Doubtful,
+    /// Jobs fail, or will, because of it.
+    Bad,
+}
+
+impl std::fmt::Display for Verdict {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Verdict::Good => "good",
+            Verdict::Doubtful => "doubtful",
+            Verdict::Bad => "bad",
+        })
+    }
+}
+
+/// One thing that was looked at.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Finding {
+    /// What was looked at: `disk`, `clock`.
+    pub check: String,
+    pub verdict: Verdict,
+    /// What was found, in words.
+    pub said: String,
+    /// What to do about it, where something is to be done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mend: Option<String>,
+}
+
+impl Finding {
+    /// Something that was found.
+    pub fn new(check: &str, verdict: Verdict, said: impl Into<String>) -> Finding {
+        Finding {
+            check: check.to_owned(),
+            verdict,
+            said: said.into(),
+            mend: None,
+        }
+    }
+
+    /// It is as it should be.
+    pub fn good(check: &str, said: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Good, said)
+    }
+
+    /// Somebody should know.
+    pub fn doubtful(check: &str, said: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Doubtful, said)
+    }
+
+    /// It has to be mended.
+    pub fn bad(check: &str, said: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Bad, said)
+    }
+
+    /// With what to do.
+    pub fn mend(self, mend: impl Into<String>) -> Finding {
+        Finding {
+            mend: Some(mend.into()),
+            ..self
+        }
+    }
+}
+
+/// The worst verdict among findings.
+pub fn worst<'a>(findings: impl IntoIterator<Item = &'a Finding>) -> Verdict {
+    let verdicts = findings.into_iter().map(|finding| finding.verdict);
+    verdicts.max().unwrap_or(Verdict::Good)
+}

@@ -1,0 +1,344 @@
+//! What is not as it should be on this machine or on the way to the service, and what to do about it.
+//!
+//! `pennine-runner doctor` looks at everything, step by step outward; the working runner looks at the machine itself
+//! hourly and tells the service what is not good.
+
+use crate::home::{Home, Identity};
+use crate::join::{Trouble, check_protocol, said};
+use crate::system::keeper::{Isolation, Keepers};
+use crate::system::{hardware, unit};
+use pennine_client::{Route, RunnerClient};
+use pennine_core::finding::{Finding, Verdict, worst};
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Moment, spoken};
+use pennine_wire::runner_protocol::Hello;
+use std::net::SocketAddr;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use tokio::net::TcpStream;
+
+/// With less free than this, logs and workspaces will not fit.
+const ROOM: ByteSize = ByteSize(1 << 30);
+/// With less free than this, little is missing.
+const NARROW: ByteSize = ByteSize(5 << 30);
+/// How far the machine's clock may be from the service's before it is doubtful, and before joining is refused:
+/// certificates and tokens that jobs use would fail in ways that are hard to find.
+const CLOCK: Duration = Duration::from_secs(30);
+pub const CLOCK_WRONG: Duration = Duration::from_secs(300);
+/// How long a connection may take.
+const CONNECT: Duration = Duration::from_secs(5);
+
+/// How far this machine's clock is from the service's, and whether it is ahead.
+pub fn clock_gap(hello: &Hello) -> (Duration, bool) {
+    let since_epoch = SystemTime::now().duration_since(UNIX_EPOCH);
+    let here = Moment::default() + since_epoch.unwrap_or_default();
+    if here > hello.now {
+        (here.since(hello.now), true)
+    } else {
+        (hello.now.since(here), false)
+    }
+}
+
+fn clock(hello: &Hello) -> Finding {
+    let (gap, ahead) = clock_gap(hello);
+    let side = if ahead { "ahead of" } else { "behind" };
+    let text = format!(
+        "this machine's clock is {} {side} the service's",
+        spoken(gap)
+    );
+    let mend = "timedatectl set-ntp true, or set it by hand. Times on the record are the service's and stay right; \
+                what jobs do with certificates and tokens may fail";
+    match gap {
+        gap if gap > CLOCK_WRONG => Finding::bad("clock", text).mend(mend),
+        gap if gap > CLOCK => Finding::doubtful("clock", text).mend(mend),
+        gap => Finding::good("clock", format!("within {} of the service's", spoken(gap))),
+    }
+}
+
+/// The clock, when the service is there to compare with.
+pub async fn of_clock(client: &RunnerClient) -> Option<Finding> {
+    client.hello().await.ok().map(|hello| clock(&hello))
+}
+
+/// What can be found without a word to anybody.
+pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
+    let folder = home.path().display();
+    let written = match home.try_writing() {
+        Ok(()) => Finding::good("folder", format!("{folder} can be written")),
+        Err(error) => Finding::bad("folder", format!("{folder} cannot be written: {error}")).mend(
+            "give it to the user that runs pennine-runner, and see that its file system is not read-only or full",
+        ),
+    };
+    let disk = match hardware::disk_of(home.path()) {
+        None => Finding::doubtful("disk", format!("the disk of {folder} cannot be measured")),
+        Some(disk) => {
+            let text = format!("{} of {} are free below {folder}", disk.free, disk.size);
+            let mend = "remove what is not needed: jobs find no room for their work and their logs";
+            match disk.free {
+                free if free < ROOM => Finding::bad("disk", text).mend(mend),
+                free if free < NARROW => Finding::doubtful("disk", text).mend(mend),
+                _ => Finding::good("disk", text),
+            }
+        }
+    };
+    let processes = match isolation {
+        Isolation::Group => Finding::doubtful("processes", isolation.said())
+            .mend("let this user make user namespaces (kernel.unprivileged_userns_clone = 1, user.max_user_namespaces > 0)"),
+        _ => Finding::good("processes", format!("of a job: {}", isolation.said())),
+    };
+    vec![written, disk, processes]
+}
+
+/// The host and port of an address.
+fn host_and_port(url: &str) -> Option<(String, u16)> {
+    let (scheme, rest) = url.split_once("://")?;
+    let authority = rest.split('/').next()?;
+    let usual = if scheme == "https" { 443 } else { 80 };
+    match authority.rsplit_once(':') {
+        // The last colon of a bare IPv6 address is no port's.
+        Some((host, port)) if !port.contains(']') => Some((host.to_owned(), port.parse().ok()?)),
+        _ => Some((authority.to_owned(), usual)),
+    }
+}
+
+/// Name resolution and TCP, for one address of the service.
+async fn of_route(url: &str) -> Vec<Finding> {
+    let Some((host, port)) = host_and_port(url) else {
+        return vec![Finding::bad("address", format!("{url:?} is no address"))];
+    };
+    let bare = host.trim_matches(['[', ']']);
+    let found = match tokio::net::lookup_host((bare, port)).await {
+        Ok(found) => found.collect::<Vec<SocketAddr>>(),
+        Err(error) => {
+            let text = format!("{host} cannot be resolved: {error}");
+            return vec![Finding::bad("name", text).mend(
+                "check the name, /etc/resolv.conf and that the name server answers; or put the name into /etc/hosts",
+            )];
+        }
+    };
+    let addresses: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
+    let mut findings = vec![Finding::good(
+        "name",
+        format!("{host} is {}", addresses.join(", ")),
+    )];
+    for address in found {
+        let begun = Instant::now();
+        let connected = tokio::time::timeout(CONNECT, TcpStream::connect(address)).await;
+        findings.push(match connected {
+            Ok(Ok(_)) => Finding::good(
+                "connection",
+                format!("{address} accepts in {}", spoken(begun.elapsed())),
+            ),
+            Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => {
+                Finding::bad("connection", format!("{address} refuses: the machine is there, and nothing listens on the port"))
+                    .mend("see that pennined runs there and listens on this port and not only on loopback")
+            }
+            Ok(Err(error)) => Finding::bad("connection", format!("{address}: {error}"))
+                .mend("check the route and the firewalls between; this machine needs no more than to connect outward to this port"),
+            Err(_) => Finding::bad("connection", format!("{address} did not answer within {}", spoken(CONNECT)))
+                .mend("something between swallows the packets: a firewall, most likely. This machine needs no more than to connect outward to this port"),
+        });
+    }
+    findings
+}
+
+/// Who answers there.
+async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Hello>) {
+    let hello = match RunnerClient::new(server, "", route) {
+        Ok(client) => client.hello().await,
+        Err(error) => Err(error),
+    };
+    let hello = match hello {
+        Ok(hello) => hello,
+        Err(error) => {
+            let what = if server.contains("https://") {
+                "tls and service"
+            } else {
+                "service"
+            };
+            let text = said(&error);
+            let (text, mend) = text.split_once("\n  ").unwrap_or((&text, ""));
+            let finding = Finding::bad(what, text);
+            let mend = (!mend.is_empty()).then(|| mend.to_owned());
+            return (vec![Finding { mend, ..finding }], None);
+        }
+    };
+    let mut findings = Vec::new();
+    if server.contains("https://") {
+        findings.push(Finding::good("tls", "its certificate is trusted here"));
+    }
+    let here = env!("CARGO_PKG_VERSION");
+    findings.push(match check_protocol(&hello) {
+        Err(trouble) => Finding::bad("version", trouble.to_string()),
+        Ok(()) if hello.version != here => Finding::doubtful(
+            "version",
+            format!(
+                "this is pennine-runner {here}, the service is {}",
+                hello.version
+            ),
+        )
+        .mend("they understand each other; bring both to one version when there is time"),
+        Ok(()) => Finding::good("version", format!("both are {here}")),
+    });
+    findings.push(clock(&hello));
+    (findings, Some(hello))
+}
+
+/// What the service says of this runner.
+async fn of_credential(identity: &Identity, route: &Route) -> Finding {
+    let me = match RunnerClient::new(&identity.server, &identity.credential, route) {
+        Ok(client) => client.me().await,
+        Err(error) => Err(error),
+    };
+    match me {
+        Ok(runner) => {
+            let text = format!(
+                "{} ({}) in the pool {} is {}: {}",
+                runner.name, runner.short, runner.pool, runner.state, runner.why
+            );
+            let call = |verb: &str| format!("pennine-runner {verb}");
+            match runner.state {
+                RunnerState::Offline => Finding::bad("runner", text)
+                    .mend("its program is not connected: pennine-runner work, or pennine-runner service status"),
+                RunnerState::Paused | RunnerState::Draining => {
+                    Finding::doubtful("runner", text).mend(call("resume"))
+                }
+                _ => Finding::good("runner", text),
+            }
+        }
+        Err(error) => {
+            let text = said(&error);
+            let (text, mend) = text.split_once("\n  ").unwrap_or((&text, ""));
+            let finding = Finding::bad("credential", text);
+            if mend.is_empty() {
+                finding
+            } else {
+                finding.mend(mend)
+            }
+        }
+    }
+}
+
+/// Looks at everything, from the machine outward.
+pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Finding> {
+    let mut findings = of_machine(home, Keepers::here().await.isolation());
+    let identity = match home.identity() {
+        Ok(identity) => identity,
+        Err(trouble) => {
+            findings.push(Finding::bad("identity", trouble.to_string()));
+            None
+        }
+    };
+    findings.extend(unit::finding(home.path()));
+    let known = identity.as_ref().map(|identity| identity.server.as_str());
+    let Some(server) = server.or(known) else {
+        findings.push(
+            Finding::bad("identity", "this machine has not joined any service")
+                .mend("get a command with pennine ticket add --pool POOL, or look at the way with: pennine-runner doctor --server URL"),
+        );
+        return findings;
+    };
+    for url in server.split(',').map(str::trim) {
+        findings.extend(of_route(url).await);
+    }
+    let (found, hello) = of_service(server, route).await;
+    findings.extend(found);
+    if let (Some(identity), Some(_)) = (identity.as_ref().filter(|one| one.server == server), hello)
+    {
+        findings.push(of_credential(identity, route).await);
+    }
+    findings
+}
+
+/// Prints findings for people: the verdict first, and under what is not good what to do.
+pub fn tell(findings: &[Finding]) {
+    for finding in findings {
+        println!(
+            "{:8}  {:11}  {}",
+            finding.verdict, finding.check, finding.said
+        );
+        if let Some(mend) = finding
+            .mend
+            .as_ref()
+            .filter(|_| finding.verdict > Verdict::Good)
+        {
+            println!("{:23}-> {mend}", "");
+        }
+    }
+    let count = |verdict| findings.iter().filter(|one| one.verdict == verdict).count();
+    let (bad, doubtful) = (count(Verdict::Bad), count(Verdict::Doubtful));
+    println!(
+        "{}",
+        match worst(findings) {
+            Verdict::Good => "Everything is as it should be.".to_owned(),
+            Verdict::Doubtful => format!("It works; {doubtful} to look at when there is time."),
+            Verdict::Bad =>
+                format!("{bad} to mend, the first of them first: what is below may follow from it."),
+        }
+    );
+}
+
+/// Examines this machine and its way to the service, and tells what was found.
+pub async fn doctor(
+    home: &Home,
+    route: &Route,
+    server: Option<&str>,
+    json: bool,
+) -> Result<(), Trouble> {
+    let findings = examine(home, route, server).await;
+    if json {
+        let text = serde_json::to_string_pretty(&findings);
+        println!("{}", text.map_err(|e| Trouble::Machine(e.to_string()))?);
+    } else {
+        tell(&findings);
+    }
+    match worst(&findings) {
+        Verdict::Bad => Err(Trouble::Unwell),
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_has_a_host_and_a_port() {
+        for (url, host, port) in [
+            ("http://ci.skerry.example", "ci.skerry.example", 80),
+            (
+                "https://ci.skerry.example/pennine",
+                "ci.skerry.example",
+                443,
+            ),
+            ("http://127.0.0.1:7117", "127.0.0.1", 7117),
+            ("http://[::1]:7117/", "[::1]", 7117),
+            ("https://[fd00::7]", "[fd00::7]", 443),
+        ] {
+            assert_eq!(host_and_port(url), Some((host.to_owned(), port)), "{url}");
+        }
+        assert_eq!(host_and_port("ci.skerry.example"), None);
+    }
+
+    #[test]
+    fn a_clock_far_off_is_bad_and_one_a_little_off_is_not() {
+        let hello = |offset: Duration| {
+            let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap();
+            Hello {
+                service: "pennine".into(),
+                version: String::new(),
+                protocol: 1,
+                oldest_protocol: 1,
+                now: Moment::default() + now + offset,
+            }
+        };
+        assert_eq!(clock(&hello(Duration::ZERO)).verdict, Verdict::Good);
+        let hour = clock(&hello(Duration::from_secs(3600)));
+        assert_eq!(hour.verdict, Verdict::Bad);
+        assert!(hour.said.contains("behind"), "{}", hour.said);
+        assert_eq!(
+            clock(&hello(Duration::from_secs(100))).verdict,
+            Verdict::Doubtful
+        );
+    }
+}

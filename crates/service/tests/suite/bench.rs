@@ -1,0 +1,271 @@
+//! A scarce machine that all share: who has it, who is next, taking it back, maintenance.
+
+use crate::support::{Runner, Service, until};
+use pennine_core::dispatch::{Band, Reason};
+use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::{NewJob, NewMaintenance, NewProject, TakeRunnerBack};
+use std::time::Duration;
+
+async fn bench() -> (Service, Runner) {
+    let service = Service::start().await;
+    service.furnish().await;
+    service.add_pool("tank", &["bench"]).await;
+    let gauge = NewProject {
+        name: "gauge".into(),
+        team: "firmware".into(),
+    };
+    service.client.add_project(&gauge).await.unwrap();
+    let runner = Runner::working(&service, "tank", "wave-bench", 1).await;
+    service
+        .runner_when("wave-bench", RunnerState::Available)
+        .await;
+    (service, runner)
+}
+
+fn job(project: &str, band: Band, script: &str) -> NewJob {
+    NewJob {
+        project: project.into(),
+        requirement: "bench".into(),
+        command: ["sh", "-c", script].map(str::to_owned).to_vec(),
+        band,
+        ..NewJob::default()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn everybody_can_see_who_has_the_bench_and_who_is_next() {
+    let (service, _runner) = bench().await;
+    let submit = async |project: &str, band: Band, script: &str| {
+        service
+            .client
+            .submit(&job(project, band, script), None)
+            .await
+            .unwrap()
+            .job
+            .name
+    };
+    let first = submit("buoy", Band::Normal, "sleep 1000").await;
+    service
+        .job_when(&first, "executing", |job| {
+            job.line.state == JobState::Executing
+        })
+        .await;
+    let later = submit("buoy", Band::Background, "true").await;
+    let mine = submit("buoy", Band::Normal, "true").await;
+    let theirs = submit("gauge", Band::Normal, "true").await;
+    let urgent = submit("buoy", Band::Urgent, "true").await;
+    let elsewhere = service.submit("not bench", "true").await;
+    let next: Vec<String> = service
+        .client
+        .next_on("wave-bench")
+        .await
+        .unwrap()
+        .items
+        .into_iter()
+        .map(|one| one.job)
+        .collect();
+    assert!(!next.contains(&elsewhere), "{next:?}");
+    assert_eq!(next.first(), Some(&urgent), "{next:?}");
+    assert_eq!(next.last(), Some(&later), "{next:?}");
+    assert_eq!(next.len(), 4);
+    // What is told is what happens.
+    let runner = service.client.runner("wave-bench").await.unwrap();
+    assert_eq!(runner.executing[0].job, first);
+    assert!(runner.executing[0].started_at.is_some());
+    service.client.cancel(&first).await.unwrap();
+    let mut started = Vec::new();
+    for name in [&urgent, &mine, &theirs, &later] {
+        let done = service.done(name).await;
+        started.push((done.attempts[0].started_at.unwrap(), name.clone()));
+    }
+    started.sort();
+    let order: Vec<String> = started.into_iter().map(|(_, name)| name).collect();
+    assert_eq!(order[0], urgent);
+    assert_eq!(order[3], later);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later() {
+    let (service, _runner) = bench().await;
+    let name = service
+        .submit(
+            "bench",
+            "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; echo well",
+        )
+        .await;
+    service
+        .job_when(&name, "executing", |job| {
+            job.line.state == JobState::Executing
+        })
+        .await;
+    let unsaid = TakeRunnerBack { why: " ".into() };
+    let error = service
+        .client
+        .take_runner_back("wave-bench", &unsaid)
+        .await
+        .unwrap_err();
+    assert_eq!(error.problem().unwrap().field.as_deref(), Some("why"));
+    let why = "the tank leaks".to_owned();
+    let back = service
+        .client
+        .take_runner_back("wave-bench", &TakeRunnerBack { why })
+        .await
+        .unwrap();
+    assert_eq!(back.ends[0].job, name);
+    let job = service
+        .job_when(&name, "waits again", |job| {
+            job.line.reason == Some(Reason::Paused)
+        })
+        .await;
+    assert!(
+        job.attempts[0]
+            .said
+            .as_deref()
+            .unwrap()
+            .ends_with("took wave-bench back: the tank leaks")
+    );
+    until("the bench is idle", || async {
+        let runner = service.client.runner("wave-bench").await.ok()?;
+        (runner.state == RunnerState::Paused && runner.used == 0).then_some(())
+    })
+    .await;
+    service
+        .client
+        .set_wish("wave-bench", pennine_core::lifecycle::runner::Wish::Work)
+        .await
+        .unwrap();
+    let job = service.done(&name).await;
+    assert_eq!(job.line.result, Some(Outcome::Success));
+    assert_eq!(job.attempts.len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
+    let (service, _runner) = bench().await;
+    let hour = Duration::from_secs(3600);
+    let now = service.client.status().await.unwrap().now;
+    let new = NewMaintenance {
+        runner: Some("wave-bench".into()),
+        from: Some(now + hour),
+        length_us: hour.into(),
+        why: "new water".into(),
+        ..NewMaintenance::default()
+    };
+    let planned = service.client.add_maintenance(&new).await.unwrap();
+    assert!(!planned.on);
+    let before = service.submit("bench", "echo before").await;
+    assert_eq!(
+        service.done(&before).await.line.result,
+        Some(Outcome::Success)
+    );
+    let on = async || {
+        service
+            .client
+            .maintenance()
+            .await
+            .unwrap()
+            .items
+            .first()
+            .is_some_and(|one| one.on)
+    };
+    // Little by little: runners are heard of in between.
+    for _ in 0..370 {
+        service.clock.advance(Duration::from_secs(10));
+        if on().await {
+            break;
+        }
+    }
+    assert!(on().await);
+    service
+        .runner_when("wave-bench", RunnerState::Available)
+        .await;
+    // The leader looks once a second.
+    let waiting = until("a job waits because of it", || async {
+        let name = service.submit("bench", "echo after").await;
+        let job = service
+            .job_when(&name, "has a reason or a result", |job| {
+                job.line.result.is_some() || job.line.reason == Some(Reason::Paused)
+            })
+            .await;
+        job.line.result.is_none().then_some(name)
+    })
+    .await;
+    let why = service.client.why(&waiting).await.unwrap();
+    let mends: Vec<&str> = why
+        .actions
+        .iter()
+        .map(|action| action.command.as_str())
+        .collect();
+    assert_eq!(mends, [format!("pennine maintenance end {}", planned.name)]);
+    let checked = service.client.check_runner("wave-bench").await.unwrap();
+    let willing = checked
+        .findings
+        .iter()
+        .find(|one| one.check == "takes work")
+        .unwrap();
+    assert!(willing.said.contains("new water"), "{}", willing.said);
+    service.client.end_maintenance(&planned.name).await.unwrap();
+    assert_eq!(
+        service.done(&waiting).await.line.result,
+        Some(Outcome::Success)
+    );
+    assert!(service.client.end_maintenance(&planned.name).await.is_err());
+    for (wrong, field) in [
+        (
+            NewMaintenance {
+                why: String::new(),
+                ..new.clone()
+            },
+            "why",
+        ),
+        (
+            NewMaintenance {
+                length_us: Duration::ZERO.into(),
+                ..new.clone()
+            },
+            "length_us",
+        ),
+        (
+            NewMaintenance {
+                pool: Some("tank".into()),
+                ..new.clone()
+            },
+            "pool",
+        ),
+        (
+            NewMaintenance {
+                runner: Some("nobody".into()),
+                ..new.clone()
+            },
+            "runner",
+        ),
+    ] {
+        let error = service.client.add_maintenance(&wrong).await.unwrap_err();
+        assert_eq!(error.problem().unwrap().field.as_deref(), Some(field));
+    }
+    // Of a whole pool, at once.
+    let new = NewMaintenance {
+        pool: Some("tank".into()),
+        length_us: hour.into(),
+        why: "the floor is painted".into(),
+        ..NewMaintenance::default()
+    };
+    let now = service.client.add_maintenance(&new).await.unwrap();
+    assert!(now.on);
+    let name = until("a job waits because of the pool's", || async {
+        let name = service.submit("bench", "echo later").await;
+        let job = service
+            .job_when(&name, "has a reason or a result", |job| {
+                job.line.result.is_some() || job.line.reason == Some(Reason::Paused)
+            })
+            .await;
+        job.line.result.is_none().then_some(name)
+    })
+    .await;
+    service.client.end_maintenance(&now.name).await.unwrap();
+    assert_eq!(
+        service.done(&name).await.line.result,
+        Some(Outcome::Success)
+    );
+}

@@ -1,0 +1,489 @@
+//! How a machine comes in: the script and the program that the service hands out, what is checked before, what is asked.
+
+use crate::support::{Runner, Service, program, until};
+use pennine_client::{Route, RunnerClient};
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::runner_protocol::{Enrol, Program};
+use pennine_wire::{NewPool, PoolChange};
+use std::path::Path;
+use std::process::{Command, Output};
+use std::time::Duration;
+
+fn said(output: &Output) -> String {
+    [&output.stdout, &output.stderr]
+        .map(|bytes| String::from_utf8_lossy(bytes).into_owned())
+        .concat()
+}
+
+/// A folder with the runner's program as the service hands it out.
+fn programs() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::hard_link(
+        program("pennine-runner"),
+        folder.path().join("pennine-runner"),
+    )
+    .or_else(|_| {
+        std::fs::copy(
+            program("pennine-runner"),
+            folder.path().join("pennine-runner"),
+        )
+        .map(drop)
+    })
+    .unwrap();
+    folder
+}
+
+fn run_script(script: &[u8], home: &Path, arguments: &[&str]) -> Output {
+    let file = home.join("join.sh");
+    std::fs::write(&file, script).unwrap();
+    Command::new("sh")
+        .arg(&file)
+        .args(arguments)
+        .env_clear()
+        .env("PATH", std::env::var("PATH").unwrap())
+        .env("HOME", home)
+        .output()
+        .unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() {
+    let folder = programs();
+    let held = folder.path().to_owned();
+    let service = Service::with(|config| config.programs_dir = held).await;
+    service.furnish().await;
+    let http = reqwest::Client::new();
+    let get = |path: &str| http.get(format!("{}{path}", service.url)).send();
+    let listed: Vec<Program> = get("/runner/v1/programs")
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(listed.len(), 1);
+    let answer = get(&format!("/runner/v1/programs/{}", listed[0].platform))
+        .await
+        .unwrap();
+    let digest = answer
+        .headers()
+        .get("repr-digest")
+        .unwrap()
+        .to_str()
+        .unwrap()
+        .to_owned();
+    assert!(
+        digest.starts_with("sha-256=:") && digest.ends_with("=:"),
+        "{digest}"
+    );
+    let bytes = answer.bytes().await.unwrap();
+    use sha2::Digest;
+    assert_eq!(hex::encode(sha2::Sha256::digest(&bytes)), listed[0].sha256);
+
+    let script = get("/join.sh").await.unwrap().bytes().await.unwrap();
+    let made = service
+        .client
+        .add_ticket("quay", &Default::default())
+        .await
+        .unwrap();
+    assert_eq!(
+        made.install,
+        format!(
+            "curl -fsSL {}/join.sh | sh -s -- --ticket {}",
+            service.url, made.secret
+        )
+    );
+    let home = tempfile::tempdir().unwrap();
+    let into = format!("--into={}", home.path().join("bin").display());
+    let dir = format!("--dir={}", home.path().join("runner").display());
+    let joined = run_script(
+        &script,
+        home.path(),
+        &[&into, &dir, "--ticket", &made.secret, "--name", "fell-01"],
+    );
+    assert!(joined.status.success(), "{}", said(&joined));
+    assert!(
+        said(&joined).contains("SHA-256 as expected") && said(&joined).contains("Joined"),
+        "{}",
+        said(&joined)
+    );
+    let runner = service.client.runner("fell-01").await.unwrap();
+    assert_eq!(runner.state, RunnerState::Offline);
+    assert!(home.path().join("runner/runner.json").exists());
+
+    // A program that is not what was promised is not installed, and half a script does nothing.
+    let wrong = String::from_utf8(script.to_vec())
+        .unwrap()
+        .replace(&listed[0].sha256, &"0".repeat(64));
+    let other = tempfile::tempdir().unwrap();
+    let into = format!("--into={}", other.path().join("bin").display());
+    let refused = run_script(wrong.as_bytes(), other.path(), &[&into, "--ticket", "x"]);
+    assert!(
+        !refused.status.success() && said(&refused).contains("it is not installed"),
+        "{}",
+        said(&refused)
+    );
+    assert!(!other.path().join("bin/pennine-runner").exists());
+    let half = run_script(
+        &script[..script.len() - 20],
+        other.path(),
+        &[&into, "--ticket", "x"],
+    );
+    assert!(
+        !other.path().join("bin/pennine-runner").exists(),
+        "{}",
+        said(&half)
+    );
+    // Another platform is told which there are.
+    let none = get("/runner/v1/programs/linux-mips").await.unwrap();
+    assert_eq!(none.status(), 404);
+    assert!(none.text().await.unwrap().contains(&listed[0].platform));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let new = NewPool {
+        name: "loft".into(),
+        description: "big machines".into(),
+        labels: vec!["big".into()],
+        needs: Some("cores >= 100000 and linux".into()),
+        ..NewPool::default()
+    };
+    service.client.add_pool(&new).await.unwrap();
+    let ticket = service.ticket("loft").await;
+    let home = tempfile::tempdir().unwrap();
+    let join = || {
+        Runner::join(
+            home.path(),
+            &[
+                "--server",
+                &service.url,
+                "--ticket",
+                &ticket,
+                "--name",
+                "loft-01",
+            ],
+        )
+    };
+    let refused = join();
+    assert_eq!(refused.status.code(), Some(3));
+    assert!(
+        said(&refused).contains("this one does not: cores >= 100000")
+            && said(&refused).contains("can still be used"),
+        "{}",
+        said(&refused)
+    );
+    assert!(!home.path().join("runner.json").exists());
+    let wrong = PoolChange {
+        needs: Some("cores >=".into()),
+        ..PoolChange::default()
+    };
+    let error = service
+        .client
+        .change_pool("loft", &wrong)
+        .await
+        .unwrap_err();
+    assert_eq!(error.problem().unwrap().field.as_deref(), Some("needs"));
+    // A pool made like it needs the same; what is said of it counts before.
+    let copy = NewPool {
+        name: "attic".into(),
+        like: Some("loft".into()),
+        labels: vec!["high".into()],
+        ..NewPool::default()
+    };
+    let copy = service.client.add_pool(&copy).await.unwrap();
+    assert_eq!(
+        (copy.needs.as_str(), copy.description.as_str()),
+        ("linux and cores >= 100000", "big machines")
+    );
+    assert_eq!(copy.labels, ["high"]);
+    let less = PoolChange {
+        needs: Some("linux".into()),
+        ..PoolChange::default()
+    };
+    service.client.change_pool("loft", &less).await.unwrap();
+    let joined = join();
+    assert!(joined.status.success(), "{}", said(&joined));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let home = tempfile::tempdir().unwrap();
+    let alone = Runner::join(home.path(), &["--server", &service.url]);
+    assert_eq!(alone.status.code(), Some(2));
+    assert!(
+        said(&alone).contains("the ticket is missing: give --ticket"),
+        "{}",
+        said(&alone)
+    );
+    // `script` gives it a terminal; what somebody would type comes through a pipe.
+    let ticket = service.ticket("quay").await;
+    let typed = format!("{}\\n{ticket}\\nfell-07\\n3\\nanechoic\\n", service.url);
+    let shell = format!(
+        "(printf '{typed}'; sleep 20) | script -qec '{} join --dir {}' /dev/null",
+        program("pennine-runner").display(),
+        home.path().display()
+    );
+    let mut asked = Command::new("sh")
+        .args(["-c", &shell])
+        .spawn()
+        .expect("sh runs");
+    let runner = until("it has joined with what was typed", || async {
+        service.client.runner("fell-07").await.ok()
+    })
+    .await;
+    let _ = asked.kill();
+    let _ = asked.wait();
+    assert_eq!(
+        (runner.slots, runner.labels),
+        (3, vec!["anechoic".to_owned()])
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_once_it_is_shown() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let credential = || {
+        let identity = std::fs::read_to_string(runner.home.path().join("runner.json")).unwrap();
+        let identity: serde_json::Value = serde_json::from_str(&identity).unwrap();
+        identity["credential"].as_str().unwrap().to_owned()
+    };
+    let first = credential();
+    service.clock.advance(Duration::from_secs(31 * 86_400));
+    until("another is written down", || async {
+        (credential() != first).then_some(())
+    })
+    .await;
+    let old = RunnerClient::new(&service.url, &first, &Route::default()).unwrap();
+    until("the old one is refused", || async {
+        let refused = old.me().await.err()?;
+        (refused.problem()?.status == 401).then_some(())
+    })
+    .await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let second = credential();
+    runner.stop();
+    runner.work();
+    service.runner_when("fell-01", RunnerState::Available).await;
+    // An answer that is lost locks nobody out: offered twice, and neither was shown.
+    let new = RunnerClient::new(&service.url, &second, &Route::default()).unwrap();
+    let lost = new.renew().await.unwrap();
+    let kept = new.renew().await.unwrap();
+    new.me()
+        .await
+        .expect("the present one is worth something until another is shown");
+    let gone = RunnerClient::new(&service.url, &lost.credential, &Route::default()).unwrap();
+    assert_eq!(gone.me().await.unwrap_err().problem().unwrap().status, 401);
+    new.show(&kept.credential);
+    assert_eq!(new.me().await.unwrap().name, "fell-01");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let well = runner.say(&["doctor"]);
+    for what in [
+        "folder",
+        "disk",
+        "name",
+        "connection",
+        "version",
+        "clock",
+        "runner",
+    ] {
+        assert!(
+            said(&well).contains(&format!("  {what} ")),
+            "{what} is missing in {}",
+            said(&well)
+        );
+    }
+    assert!(
+        said(&well).contains("fell-01 (r-1) in the pool quay is available"),
+        "{}",
+        said(&well)
+    );
+    let finding = |checked: &pennine_wire::Checkup, what: &str| {
+        checked
+            .findings
+            .iter()
+            .find(|one| one.check == what)
+            .map(|one| (one.verdict.to_string(), one.said.clone()))
+    };
+    // From where, is written down within a second.
+    let checked = until("the service knows from where it is connected", || async {
+        let checked = service.client.check_runner("fell-01").await.ok()?;
+        let (verdict, text) = finding(&checked, "connection")?;
+        (verdict == "good" && text.contains("connected from 127.0.0.1")).then_some(checked)
+    })
+    .await;
+    assert!(
+        checked.said.starts_with("fell-01 is available for "),
+        "{}",
+        checked.said
+    );
+
+    // Killed: the connection closes without a word, and the machine answers.
+    runner.kill();
+    service.clock.advance(Duration::from_secs(30));
+    service.runner_when("fell-01", RunnerState::Offline).await;
+    let checked = service.client.check_runner("fell-01").await.unwrap();
+    let (verdict, text) = finding(&checked, "connection").unwrap();
+    assert!(
+        verdict == "bad" && text.contains("closed from its side"),
+        "{text}"
+    );
+    let (verdict, text) = finding(&checked, "host").unwrap();
+    assert!(verdict == "good" && text.contains("answers"), "{text}");
+    let down = runner.say(&["doctor"]);
+    assert_eq!(down.status.code(), Some(1));
+    assert!(said(&down).contains("bad       runner"), "{}", said(&down));
+
+    // Its service is somewhere else, or nowhere.
+    for (server, what) in [
+        (
+            "http://127.0.0.1:1",
+            "refuses: the machine is there, and nothing listens",
+        ),
+        ("http://no-such-host.invalid", "cannot be resolved"),
+    ] {
+        let lost = runner.say(&["doctor", "--server", server]);
+        assert_eq!(lost.status.code(), Some(1));
+        assert!(said(&lost).contains(what), "{}", said(&lost));
+        assert!(
+            said(&lost).contains("-> "),
+            "it says what to do: {}",
+            said(&lost)
+        );
+    }
+    // Its clock is wrong.
+    service.clock.advance(Duration::from_secs(7200));
+    let late = runner.say(&["doctor"]);
+    assert!(
+        said(&late).contains("clock is 2 h") && said(&late).contains("behind the service's"),
+        "{}",
+        said(&late)
+    );
+    // What it finds on its machine, it tells the service.
+    runner.work();
+    let told = until("the service has heard of the clock", || async {
+        let runner = service.client.runner("fell-01").await.ok()?;
+        runner.findings.into_iter().find(|one| one.check == "clock")
+    })
+    .await;
+    assert!(told.mend.unwrap().contains("timedatectl"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_machine_on_which_everything_fails_is_pointed_out() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    for _ in 0..3 {
+        let new = pennine_wire::NewJob {
+            project: "buoy".into(),
+            command: vec!["no-such-program".into()],
+            ..Default::default()
+        };
+        let name = service.client.submit(&new, None).await.unwrap().job.name;
+        service.done(&name).await;
+    }
+    let checked = service.client.check_runner("fell-01").await.unwrap();
+    let jobs = checked
+        .findings
+        .iter()
+        .find(|one| one.check == "jobs")
+        .unwrap();
+    assert_eq!(jobs.verdict.to_string(), "bad");
+    assert!(
+        jobs.said.starts_with("3 of its last 3 attempts"),
+        "{}",
+        jobs.said
+    );
+    // Seen as a strip of time, too.
+    let time = service
+        .client
+        .runner_time(&["fell-01"], 1)
+        .await
+        .unwrap()
+        .items;
+    assert_eq!(time[0].lanes.len(), 1);
+    assert_eq!(time[0].lanes[0].len(), 3);
+    assert!(
+        time[0]
+            .states
+            .iter()
+            .any(|one| one.state == RunnerState::Available)
+    );
+}
+
+#[test]
+fn a_service_is_written_into_an_image_found_again_and_taken_away() {
+    let (root, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let run = |arguments: &[&str]| {
+        Command::new(program("pennine-runner"))
+            .arg("service")
+            .args(arguments)
+            .args(["--root", root.path().to_str().unwrap()])
+            .env("PENNINE_RUNNER_DIR", home.path())
+            .output()
+            .unwrap()
+    };
+    let unnamed = run(&["install"]);
+    assert_eq!(unnamed.status.code(), Some(2), "{}", said(&unnamed));
+    let installed = run(&[
+        "install",
+        "--name",
+        "pennine-runner-fell-01",
+        "--drain-minutes",
+        "30",
+    ]);
+    assert!(installed.status.success(), "{}", said(&installed));
+    let units = root.path().join("etc/systemd/system");
+    let text = std::fs::read_to_string(units.join("pennine-runner-fell-01.service")).unwrap();
+    assert!(
+        text.contains("TimeoutStopSec=30min") && text.contains("Restart=on-failure"),
+        "{text}"
+    );
+    assert!(
+        units
+            .join("multi-user.target.wants/pennine-runner-fell-01.service")
+            .is_symlink()
+    );
+    let status = run(&["status"]);
+    assert!(
+        said(&status).contains("pennine-runner-fell-01"),
+        "{}",
+        said(&status)
+    );
+    let removed = run(&["remove"]);
+    assert!(removed.status.success(), "{}", said(&removed));
+    assert!(!units.join("pennine-runner-fell-01.service").exists());
+    assert_eq!(run(&["status"]).status.code(), Some(1));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_enrolment_of_nonsense_is_refused() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let client = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let enrol = Enrol {
+        protocol: 1,
+        ticket: service.ticket("quay").await,
+        name: "fell 01".into(),
+        slots: 1,
+        labels: Vec::new(),
+        facts: Default::default(),
+        version: "0".into(),
+    };
+    let error = client.enrol(&enrol).await.unwrap_err();
+    assert_eq!(error.problem().unwrap().field.as_deref(), Some("name"));
+}

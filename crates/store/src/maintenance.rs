@@ -1,0 +1,159 @@
+//! Maintenance: stretches of time in which a pool, or one runner, takes nothing new.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::pool::OwnedPool;
+use crate::runner::Runner;
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use pennine_core::dispatch::{PoolView, RunnerView};
+use pennine_core::id::{MaintenanceId, PoolId, RunnerId, Short};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_core::time::Moment;
+
+/// One stretch.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Maintenance {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<MaintenanceId>,
+    #[diesel(sql_type = BigInt)]
+    pub number: i64,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub pool_id: Option<Db<PoolId>>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub runner_id: Option<Db<RunnerId>>,
+    /// The pool's or the runner's name.
+    #[diesel(sql_type = Text)]
+    pub of: String,
+    #[diesel(sql_type = Timestamptz)]
+    pub from_at: Db<Moment>,
+    #[diesel(sql_type = Timestamptz)]
+    pub until_at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub why: String,
+    #[diesel(sql_type = Text)]
+    pub created_by: String,
+}
+
+impl Maintenance {
+    /// Its short name.
+    pub fn short(&self) -> String {
+        Short::Maintenance.name(self.number)
+    }
+
+    /// Whether it is now.
+    pub fn is_on(&self, now: Moment) -> bool {
+        self.from_at.0 <= now && now < self.until_at.0
+    }
+}
+
+/// All that are on or to come.
+#[derive(Clone, Debug, Default)]
+pub struct Calendar(pub Vec<Maintenance>);
+
+impl Calendar {
+    /// Reads it.
+    pub async fn read(connection: &mut Connection, now: Moment) -> Result<Calendar> {
+        open(connection, now).await.map(Calendar)
+    }
+
+    /// Those that are on.
+    pub fn on(&self, now: Moment) -> impl Iterator<Item = &Maintenance> {
+        self.0.iter().filter(move |one| one.is_on(now))
+    }
+
+    /// What keeps a pool from taking work.
+    pub fn of_pool(&self, pool: PoolId, now: Moment) -> Option<&Maintenance> {
+        self.on(now)
+            .find(|one| one.pool_id.is_some_and(|id| id.0 == pool))
+    }
+
+    /// What keeps a runner from taking work, its pool aside.
+    pub fn of_runner(&self, runner: RunnerId, now: Moment) -> Option<&Maintenance> {
+        self.on(now)
+            .find(|one| one.runner_id.is_some_and(|id| id.0 == runner))
+    }
+
+    /// A pool as dispatch sees it now.
+    pub fn pool(&self, pool: &OwnedPool, now: Moment) -> PoolView {
+        let mut view = pool.view();
+        view.paused |= self.of_pool(view.id, now).is_some();
+        view
+    }
+
+    /// A runner as dispatch sees it now.
+    pub fn runner(&self, runner: &Runner, now: Moment) -> RunnerView {
+        let mut view = runner.view();
+        if view.wish == Wish::Work && self.of_runner(view.id, now).is_some() {
+            view.wish = Wish::Pause;
+        }
+        view
+    }
+}
+
+/// What to make one from.
+pub struct New<'a> {
+    pub id: MaintenanceId,
+    pub pool: Option<PoolId>,
+    pub runner: Option<RunnerId>,
+    pub from: Moment,
+    pub until: Moment,
+    pub why: &'a str,
+    pub by: &'a str,
+    pub at: Moment,
+}
+
+/// Plans one.
+pub async fn insert(connection: &mut Connection, new: New<'_>) -> Result<()> {
+    statement(
+        "with m as (
+           insert into maintenance (id, pool_id, runner_id, from_at, until_at, why, created_by, created_at)
+           values ($1, $2, $3, $4, $5, $6, $7, $8) returning *)
+         insert into outbox (at, kind, subject, body)
+         select created_at, 'maintenance.planned', id, '{}' from m",
+    )
+    .bind::<SqlUuid, _>(Db(new.id))
+    .bind::<Nullable<SqlUuid>, _>(new.pool.map(Db))
+    .bind::<Nullable<SqlUuid>, _>(new.runner.map(Db))
+    .bind::<Timestamptz, _>(Db(new.from))
+    .bind::<Timestamptz, _>(Db(new.until))
+    .bind::<Text, _>(new.why)
+    .bind::<Text, _>(new.by)
+    .bind::<Timestamptz, _>(Db(new.at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Those that are on or to come, the earliest first.
+pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
+    Ok(statement(
+        "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.why,
+                m.created_by
+         from maintenance m left join pool p on p.id = m.pool_id left join runner r on r.id = m.runner_id
+         where m.ended_at is null and m.until_at > $1 and (r.id is null or r.state <> 'retired')
+         order by m.from_at, m.number",
+    )
+    .bind::<Timestamptz, _>(Db(now))
+    .load(connection)
+    .await?)
+}
+
+/// Ends one, or calls it off. False when it is over already, or there is none.
+pub async fn end(connection: &mut Connection, number: i64, by: &str, at: Moment) -> Result<bool> {
+    let ended = statement(
+        "with m as (
+           update maintenance set ended_at = $1, ended_by = $2
+           where number = $3 and ended_at is null and until_at > $4 returning id, ended_at)
+         insert into outbox (at, kind, subject, body) select ended_at, 'maintenance.ended', id, '{}' from m",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(by)
+    .bind::<BigInt, _>(number)
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(ended == 1)
+}
