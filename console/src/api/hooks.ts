@@ -1,7 +1,8 @@
 // What the pages ask for. Each is made stale by the event stream; the intervals only repair what it missed.
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useRef } from "react";
 import { get } from "./client";
-import type { Job, JobLine, Page, Place, Pool, Queue, Runner, SignedIn, Skyline, Status, Why } from "./client";
+import type { Checkup, Job, JobLine, Maintenance, NextJob, Page, Place, Pool, Queue, Runner, RunnerTime, SignedIn, Skyline, Status, Why } from "./client";
 
 const REPAIR = 20_000;
 
@@ -24,6 +25,70 @@ export const useRunners = () =>
   useQuery({
     queryKey: ["runners"],
     queryFn: ({ signal }) => get<Page<Runner>>("/runners", signal),
+    refetchInterval: REPAIR,
+  });
+
+/** The same without what is only wanted of one at a time: for a page of thousands. */
+export const useYard = () =>
+  useQuery({
+    queryKey: ["runners", "brief"],
+    queryFn: ({ signal }) => get<Page<Runner>>("/runners?brief=true", signal),
+    refetchInterval: REPAIR,
+  });
+
+/** The ids of the runners that satisfy a requirement. */
+export const useFittingRunners = (requirement: string) =>
+  useQuery({
+    queryKey: ["runners", "where", requirement],
+    queryFn: async ({ signal }) => {
+      const query = new URLSearchParams({ where: requirement, brief: "true" });
+      const found = await get<Page<Runner>>(`/runners?${query}`, signal);
+      return new Set(found.items.map((runner) => runner.id));
+    },
+    enabled: requirement !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** What runners did over the last hours, by their ids. Each group of ids, of at most 100, is one question. */
+export function useRunnerTime(groups: string[][], hours: number): Map<string, RunnerTime> {
+  const answers = useQueries({
+    queries: groups.map((group) => group.join(",")).filter(Boolean).map((names) => ({
+      queryKey: ["runner-time", hours, names],
+      queryFn: ({ signal }: { signal: AbortSignal }) =>
+        get<Page<RunnerTime>>(`/runner-time?${new URLSearchParams({ runners: names, hours: String(hours) })}`, signal),
+      staleTime: 5_000,
+      refetchInterval: REPAIR,
+    })),
+  });
+  const known = useRef(new Map<string, RunnerTime>());
+  for (const answer of answers) {
+    for (const time of answer.data?.items ?? []) known.current.set(time.runner, time);
+  }
+  return known.current;
+}
+
+/** What the service can tell of a runner that does not do what it should. */
+export const useCheckup = (name: string) =>
+  useQuery({
+    queryKey: ["runners", name, "doctor"],
+    queryFn: ({ signal }) => get<Checkup>(`/runners/${encodeURIComponent(name)}/doctor`, signal),
+    refetchInterval: REPAIR,
+  });
+
+/** The jobs that would be next on a runner. */
+export const useNext = (name: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ["queue", "next", name],
+    queryFn: ({ signal }) => get<Page<NextJob>>(`/runners/${encodeURIComponent(name)}/next`, signal),
+    enabled: wanted,
+    refetchInterval: REPAIR,
+  });
+
+export const useMaintenance = () =>
+  useQuery({
+    queryKey: ["maintenance"],
+    queryFn: ({ signal }) => get<Page<Maintenance>>("/maintenance", signal),
     refetchInterval: REPAIR,
   });
 

@@ -9,12 +9,16 @@ type Message = { connected?: boolean; change?: Change };
 /** Which queries show what kind of thing. */
 const SHOWN: Record<string, string[]> = {
   job: ["status", "queue", "jobs", "job", "runners"],
-  attempt: ["status", "job", "runners"],
+  attempt: ["status", "job", "runners", "runner-time"],
   strand: ["status", "queue", "job", "why"],
   runner: ["status", "runners", "pools", "queue"],
   pool: ["pools", "queue", "status"],
   place: ["projects"],
+  maintenance: ["maintenance", "pools", "runners", "queue"],
 };
+
+/** What is dear to ask for again is so no more often than this (ms), however much goes on. */
+const DEAR: Record<string, number> = { runners: 1_500, "runner-time": 3_000 };
 
 /** Changes are gathered this long (ms), so that a burst of them costs one round of requests. */
 const GATHER = 300;
@@ -48,10 +52,17 @@ export function useLive(): boolean {
     const stale = new Set<string>();
     let timer: ReturnType<typeof setTimeout> | undefined;
     let wasConnected: boolean | undefined;
+    const asked = new Map<string, number>();
     const flush = () => {
       timer = undefined;
-      for (const key of stale) void client.invalidateQueries({ queryKey: [key] });
-      stale.clear();
+      const now = Date.now();
+      for (const key of stale) {
+        if (now - (asked.get(key) ?? 0) < (DEAR[key] ?? 0)) continue;
+        asked.set(key, now);
+        stale.delete(key);
+        void client.invalidateQueries({ queryKey: [key] });
+      }
+      if (stale.size > 0) timer = setTimeout(flush, GATHER);
     };
     const stop = listen((message) => {
       if (message.connected !== undefined) {

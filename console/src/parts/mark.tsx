@@ -1,7 +1,7 @@
 // States by word, tone and a glyph of their own, drawn like the signs of a contour map's legend.
 import { Box, Flex } from "@chakra-ui/react";
 import type { ReactNode } from "react";
-import type { JobLine, Runner } from "../api/client";
+import type { Finding, JobLine, Runner } from "../api/client";
 import type { Tone } from "../app/theme";
 
 type Sign =
@@ -80,6 +80,15 @@ function Mark({ look, word }: { look: Look; word: string }) {
 }
 
 export const RunnerMark = ({ state }: { state: Runner["state"] }) => <Mark look={RUNNER[state]} word={state} />;
+
+const VERDICT: Record<Finding["verdict"], Look> = {
+  good: { sign: "cairn", tone: "moss" },
+  doubtful: { sign: "flag", tone: "bracken" },
+  bad: { sign: "cross", tone: "rust" },
+};
+
+/** How something was found. */
+export const VerdictMark = ({ verdict }: { verdict: Finding["verdict"] }) => <Mark look={VERDICT[verdict]} word={verdict} />;
 
 /** A job's state: its reason while it waits, its result when it is done. */
 export function JobMark({ job }: { job: Pick<JobLine, "state" | "result" | "reason"> }) {

@@ -13,9 +13,11 @@ use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Moment, spoken};
 use pennine_wire::runner_protocol::Hello;
+use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tokio::net::TcpStream;
+use tokio::time::error::Elapsed;
 
 /// With less free than this, logs and workspaces will not fit.
 const ROOM: ByteSize = ByteSize(1 << 30);
@@ -65,9 +67,13 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
     let folder = home.path().display();
     let written = match home.try_writing() {
         Ok(()) => Finding::good("folder", format!("{folder} can be written")),
-        Err(error) => Finding::bad("folder", format!("{folder} cannot be written: {error}")).mend(
-            "give it to the user that runs pennine-runner, and see that its file system is not read-only or full",
-        ),
+        Err(error) => {
+            let text = format!("{folder} cannot be written: {error}");
+            Finding::bad("folder", text).mend(
+                "give it to the user that runs pennine-runner, and see that its file system is not \
+                 read-only or full",
+            )
+        }
     };
     let disk = match hardware::disk_of(home.path()) {
         None => Finding::doubtful("disk", format!("the disk of {folder} cannot be measured")),
@@ -82,8 +88,10 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
         }
     };
     let processes = match isolation {
-        Isolation::Group => Finding::doubtful("processes", isolation.said())
-            .mend("let this user make user namespaces (kernel.unprivileged_userns_clone = 1, user.max_user_namespaces > 0)"),
+        Isolation::Group => Finding::doubtful("processes", isolation.said()).mend(
+            "let this user make user namespaces (kernel.unprivileged_userns_clone = 1, \
+                 user.max_user_namespaces > 0)",
+        ),
         _ => Finding::good("processes", format!("of a job: {}", isolation.said())),
     };
     vec![written, disk, processes]
@@ -111,9 +119,9 @@ async fn of_route(url: &str) -> Vec<Finding> {
         Ok(found) => found.collect::<Vec<SocketAddr>>(),
         Err(error) => {
             let text = format!("{host} cannot be resolved: {error}");
-            return vec![Finding::bad("name", text).mend(
-                "check the name, /etc/resolv.conf and that the name server answers; or put the name into /etc/hosts",
-            )];
+            let mend = "check the name, /etc/resolv.conf and that the name server answers; \
+                        or put the name into /etc/hosts";
+            return vec![Finding::bad("name", text).mend(mend)];
         }
     };
     let addresses: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
@@ -124,22 +132,37 @@ async fn of_route(url: &str) -> Vec<Finding> {
     for address in found {
         let begun = Instant::now();
         let connected = tokio::time::timeout(CONNECT, TcpStream::connect(address)).await;
-        findings.push(match connected {
-            Ok(Ok(_)) => Finding::good(
-                "connection",
-                format!("{address} accepts in {}", spoken(begun.elapsed())),
-            ),
-            Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => {
-                Finding::bad("connection", format!("{address} refuses: the machine is there, and nothing listens on the port"))
-                    .mend("see that pennined runs there and listens on this port and not only on loopback")
-            }
-            Ok(Err(error)) => Finding::bad("connection", format!("{address}: {error}"))
-                .mend("check the route and the firewalls between; this machine needs no more than to connect outward to this port"),
-            Err(_) => Finding::bad("connection", format!("{address} did not answer within {}", spoken(CONNECT)))
-                .mend("something between swallows the packets: a firewall, most likely. This machine needs no more than to connect outward to this port"),
-        });
+        findings.push(of_connection(address, connected, begun.elapsed()));
     }
     findings
+}
+
+/// What became of a try to connect.
+fn of_connection(
+    address: SocketAddr,
+    connected: Result<std::io::Result<TcpStream>, Elapsed>,
+    took: Duration,
+) -> Finding {
+    let check = "connection";
+    let outward = "this machine needs no more than to connect outward to this port";
+    match connected {
+        Ok(Ok(_)) => Finding::good(check, format!("{address} accepts in {}", spoken(took))),
+        Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => {
+            let text = "refuses: the machine is there, and nothing listens on the port";
+            Finding::bad(check, format!("{address} {text}")).mend(
+                "see that pennined runs there and listens on this port and not only on loopback",
+            )
+        }
+        Ok(Err(error)) => Finding::bad(check, format!("{address}: {error}")).mend(format!(
+            "check the route and the firewalls between; {outward}"
+        )),
+        Err(_) => {
+            let text = format!("{address} did not answer within {}", spoken(CONNECT));
+            Finding::bad(check, text).mend(format!(
+                "something between swallows the packets, a firewall most likely; {outward}"
+            ))
+        }
+    }
 }
 
 /// Who answers there.
@@ -198,8 +221,9 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
             );
             let call = |verb: &str| format!("pennine-runner {verb}");
             match runner.state {
-                RunnerState::Offline => Finding::bad("runner", text)
-                    .mend("its program is not connected: pennine-runner work, or pennine-runner service status"),
+                RunnerState::Offline => Finding::bad("runner", text).mend(
+                    "its program is not connected: pennine-runner work, or pennine-runner service status",
+                ),
                 RunnerState::Paused | RunnerState::Draining => {
                     Finding::doubtful("runner", text).mend(call("resume"))
                 }
@@ -233,8 +257,10 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let known = identity.as_ref().map(|identity| identity.server.as_str());
     let Some(server) = server.or(known) else {
         findings.push(
-            Finding::bad("identity", "this machine has not joined any service")
-                .mend("get a command with pennine ticket add --pool POOL, or look at the way with: pennine-runner doctor --server URL"),
+            Finding::bad("identity", "this machine has not joined any service").mend(
+                "get a command with pennine ticket add --pool POOL, or look at the way there with: \
+             pennine-runner doctor --server URL",
+            ),
         );
         return findings;
     };

@@ -76,7 +76,7 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
          insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
                               state, result, accepted, said, exit_code, ready_at, assigned_at, acknowledged_at,
                               started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes)
-         select attempt, id, 1, runner, pool, strand, 1, policy_version, lease, 'done', result, true, said, exit_code,
+         select attempt, id, 1, runner, pool, strand, 0, policy_version, lease, 'done', result, true, said, exit_code,
                 ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
          from past",
     )
@@ -146,16 +146,31 @@ pub struct PastRunner {
     pub why: String,
 }
 
-/// Records a runner that is not there any more, with the facts that held.
+/// Records a runner that is not there any more, with the facts that held; of one that is still there, only these, as those
+/// before the first that it told.
 pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Result<()> {
     use diesel::sql_types::Array;
+    let known = statement(
+        "insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+         select id, 0, $1, $2, $3, '', $4 from runner where id = $5",
+    )
+    .bind::<Jsonb, _>(Json(past.facts.clone()))
+    .bind::<Array<Text>, _>(&past.labels)
+    .bind::<Integer, _>(i32::try_from(past.slots).unwrap_or(i32::MAX))
+    .bind::<Timestamptz, _>(Db(past.from))
+    .bind::<SqlUuid, _>(Db(past.id))
+    .execute(connection)
+    .await?;
+    if known > 0 {
+        return Ok(());
+    }
     statement(
         "with r as (
            insert into runner (id, pool_id, name, state, state_since, state_why, wish, slots, labels, facts,
                                facts_version, program, created_at)
-           values ($1, $2, $3, 'retired', $4, $5, 'work', $6, $7, $8, 1, '', $9) returning *)
+           values ($1, $2, $3, 'retired', $4, $5, 'work', $6, $7, $8, 0, '', $9) returning *)
          insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-         select id, 1, facts, labels, slots, program, created_at from r",
+         select id, 0, facts, labels, slots, program, created_at from r",
     )
     .bind::<SqlUuid, _>(Db(past.id))
     .bind::<SqlUuid, _>(Db(past.pool))

@@ -29,14 +29,14 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
   const runner = runners.data?.items.find((one) => one.id === ticket?.runner);
   const joined = runner && runner.state !== "awaited";
   const connected = joined && runner.state !== "offline";
-  const command = ticket ? `${ticket.command} --work` : "";
+  const command = ticket ? `${ticket.install} --work` : "";
   return (
     <Box bg="sheet" border="1px solid" borderColor="rule" borderRadius="4px" p="14px 18px" my="8px" maxW="72em">
       {error ? <Trouble error={error} /> : null}
       {!ticket && !error ? <Awaiting what="a ticket" /> : null}
       {ticket && !joined ? (
         <>
-          <Box mb="6px">Run this on the machine. It needs pennine-runner and a way out to this address, nothing inward.</Box>
+          <Box mb="6px">Run this on the machine. It fetches pennine-runner from here, checks it, joins and takes work; it needs a way out to this address, nothing inward.</Box>
           <Flex align="center" gap="10px">
             <Box
               as="code"
@@ -63,6 +63,10 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
               {copied ? "Copied" : "Copy"}
             </Button>
           </Flex>
+          <Box color="quiet" mt="8px">
+            As root, <code>--boot</code> in place of <code>--work</code> has it start at boot. Where pennine-runner is there
+            already: <code data-testid="join-command-short">{ticket.command} --work</code>
+          </Box>
           <Flex color="quiet" mt="8px" gap="10px">
             <RunnerMark state="awaited" />
             The ticket is for one machine and good for another{" "}

@@ -1,16 +1,25 @@
-// One runner: how it stands, what it executes, what is known of its machine.
+// One runner: how it stands, what it did, who has it and who is next, what is wrong with it, what is known of its machine.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { put } from "../../api/client";
 import type { Runner } from "../../api/client";
-import { useRunner } from "../../api/hooks";
+import { useNext, useRunner, useRunnerTime } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { RunnerMark } from "../../parts/mark";
-import { Ago, Since } from "../../parts/time";
+import { Ago, Since, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { Doctor } from "./Doctor";
+import { PlanMaintenance } from "./PlanMaintenance";
 import { Retire } from "./Retire";
+import { Settings } from "./Settings";
+import { Hours, Legend, Strip, StripPatterns } from "./Strip";
+import { TakeBack } from "./TakeBack";
+
+/** How much time the strip shows, and how wide it is. */
+const HOURS = 24;
+const WIDTH = 1180;
 
 export default function RunnerPage() {
   const { runner: name = "" } = useParams();
@@ -20,8 +29,12 @@ export default function RunnerPage() {
     mutationFn: (wanted: Runner["wish"]) => put<Runner>(`/runners/${encodeURIComponent(name)}/wish`, { wish: wanted }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["runners"] }),
   });
+  const away = runner?.state === "awaited" || runner?.state === "retired";
+  const next = useNext(name, runner != null && !away);
+  const time = useRunnerTime(runner ? [[runner.id]] : [], HOURS).get(runner?.id ?? "");
+  const until = Math.ceil(useNow() / 60_000) * 60_000;
+  const from = until - HOURS * 3_600_000;
   if (!runner) return error ? <Trouble error={error} /> : <Awaiting what="the runner" />;
-  const set = setByPeople(runner.set);
   const act = (label: string, wanted: Runner["wish"]) => (
     <Button
       size="sm"
@@ -65,34 +78,78 @@ export default function RunnerPage() {
           ) : (
             act("Resume", "work")
           )}
+          <TakeBack runner={runner} />
           <Retire runner={runner} />
         </Flex>
       )}
       {wish.error ? <Trouble error={wish.error} /> : null}
-      <Heading>Executes</Heading>
-      <List
-        rows={runner.executing}
-        id={(job) => job.job}
-        empty="Nothing just now."
-        columns={[
-          { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
-          { head: "title", cell: (job) => job.title },
-          { head: "project", cell: (job) => job.project },
-          { head: "for", cell: (job) => (job.started_at ? <Since at={job.started_at} /> : "") },
-        ]}
+      <StripPatterns />
+      <Heading beside={<Legend />}>The last {HOURS} hours</Heading>
+      <Hours from={from} until={until} width={WIDTH} />
+      <Strip
+        time={time}
+        from={from}
+        until={until}
+        width={WIDTH}
+        height={Math.max(26, 16 * Math.max(1, time?.lanes.length ?? runner.slots))}
       />
-      {set.length > 0 ? (
+      <Flex gap="48px" align="flex-start" wrap="wrap">
+        <Box flex="1" minW="26em">
+          <Heading>Who has it</Heading>
+          <List
+            rows={runner.executing}
+            id={(job) => job.job}
+            empty="Nobody just now."
+            columns={[
+              { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
+              { head: "title", cell: (job) => job.title },
+              { head: "project", cell: (job) => job.project },
+              { head: "for", cell: (job) => (job.started_at ? <Since at={job.started_at} /> : ""), right: true },
+            ]}
+          />
+        </Box>
+        {away ? null : (
+          <Box flex="1" minW="26em">
+            <Heading>Who is next</Heading>
+            <List
+              rows={next.data?.items ?? []}
+              id={(job) => job.job}
+              empty="Nobody waits for it."
+              columns={[
+                { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
+                { head: "title", cell: (job) => job.title },
+                { head: "project", cell: (job) => job.project },
+                { head: "waits", cell: (job) => <Since at={job.waits_since} />, right: true },
+              ]}
+            />
+          </Box>
+        )}
+      </Flex>
+      <Heading>Doctor</Heading>
+      <Doctor runner={name} />
+      {away ? null : (
+        <>
+          <Heading>Maintenance</Heading>
+          <PlanMaintenance runner={runner} />
+        </>
+      )}
+      {runner.state === "retired" ? null : (
         <>
           <Heading>Set by people</Heading>
+          <Settings runner={runner} />
+        </>
+      )}
+      {time && time.states.length > 0 ? (
+        <>
+          <Heading>How it was</Heading>
           <List
-            rows={set}
-            id={(one) => one.what}
+            rows={[...time.states].reverse().slice(0, 30)}
+            id={(one) => one.from}
             empty=""
             columns={[
-              { head: "what", cell: (one) => one.what },
-              { head: "to", cell: (one) => one.to },
-              { head: "by", cell: (one) => one.by },
-              { head: "when", cell: (one) => <Ago at={one.at} /> },
+              { head: "state", cell: (one) => <RunnerMark state={one.state} />, width: "9em" },
+              { head: "since", cell: (one) => <Ago at={one.from} />, width: "10em" },
+              { head: "why", cell: (one) => one.why, wrap: true },
             ]}
           />
         </>
@@ -111,19 +168,4 @@ export default function RunnerPage() {
       </Box>
     </>
   );
-}
-
-type Line = { what: string; to: string; by: string; at: string };
-
-/** What people set over what the machine says, a line each. */
-function setByPeople(set: Runner["set"]): Line[] {
-  const lines: Line[] = [];
-  const add = (what: string, to: string, by: { by: string; at: string }) =>
-    lines.push({ what, to, by: by.by, at: by.at });
-  if (set?.slots) add("slots", String(set.slots.value), set.slots);
-  if (set?.paths) add("paths", set.paths.value.join(":"), set.paths);
-  for (const [name, one] of Object.entries(set?.labels ?? {})) add(`label ${name}`, one.value ? "has it" : "has it not", one);
-  for (const [name, one] of Object.entries(set?.facts ?? {})) add(`fact ${name}`, String(one.value), one);
-  for (const [name, one] of Object.entries(set?.variables ?? {})) add(`variable ${name}`, one.value, one);
-  return lines;
 }

@@ -1,16 +1,28 @@
-// Yard: pools and their runners, and how a machine is added.
+// Yard: pools and their runners, what each did over the last hours, and what can be done to many of them at once.
 import { Box, Button, Flex, Input } from "@chakra-ui/react";
-import { useState } from "react";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useDeferredValue, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
-import type { Pool, Runner } from "../../api/client";
-import { usePools, useRunners } from "../../api/hooks";
+import type { Maintenance, Pool, Runner } from "../../api/client";
+import { useFittingRunners, useMaintenance, usePools, useRunnerTime, useYard } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
-import { Heading, List } from "../../parts/list";
 import { RunnerMark } from "../../parts/mark";
-import { Ago } from "../../parts/time";
+import { Since, Until, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { AddMachine } from "./AddMachine";
 import { AddPool } from "./AddPool";
+import { Bulk } from "./Bulk";
+import { Hours, Legend, Strip, StripPatterns } from "./Strip";
+
+/** How much time a strip shows. */
+const HOURS = 12;
+const WIDTH = 260;
+const ROW = 32;
+const HEAD = 78;
+/** Lines whose strips are asked for together. */
+const BLOCK = 60;
+
+const STATES: Runner["state"][] = ["available", "busy", "draining", "paused", "offline", "awaited"];
 
 function lead(pools: Pool[]): string {
   if (pools.length === 0) return "There is no pool yet. A pool is a set of machines of one kind: make one to begin.";
@@ -22,125 +34,310 @@ function lead(pools: Pool[]): string {
   return `${said} ${away} ${away === 1 ? "runner is" : "runners are"} offline.`;
 }
 
-/** Whether a runner has all the words: in its name, its pool, its state, its labels or its facts. */
-function fits(runner: Runner, words: string[]): boolean {
-  const facts = Object.entries(runner.facts).map(([name, value]) => `${name} ${value}`);
-  const text = [runner.name, runner.short, runner.pool, runner.state, ...runner.labels, ...runner.pool_labels, ...facts]
-    .join(" ")
-    .toLowerCase();
-  return words.every((word) => text.includes(word));
-}
+type Line = { pool: Pool; runner?: Runner; empty?: boolean };
 
 export default function Yard() {
   const pools = usePools();
-  const runners = useRunners();
-  const [adding, setAdding] = useState<"pool" | string | null>(null);
-  const [filter, setFilter] = useState("");
+  const runners = useYard();
+  const maintenance = useMaintenance();
+  const [adding, setAdding] = useState<string | null>(null);
+  const [typed, setTyped] = useState("");
+  const [states, setStates] = useState<ReadonlySet<Runner["state"]>>(new Set());
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const filter = useDeferredValue(typed.trim());
+  const fitting = useFittingRunners(filter);
+  const all = runners.data?.items;
+
+  const shown = useMemo(() => {
+    const low = filter.toLowerCase();
+    const named = (runner: Runner) => runner.name.toLowerCase().includes(low) || runner.short === low;
+    const fits = (runner: Runner) => low === "" || named(runner) || (fitting.data?.has(runner.id) ?? false);
+    return (all ?? []).filter((runner) => fits(runner) && (states.size === 0 || states.has(runner.state)));
+  }, [all, filter, fitting.data, states]);
+
+  const lines = useMemo(() => {
+    const lines: Line[] = [];
+    const narrowed = filter !== "" || states.size > 0;
+    for (const pool of pools.data?.items ?? []) {
+      const mine = shown.filter((runner) => runner.pool === pool.name);
+      if (narrowed && mine.length === 0) continue;
+      lines.push({ pool });
+      if (mine.length === 0) lines.push({ pool, empty: true });
+      // Those that are only awaited come last.
+      mine.sort((a, b) => Number(a.state === "awaited") - Number(b.state === "awaited"));
+      for (const runner of mine) lines.push({ pool, runner });
+    }
+    return lines;
+  }, [pools.data, shown, filter, states]);
+
   const error = pools.error ?? runners.error;
-  if (!pools.data || !runners.data) return error ? <Trouble error={error} /> : <Awaiting what="the yard" />;
-  const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
-  const shown = runners.data.items.filter((runner) => fits(runner, words));
+  if (!pools.data || !all) return error ? <Trouble error={error} /> : <Awaiting what="the yard" />;
+  const counts = (state: Runner["state"]) => all.filter((runner) => runner.state === state).length;
+  const toggle = <T,>(set: ReadonlySet<T>, one: T): ReadonlySet<T> => {
+    const next = new Set(set);
+    if (!next.delete(one)) next.add(one);
+    return next;
+  };
+  const picked = all.filter((runner) => chosen.has(runner.id));
   return (
     <>
       {error ? <Trouble error={error} /> : null}
+      <StripPatterns />
       <Flex align="flex-start" gap="24px">
         <Box flex="1">
           <Lead>{lead(pools.data.items)}</Lead>
         </Box>
         <Input
           data-filter
-          placeholder="Filter runners: name, label, fact"
+          placeholder="A name, or what they have: gcc >= 12 and not bench"
           aria-label="Filter runners"
           size="sm"
-          w="17em"
+          w="25em"
           bg="sheet"
           borderColor="rule"
-          value={filter}
-          onChange={(event) => setFilter(event.target.value)}
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
         />
         <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding("pool")}>
           Make a pool
         </Button>
       </Flex>
-      {adding === "pool" ? <AddPool close={() => setAdding(null)} /> : null}
-      {pools.data.items.map((pool) => (
-        <Box key={pool.name} data-pool={pool.name}>
-          <Heading
-            beside={
-              <>
-                <Box color="quiet">
-                  {[pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that ask for it"]
-                    .filter(Boolean)
-                    .join(" · ")}
-                </Box>
-                <Box color="quiet">
-                  {pool.free} of {pool.slots} slots free
-                </Box>
-                <Button
-                  size="xs"
-                  variant="outline"
-                  borderColor="rule"
-                  color="ink"
-                  onClick={() => setAdding(`machine ${pool.name}`)}
-                >
-                  Add a machine
-                </Button>
-              </>
-            }
+      {fitting.error && shown.length === 0 ? <Trouble error={fitting.error} /> : null}
+      <Flex gap="8px" mt="10px" align="center" wrap="wrap">
+        {STATES.filter((state) => counts(state) > 0).map((state) => (
+          <Button
+            key={state}
+            size="xs"
+            variant="outline"
+            borderColor={states.has(state) ? "ink" : "rule"}
+            bg={states.has(state) ? "hollow" : "transparent"}
+            color="ink"
+            aria-pressed={states.has(state)}
+            onClick={() => setStates(toggle(states, state))}
           >
-            {pool.name}
-          </Heading>
-          {adding === `machine ${pool.name}` ? <AddMachine pool={pool.name} close={() => setAdding(null)} /> : null}
-          <List
-            rows={shown.filter((runner) => runner.pool === pool.name && runner.state !== "awaited")}
-            id={(runner) => runner.id}
-            empty={words.length > 0 ? "No runner here fits the filter." : "No machine has joined yet."}
-            columns={[
-              { head: "runner", cell: (runner) => <Link to={`/runners/${runner.short}`}>{runner.name}</Link>, width: "11em" },
-              { head: "state", cell: (runner) => <RunnerMark state={runner.state} />, width: "8em" },
-              { head: "slots", cell: (runner) => <Slots runner={runner} />, width: "10em" },
-              {
-                head: "executes",
-                cell: (runner) =>
-                  runner.executing.map((job) => (
-                    <Box as="span" key={job.job} mr="10px">
-                      <Link to={`/jobs/${job.job}`}>{job.job}</Link> {job.title}
-                    </Box>
-                  )),
-              },
-              { head: "labels", cell: (runner) => runner.labels.join(", ") },
-              {
-                head: "machine",
-                cell: (runner) => `${runner.facts["os"] ?? ""} ${runner.facts["arch"] ?? ""}, ${runner.facts["cores"] ?? "?"} cores, ${runner.facts["mem"] ?? "?"}`,
-              },
-              { head: "since", cell: (runner) => <Ago at={runner.since} />, right: true },
-            ]}
-          />
+            <RunnerMark state={state} /> {counts(state)}
+          </Button>
+        ))}
+        <Box flex="1" />
+        <Legend />
+      </Flex>
+      {adding === "pool" ? <AddPool close={() => setAdding(null)} /> : null}
+      {picked.length > 0 ? <Bulk runners={picked} done={() => setChosen(new Set())} /> : null}
+      {lines.length === 0 && pools.data.items.length > 0 ? (
+        <Box color="quiet" py="18px">
+          No runner is like that.
         </Box>
-      ))}
+      ) : null}
+      <Lines
+        lines={lines}
+        adding={adding}
+        setAdding={setAdding}
+        chosen={chosen}
+        choose={(id) => setChosen(toggle(chosen, id))}
+        windows={maintenance.data?.items ?? []}
+      />
     </>
   );
 }
 
-/** A runner's slots as bars: filled while taken. */
-function Slots({ runner }: { runner: Runner }) {
-  const most = 16;
-  const taken = Math.min(runner.used, most);
+type LinesProps = {
+  lines: Line[];
+  adding: string | null;
+  setAdding: (what: string | null) => void;
+  chosen: ReadonlySet<string>;
+  choose: (id: string) => void;
+  windows: Maintenance[];
+};
+
+/** The lines that can be seen, of however many there are. */
+function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps) {
+  const list = useRef<HTMLDivElement>(null);
+  const virtual = useWindowVirtualizer({
+    count: lines.length,
+    estimateSize: (i) => (lines[i]?.runner || lines[i]?.empty ? ROW : HEAD),
+    overscan: 12,
+    scrollMargin: list.current?.offsetTop ?? 0,
+    getItemKey: (i) => {
+      const line = lines[i];
+      return line?.runner?.id ?? `${line?.pool.name} ${line?.empty ? "empty" : "head"}`;
+    },
+  });
+  const items = virtual.getVirtualItems();
+  // Asked for block by block, so that the questions stay the same while the page is scrolled a little.
+  const blocks = [...new Set(items.map((item) => Math.floor(item.index / BLOCK)))];
+  const inBlock = (block: number) =>
+    lines.slice(block * BLOCK, (block + 1) * BLOCK).flatMap(({ runner }) => (runner && runner.state !== "awaited" ? [runner.id] : []));
+  const times = useRunnerTime(blocks.map(inBlock), HOURS);
+  // Strips move on by the minute: more often, nobody could see it.
+  const until = Math.ceil(useNow() / 60_000) * 60_000;
+  const from = until - HOURS * 3_600_000;
   return (
-    <Flex align="center" gap="3px" title={`${runner.used} of ${runner.slots} slots taken`}>
-      {Array.from({ length: Math.min(runner.slots, most) }, (_, i) => (
-        <Box
-          key={i}
-          w="10px"
-          h="14px"
-          border="1px solid"
-          borderColor={i < taken ? "heather" : "gritstone"}
-          bg={i < taken ? "heather" : "transparent"}
-        />
-      ))}
-      <Box as="span" color="quiet" ml="5px">
-        {runner.used} of {runner.slots}
+    <Box ref={list} position="relative" mt="8px" h={`${virtual.getTotalSize()}px`} role="table" aria-rowcount={lines.length}>
+      {items.map((item) => {
+        const line = lines[item.index];
+        if (!line) return null;
+        const { pool, runner } = line;
+        return (
+          <Box
+            key={item.key}
+            ref={virtual.measureElement}
+            data-index={item.index}
+            data-pool={runner || line.empty ? undefined : pool.name}
+            position="absolute"
+            left="0"
+            right="0"
+            top="0"
+            role="row"
+            aria-rowindex={item.index + 1}
+            style={{ transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+          >
+            {runner ? (
+              <RunnerLine
+                runner={runner}
+                time={times.get(runner.id)}
+                from={from}
+                until={until}
+                chosen={chosen.has(runner.id)}
+                choose={choose}
+                window={windows.find((one) => one.runner === runner.name)}
+              />
+            ) : line.empty ? (
+              <Box color="quiet" h={`${ROW}px`} pt="5px">
+                No machine has joined yet.
+              </Box>
+            ) : (
+              <PoolHead
+                pool={pool}
+                adding={adding === pool.name}
+                setAdding={setAdding}
+                from={from}
+                until={until}
+                window={windows.find((one) => one.pool === pool.name)}
+              />
+            )}
+          </Box>
+        );
+      })}
+    </Box>
+  );
+}
+
+const GRID = `22px minmax(120px, 1.1fr) 110px ${WIDTH}px 64px minmax(170px, 2fr) minmax(90px, 0.8fr) 84px`;
+
+type HeadProps = {
+  pool: Pool;
+  adding: boolean;
+  setAdding: (what: string | null) => void;
+  from: number;
+  until: number;
+  window: Maintenance | undefined;
+};
+
+function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
+  const about = [pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that ask for it"];
+  return (
+    <Box>
+      <Flex align="baseline" gap="16px" pt="20px" pb="4px">
+        <Box as="h2" fontSize="16px" fontWeight="600">
+          {pool.name}
+        </Box>
+        <Box color="quiet">{about.filter(Boolean).join(" · ")}</Box>
+        <Box color="quiet">
+          {pool.free} of {pool.slots} slots free
+        </Box>
+        {pool.paused ? <Box color="rust">paused: takes nothing new</Box> : null}
+        {window ? (
+          <Box color={window.on ? "rust" : "bracken"} title={`${window.name}, planned by ${window.by}`}>
+            maintenance {window.on ? "ends " : "begins "}
+            <Until at={window.on ? window.until : window.from} />: {window.why}
+          </Box>
+        ) : null}
+        <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding(pool.name)}>
+          Add a machine
+        </Button>
+      </Flex>
+      {adding ? <AddMachine pool={pool.name} close={() => setAdding(null)} /> : null}
+      <Box
+        display="grid"
+        gridTemplateColumns={GRID}
+        columnGap="14px"
+        fontSize="13px"
+        color="quiet"
+        borderBottom="1px solid"
+        borderColor="rule"
+        h="22px"
+      >
+        <span />
+        <span>runner</span>
+        <span>state</span>
+        <Hours from={from} until={until} width={WIDTH} />
+        <span>slots</span>
+        <span>executes</span>
+        <span>labels</span>
+        <Box as="span" textAlign="right">
+          for
+        </Box>
       </Box>
-    </Flex>
+    </Box>
+  );
+}
+
+type LineProps = {
+  runner: Runner;
+  time: Parameters<typeof Strip>[0]["time"];
+  from: number;
+  until: number;
+  chosen: boolean;
+  choose: (id: string) => void;
+  window: Maintenance | undefined;
+};
+
+function RunnerLine({ runner, time, from, until, chosen, choose, window }: LineProps) {
+  const cut = { overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" } as const;
+  const awaited = runner.state === "awaited";
+  return (
+    <Box
+      display="grid"
+      gridTemplateColumns={GRID}
+      columnGap="14px"
+      alignItems="center"
+      h={`${ROW}px`}
+      borderBottom="1px solid"
+      borderColor="hollow"
+      bg={chosen ? "hollow" : undefined}
+      _hover={{ bg: "hollow" }}
+      fontVariantNumeric="tabular-nums"
+    >
+      {awaited ? (
+        <span />
+      ) : (
+        <input type="checkbox" aria-label={`Choose ${runner.name}`} checked={chosen} onChange={() => choose(runner.id)} />
+      )}
+      <Box css={cut}>
+        <Link to={`/runners/${runner.short}`}>{runner.name}</Link>
+      </Box>
+      <RunnerMark state={runner.state} />
+      {awaited ? <Box color="quiet">a ticket is made for it</Box> : <Strip time={time} from={from} until={until} width={WIDTH} height={24} />}
+      <Box color="quiet">{awaited ? "" : `${runner.used} of ${runner.slots}`}</Box>
+      <Box css={cut} title={runner.executing.map((job) => `${job.job} ${job.title} of ${job.project}`).join("\n")}>
+        {window ? (
+          <Box as="span" color={window.on ? "rust" : "bracken"} mr="10px">
+            maintenance {window.on ? "ends " : ""}
+            <Until at={window.on ? window.until : window.from} />: {window.why}
+          </Box>
+        ) : null}
+        {runner.executing.map((job) => (
+          <Box as="span" key={job.job} mr="10px">
+            <Link to={`/jobs/${job.job}`}>{job.job}</Link> {job.title}
+          </Box>
+        ))}
+      </Box>
+      <Box css={cut} color="quiet" title={runner.labels.join(", ")}>
+        {runner.labels.join(", ")}
+      </Box>
+      <Box textAlign="right" title={runner.why}>
+        <Since at={runner.since} />
+      </Box>
+    </Box>
   );
 }

@@ -12,7 +12,7 @@ use pennine_store::history::{self, PastJob, PastLevel, PastReason, PastRunner};
 use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::seat::Seat;
-use pennine_store::{Connection, connect, place, pool, seat, strand};
+use pennine_store::{Connection, connect, place, pool, runner, seat, strand};
 use rand::{Rng, RngExt};
 use uuid::Uuid;
 
@@ -47,11 +47,16 @@ impl Yard {
     ) -> Result<Yard, Trouble> {
         let places = place::all(connection).await?;
         let pools = pool::list(connection).await?;
+        let there = runner::list(connection, None).await?;
         let mut runners = Vec::new();
         for machine in &scenario.runners {
             let pool = named(&pools, &machine.pool)?;
+            let fresh = RunnerId(Uuid::from_u128(lots.random()));
+            let same = there
+                .iter()
+                .find(|one| one.pool == machine.pool && one.name == machine.name);
             runners.push(PastRunner {
-                id: RunnerId(Uuid::from_u128(lots.random())),
+                id: same.map_or(fresh, |one| one.id.0),
                 pool: pool.pool.id.0,
                 name: machine.name.clone(),
                 slots: machine.slots,

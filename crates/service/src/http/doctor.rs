@@ -83,30 +83,43 @@ pub async fn check(
 }
 
 fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
+    let check = "connection";
     let from = seen.and_then(|seen| seen.peer.as_deref());
     let from = from.map_or(String::new(), |peer| format!(" from {peer}"));
-    let ago = seen.map(|seen| spoken(now.since(seen.seen_at.0)));
+    let ago = seen.map_or("a moment".to_owned(), |seen| {
+        spoken(now.since(seen.seen_at.0))
+    });
     match (row.state.0, seen) {
-        (RunnerState::Retired, _) => Finding::bad("connection", "it is retired and takes no part any more")
-            .mend("join its machine again with a new ticket, if it is wanted"),
-        (RunnerState::Awaited, _) => Finding::doubtful("connection", "no machine has used its ticket yet")
-            .mend(format!("run the command that came with the ticket on the machine, or make another: pennine ticket add --pool {}", row.pool)),
-        (RunnerState::Offline, None) => Finding::bad("connection", "it has joined and never connected")
+        (RunnerState::Retired, _) => {
+            Finding::bad(check, "it is retired and takes no part any more")
+                .mend("join its machine again with a new ticket, if it is wanted")
+        }
+        (RunnerState::Awaited, _) => {
+            let mend = "run the command that came with the ticket on the machine, or make another";
+            Finding::doubtful(check, "no machine has used its ticket yet")
+                .mend(format!("{mend}: pennine ticket add --pool {}", row.pool))
+        }
+        (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
             .mend("on the machine: pennine-runner work, or sudo pennine-runner service install"),
         (RunnerState::Offline, Some(seen)) => {
-            let ago = ago.unwrap_or_default();
             let text = format!("last heard of {ago} ago{from}; {}", row.state_why);
             let mend = if row.state_why.contains("was stopped") {
                 "it was stopped in order: start it on the machine (pennine-runner work, or systemctl start)"
             } else if seen.closed_at.is_some() {
-                "its program ended without a word: it was killed, or the machine was shut down. Its own log (log/ in its \
-                 folder, or journalctl) says more; pennine-runner doctor on the machine looks at the rest"
+                "its program ended without a word: it was killed, or the machine was shut down. Its own log \
+                 (log/ in its folder) says more; pennine-runner doctor on the machine looks at the rest"
             } else {
-                "the machine hangs or has lost its network or its power: reach it by another way, then pennine-runner doctor"
+                "the machine hangs or has lost its network or its power: reach it by another way, then \
+                 pennine-runner doctor"
             };
-            Finding::bad("connection", text).mend(mend)
+            Finding::bad(check, text).mend(mend)
         }
-        _ => Finding::good("connection", format!("connected{from}; last heard of {} ago", ago.unwrap_or_else(|| "a moment".into()))),
+        (_, Some(seen)) if seen.closed_at.is_some() => {
+            let text = format!("its connection{from} was closed from its side {ago} ago");
+            Finding::doubtful(check, text)
+                .mend("it counts as offline if it does not come back within some seconds")
+        }
+        _ => Finding::good(check, format!("connected{from}; last heard of {ago} ago")),
     }
 }
 
@@ -120,22 +133,14 @@ async fn of_machine(seen: Option<&Seen>) -> Option<Finding> {
         Ok(Err(error)) => error.kind() == ErrorKind::ConnectionRefused,
         Err(_) => false,
     };
+    let whence = format!("{peer}, from where it was last heard of,");
     Some(if answers {
-        Finding::good(
-            "host",
-            format!(
-                "{peer}, from where it was last heard of, answers: the machine, or what stands before it, is there"
-            ),
-        )
+        let text = format!("{whence} answers: the machine, or what stands before it, is there");
+        Finding::good("host", text)
     } else {
-        Finding::doubtful(
-            "host",
-            format!(
-                "{peer}, from where it was last heard of, does not answer within {}",
-                spoken(PATIENCE)
-            ),
-        )
-        .mend("it is switched off or cut off, or a firewall keeps the service from asking")
+        let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
+        Finding::doubtful("host", text)
+            .mend("it is switched off or cut off, or a firewall keeps the service from asking")
     })
 }
 
@@ -152,38 +157,25 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
                 .mend(format!("pennine maintenance end {}", window.short())),
         );
     }
+    let doubtful =
+        |text: &str, mend: String| Some(Finding::doubtful("takes work", text).mend(mend));
     match row.wish.0 {
-        Wish::Pause => {
-            return Some(
-                Finding::doubtful("takes work", "it is paused: it takes nothing new")
-                    .mend(call("resume")),
-            );
-        }
+        Wish::Pause => return doubtful("it is paused: it takes nothing new", call("resume")),
         Wish::Drain => {
-            return Some(
-                Finding::doubtful(
-                    "takes work",
-                    "it is draining: it finishes what it has and takes nothing new",
-                )
-                .mend(call("resume")),
-            );
+            let text = "it is draining: it finishes what it has and takes nothing new";
+            return doubtful(text, call("resume"));
         }
         Wish::Work => {}
     }
     let pool = pool?;
     if pool.pool.paused {
-        let text = format!("its pool {} is paused", pool.pool.name);
-        return Some(
-            Finding::doubtful("takes work", text)
-                .mend(format!("pennine pool set {} --resume", pool.pool.name)),
-        );
+        let name = &pool.pool.name;
+        let text = format!("its pool {name} is paused");
+        return doubtful(&text, format!("pennine pool set {name} --resume"));
     }
-    row.state.is_connected().then(|| {
-        Finding::good(
-            "takes work",
-            format!("{} of {} slots are used", row.used(), row.slots()),
-        )
-    })
+    let text = format!("{} of {} slots are used", row.used(), row.slots());
+    let connected = row.state.is_connected();
+    connected.then(|| Finding::good("takes work", text))
 }
 
 fn of_version(program: &str) -> Finding {
@@ -194,8 +186,10 @@ fn of_version(program: &str) -> Finding {
             format!("pennine-runner {program}, as the service"),
         )
     } else {
-        Finding::doubtful("version", format!("pennine-runner {program}, the service is {here}"))
-            .mend("they understand each other; install the service's own again with join.sh when there is time")
+        let text = format!("pennine-runner {program}, the service is {here}");
+        Finding::doubtful("version", text).mend(
+            "they understand each other; install the service's own with join.sh when there is time",
+        )
     }
 }
 

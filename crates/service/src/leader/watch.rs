@@ -122,13 +122,10 @@ impl Term<'_> {
                 continue;
             }
             let why = if closed {
-                format!(
-                    "last heard of {} ago, when its connection was closed from its side",
-                    spoken(silence)
-                )
+                "its connection was closed from its side, and it did not come back".to_owned()
             } else {
                 format!(
-                    "last heard of {} ago; its connection was not closed: the machine or the network is gone",
+                    "nothing was heard of it for {}; its connection was not closed: the machine or the network is gone",
                     spoken(silence)
                 )
             };

@@ -40,7 +40,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
     browser.find("a[href='/yard']").await.click().await.unwrap();
     browser.click("Add a machine").await;
     let command = browser
-        .text_when("[data-testid=join-command]", |text| {
+        .text_when("[data-testid=join-command-short]", |text| {
             text.contains("--ticket")
         })
         .await;

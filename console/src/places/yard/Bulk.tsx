@@ -1,0 +1,107 @@
+// The same for many runners: pause, resume, drain, retire. Says to how many, and what became of it.
+import { Box, Button, Flex } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { post, put } from "../../api/client";
+import type { ChangedRunner, Runner } from "../../api/client";
+import { Trouble } from "../../parts/trouble";
+
+const runnersOf = (n: number) => (n === 1 ? "1 runner" : `${n} runners`);
+
+/** Does something to each, a few at a time; how many it went well for, and the first trouble. */
+async function each(runners: Runner[], act: (runner: Runner) => Promise<unknown>) {
+  const left = [...runners];
+  let done = 0;
+  let trouble: unknown;
+  const work = async () => {
+    for (let one = left.pop(); one; one = left.pop()) {
+      try {
+        await act(one);
+        done += 1;
+      } catch (error) {
+        trouble ??= error;
+      }
+    }
+  };
+  await Promise.all(Array.from({ length: 4 }, work));
+  return { done, of: runners.length, trouble };
+}
+
+const DOES: Record<Runner["wish"], string> = { work: "Resume", pause: "Pause", drain: "Drain" };
+
+export function Bulk({ runners, done }: { runners: Runner[]; done: () => void }) {
+  const queries = useQueryClient();
+  const fresh = () => queries.invalidateQueries({ queryKey: ["runners"] });
+  const wish = useMutation({
+    mutationFn: (wanted: Runner["wish"]) => each(runners, (one) => put(`/runners/${one.id}/wish`, { wish: wanted })),
+    onSettled: fresh,
+  });
+  // First what it would do, to all of them.
+  const ask = useMutation({
+    mutationFn: async () => {
+      const seen: ChangedRunner[] = [];
+      await each(runners, async (one) => seen.push(await post<ChangedRunner>(`/runners/${one.id}/retire`, { preview: true })));
+      return seen;
+    },
+  });
+  const retire = useMutation({
+    mutationFn: () => each(runners, (one) => post(`/runners/${one.id}/retire`, { force: true, accept_losses: true })),
+    onSettled: async () => {
+      ask.reset();
+      await fresh();
+      done();
+    },
+  });
+  const outcome = wish.data;
+  const ends = ask.data?.flatMap((one) => one.ends) ?? [];
+  const losses = ask.data?.flatMap((one) => one.losses) ?? [];
+  const act = (wanted: Runner["wish"]) => (
+    <Button
+      size="xs"
+      variant="outline"
+      borderColor="rule"
+      color="ink"
+      loading={wish.isPending && wish.variables === wanted}
+      onClick={() => wish.mutate(wanted)}
+    >
+      {DOES[wanted]} {runnersOf(runners.length)}
+    </Button>
+  );
+  return (
+    <Box bg="sheet" border="1px solid" borderColor="rule" borderRadius="4px" p="8px 14px" my="8px" data-testid="bulk">
+      <Flex gap="8px" align="center" wrap="wrap">
+        {act("pause")}
+        {act("drain")}
+        {act("work")}
+        <Button size="xs" variant="outline" borderColor="rule" color="ink" loading={ask.isPending} onClick={() => ask.mutate()}>
+          Retire {runnersOf(runners.length)} …
+        </Button>
+        <Button size="xs" variant="ghost" color="quiet" onClick={done}>
+          Choose none
+        </Button>
+        {outcome ? (
+          <Box role="status" color={outcome.trouble ? "rust" : "moss"}>
+            Done for {outcome.done} of {outcome.of}.
+          </Box>
+        ) : null}
+      </Flex>
+      {outcome?.trouble ? <Trouble error={outcome.trouble} /> : null}
+      {ask.data ? (
+        <Box role="alertdialog" aria-label="Retire them" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
+          <Box>
+            {runnersOf(runners.length)} take nothing more, their programs end, and their credentials are worth nothing. Their
+            records stay. {ends.length > 0 ? `${ends.length} jobs are ended and tried again elsewhere.` : "They have no jobs."}
+            {losses.length > 0 ? ` Some of what ${losses.map((loss) => loss.project).join(", ")} ask for may have nothing left to run on.` : ""}
+          </Box>
+          <Flex gap="8px" mt="6px">
+            <Button size="xs" bg="rust" color="ground" loading={retire.isPending} onClick={() => retire.mutate()}>
+              Retire {runnersOf(runners.length)}
+            </Button>
+            <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => ask.reset()}>
+              Leave them
+            </Button>
+          </Flex>
+        </Box>
+      ) : null}
+    </Box>
+  );
+}

@@ -1,0 +1,28 @@
+// What is wrong with a runner, as far as it can be seen from the service, and what to do.
+import { Box } from "@chakra-ui/react";
+import type { Checkup } from "../../api/client";
+import { useCheckup } from "../../api/hooks";
+import { VerdictMark } from "../../parts/mark";
+import { Awaiting, Trouble } from "../../parts/trouble";
+
+const RANK: Record<Checkup["verdict"], number> = { bad: 0, doubtful: 1, good: 2 };
+
+export function Doctor({ runner }: { runner: string }) {
+  const { data, error } = useCheckup(runner);
+  if (!data) return error ? <Trouble error={error} /> : <Awaiting what="the doctor" />;
+  const findings = [...data.findings].sort((a, b) => RANK[a.verdict] - RANK[b.verdict]);
+  return (
+    <Box data-testid="doctor">
+      {findings.map((finding) => (
+        <Box key={`${finding.check} ${finding.said}`} display="grid" gridTemplateColumns="7em 7em 1fr" columnGap="14px" py="3px" alignItems="start">
+          <VerdictMark verdict={finding.verdict} />
+          <Box color="quiet">{finding.check}</Box>
+          <Box>
+            {finding.said}
+            {finding.mend && finding.verdict !== "good" ? <Box>To do: {finding.mend}</Box> : null}
+          </Box>
+        </Box>
+      ))}
+    </Box>
+  );
+}
