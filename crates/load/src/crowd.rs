@@ -180,6 +180,7 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
             at_once: false,
             settings_version: 0,
             leaving: false,
+            room: None,
         };
         let answer = match runner.poll(&poll).await {
             Ok(answer) => answer,

@@ -2,6 +2,7 @@
 
 use crate::home::Home;
 use crate::report;
+use crate::share::HostLimit;
 use crate::slip::{Ending, Ran, Slip};
 use crate::spool::Spool;
 use crate::system::clock::Mark;
@@ -14,7 +15,9 @@ use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
 use pennine_core::time::spoken;
-use pennine_wire::runner_protocol::{Assigned, Held, OwnSettings, Phase, Started, StopCause};
+use pennine_wire::runner_protocol::{
+    Assigned, Held, LossCause, OwnSettings, Phase, Started, StopCause,
+};
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::io;
@@ -45,6 +48,12 @@ pub struct Bench {
     pub own: RefCell<OwnSettings>,
     pub host: String,
     pub user: String,
+    /// The limit that it shares with the other runners of its host.
+    pub limit: Option<HostLimit>,
+    /// When the poll was sent that renewed its leases last.
+    pub renewed: RefCell<Mark>,
+    /// How long a lease lasts after that.
+    pub lease: Cell<Duration>,
 }
 
 impl Bench {
@@ -65,6 +74,19 @@ impl Bench {
 /// Where programs are looked for when nobody set anything.
 pub fn usual_path() -> String {
     std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned())
+}
+
+/// Before so much of its lease is left, a job that must not overlap with another try is ended.
+const MARGIN: Duration = Duration::from_secs(5);
+/// How often it is looked at.
+const LOOK: Duration = Duration::from_secs(1);
+
+impl Bench {
+    /// How long it has not been heard by the service, if that is so long that leases are about to end.
+    fn cut_off(&self) -> Option<Duration> {
+        let silence = self.renewed.borrow().ago();
+        (silence + MARGIN > self.lease.get()).then_some(silence)
+    }
 }
 
 /// How an attempt stands, as the poll tells it and the service's answer changes it.
@@ -143,6 +165,8 @@ impl Standing {
 
 /// How the command came to its end.
 struct Outcomes {
+    /// It was ended because this runner was cut off.
+    cut_off: bool,
     result: Outcome,
     exit_code: Option<i32>,
     said: Option<String>,
@@ -153,6 +177,7 @@ struct Outcomes {
 impl Outcomes {
     fn error(said: String) -> Self {
         Outcomes {
+            cut_off: false,
             result: Outcome::Error,
             exit_code: None,
             said: Some(said),
@@ -162,6 +187,9 @@ impl Outcomes {
     }
 
     fn ending(self, log_capped: bool) -> Ending {
+        if self.cut_off {
+            return Ending::Lost(LossCause::CutOff);
+        }
         Ending::Ran(Ran {
             result: self.result,
             exit_code: self.exit_code,
@@ -182,6 +210,24 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
         job: assigned.job.clone(),
         started: None,
         end: None,
+    };
+    let _place = match bench.limit.as_ref().map(HostLimit::take) {
+        None => None,
+        Some(Ok(Some(place))) => Some(place),
+        Some(taken) => {
+            if let Err(error) = taken {
+                tracing::error!(%error, "the limit that this host's runners share cannot be read");
+            }
+            tracing::info!(
+                job = assigned.job,
+                "not begun: this host has as many jobs as it may"
+            );
+            standing.exit(Instant::now());
+            standing.begun.notify_one();
+            slip.end = Some(Ending::Lost(LossCause::HostFull));
+            report::deliver(&bench, attempt, &slip, &standing, None).await;
+            return;
+        }
     };
     let spool = match Spool::create(&bench.home.spool(attempt), assigned.log_cap.0) {
         Ok(spool) => Rc::new(spool),
@@ -491,8 +537,23 @@ async fn see_through(
         }
     };
     let mut over = false;
+    let mut cut_off = false;
+    let mut look = tokio::time::interval(LOOK);
     while open || !over {
         tokio::select! {
+            // By the clock that goes on while the machine sleeps, which timers do not.
+            _ = look.tick(), if assigned.exclusive && !cut_off && !over => {
+                if let Some(silence) = bench.cut_off() {
+                    let said = format!(
+                        "the service has not been reached for {}, and this job holds seats, which others may have soon; ending it",
+                        spoken(silence)
+                    );
+                    let _ = spool.say(&said);
+                    cut_off = true;
+                    kill(over);
+                    ending.get_or_insert((Outcome::Error, said));
+                }
+            }
             read = async { spool.room().await; output.read(&mut buffer).await }, if open => match read {
                 Ok(0) | Err(_) => open = false,
                 Ok(length) => {
@@ -550,6 +611,7 @@ async fn see_through(
         ),
     };
     Outcomes {
+        cut_off,
         result,
         exit_code,
         said,

@@ -35,6 +35,9 @@ pub struct Identity {
     pub slots: u32,
     pub labels: Vec<String>,
     pub credential: String,
+    /// The folder of a limit that it shares with the other runners of its host, and how many jobs that is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shares: Option<(PathBuf, u32)>,
 }
 
 /// The runner's folder.

@@ -4,6 +4,7 @@ use crate::attempt::usual_path;
 use crate::doctor;
 use crate::facts;
 use crate::home::{Home, Identity};
+use crate::share::HostLimit;
 use crate::system::keeper::Keepers;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::finding::{Finding, Verdict};
@@ -134,6 +135,8 @@ pub struct Wish {
     pub name: Option<String>,
     pub slots: u32,
     pub labels: Vec<String>,
+    /// The folder of a limit that the runners of this host share, and how many jobs that is.
+    pub shares: Option<(PathBuf, u32)>,
 }
 
 /// Checks that the service there speaks a protocol that this program speaks.
@@ -172,6 +175,7 @@ pub struct Asked {
     pub name: Option<String>,
     pub slots: Option<u32>,
     pub labels: Vec<String>,
+    pub shares: Option<(PathBuf, u32)>,
 }
 
 /// Asks one question at the terminal. What is there already, or given with the question, is the answer to an empty line.
@@ -236,6 +240,7 @@ impl Asked {
             name: self.name,
             slots: self.slots.unwrap_or(1),
             labels: self.labels,
+            shares: self.shares,
         };
         if !whole {
             if wish.name.is_none() {
@@ -273,6 +278,10 @@ fn plain_name(host: &str) -> String {
 pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Trouble> {
     if let Some(identity) = home.identity()? {
         return Err(Trouble::JoinedAlready(identity.name));
+    }
+    if let Some((folder, jobs)) = &wish.shares {
+        HostLimit::new(folder.clone(), *jobs)
+            .map_err(|e| Trouble::Folder(folder.clone(), e.to_string()))?;
     }
     println!("Asking {} who is there ...", wish.server);
     let client = RunnerClient::new(&wish.server, "", route)?;
@@ -341,6 +350,7 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
         slots: wish.slots,
         labels: wish.labels,
         credential: enrolled.credential,
+        shares: wish.shares,
     };
     home.set_identity(&identity)?;
     println!(

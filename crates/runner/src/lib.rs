@@ -18,6 +18,7 @@ pub mod join;
 pub mod life;
 pub mod program;
 pub mod report;
+pub mod share;
 pub mod slip;
 pub mod spool;
 pub mod system;

@@ -43,6 +43,12 @@ enum Verb {
         /// A label that this machine has; may be given several times.
         #[arg(long = "label", value_name = "LABEL")]
         labels: Vec<String>,
+        /// Share a limit with other runners of this host: a folder that all of them can write.
+        #[arg(long, value_name = "DIR", requires = "host_jobs")]
+        host_dir: Option<PathBuf>,
+        /// How many jobs may run on this host at once, whichever of its runners has them.
+        #[arg(long, value_name = "N", requires = "host_dir", value_parser = clap::value_parser!(u32).range(1..=256))]
+        host_jobs: Option<u32>,
         /// Go on to take work at once.
         #[arg(long)]
         work: bool,
@@ -236,6 +242,8 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
             name,
             slots,
             labels,
+            host_dir,
+            host_jobs,
             work: go_on,
             place,
         } => {
@@ -246,6 +254,7 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
                 name,
                 slots,
                 labels,
+                shares: host_dir.zip(host_jobs),
             };
             join::join(&home, asked.complete()?, &route).await?;
             if go_on {

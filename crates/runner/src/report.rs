@@ -7,7 +7,7 @@ use crate::work::Pace;
 use pennine_client::ClientError;
 use pennine_core::id::AttemptId;
 use pennine_core::size::ByteSize;
-use pennine_wire::runner_protocol::{Finished, Lost, StopCause};
+use pennine_wire::runner_protocol::{Finished, LossCause, Lost, StopCause};
 use std::rc::Rc;
 use std::time::Duration;
 
@@ -60,7 +60,7 @@ pub async fn resume(bench: Rc<Bench>, attempt: AttemptId, mut slip: Slip, standi
     if slip.end.is_none() {
         let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
         let _ = spool.say(said);
-        slip.end = Some(Ending::Lost);
+        slip.end = Some(Ending::Lost(LossCause::Restarted));
         write_down(&bench, attempt, &slip);
     }
     spool.close();
@@ -74,8 +74,9 @@ async fn tell(
     spool: Option<&Spool>,
 ) -> Result<(), ClientError> {
     let log_bytes = ByteSize(spool.map_or(0, Spool::length));
-    match &slip.end {
-        Some(Ending::Ran(ran)) => {
+    let end = slip.end.clone();
+    match &end.unwrap_or(Ending::Lost(LossCause::Restarted)) {
+        Ending::Ran(ran) => {
             let Ran {
                 result,
                 exit_code,
@@ -100,8 +101,9 @@ async fn tell(
             };
             bench.client.finished(attempt, &finished).await
         }
-        Some(Ending::Lost) | None => {
+        Ending::Lost(cause) => {
             let lost = Lost {
+                cause: *cause,
                 session: bench.session,
                 lease: slip.lease,
                 log_bytes,

@@ -7,6 +7,7 @@ use pennine_core::id::LeaseToken;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
+use pennine_wire::runner_protocol::LossCause;
 use serde::{Deserialize, Serialize};
 
 /// An attempt as it is written down.
@@ -26,8 +27,8 @@ pub struct Slip {
 pub enum Ending {
     /// With a result of its own.
     Ran(Ran),
-    /// Together with the program that ran it.
-    Lost,
+    /// Without a result.
+    Lost(LossCause),
 }
 
 /// What is reported of an attempt that has a result.

@@ -6,13 +6,15 @@ use crate::facts;
 use crate::home::{Home, Identity};
 use crate::join::{Trouble, check_protocol, said};
 use crate::report;
+use crate::share::HostLimit;
 use crate::slip::{Ending, Slip};
+use crate::system::clock::Mark;
 use crate::system::keeper::{self, Isolation, Keepers};
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::finding::Verdict;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
-use pennine_wire::runner_protocol::{About, OwnSettings, PROTOCOL, Poll, PollAnswer};
+use pennine_wire::runner_protocol::{About, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings};
 use rand::RngExt;
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
@@ -113,6 +115,16 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
             .map(|host| host.to_string_lossy().into_owned())
             .unwrap_or_default(),
         user: user(),
+        limit: identity
+            .shares
+            .clone()
+            .map(|(folder, jobs)| {
+                HostLimit::new(folder.clone(), jobs)
+                    .map_err(|e| Trouble::Folder(folder, e.to_string()))
+            })
+            .transpose()?,
+        renewed: RefCell::new(Mark::now()),
+        lease: Cell::new(Duration::from(Settings::default().lease_us)),
     });
     look(&bench).await;
     let mut interrupt =
@@ -324,10 +336,21 @@ async fn poll_for_ever(
                 at_once: false,
                 settings_version: own.version,
                 leaving: news.leaving.get(),
+                room: bench.limit.as_ref().map(|limit| {
+                    let more = limit.free().unwrap_or(0);
+                    u32::try_from(held.len())
+                        .unwrap_or(u32::MAX)
+                        .saturating_add(more)
+                }),
             }
         };
+        let sent = Mark::now();
         let answer = tokio::select! {
             answer = bench.client.poll(&poll) => answer,
+            () = other_room(bench, &poll) => {
+                news.to_tell.set(news.to_tell.get() || telling);
+                continue;
+            }
             () = news.leave.notified() => {
                 news.to_tell.set(news.to_tell.get() || telling);
                 continue;
@@ -335,6 +358,8 @@ async fn poll_for_ever(
         };
         match answer {
             Ok(answer) => {
+                bench.renewed.replace(sent);
+                bench.lease.set(answer.settings.lease_us.into());
                 if !connected {
                     connected = true;
                     tracing::info!(
@@ -376,6 +401,26 @@ async fn poll_for_ever(
 fn may_stop(held: &Held, connected: bool) -> bool {
     let held = held.borrow();
     held.is_empty() || (!connected && held.values().all(|(_, standing)| standing.ended()))
+}
+
+/// How often the room on the host is looked at, where runners share it.
+const ROOM_EVERY: Duration = Duration::from_millis(500);
+
+/// Returns when there is other room on the host than the poll said; never where it is not shared.
+async fn other_room(bench: &Bench, poll: &Poll) {
+    let Some((limit, told)) = bench.limit.as_ref().zip(poll.room) else {
+        return std::future::pending().await;
+    };
+    let held = u32::try_from(poll.held.len()).unwrap_or(u32::MAX);
+    loop {
+        tokio::time::sleep(ROOM_EVERY).await;
+        if limit
+            .free()
+            .is_ok_and(|free| held.saturating_add(free) != told)
+        {
+            return;
+        }
+    }
 }
 
 /// Takes another credential: written down first, shown from then on.

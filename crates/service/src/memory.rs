@@ -230,6 +230,7 @@ mod tests {
             variables: Json(Default::default()),
             time_limit_us: Db(Micros(0)),
             cancel_by: None,
+            exclusive: false,
         }
     }
 
@@ -277,6 +278,7 @@ mod tests {
             labels: Vec::new(),
             settings: Json(Settings::default()),
             settings_version: 0,
+            room: None,
             credential_since: Db(Moment::default()),
             shows_next: false,
         };

@@ -58,7 +58,8 @@ pub async fn assign(
            insert into outbox (at, kind, subject, body)
            select $9, 'attempt.assigned', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'strand', strand_id) from made)
          select m.id, m.lease, m.number, m.state, m.session, t.number as job_number, t.title, p.path as project,
-                pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by
+                pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by,
+                t.seats <> '{}' as exclusive
          from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id",
     )
     .bind::<BigInt, _>(epoch.0)
@@ -112,13 +113,17 @@ pub struct ForRunner {
     pub time_limit_us: Db<Micros>,
     #[diesel(sql_type = Nullable<Text>)]
     pub cancel_by: Option<String>,
+    /// Whether it holds seats.
+    #[diesel(sql_type = Bool)]
+    pub exclusive: bool,
 }
 
 /// The attempts of a runner that are not over.
 pub async fn for_runner(connection: &mut Connection, runner: RunnerId) -> Result<Vec<ForRunner>> {
     Ok(statement(
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
-                pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by
+                pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by,
+                j.seats <> '{}' as exclusive
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join pool on pool.id = a.pool_id
          where a.runner_id = $1 and a.open order by a.id",

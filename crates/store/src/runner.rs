@@ -62,6 +62,9 @@ pub struct Runner {
     pub settings: Json<Settings>,
     #[diesel(sql_type = Integer)]
     pub settings_version: i32,
+    /// How many jobs it could have at once just now, where that is fewer than its slots.
+    #[diesel(sql_type = Nullable<Integer>)]
+    pub room: Option<i32>,
     #[diesel(sql_type = Timestamptz)]
     pub created_at: Db<Moment>,
     #[diesel(sql_type = BigInt)]
@@ -80,6 +83,12 @@ impl Runner {
         self.slots.max(0).unsigned_abs()
     }
 
+    /// How many jobs it could have at once just now.
+    pub fn room(&self) -> u32 {
+        let room = self.room.map(|room| room.max(0).unsigned_abs());
+        room.map_or(self.slots(), |room| room.min(self.slots()))
+    }
+
     /// How many of them are used.
     pub fn used(&self) -> u32 {
         u32::try_from(self.used).unwrap_or(u32::MAX)
@@ -96,7 +105,7 @@ impl Runner {
             id: self.id.0,
             name: self.name.clone(),
             pool: self.pool_id.0,
-            slots: self.slots(),
+            slots: self.room(),
             state: self.state.0,
             wish: self.wish.0,
             subject: Subject::new(&self.name, &self.pool, labels, &self.facts.0),
@@ -110,7 +119,7 @@ macro_rules! runner_query {
         concat!(
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
                     r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.description, r.told,
-                    r.settings, r.settings_version, r.created_at,
+                    r.settings, r.settings_version, r.room, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
              from runner r join pool p on p.id = r.pool_id
              left join runner_seen s on s.runner_id = r.id
@@ -383,6 +392,8 @@ pub struct Known {
     pub settings: Json<Settings>,
     #[diesel(sql_type = Integer)]
     pub settings_version: i32,
+    #[diesel(sql_type = Nullable<Integer>)]
+    pub room: Option<i32>,
     /// Since when it has the credential that it shows.
     #[diesel(sql_type = Timestamptz)]
     pub credential_since: Db<Moment>,
@@ -394,7 +405,7 @@ pub struct Known {
 /// The runner with this credential, be it its present or its next one.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
     Ok(statement(
-        "select id, name, state, wish, slots, labels, settings, settings_version, credential_since,
+        "select id, name, state, wish, slots, labels, settings, settings_version, room, credential_since,
                 coalesce(next_credential_hash = $1, false) as shows_next
          from runner where credential_hash = $2 or next_credential_hash = $3",
     )
@@ -404,6 +415,25 @@ pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<O
     .get_result(connection)
     .await
     .optional()?)
+}
+
+/// Records how many jobs a runner could have at once just now; nothing where that is as its slots say.
+pub async fn set_room(
+    connection: &mut Connection,
+    id: RunnerId,
+    room: Option<i32>,
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "with r as (update runner set room = $1 where id = $2 returning id)
+         insert into outbox (at, kind, subject, body) select $3, 'runner.changed', id, '{}' from r",
+    )
+    .bind::<Nullable<Integer>, _>(room)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 /// Since when a runner has its credential.

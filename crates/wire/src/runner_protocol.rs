@@ -70,6 +70,9 @@ pub struct Poll {
     /// Its program is to stop: it finishes what it has and takes nothing new.
     #[serde(default)]
     pub leaving: bool,
+    /// How many jobs it could have at once just now, those that it has included, where runners of its host share a limit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub room: Option<u32>,
 }
 
 /// What a runner is.
@@ -217,6 +220,9 @@ pub struct Assigned {
     pub time_limit_us: Micros,
     /// The most bytes that its log may have.
     pub log_cap: ByteSize,
+    /// Whether it must be over before its lease is: it holds seats, which are given to others then.
+    #[serde(default)]
+    pub exclusive: bool,
 }
 
 /// An attempt that is to end.
@@ -275,9 +281,24 @@ pub struct Finished {
     pub started_ago_us: Option<Micros>,
 }
 
-/// The attempt ended with the program that ran it, which has been started again since. It has no result.
+/// Why an attempt has no result.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LossCause {
+    /// The program that ran it ended, and has been started again since.
+    #[default]
+    Restarted,
+    /// The runner was cut off for so long that it ended what must not overlap with another try.
+    CutOff,
+    /// It was never begun: the limit that the runners of the host share was reached meanwhile.
+    HostFull,
+}
+
+/// The attempt is over and has no result.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub struct Lost {
+    #[serde(default)]
+    pub cause: LossCause,
     pub session: SessionId,
     pub lease: LeaseToken,
     /// The log's whole length. Refused until that much is durable.

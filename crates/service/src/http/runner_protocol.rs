@@ -26,8 +26,8 @@ use pennine_store::attempt::{self, End, ForRunner, Loss, Reported};
 use pennine_store::log::Append;
 use pennine_store::runner::{self, About, Known};
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Goodbye, Hello, LogTaken, Lost, OLDEST_PROTOCOL, OwnSettings, PROTOCOL,
-    Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
+    Assigned, Finished, Goodbye, Hello, LogTaken, LossCause, Lost, OLDEST_PROTOCOL, OwnSettings,
+    PROTOCOL, Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -213,6 +213,15 @@ async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Pre
             app.feed.kick();
         }
     }
+    let room = sent
+        .room
+        .map(|room| i32::try_from(room).unwrap_or(i32::MAX));
+    if room != known.room {
+        let mut connection = app.store.get().await?;
+        runner::set_room(&mut connection, id, room, now).await?;
+        app.memory.runner_changed(id);
+        app.feed.kick();
+    }
     // How many slots are used does not matter here: what is stored is whether it takes work.
     let (wish, why) = match known.wish.0 {
         Wish::Work if sent.leaving => (Wish::Drain, "its program is to stop"),
@@ -359,6 +368,7 @@ fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnsw
             variables: one.variables.0.clone(),
             time_limit_us: one.time_limit_us.0,
             log_cap: ByteSize(app.config.limits.job_log_bytes),
+            exclusive: one.exclusive,
         })
         .collect();
     let stop = sent.held.iter().filter_map(|held| {
@@ -551,7 +561,7 @@ async fn finished(
     }
 }
 
-/// An attempt ended with the program that ran it. Its job is tried again.
+/// An attempt is over and has no result. Its job is tried again.
 async fn lost(
     State(app): State<App>,
     Caller(known, _): Caller,
@@ -567,9 +577,17 @@ async fn lost(
     if durable < sent.log_bytes.0 {
         return Err(log_short(durable, sent.log_bytes));
     }
+    let (said, counts) = match sent.cause {
+        LossCause::Restarted => ("was restarted and lost it", true),
+        LossCause::CutOff => ("was cut off and ended it, since it held seats", true),
+        LossCause::HostFull => (
+            "did not begin it: its host has as many jobs as it may",
+            false,
+        ),
+    };
     let loss = Loss {
-        said: format!("{} was restarted and lost it", known.name),
-        counts: true,
+        said: format!("{} {said}", known.name),
+        counts,
     };
     if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
         app.memory.over(known.id.0, id);

@@ -43,7 +43,7 @@ pub fn shown_state(runner: &Runner) -> RunnerState {
     let seen = RunnerEvent::Seen {
         wish: runner.wish.0,
         used: runner.used(),
-        slots: runner.slots(),
+        slots: runner.room(),
     };
     runner.state.after(seen).unwrap_or(runner.state.0)
 }
@@ -79,7 +79,7 @@ pub fn slots<'a>(runners: impl IntoIterator<Item = &'a Runner>) -> (u32, u32) {
         .fold((0, 0), |(all, free), runner| {
             (
                 all + runner.slots(),
-                free + runner.slots().saturating_sub(runner.used()),
+                free + runner.room().saturating_sub(runner.used()),
             )
         })
 }

@@ -333,6 +333,14 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
 
     // Killed: the connection closes without a word, and the machine answers.
     runner.kill();
+    until("the service has seen the connection close", || async {
+        let checked = service.client.check_runner("fell-01").await.ok()?;
+        finding(&checked, "connection")?
+            .1
+            .contains("closed")
+            .then_some(())
+    })
+    .await;
     service.clock.advance(Duration::from_secs(30));
     service.runner_when("fell-01", RunnerState::Offline).await;
     let checked = service.client.check_runner("fell-01").await.unwrap();

@@ -2,9 +2,10 @@
 //! away. The record says what happened, nothing acknowledged is lost, and the machine is fit for the next job.
 
 use crate::support::{Runner, Service, until};
+use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_wire::{Job, NewJob};
+use pennine_wire::{Job, NewJob, NewSeat, RunnerChange};
 use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
@@ -139,7 +140,7 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
     let home = runner.home.path().to_owned();
     // The moment at which the runner is killed in each of the first attempts is one that the job makes visible.
     let script = format!(
-        "n=$PENNINE_ATTEMPT_NUMBER; case $n in \
+        "touch {home:?}/begun-$PENNINE_ATTEMPT_NUMBER; n=$(ls {home:?} | grep -c ^begun-); case $n in \
          1) touch {home:?}/at-1; sleep 1000;; \
          2) echo words of 2; sleep 0.3; touch {home:?}/at-2; sleep 1000;; \
          3) head -c 3000000 /dev/zero | tr '\\0' x; echo; echo words of 3; touch {home:?}/at-3; sleep 1000;; \
@@ -153,10 +154,11 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
         ..NewJob::default()
     };
     let name = service.client.submit(&new, None).await.unwrap().job.name;
-    for attempt in 1..=4 {
-        until(&format!("attempt {attempt} is far enough"), || async {
-            home.join(format!("at-{attempt}")).exists().then_some(())
-        })
+    for time in 1..=4 {
+        until(
+            &format!("it is far enough for the {time}. time"),
+            || async { home.join(format!("at-{time}")).exists().then_some(()) },
+        )
         .await;
         runner.kill();
         runner.work();
@@ -174,12 +176,18 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
         );
     }
     let lost = "\npennine: the runner was ended while this ran";
+    // Not each that was assigned was begun: a runner that is not back yet does not take it.
+    let mut logs = Vec::new();
+    for one in &job.attempts {
+        logs.push(log_of(&service, &name, one.number).await);
+    }
     for number in [2, 3] {
-        let log = log_of(&service, &name, number).await;
+        let words = format!("\nwords of {number}\n");
+        let log = logs.iter().find(|log| log.contains(&words));
         assert!(
-            log.contains(&format!("\nwords of {number}\n")) && log.contains(lost),
+            log.is_some_and(|log| log.contains(lost)),
             "{}",
-            log.replace("xxxxxxxxxx", "")
+            logs.concat().replace("xxxxxxxxxx", "")
         );
     }
     until_swept(&home).await;
@@ -403,4 +411,144 @@ async fn a_clock_an_hour_off_changes_no_length_of_time() {
         service.done(&name).await.line.result,
         Some(Outcome::Success)
     );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_job_that_holds_seats_ends_before_its_lease_when_its_runner_is_cut_off() {
+    let (mut service, runner) = one_runner().await;
+    let seat = NewSeat {
+        name: "licence".into(),
+        count: 1,
+        description: String::new(),
+    };
+    service.client.add_seat(&seat).await.unwrap();
+    service
+        .client
+        .change_runner(
+            "fell-01",
+            &RunnerChange {
+                slots: Some(Some(2)),
+                ..RunnerChange::default()
+            },
+        )
+        .await
+        .unwrap();
+    let (held, free) = (mark(), mark());
+    let home = runner.home.path().join("again");
+    let script =
+        |mark: &str| format!("[ -e {home:?} ] || {{ sh -c 'sleep 1000; : {mark}'; }}; echo well");
+    let new = NewJob {
+        project: "buoy".into(),
+        command: ["sh", "-c", &script(&held)].map(str::to_owned).to_vec(),
+        seats: [("licence".to_owned(), 1)].into(),
+        ..NewJob::default()
+    };
+    let with_seat = service.client.submit(&new, None).await.unwrap().job.name;
+    let without = service.submit("", &script(&free)).await;
+    executing(&service, &with_seat).await;
+    executing(&service, &without).await;
+    until("both run", || async {
+        (lives(&held) && lives(&free)).then_some(())
+    })
+    .await;
+    service.goes_away().await;
+    // The lease lasts 30 s after the last poll that was answered; it is over before that.
+    until("the one with a seat has ended", || async {
+        (!lives(&held)).then_some(())
+    })
+    .await;
+    assert!(lives(&free), "the other goes on");
+    std::fs::write(&home, "").unwrap();
+    service.comes_back().await;
+    let job = service.done(&with_seat).await;
+    assert_eq!(job.line.result, Some(Outcome::Success));
+    assert_eq!(
+        job.attempts[0].said.as_deref(),
+        Some("fell-01 was cut off and ended it, since it held seats")
+    );
+    assert!(
+        log_of(&service, &with_seat, 1)
+            .await
+            .contains("and this job holds seats, which others may have soon")
+    );
+    let job = service.client.job(&without).await.unwrap();
+    assert_eq!(
+        (job.line.state, job.attempts.len()),
+        (JobState::Executing, 1)
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn runners_of_one_host_share_its_limit() {
+    let service = Service::start().await;
+    service.furnish().await;
+    service.add_pool("loft", &["loft"]).await;
+    let host = tempfile::tempdir().unwrap();
+    let mut runners = Vec::new();
+    for (name, pool) in [("fell-01", "quay"), ("loft-01", "loft")] {
+        let ticket = service.ticket(pool).await;
+        let share = [
+            "--host-dir",
+            host.path().to_str().unwrap(),
+            "--host-jobs",
+            "2",
+        ];
+        let mut arguments = vec![
+            "--server",
+            &service.url,
+            "--ticket",
+            &ticket,
+            "--name",
+            name,
+            "--slots",
+            "2",
+        ];
+        arguments.extend(share);
+        runners.push(Runner::joined(&arguments));
+    }
+    for runner in &mut runners {
+        runner.work();
+    }
+    service.runner_when("fell-01", RunnerState::Available).await;
+    service.runner_when("loft-01", RunnerState::Available).await;
+    let go = host.path().join("go");
+    let script = format!("while ! [ -e {go:?} ]; do sleep 0.05; done");
+    let mut names = Vec::new();
+    for requirement in ["loft", "not loft", "loft", "not loft"] {
+        names.push(service.submit(requirement, &script).await);
+    }
+    let executing = async || {
+        let mut count = 0;
+        for name in &names {
+            let job = service.client.job(name).await.unwrap();
+            count += usize::from(job.line.state == JobState::Executing);
+        }
+        count
+    };
+    until("as many run as may", || async {
+        (executing().await == 2).then_some(())
+    })
+    .await;
+    // The others wait for a runner, not for ever on one that cannot begin them.
+    until("the other two wait", || async {
+        let mut waiting = 0;
+        for name in &names {
+            let job = service.client.job(name).await.unwrap();
+            waiting += usize::from(job.line.reason == Some(Reason::AllBusy));
+        }
+        (waiting == 2 && executing().await == 2).then_some(())
+    })
+    .await;
+    std::fs::write(&go, "").unwrap();
+    for name in &names {
+        let job = service.done(name).await;
+        assert_eq!(job.line.result, Some(Outcome::Success));
+        for lost in job.attempts.iter().filter(|one| !one.accepted) {
+            let said = lost.said.as_deref().unwrap();
+            assert!(
+                said.contains("its host has as many jobs as it may"),
+                "{said}"
+            );
+        }
+    }
 }

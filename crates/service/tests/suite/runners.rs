@@ -33,6 +33,7 @@ fn poll(session: SessionId, sequence: u64) -> Poll {
         at_once: true,
         settings_version: 0,
         leaving: false,
+        room: None,
     }
 }
 

@@ -1,7 +1,9 @@
 -- A runner's credential is replaced from time to time: the next one is worth as much as the present one until it is used.
 alter table runner
   add column next_credential_hash bytea unique,
-  add column credential_since     timestamptz;
+  add column credential_since     timestamptz,
+  -- How many jobs it could have at once just now, where that is fewer than its slots: runners of one host may share a limit.
+  add column room                 integer;
 update runner set credential_since = created_at;
 alter table runner
   alter column credential_since set not null,

@@ -38,22 +38,24 @@ impl Runner {
         slots: u32,
     ) -> Runner {
         let ticket = service.ticket(pool).await;
-        let home = tempfile::tempdir().expect("a folder");
         let slots = slots.to_string();
-        let joined = Runner::join(
-            home.path(),
-            &[
-                "--server", url, "--ticket", &ticket, "--name", name, "--slots", &slots,
-            ],
-        );
+        let mut runner = Runner::joined(&[
+            "--server", url, "--ticket", &ticket, "--name", name, "--slots", &slots,
+        ]);
+        runner.work();
+        runner
+    }
+
+    /// A machine that has joined so and does not work yet.
+    pub fn joined(arguments: &[&str]) -> Runner {
+        let home = tempfile::tempdir().expect("a folder");
+        let joined = Runner::join(home.path(), arguments);
         assert!(
             joined.status.success(),
             "{}",
             String::from_utf8_lossy(&joined.stderr)
         );
-        let mut runner = Runner { home, child: None };
-        runner.work();
-        runner
+        Runner { home, child: None }
     }
 
     /// Runs `pennine-runner join` to its end.
