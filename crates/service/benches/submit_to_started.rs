@@ -17,10 +17,11 @@
     clippy::indexing_slicing
 )]
 
-use pennine_client::{Client, Route};
-use pennine_wire::{NewJob, NewPool, NewProject, NewTeam, NewTicket};
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+mod stand;
+
+use pennine_wire::{NewJob, NewTicket};
+use stand::{Ended, report, root, stand};
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio_postgres::NoTls;
@@ -29,39 +30,6 @@ const JOBS: usize = 1000;
 const WARM_UP: usize = 50;
 /// How long nothing is asked of the service after a submission.
 const QUIET: Duration = Duration::from_millis(30);
-
-struct Ended(Child);
-
-impl Drop for Ended {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../..")
-        .canonicalize()
-        .unwrap()
-}
-
-/// The value below which this share of the sorted values lies, by nearest rank.
-fn percentile(sorted: &[Duration], share: f64) -> Duration {
-    let rank = (share * sorted.len() as f64).ceil() as usize;
-    sorted[rank.clamp(1, sorted.len()) - 1]
-}
-
-fn report(name: &str, mut values: Vec<Duration>) -> (Duration, Duration) {
-    values.sort();
-    let (p50, p99) = (percentile(&values, 0.5), percentile(&values, 0.99));
-    println!(
-        "{name:28} p50 {:>8.3} ms   p99 {:>8.3} ms",
-        p50.as_secs_f64() * 1e3,
-        p99.as_secs_f64() * 1e3
-    );
-    (p50, p99)
-}
 
 /// One pass over the floor: commits, hops and an exec, one after the other.
 async fn floor(database: &tokio_postgres::Client, echo: &mut tokio::net::TcpStream) -> Duration {
@@ -102,69 +70,10 @@ fn main() {
 }
 
 async fn run() {
-    let cluster = std::fs::read_to_string(root().join("target/bench-postgres/url"))
-        .expect("no cluster: scripts/cluster up target/bench-postgres");
-    let cluster = cluster.trim();
-    let (admin, connection) = tokio_postgres::connect(cluster, NoTls).await.unwrap();
-    tokio::spawn(connection);
-    admin
-        .batch_execute("drop database if exists bench with (force)")
-        .await
-        .unwrap();
-    admin.batch_execute("create database bench").await.unwrap();
-    let url = format!("{}/bench", cluster.rsplit_once('/').unwrap().0);
-    let data = tempfile::tempdir().unwrap();
-    let port = std::net::TcpListener::bind(("127.0.0.1", 0))
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port();
+    let stand = stand().await;
+    let (client, address, url, data) =
+        (&stand.client, &stand.address, &stand.database, &stand.data);
     let programs = root().join("target/release");
-    let service = Command::new(programs.join("pennined"))
-        .arg("serve")
-        .env("PENNINED_DATABASE_URL", &url)
-        .env("PENNINED_DATA_DIR", data.path())
-        .env("PENNINED_LISTEN", format!("127.0.0.1:{port}"))
-        .env("PENNINED_LOG__LEVEL", "warn")
-        .spawn()
-        .expect("build the programs first: cargo build --release");
-    let _service = Ended(service);
-    let address = format!("http://127.0.0.1:{port}");
-    pennine_client::choose_cryptography();
-    let http = reqwest::Client::new();
-    while !http
-        .get(format!("{address}/readyz"))
-        .send()
-        .await
-        .is_ok_and(|answer| answer.status().is_success())
-    {
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    let token = std::fs::read_to_string(data.path().join("admin.token")).unwrap();
-    let client = Client::new(&address, &token, &Route::default()).unwrap();
-    client
-        .add_team(&NewTeam {
-            name: "firmware".into(),
-            parent: None,
-        })
-        .await
-        .unwrap();
-    client
-        .add_project(&NewProject {
-            name: "buoy".into(),
-            team: "firmware".into(),
-        })
-        .await
-        .unwrap();
-    let pool = NewPool {
-        name: "quay".into(),
-        description: String::new(),
-        labels: vec![],
-        open: Some(true),
-        owner: None,
-        ..NewPool::default()
-    };
-    client.add_pool(&pool).await.unwrap();
     let ticket = client
         .add_ticket("quay", &NewTicket::default())
         .await
@@ -174,7 +83,7 @@ async fn run() {
     let mut runner = Command::new(programs.join("pennine-runner"));
     runner
         .args([
-            "join", "--server", &address, "--ticket", &ticket, "--name", "fell-01", "--work",
+            "join", "--server", address, "--ticket", &ticket, "--name", "fell-01", "--work",
             "--dir",
         ])
         .arg(&home);
@@ -185,7 +94,7 @@ async fn run() {
         .unwrap();
     let _runner = Ended(runner);
 
-    let (database, connection) = tokio_postgres::connect(&url, NoTls).await.unwrap();
+    let (database, connection) = tokio_postgres::connect(url, NoTls).await.unwrap();
     tokio::spawn(connection);
     database
         .batch_execute("create table bench_floor (id bigserial primary key, at timestamptz)")

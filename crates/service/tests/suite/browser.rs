@@ -5,7 +5,7 @@ use pennine_core::lifecycle::job::Outcome;
 use std::process::{Command, Stdio};
 use thirtyfour::prelude::*;
 
-async fn sign_in(browser: &Browser, service: &Service) {
+pub async fn sign_in(browser: &Browser, service: &Service) {
     browser.page.goto(&service.url).await.unwrap();
     browser.fill("#token", &service.token).await;
     browser.click("Sign in").await;

@@ -16,6 +16,7 @@ mod api;
 mod bad_input;
 mod bench;
 mod browser;
+mod browser_yard;
 mod command_line;
 mod faults;
 mod feed;

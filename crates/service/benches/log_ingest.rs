@@ -1,0 +1,206 @@
+//! How fast a log is taken in, against the same bytes through a bare handler to a synced file.
+//!
+//! `cargo bench -p pennined --bench log_ingest`, with a cluster as for `submit_to_started`. One sender, one request of 1 MiB
+//! at a time, as a runner sends; rounds of both by turns in one run. The bare handler is an axum handler that appends the
+//! body to a file and syncs it before it answers.
+
+// A bench that cannot go on stops.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    dead_code
+)]
+
+mod stand;
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, State};
+use axum::routing::post;
+use pennine_client::{Route, RunnerClient};
+use pennine_core::fact::FactValue;
+use pennine_core::id::SessionId;
+use pennine_wire::runner_protocol::{About, Enrol, PROTOCOL, Poll, Started};
+use pennine_wire::{NewJob, NewTicket};
+use stand::{percentile, stand};
+use std::io::Write;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use uuid::Uuid;
+
+const CHUNK: usize = 1 << 20;
+/// Chunks in a round, and rounds of each.
+const ROUND: usize = 16;
+const ROUNDS: usize = 16;
+
+async fn append(State(file): State<Arc<Mutex<std::fs::File>>>, body: Bytes) -> &'static str {
+    tokio::task::spawn_blocking(move || {
+        let mut file = file.lock().unwrap();
+        file.write_all(&body).unwrap();
+        file.sync_data().unwrap();
+    })
+    .await
+    .unwrap();
+    "kept"
+}
+
+/// Lines as builds print them.
+fn text() -> Bytes {
+    let mut text = Vec::with_capacity(CHUNK + 100);
+    let mut n = 0;
+    while text.len() < CHUNK {
+        n += 1;
+        writeln!(
+            text,
+            "line {n} of a log that is rather long, as logs of builds are"
+        )
+        .unwrap();
+    }
+    text.truncate(CHUNK);
+    text.into()
+}
+
+fn main() {
+    // cargo test runs benches too, with --test: there is nothing to measure then.
+    if !std::env::args().any(|argument| argument == "--bench") {
+        return;
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .unwrap();
+    runtime.block_on(run());
+}
+
+async fn run() {
+    let stand = stand().await;
+    // A runner that only says what one would.
+    let ticket = stand
+        .client
+        .add_ticket("quay", &NewTicket::default())
+        .await
+        .unwrap()
+        .secret;
+    let nobody = RunnerClient::new(&stand.address, "", &Route::default()).unwrap();
+    let facts = [("os".to_owned(), FactValue::Text("linux".into()))].into();
+    let about = About {
+        facts,
+        slots: 1,
+        labels: Vec::new(),
+        version: "0".into(),
+        findings: Vec::new(),
+    };
+    let enrolled = nobody
+        .enrol(&Enrol {
+            protocol: PROTOCOL,
+            ticket,
+            name: "fell-01".into(),
+            slots: 1,
+            labels: Vec::new(),
+            facts: about.facts.clone(),
+            version: "0".into(),
+        })
+        .await
+        .unwrap();
+    let runner =
+        RunnerClient::new(&stand.address, &enrolled.credential, &Route::default()).unwrap();
+    let new = NewJob {
+        project: "buoy".into(),
+        command: vec!["true".into()],
+        ..NewJob::default()
+    };
+    stand.client.submit(&new, None).await.unwrap();
+    let session = SessionId(Uuid::now_v7());
+    let mut poll = Poll {
+        protocol: PROTOCOL,
+        session,
+        sequence: 0,
+        free: 1,
+        held: Vec::new(),
+        about: Some(about),
+        at_once: false,
+        settings_version: 0,
+        leaving: false,
+        room: None,
+    };
+    let assigned = loop {
+        poll.sequence += 1;
+        let answer = runner.poll(&poll).await.unwrap();
+        poll.about = None;
+        if let Some(assigned) = answer.assignments.into_iter().next() {
+            break assigned;
+        }
+    };
+    let started = Started {
+        session,
+        lease: assigned.lease,
+        ago_us: Duration::ZERO.into(),
+    };
+    runner.started(assigned.attempt, &started).await.unwrap();
+    // Its lease is renewed meanwhile.
+    let renewer =
+        RunnerClient::new(&stand.address, &enrolled.credential, &Route::default()).unwrap();
+    poll.held = vec![pennine_wire::runner_protocol::Held {
+        attempt: assigned.attempt,
+        lease: assigned.lease,
+        phase: pennine_wire::runner_protocol::Phase::Executing,
+        exited_ago_us: None,
+        stopping: None,
+    }];
+    tokio::spawn(async move {
+        loop {
+            poll.sequence += 1;
+            let _ = renewer.poll(&poll).await;
+        }
+    });
+
+    let folder = tempfile::tempdir_in(stand.data.path()).unwrap();
+    let file = std::fs::File::create(folder.path().join("bare")).unwrap();
+    let app = Router::new()
+        .route("/", post(append))
+        .layer(DefaultBodyLimit::max(2 * CHUNK))
+        .with_state(Arc::new(Mutex::new(file)));
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
+        .await
+        .unwrap();
+    let bare = format!("http://{}", listener.local_addr().unwrap());
+    tokio::spawn(async move { axum::serve(listener, app).await.unwrap() });
+    let http = reqwest::Client::new();
+
+    let text = text();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    let mut offset = 0;
+    for round in 0..=ROUNDS {
+        let begun = Instant::now();
+        for _ in 0..ROUND {
+            offset = runner
+                .log(assigned.attempt, assigned.lease, offset, text.clone())
+                .await
+                .unwrap();
+        }
+        let mine = begun.elapsed();
+        let begun = Instant::now();
+        for _ in 0..ROUND {
+            let answer = http.post(&bare).body(text.clone()).send().await.unwrap();
+            assert_eq!(answer.text().await.unwrap(), "kept");
+        }
+        // The first round warms up.
+        if round > 0 {
+            ours.push(mine);
+            theirs.push(begun.elapsed());
+        }
+    }
+    ours.sort();
+    theirs.sort();
+    let speed = |round: Duration| ROUND as f64 / round.as_secs_f64();
+    let (mine, bare) = (
+        speed(percentile(&ours, 0.5)),
+        speed(percentile(&theirs, 0.5)),
+    );
+    println!("log taken in      {mine:>8.0} MiB/s");
+    println!("bare and synced   {bare:>8.0} MiB/s");
+    println!("ratio             {:>8.2}", mine / bare);
+}

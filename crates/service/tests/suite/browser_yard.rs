@@ -1,0 +1,201 @@
+//! The console's Yard and a runner's page in a real browser.
+
+use crate::browser::sign_in;
+use crate::support::{Browser, Runner, Service, until};
+use pennine_core::lifecycle::runner::RunnerState;
+
+/// Runners on the record that no machine stands behind, with a few attempts each.
+async fn crowd(service: &Service, runners: i32) {
+    let database = service.database.connect().await;
+    database
+        .execute(
+            "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+                                 program, created_at, told)
+             select gen_random_uuid(), pool.id, 'moor-' || lpad(n::text, 4, '0'), 'offline', now(), 'it was switched off', 2,
+                    case when n % 100 = 0 then array['heath'] else '{}' end,
+                    jsonb_build_object('os', 'linux', 'arch', 'x86-64', 'cores', 8, 'gcc', '12.' || n % 4), 1, '0.1.0', now(),
+                    '{\"labels\": [], \"facts\": {}, \"slots\": 2}'
+             from generate_series(1, $1) n, pool where pool.name = 'quay'",
+            &[&runners],
+        )
+        .await
+        .unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _first = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    for name in ["fell-01", "fell-02"] {
+        service.runner_when(name, RunnerState::Available).await;
+    }
+    crowd(&service, 5_000).await;
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    let begun = std::time::Instant::now();
+    let page = format!("{}/yard", service.url);
+    browser.page.goto(&page).await.unwrap();
+    browser
+        .text_when("main", |text| text.contains("moor-0001"))
+        .await;
+    eprintln!("shown after {:?}", begun.elapsed());
+    // However many there are, only those that can be seen are on the page.
+    let count = async || {
+        let script = "return document.querySelectorAll('[role=row]').length";
+        let counted = browser.page.execute(script, vec![]).await.unwrap();
+        counted.convert::<u32>().unwrap()
+    };
+    assert!(count().await < 120, "{} rows", count().await);
+    let script = "const done = arguments[arguments.length - 1];
+        const frames = []; let last = performance.now(); let n = 0;
+        const step = (now) => { frames.push(now - last); last = now; n += 1;
+          scrollBy(0, n % 40 === 0 ? 12000 : 160);
+          if (n < 240) requestAnimationFrame(step); else {
+            frames.sort((a, b) => a - b); done(frames[Math.floor(frames.length * 0.95)]);
+          } };
+        requestAnimationFrame(step);";
+    let measured = browser.page.execute_async(script, vec![]).await.unwrap();
+    // The goal (50 ms) is measured on a quiet machine in docs/benchmarks.md; a test must survive a busy one.
+    eprintln!("frame p95 {:.1} ms", measured.convert::<f64>().unwrap());
+    assert!(count().await < 120, "{} rows", count().await);
+
+    // In the requirement language, or by name.
+    browser.fill("[data-filter]", "heath and gcc < 12.1").await;
+    let shown = browser
+        .text_when("main", |text| {
+            text.contains("moor-0400") && !text.contains("moor-0001")
+        })
+        .await;
+    assert!(!shown.contains("fell-01"), "{shown}");
+    browser.fill("[data-filter]", "gcc >=").await;
+    browser
+        .text_when("[role=alert]", |text| text.contains("column"))
+        .await;
+    browser.fill("[data-filter]", "fell-0").await;
+    browser
+        .text_when("main", |text| {
+            text.contains("fell-02") && !text.contains("moor-0400")
+        })
+        .await;
+    // Both at once.
+    for name in ["fell-01", "fell-02"] {
+        let chosen = format!("input[aria-label='Choose {name}']");
+        browser.find(&chosen).await.click().await.unwrap();
+    }
+    browser.click("Pause 2 runners").await;
+    browser
+        .text_when("[data-testid=bulk]", |text| {
+            text.contains("Done for 2 of 2.")
+        })
+        .await;
+    for name in ["fell-01", "fell-02"] {
+        service.runner_when(name, RunnerState::Paused).await;
+    }
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "wave-bench", 1).await;
+    service
+        .runner_when("wave-bench", RunnerState::Available)
+        .await;
+    let first = service
+        .submit("", "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; true")
+        .await;
+    service
+        .job_when(&first, "executing", |job| job.line.started_at.is_some())
+        .await;
+    let second = service.submit("", "true").await;
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    let page = format!("{}/runners/wave-bench", service.url);
+    browser.page.goto(&page).await.unwrap();
+    browser
+        .text_when("main", |text| {
+            text.contains(&first) && text.contains(&second)
+        })
+        .await;
+    browser
+        .text_when("[data-testid=doctor]", |text| {
+            text.contains("1 of 1 slots are used")
+        })
+        .await;
+    let script = "return document.querySelectorAll('svg[role=img] g').length";
+    until("its strip shows the job", || async {
+        let drawn = browser.page.execute(script, vec![]).await.ok()?;
+        (drawn.convert::<u32>().ok()? > 0).then_some(())
+    })
+    .await;
+    // What people set, set and taken back.
+    browser
+        .fill("input[aria-label='To what']", "beside the tank")
+        .await;
+    browser.click("Set it").await;
+    until("the description is set", || async {
+        let runner = service.client.runner("wave-bench").await.ok()?;
+        (runner.description == "beside the tank").then_some(())
+    })
+    .await;
+    browser
+        .find("select[aria-label='What to set'] option:nth-child(3)")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.fill("input[aria-label='To what']", "cabled").await;
+    browser.click("Set it").await;
+    let has = async || {
+        let runner = service.client.runner("wave-bench").await.ok()?;
+        Some(runner.labels == ["cabled"])
+    };
+    until("the label is set", || async { has().await?.then_some(()) }).await;
+    browser.click("Take back").await;
+    until("it is taken back", || async {
+        (!has().await?).then_some(())
+    })
+    .await;
+    // Maintenance, planned and called off.
+    browser
+        .fill("input[aria-label='What is done']", "new water")
+        .await;
+    browser.click("Plan it").await;
+    browser.click("End it now").await;
+    until("no maintenance is left", || async {
+        let left = service.client.maintenance().await.ok()?;
+        left.items.is_empty().then_some(())
+    })
+    .await;
+    // Taken back from the job that has it.
+    browser.click("Take it back …").await;
+    browser.fill("input[aria-label=Why]", "it leaks").await;
+    browser.click("Take wave-bench back").await;
+    service.runner_when("wave-bench", RunnerState::Paused).await;
+    let job = service.client.job(&first).await.unwrap();
+    assert!(
+        job.attempts[0]
+            .said
+            .as_deref()
+            .unwrap()
+            .ends_with("it leaks")
+    );
+    browser.click("Resume").await;
+    for name in [&first, &second] {
+        service.done(name).await;
+    }
+    // Retiring asks first, with the consequence.
+    browser.click("Retire …").await;
+    let asked = browser
+        .text_when("[role=alertdialog]", |text| {
+            text.contains("Its record stays")
+        })
+        .await;
+    assert!(asked.contains("It has no job."), "{asked}");
+    browser.click("Retire wave-bench").await;
+    service.runner_when("r-1", RunnerState::Retired).await;
+    browser.close().await;
+}
