@@ -1,5 +1,6 @@
 // The one place where colours are named. Chalk and slate are the grounds; heather is what executes, moss what is
 // ready, bracken what waits, gritstone what is away, and rust the one red, for what needs a person.
+import { useSyncExternalStore } from "react";
 import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
 
 const tone = (light: string, dark: string) => ({ value: { _light: light, _dark: dark } });
@@ -54,6 +55,16 @@ export const system = createSystem(defaultConfig, config);
 export type Tone = "heather" | "moss" | "bracken" | "gritstone" | "rust";
 
 const KEY = "pennine-theme";
+
+const watchTheme = (heard: () => void) => {
+  const observer = new MutationObserver(heard);
+  observer.observe(document.documentElement, { attributeFilter: ["class"] });
+  return () => observer.disconnect();
+};
+
+/** The theme that is on the page, for what is not styled by tokens. */
+export const useTheme = (): "light" | "dark" =>
+  useSyncExternalStore(watchTheme, () => (document.documentElement.classList.contains("dark") ? "dark" : "light"));
 
 /** Puts the reader's choice, or the system's, on the page. */
 export function applyTheme(): "light" | "dark" {

@@ -1,5 +1,4 @@
 // States by word, tone and a glyph of their own, drawn like the signs of a contour map's legend.
-import { Box, Flex } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import type { Finding, JobLine, Runner } from "../api/client";
 import type { Tone } from "../app/theme";
@@ -70,12 +69,15 @@ const NEEDS_A_PERSON = ["no-match", "out-of-reach", "offline", "paused"];
 export const reasonTone = (reason: string): Tone =>
   reason === "handover" ? "gritstone" : NEEDS_A_PERSON.includes(reason) ? "rust" : "bracken";
 
+const MARK = { display: "inline-flex", alignItems: "center", gap: 6, whiteSpace: "nowrap", verticalAlign: "bottom" } as const;
+
 function Mark({ look, word }: { look: Look; word: string }) {
   return (
-    <Flex as="span" display="inline-flex" align="center" gap="6px" color={look.tone} whiteSpace="nowrap" verticalAlign="bottom">
+    // Plain: lists of thousands show one in every line.
+    <span style={{ ...MARK, color: `var(--chakra-colors-${look.tone})` }}>
       <Glyph sign={look.sign} />
-      <Box as="span">{word}</Box>
-    </Flex>
+      <span>{word}</span>
+    </span>
   );
 }
 

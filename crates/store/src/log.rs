@@ -71,7 +71,7 @@ pub enum Append {
 
 /// The number of line ends in some bytes.
 pub fn line_ends(bytes: &[u8]) -> i64 {
-    bytes.iter().filter(|byte| **byte == b'\n').count() as i64
+    memchr::memchr_iter(b'\n', bytes).count() as i64
 }
 
 /// Appends bytes that begin at `offset`. Bytes that are there already are passed over, so that a repeat does no harm.
@@ -158,6 +158,39 @@ pub async fn chunks(
     .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
+}
+
+/// Records that the whole tail, with bytes that came after it, lies in an object: the log goes on after them. False, and
+/// nothing changed, when the log is not any more as `state` says.
+pub async fn extend_sealed(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    state: LogState,
+    object: &Object,
+) -> Result<bool> {
+    let end = object.start + object.length;
+    let extended = statement(
+        "with l as (
+           update attempt_log set length = $1, sealed = $2, lines = $3
+           where attempt_id = $4 and length = $5 and sealed = $6 and not complete returning attempt_id),
+         gone as (delete from log_chunk c using l where c.attempt_id = l.attempt_id)
+         insert into log_object (attempt_id, start, length, first_line, lines, sha256)
+         select attempt_id, $7, $8, $9, $10, $11 from l",
+    )
+    .bind::<BigInt, _>(end)
+    .bind::<BigInt, _>(end)
+    .bind::<BigInt, _>(object.first_line + object.lines)
+    .bind::<SqlUuid, _>(Db(attempt))
+    .bind::<BigInt, _>(state.length)
+    .bind::<BigInt, _>(state.sealed)
+    .bind::<BigInt, _>(object.start)
+    .bind::<BigInt, _>(object.length)
+    .bind::<BigInt, _>(object.first_line)
+    .bind::<BigInt, _>(object.lines)
+    .bind::<Bytea, _>(&object.sha256)
+    .execute(connection)
+    .await?;
+    Ok(extended == 1)
 }
 
 /// Records that a stretch from the tail's start is sealed, and takes it out of the tail. False, and nothing changed,

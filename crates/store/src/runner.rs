@@ -113,13 +113,18 @@ impl Runner {
     }
 }
 
-/// The columns of [`Runner`]; `$used` says of which attempts the slots in use are counted.
+/// The columns of [`Runner`]; `$known` is what is known of its machine, `$used` says of which attempts the slots in use
+/// are counted.
 macro_rules! runner_query {
     ($used:literal, $which:literal) => {
+        runner_query!("r.facts, r.told, r.settings", $used, $which)
+    };
+    ($known:literal, $used:literal, $which:literal) => {
         concat!(
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
-                    r.state_why, r.wish, r.slots, r.labels, r.facts, r.facts_version, r.program, r.description, r.told,
-                    r.settings, r.settings_version, r.room, r.created_at,
+                    r.state_why, r.wish, r.slots, r.labels, ",
+            $known,
+            ", r.facts_version, r.program, r.description, r.settings_version, r.room, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
              from runner r join pool p on p.id = r.pool_id
              left join runner_seen s on s.runner_id = r.id
@@ -146,6 +151,16 @@ pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Res
             .load(connection)
             .await?,
     )
+}
+
+/// Every runner that is not retired, without what is known of its machine.
+pub async fn list_brief(connection: &mut Connection) -> Result<Vec<Runner>> {
+    let all = statement(runner_query!(
+        "jsonb '{}' as facts, jsonb '{\"labels\": [], \"facts\": {}, \"slots\": 0}' as told, jsonb '{}' as settings",
+        "",
+        "r.state <> 'retired'"
+    ));
+    Ok(all.load(connection).await?)
 }
 
 /// The ids of the runners with this id, short number or name; several where pools have runners of one name.

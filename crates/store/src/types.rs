@@ -97,8 +97,11 @@ pub struct Json<T>(pub T);
 
 impl<T: DeserializeOwned> FromSql<Jsonb, Pg> for Json<T> {
     fn from_sql(value: PgValue<'_>) -> deserialize::Result<Self> {
-        let value = <serde_json::Value as FromSql<Jsonb, Pg>>::from_sql(value)?;
-        Ok(Json(serde_json::from_value(value)?))
+        // The first byte is jsonb's format version.
+        match value.as_bytes() {
+            [1, text @ ..] => Ok(Json(serde_json::from_slice(text)?)),
+            _ => Err("this version of jsonb is not known".into()),
+        }
     }
 }
 

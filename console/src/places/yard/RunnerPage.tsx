@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { put } from "../../api/client";
 import type { Runner } from "../../api/client";
 import { useNext, useRunner, useRunnerTime } from "../../api/hooks";
+import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { RunnerMark } from "../../parts/mark";
@@ -14,7 +15,7 @@ import { Doctor } from "./Doctor";
 import { PlanMaintenance } from "./PlanMaintenance";
 import { Retire } from "./Retire";
 import { Settings } from "./Settings";
-import { Hours, Legend, Strip, StripPatterns } from "./Strip";
+import { Hours, Legend, Strip } from "./Strip";
 import { TakeBack } from "./TakeBack";
 
 /** How much time the strip shows, and how wide it is. */
@@ -32,6 +33,7 @@ export default function RunnerPage() {
   const away = runner?.state === "awaited" || runner?.state === "retired";
   const next = useNext(name, runner != null && !away);
   const time = useRunnerTime(runner ? [[runner.id]] : [], HOURS).get(runner?.id ?? "");
+  const theme = useTheme();
   const until = Math.ceil(useNow() / 60_000) * 60_000;
   const from = until - HOURS * 3_600_000;
   if (!runner) return error ? <Trouble error={error} /> : <Awaiting what="the runner" />;
@@ -83,10 +85,10 @@ export default function RunnerPage() {
         </Flex>
       )}
       {wish.error ? <Trouble error={wish.error} /> : null}
-      <StripPatterns />
       <Heading beside={<Legend />}>The last {HOURS} hours</Heading>
       <Hours from={from} until={until} width={WIDTH} />
       <Strip
+        theme={theme}
         time={time}
         from={from}
         until={until}

@@ -1,10 +1,11 @@
 // Yard: pools and their runners, what each did over the last hours, and what can be done to many of them at once.
 import { Box, Button, Flex, Input } from "@chakra-ui/react";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useDeferredValue, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useDeferredValue, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Maintenance, Pool, Runner } from "../../api/client";
 import { useFittingRunners, useMaintenance, usePools, useRunnerTime, useYard } from "../../api/hooks";
+import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
 import { RunnerMark } from "../../parts/mark";
 import { Since, Until, useNow } from "../../parts/time";
@@ -12,7 +13,7 @@ import { Awaiting, Trouble } from "../../parts/trouble";
 import { AddMachine } from "./AddMachine";
 import { AddPool } from "./AddPool";
 import { Bulk } from "./Bulk";
-import { Hours, Legend, Strip, StripPatterns } from "./Strip";
+import { Hours, Legend, Strip } from "./Strip";
 
 /** How much time a strip shows. */
 const HOURS = 12;
@@ -34,6 +35,15 @@ function lead(pools: Pool[]): string {
   return `${said} ${away} ${away === 1 ? "runner is" : "runners are"} offline.`;
 }
 
+/** A set with one more, or one fewer if it was in it. */
+function toggle<T>(set: ReadonlySet<T>, one: T): ReadonlySet<T> {
+  const next = new Set(set);
+  if (!next.delete(one)) next.add(one);
+  return next;
+}
+
+const NONE: Maintenance[] = [];
+
 type Line = { pool: Pool; runner?: Runner; empty?: boolean };
 
 export default function Yard() {
@@ -47,6 +57,7 @@ export default function Yard() {
   const filter = useDeferredValue(typed.trim());
   const fitting = useFittingRunners(filter);
   const all = runners.data?.items;
+  const choose = useCallback((id: string) => setChosen((chosen) => toggle(chosen, id)), []);
 
   const shown = useMemo(() => {
     const low = filter.toLowerCase();
@@ -73,16 +84,10 @@ export default function Yard() {
   const error = pools.error ?? runners.error;
   if (!pools.data || !all) return error ? <Trouble error={error} /> : <Awaiting what="the yard" />;
   const counts = (state: Runner["state"]) => all.filter((runner) => runner.state === state).length;
-  const toggle = <T,>(set: ReadonlySet<T>, one: T): ReadonlySet<T> => {
-    const next = new Set(set);
-    if (!next.delete(one)) next.add(one);
-    return next;
-  };
   const picked = all.filter((runner) => chosen.has(runner.id));
   return (
     <>
       {error ? <Trouble error={error} /> : null}
-      <StripPatterns />
       <Flex align="flex-start" gap="24px">
         <Box flex="1">
           <Lead>{lead(pools.data.items)}</Lead>
@@ -128,17 +133,21 @@ export default function Yard() {
           No runner is like that.
         </Box>
       ) : null}
+      <Box css={LINE} mt="8px">
       <Lines
         lines={lines}
         adding={adding}
         setAdding={setAdding}
         chosen={chosen}
-        choose={(id) => setChosen(toggle(chosen, id))}
-        windows={maintenance.data?.items ?? []}
+        choose={choose}
+        windows={maintenance.data?.items ?? NONE}
       />
+      </Box>
     </>
   );
 }
+
+const PLACED = { position: "absolute", left: 0, right: 0, top: 0 } as const;
 
 type LinesProps = {
   lines: Line[];
@@ -155,7 +164,7 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
   const virtual = useWindowVirtualizer({
     count: lines.length,
     estimateSize: (i) => (lines[i]?.runner || lines[i]?.empty ? ROW : HEAD),
-    overscan: 12,
+    overscan: 6,
     scrollMargin: list.current?.offsetTop ?? 0,
     getItemKey: (i) => {
       const line = lines[i];
@@ -171,29 +180,28 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
   // Strips move on by the minute: more often, nobody could see it.
   const until = Math.ceil(useNow() / 60_000) * 60_000;
   const from = until - HOURS * 3_600_000;
+  const theme = useTheme();
   return (
-    <Box ref={list} position="relative" mt="8px" h={`${virtual.getTotalSize()}px`} role="table" aria-rowcount={lines.length}>
+    <div ref={list} style={{ position: "relative", height: virtual.getTotalSize() }} role="table" aria-rowcount={lines.length}>
       {items.map((item) => {
         const line = lines[item.index];
         if (!line) return null;
         const { pool, runner } = line;
         return (
-          <Box
+          <div
             key={item.key}
-            ref={virtual.measureElement}
+            // Only a pool's head changes its height, when a machine is added to it.
+            ref={runner || line.empty ? undefined : virtual.measureElement}
             data-index={item.index}
             data-pool={runner || line.empty ? undefined : pool.name}
-            position="absolute"
-            left="0"
-            right="0"
-            top="0"
             role="row"
             aria-rowindex={item.index + 1}
-            style={{ transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+            style={{ ...PLACED, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
           >
             {runner ? (
               <RunnerLine
                 runner={runner}
+                theme={theme}
                 time={times.get(runner.id)}
                 from={from}
                 until={until}
@@ -215,10 +223,10 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
                 window={windows.find((one) => one.pool === pool.name)}
               />
             )}
-          </Box>
+          </div>
         );
       })}
-    </Box>
+    </div>
   );
 }
 
@@ -283,6 +291,7 @@ function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
 }
 
 type LineProps = {
+  theme: string;
   runner: Runner;
   time: Parameters<typeof Strip>[0]["time"];
   from: number;
@@ -292,52 +301,64 @@ type LineProps = {
   window: Maintenance | undefined;
 };
 
-function RunnerLine({ runner, time, from, until, chosen, choose, window }: LineProps) {
-  const cut = { overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" } as const;
+const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, chosen, choose, window }: LineProps) {
   const awaited = runner.state === "awaited";
+  // Plain elements, styled from around them: a page is scrolled through thousands of these.
   return (
-    <Box
-      display="grid"
-      gridTemplateColumns={GRID}
-      columnGap="14px"
-      alignItems="center"
-      h={`${ROW}px`}
-      borderBottom="1px solid"
-      borderColor="hollow"
-      bg={chosen ? "hollow" : undefined}
-      _hover={{ bg: "hollow" }}
-      fontVariantNumeric="tabular-nums"
-    >
+    <div className={chosen ? "line chosen" : "line"}>
       {awaited ? (
         <span />
       ) : (
         <input type="checkbox" aria-label={`Choose ${runner.name}`} checked={chosen} onChange={() => choose(runner.id)} />
       )}
-      <Box css={cut}>
+      <span className="cut">
         <Link to={`/runners/${runner.short}`}>{runner.name}</Link>
-      </Box>
+      </span>
       <RunnerMark state={runner.state} />
-      {awaited ? <Box color="quiet">a ticket is made for it</Box> : <Strip time={time} from={from} until={until} width={WIDTH} height={24} />}
-      <Box color="quiet">{awaited ? "" : `${runner.used} of ${runner.slots}`}</Box>
-      <Box css={cut} title={runner.executing.map((job) => `${job.job} ${job.title} of ${job.project}`).join("\n")}>
+      {awaited ? (
+        <span className="quiet">a ticket is made for it</span>
+      ) : (
+        <Strip theme={theme} time={time} from={from} until={until} width={WIDTH} height={24} />
+      )}
+      <span className="quiet">{awaited ? "" : `${runner.used} of ${runner.slots}`}</span>
+      <span className="cut" title={runner.executing.map((job) => `${job.job} ${job.title} of ${job.project}`).join("\n")}>
         {window ? (
-          <Box as="span" color={window.on ? "rust" : "bracken"} mr="10px">
+          <span className={window.on ? "now" : "soon"}>
             maintenance {window.on ? "ends " : ""}
             <Until at={window.on ? window.until : window.from} />: {window.why}
-          </Box>
+          </span>
         ) : null}
         {runner.executing.map((job) => (
-          <Box as="span" key={job.job} mr="10px">
+          <span key={job.job} className="job">
             <Link to={`/jobs/${job.job}`}>{job.job}</Link> {job.title}
-          </Box>
+          </span>
         ))}
-      </Box>
-      <Box css={cut} color="quiet" title={runner.labels.join(", ")}>
+      </span>
+      <span className="cut quiet" title={runner.labels.join(", ")}>
         {runner.labels.join(", ")}
-      </Box>
-      <Box textAlign="right" title={runner.why}>
+      </span>
+      <span className="right" title={runner.why}>
         <Since at={runner.since} />
-      </Box>
-    </Box>
+      </span>
+    </div>
   );
-}
+});
+
+const LINE = {
+  "& .line": {
+    display: "grid",
+    gridTemplateColumns: GRID,
+    columnGap: "14px",
+    alignItems: "center",
+    height: `${ROW}px`,
+    borderBottom: "1px solid {colors.hollow}",
+    fontVariantNumeric: "tabular-nums",
+  },
+  "& .line:hover, & .chosen": { background: "{colors.hollow}" },
+  "& .cut": { overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" },
+  "& .quiet": { color: "{colors.quiet}" },
+  "& .now": { color: "{colors.rust}", marginRight: "10px" },
+  "& .soon": { color: "{colors.bracken}", marginRight: "10px" },
+  "& .job": { marginRight: "10px" },
+  "& .right": { textAlign: "right", whiteSpace: "nowrap" },
+};

@@ -89,7 +89,11 @@ pub async fn list(
         .parse()
         .map_err(|error| Failure::requirement("where", error))?;
     let mut connection = app.store.get().await?;
-    let mut rows = runner::list(&mut connection, None).await?;
+    let mut rows = if which.brief && wanted.is_any() {
+        runner::list_brief(&mut connection).await?
+    } else {
+        runner::list(&mut connection, None).await?
+    };
     let executing = runner::executing(&mut connection).await?;
     drop(connection);
     rows.retain(|row| {

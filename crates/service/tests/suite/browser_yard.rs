@@ -125,12 +125,9 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
             text.contains("1 of 1 slots are used")
         })
         .await;
-    let script = "return document.querySelectorAll('svg[role=img] g').length";
-    until("its strip shows the job", || async {
-        let drawn = browser.page.execute(script, vec![]).await.ok()?;
-        (drawn.convert::<u32>().ok()? > 0).then_some(())
-    })
-    .await;
+    browser
+        .find("canvas[role=img][aria-label^='1 job since']")
+        .await;
     // What people set, set and taken back.
     browser
         .fill("input[aria-label='To what']", "beside the tank")

@@ -12,6 +12,9 @@ alter table runner
 -- From where a runner was last heard of.
 alter table runner_seen add column peer text;
 
+-- Bytes on their way into an object are not worth compressing: that took most of the time of taking them in.
+alter table log_chunk alter column bytes set storage external;
+
 -- What a runner did lately is read per runner.
 create index attempt_runner on attempt (runner_id, id);
 
