@@ -298,6 +298,7 @@ pub fn tell(findings: &[Finding]) {
         match worst(findings) {
             Verdict::Good => "Everything is as it should be.".to_owned(),
             Verdict::Doubtful => format!("It works; {doubtful} to look at when there is time."),
+            Verdict::Bad if bad == 1 => "1 to mend.".to_owned(),
             Verdict::Bad =>
                 format!("{bad} to mend, the first of them first: what is below may follow from it."),
         }

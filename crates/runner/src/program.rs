@@ -227,6 +227,8 @@ pub fn run() -> ExitCode {
     };
     match runtime.block_on(carry_out(arguments.verb)) {
         Ok(()) => ExitCode::SUCCESS,
+        // It has said all of it already.
+        Err(Trouble::Unwell) => ExitCode::from(Trouble::Unwell.exit_status()),
         Err(trouble) => {
             eprintln!("pennine-runner: {trouble}");
             ExitCode::from(trouble.exit_status())

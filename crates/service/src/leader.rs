@@ -453,8 +453,6 @@ impl<'a> Term<'a> {
     }
 }
 
-/// The weights, limits and seats as they are now.
-
 /// What the change says of an attempt that was assigned.
 fn held(change: &Change) -> Option<Event> {
     let body = &change.body;

@@ -18,7 +18,7 @@ use std::path::Path;
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// The length of a sealed object, in bytes; the last of a log may be shorter, and one that a large piece made is longer.
+/// The length of a sealed object, in bytes; the last of a log may be shorter.
 pub const OBJECT_BYTES: i64 = 1 << 20;
 /// The most bytes one reading by lines looks at.
 const LINES_BYTES: usize = 4 << 20;
@@ -109,6 +109,9 @@ impl LogStore {
                 .append_sealed(connection, attempt, offset, bytes)
                 .await?
         {
+            if state.length - state.sealed >= OBJECT_BYTES {
+                self.seal(connection, attempt, state).await?;
+            }
             return Ok(Append::Kept(state));
         }
         let appended = log::append(connection, attempt, offset, bytes).await?;
@@ -120,8 +123,9 @@ impl LogStore {
         Ok(appended)
     }
 
-    /// Appends a whole object's worth at the log's end straight as an object, together with what is in the tail: bytes that
-    /// are written twice are taken in at half the speed. Nothing, and nothing kept, where the log does not end there.
+    /// Appends a whole object's worth at the log's end straight as an object, together with what is in the tail, and what is
+    /// over as the new tail: bytes that are written twice are taken in at half the speed. Nothing, and nothing kept, where
+    /// the log does not end there.
     async fn append_sealed(
         &self,
         connection: &mut Connection,
@@ -147,16 +151,22 @@ impl LogStore {
                 return Ok(None);
             }
         }
-        whole.extend_from_slice(bytes);
+        let room = usize::try_from(OBJECT_BYTES)
+            .unwrap_or(0)
+            .saturating_sub(whole.len());
+        let Some((new, rest)) = bytes.split_at_checked(room) else {
+            return Ok(None);
+        };
+        whole.extend_from_slice(new);
         // Durable before it counts. Where the record has changed meanwhile, what is there now is written over later.
         let object = self
             .put_object(attempt, state.sealed, first_line, whole)
             .await?;
-        let kept = log::extend_sealed(connection, attempt, state, &object).await?;
+        let kept = log::extend_sealed(connection, attempt, state, &object, rest).await?;
         let end = object.start + object.length;
         Ok(kept.then_some(LogState {
-            length: end,
-            lines: first_line + object.lines,
+            length: end + rest.len() as i64,
+            lines: first_line + object.lines + line_ends(rest),
             sealed: end,
             ..state
         }))

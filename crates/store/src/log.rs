@@ -160,29 +160,37 @@ pub async fn chunks(
     .await?)
 }
 
-/// Records that the whole tail, with bytes that came after it, lies in an object: the log goes on after them. False, and
-/// nothing changed, when the log is not any more as `state` says.
+/// Records that the whole tail, with bytes that came after it, lies in an object, and appends what came after these. False,
+/// and nothing changed, when the log is not any more as `state` says.
 pub async fn extend_sealed(
     connection: &mut Connection,
     attempt: AttemptId,
     state: LogState,
     object: &Object,
+    rest: &[u8],
 ) -> Result<bool> {
     let end = object.start + object.length;
+    let lines = object.first_line + object.lines;
     let extended = statement(
         "with l as (
            update attempt_log set length = $1, sealed = $2, lines = $3
            where attempt_id = $4 and length = $5 and sealed = $6 and not complete returning attempt_id),
-         gone as (delete from log_chunk c using l where c.attempt_id = l.attempt_id)
+         gone as (delete from log_chunk c using l where c.attempt_id = l.attempt_id),
+         tail as (
+           insert into log_chunk (attempt_id, start, first_line, bytes)
+           select attempt_id, $7, $8, rest from l, (select $9::bytea as rest) r where length(rest) > 0)
          insert into log_object (attempt_id, start, length, first_line, lines, sha256)
-         select attempt_id, $7, $8, $9, $10, $11 from l",
+         select attempt_id, $10, $11, $12, $13, $14 from l",
     )
+    .bind::<BigInt, _>(end + rest.len() as i64)
     .bind::<BigInt, _>(end)
-    .bind::<BigInt, _>(end)
-    .bind::<BigInt, _>(object.first_line + object.lines)
+    .bind::<BigInt, _>(lines + line_ends(rest))
     .bind::<SqlUuid, _>(Db(attempt))
     .bind::<BigInt, _>(state.length)
     .bind::<BigInt, _>(state.sealed)
+    .bind::<BigInt, _>(end)
+    .bind::<BigInt, _>(lines)
+    .bind::<Bytea, _>(rest)
     .bind::<BigInt, _>(object.start)
     .bind::<BigInt, _>(object.length)
     .bind::<BigInt, _>(object.first_line)

@@ -35,8 +35,11 @@ pub fn routes() -> Router<App> {
 #[derive(Clone)]
 pub struct Programs {
     folder: PathBuf,
-    hashed: Arc<Mutex<HashMap<PathBuf, (Stamp, [u8; 32])>>>,
+    hashed: Arc<Mutex<Hashed>>,
 }
+
+/// What was hashed, by the file and what it was like then.
+type Hashed = HashMap<PathBuf, (Stamp, [u8; 32])>;
 
 /// What tells that a file is another than before.
 type Stamp = (u64, Option<SystemTime>);

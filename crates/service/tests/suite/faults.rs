@@ -324,9 +324,9 @@ async fn the_service_killed_in_the_middle_of_a_job_loses_nothing() {
     let spooled = std::fs::read_dir(home.path().join("spool"))
         .unwrap()
         .flatten()
-        .next()
-        .unwrap()
-        .path();
+        .map(|file| file.path())
+        .find(|path| path.extension().is_none())
+        .unwrap();
     let before = std::fs::metadata(&spooled).unwrap().len();
     until("the job goes on", || async {
         (std::fs::metadata(&spooled).ok()?.len() > before + 500).then_some(())

@@ -141,6 +141,68 @@ async fn a_log_reads_the_same_by_any_stretch_whether_in_the_tail_or_sealed() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_large_piece_fills_an_object_with_what_was_in_the_tail_and_leaves_the_rest_there() {
+    let bench = Bench::new().await;
+    let line = "a line of a log, number ";
+    let mut whole: Vec<u8> = Vec::new();
+    let mut number = 0;
+    let mut piece = |least: usize| {
+        let mut piece = Vec::new();
+        while piece.len() < least {
+            number += 1;
+            piece.extend_from_slice(format!("{line}{number}\n").as_bytes());
+        }
+        piece.truncate(least);
+        piece
+    };
+    // Small, large, the same large one again (its answer was lost), large at once after it, small.
+    for (length, again) in [
+        (700, false),
+        (1 << 20, true),
+        (1 << 20, false),
+        (900, false),
+    ] {
+        let new = piece(length);
+        let offset = whole.len();
+        whole.extend_from_slice(&new);
+        for _ in 0..=u8::from(again) {
+            let kept = bench.append(offset, &new).await;
+            assert!(
+                matches!(kept, Append::Kept(state) if state.length as usize == whole.len()),
+                "{kept:?}"
+            );
+        }
+        let sealed = bench.state().await.sealed as usize;
+        assert_eq!(
+            sealed,
+            whole.len() >> 20 << 20,
+            "after {length} bytes at {offset}"
+        );
+    }
+    // One that begins in what is there already, and one that leaves a gap.
+    let new = piece(1 << 20);
+    let overlap = [&whole[whole.len() - 100..], &new].concat();
+    let offset = whole.len() - 100;
+    whole.extend_from_slice(&new);
+    assert!(matches!(
+        bench.append(offset, &overlap).await,
+        Append::Kept(_)
+    ));
+    assert_eq!(
+        bench.append(whole.len() + 1, &new).await,
+        Append::Gap(whole.len() as i64)
+    );
+    assert_eq!(bench.read(0, usize::MAX >> 1).await, whole);
+    let ends: Vec<usize> = (0..whole.len()).filter(|at| whole[*at] == b'\n').collect();
+    assert_eq!(bench.state().await.lines as usize, ends.len());
+    for from in [1, 20, ends.len() / 2, ends.len() - 2] {
+        let (lines, _) = bench.lines(from as i64, 1).await;
+        let wanted = &whole[ends[from - 1] + 1..ends[from]];
+        assert_eq!(lines[0].as_bytes(), wanted, "line {from}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_line_that_has_not_ended_is_shown_and_counted() {
     let bench = Bench::new().await;
     bench.append(0, b"one\ntwo\r\nthr").await;
