@@ -75,8 +75,48 @@ impl Finding {
     }
 }
 
+/// Findings as a terminal shows them: a line each, and under what is not good what to do.
+pub fn told(findings: &[Finding]) -> String {
+    let lines = findings.iter().map(|finding| {
+        let Finding {
+            check,
+            verdict,
+            said,
+            mend,
+        } = finding;
+        let mend = mend.iter().filter(|_| *verdict > Verdict::Good);
+        let mend = mend.map(|mend| format!("{:23}-> {mend}\n", ""));
+        format!("{verdict:8}  {check:11}  {said}\n") + &mend.collect::<String>()
+    });
+    lines.collect()
+}
+
 /// The worst verdict among findings.
 pub fn worst<'a>(findings: impl IntoIterator<Item = &'a Finding>) -> Verdict {
     let verdicts = findings.into_iter().map(|finding| finding.verdict);
     verdicts.max().unwrap_or(Verdict::Good)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_good_is_told_with_what_to_do() {
+        let findings = [
+            Finding::good("clock", "within 1 ms of the service's").mend("nothing"),
+            Finding::bad("disk", "nothing is free").mend("make room"),
+        ];
+        assert_eq!(worst(&findings), Verdict::Bad);
+        let told = told(&findings);
+        let lines: Vec<&str> = told.lines().collect();
+        assert_eq!(
+            lines,
+            [
+                "good      clock        within 1 ms of the service's",
+                "bad       disk         nothing is free",
+                "                       -> make room",
+            ]
+        );
+    }
 }

@@ -8,7 +8,7 @@ use crate::join::{Trouble, check_protocol, said};
 use crate::system::keeper::{Isolation, Keepers};
 use crate::system::{hardware, unit};
 use pennine_client::{Route, RunnerClient};
-use pennine_core::finding::{Finding, Verdict, worst};
+use pennine_core::finding::{Finding, Verdict, told, worst};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Moment, spoken};
@@ -278,19 +278,7 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
 
 /// Prints findings for people: the verdict first, and under what is not good what to do.
 pub fn tell(findings: &[Finding]) {
-    for finding in findings {
-        println!(
-            "{:8}  {:11}  {}",
-            finding.verdict, finding.check, finding.said
-        );
-        if let Some(mend) = finding
-            .mend
-            .as_ref()
-            .filter(|_| finding.verdict > Verdict::Good)
-        {
-            println!("{:23}-> {mend}", "");
-        }
-    }
+    print!("{}", told(findings));
     let count = |verdict| findings.iter().filter(|one| one.verdict == verdict).count();
     let (bad, doubtful) = (count(Verdict::Bad), count(Verdict::Doubtful));
     println!(

@@ -63,19 +63,10 @@ fn text() -> Bytes {
 }
 
 fn main() {
-    // cargo test runs benches too, with --test: there is nothing to measure then.
-    if !std::env::args().any(|argument| argument == "--bench") {
-        return;
-    }
-    let runtime = tokio::runtime::Builder::new_multi_thread()
-        .worker_threads(2)
-        .enable_all()
-        .build()
-        .unwrap();
-    runtime.block_on(run());
+    stand::run(measure());
 }
 
-async fn run() {
+async fn measure() {
     let stand = stand().await;
     // A runner that only says what one would.
     let ticket = stand

@@ -57,19 +57,10 @@ async fn floor(database: &tokio_postgres::Client, echo: &mut tokio::net::TcpStre
 }
 
 fn main() {
-    // cargo test runs benches too, with --test: there is nothing to measure then.
-    if !std::env::args().any(|argument| argument == "--bench") {
-        return;
-    }
-    let runtime = tokio::runtime::Builder::new_multi_thread()
-        .worker_threads(2)
-        .enable_all()
-        .build()
-        .unwrap();
-    runtime.block_on(run());
+    stand::run(measure());
 }
 
-async fn run() {
+async fn measure() {
     let stand = stand().await;
     let (client, address, url, data) =
         (&stand.client, &stand.address, &stand.database, &stand.data);

@@ -5,7 +5,7 @@ use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_client::RunnerFilter;
-use pennine_core::finding::Verdict;
+use pennine_core::finding::{self, Verdict};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::spoken;
 use pennine_wire::{ChangedRunner, Retirement, Runner, TakeRunnerBack};
@@ -329,21 +329,11 @@ async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Trouble> 
     if json {
         return view::json(&checkup);
     }
-    let mut text = format!("{}\n\n", checkup.said);
-    for finding in &checkup.findings {
-        text += &format!(
-            "{:8}  {:11}  {}\n",
-            finding.verdict, finding.check, finding.said
-        );
-        if let Some(mend) = finding
-            .mend
-            .as_ref()
-            .filter(|_| finding.verdict > Verdict::Good)
-        {
-            text += &format!("{:23}-> {mend}\n", "");
-        }
-    }
-    view::print(&text)
+    view::print(&format!(
+        "{}\n\n{}",
+        checkup.said,
+        finding::told(&checkup.findings)
+    ))
 }
 
 async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Trouble> {

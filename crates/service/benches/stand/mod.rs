@@ -45,6 +45,20 @@ pub fn report(name: &str, mut values: Vec<Duration>) -> (Duration, Duration) {
     (p50, p99)
 }
 
+/// Runs a bench to its end, on two threads.
+pub fn run(bench: impl Future<Output = ()>) {
+    // cargo test runs benches too, with --test: there is nothing to measure then.
+    if !std::env::args().any(|argument| argument == "--bench") {
+        return;
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .unwrap();
+    runtime.block_on(bench);
+}
+
 /// The service, as it is measured.
 pub struct Stand {
     pub client: Client,

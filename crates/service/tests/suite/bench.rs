@@ -4,7 +4,7 @@ use crate::support::{Runner, Service, until};
 use pennine_core::dispatch::{Band, Reason};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_wire::{NewJob, NewMaintenance, NewProject, TakeRunnerBack};
+use pennine_wire::{Job, NewJob, NewMaintenance, NewProject, TakeRunnerBack};
 use std::time::Duration;
 
 async fn bench() -> (Service, Runner) {
@@ -140,6 +140,20 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
     assert_eq!(job.attempts.len(), 2);
 }
 
+/// A job for the bench that waits since it takes nothing; those that come before it does so are done.
+async fn one_that_waits(service: &Service) -> String {
+    until("a job waits because of maintenance", || async {
+        let name = service.submit("bench", "echo well").await;
+        let settled =
+            |job: &Job| job.line.result.is_some() || job.line.reason == Some(Reason::Paused);
+        let job = service
+            .job_when(&name, "has a reason or a result", settled)
+            .await;
+        job.line.result.is_none().then_some(name)
+    })
+    .await
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
     let (service, _runner) = bench().await;
@@ -181,16 +195,7 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         .runner_when("wave-bench", RunnerState::Available)
         .await;
     // The leader looks once a second.
-    let waiting = until("a job waits because of it", || async {
-        let name = service.submit("bench", "echo after").await;
-        let job = service
-            .job_when(&name, "has a reason or a result", |job| {
-                job.line.result.is_some() || job.line.reason == Some(Reason::Paused)
-            })
-            .await;
-        job.line.result.is_none().then_some(name)
-    })
-    .await;
+    let waiting = one_that_waits(&service).await;
     let why = service.client.why(&waiting).await.unwrap();
     let mends: Vec<&str> = why
         .actions
@@ -253,16 +258,7 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
     };
     let now = service.client.add_maintenance(&new).await.unwrap();
     assert!(now.on);
-    let name = until("a job waits because of the pool's", || async {
-        let name = service.submit("bench", "echo later").await;
-        let job = service
-            .job_when(&name, "has a reason or a result", |job| {
-                job.line.result.is_some() || job.line.reason == Some(Reason::Paused)
-            })
-            .await;
-        job.line.result.is_none().then_some(name)
-    })
-    .await;
+    let name = one_that_waits(&service).await;
     service.client.end_maintenance(&now.name).await.unwrap();
     assert_eq!(
         service.done(&name).await.line.result,
