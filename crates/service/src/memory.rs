@@ -10,7 +10,7 @@ use crate::feed::Feed;
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_store::attempt::ForRunner;
-use pennine_store::runner::Known;
+use pennine_store::credential::Known;
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

@@ -10,6 +10,7 @@
 pub mod attempt;
 pub mod audit;
 pub mod connect;
+pub mod credential;
 pub mod error;
 pub mod history;
 pub mod idempotency;
@@ -31,6 +32,7 @@ pub mod share;
 pub mod statement;
 pub mod stay;
 pub mod strand;
+pub mod stretch;
 pub mod ticket;
 pub mod token;
 pub mod types;

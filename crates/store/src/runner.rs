@@ -6,7 +6,7 @@ use crate::outbox;
 use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
-    Array, BigInt, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+    Array, BigInt, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
@@ -387,51 +387,6 @@ pub async fn retire(
     Ok(retired == 1)
 }
 
-/// Who shows a credential.
-#[derive(Clone, Debug, QueryableByName)]
-pub struct Known {
-    #[diesel(sql_type = SqlUuid)]
-    pub id: Db<RunnerId>,
-    #[diesel(sql_type = Text)]
-    pub name: String,
-    #[diesel(sql_type = Text)]
-    pub state: Db<RunnerState>,
-    #[diesel(sql_type = Text)]
-    pub wish: Db<Wish>,
-    /// What its machine is to keep to.
-    #[diesel(sql_type = Integer)]
-    pub slots: i32,
-    #[diesel(sql_type = Array<Text>)]
-    pub labels: Vec<String>,
-    #[diesel(sql_type = Jsonb)]
-    pub settings: Json<Settings>,
-    #[diesel(sql_type = Integer)]
-    pub settings_version: i32,
-    #[diesel(sql_type = Nullable<Integer>)]
-    pub room: Option<i32>,
-    /// Since when it has the credential that it shows.
-    #[diesel(sql_type = Timestamptz)]
-    pub credential_since: Db<Moment>,
-    /// Whether it shows its next credential for the first time.
-    #[diesel(sql_type = Bool)]
-    pub shows_next: bool,
-}
-
-/// The runner with this credential, be it its present or its next one.
-pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
-    Ok(statement(
-        "select id, name, state, wish, slots, labels, settings, settings_version, room, credential_since,
-                coalesce(next_credential_hash = $1, false) as shows_next
-         from runner where credential_hash = $2 or next_credential_hash = $3",
-    )
-    .bind::<Bytea, _>(hash)
-    .bind::<Bytea, _>(hash)
-    .bind::<Bytea, _>(hash)
-    .get_result(connection)
-    .await
-    .optional()?)
-}
-
 /// Records how many jobs a runner could have at once just now; nothing where that is as its slots say.
 pub async fn set_room(
     connection: &mut Connection,
@@ -446,62 +401,6 @@ pub async fn set_room(
     .bind::<Nullable<Integer>, _>(room)
     .bind::<SqlUuid, _>(Db(id))
     .bind::<Timestamptz, _>(Db(at))
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// Since when a runner has its credential.
-pub async fn credential_since(connection: &mut Connection, id: RunnerId) -> Result<Option<Moment>> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = Timestamptz)]
-        at: Db<Moment>,
-    }
-    let row: Option<Row> = statement(
-        "select credential_since as at from runner where id = $1 and credential_hash is not null",
-    )
-    .bind::<SqlUuid, _>(Db(id))
-    .get_result(connection)
-    .await
-    .optional()?;
-    Ok(row.map(|row| row.at.0))
-}
-
-/// Gives a runner its next credential, beside the one it shows. False when that is not its present one any more.
-pub async fn offer_credential(
-    connection: &mut Connection,
-    id: RunnerId,
-    present: &[u8],
-    next: &[u8],
-) -> Result<bool> {
-    let offered = statement(
-        "update runner set next_credential_hash = $1 where id = $2 and credential_hash = $3 and state <> 'retired'",
-    )
-    .bind::<Bytea, _>(next)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Bytea, _>(present)
-    .execute(connection)
-    .await?;
-    Ok(offered == 1)
-}
-
-/// A runner has shown its next credential: it is the present one from now on, and the one before is worth nothing.
-pub async fn adopt_credential(
-    connection: &mut Connection,
-    id: RunnerId,
-    next: &[u8],
-    at: Moment,
-) -> Result<()> {
-    statement(
-        "with r as (
-           update runner set credential_hash = next_credential_hash, next_credential_hash = null, credential_since = $1
-           where id = $2 and next_credential_hash = $3 returning id, credential_since)
-         insert into outbox (at, kind, subject, body) select credential_since, 'runner.credential-renewed', id, '{}' from r",
-    )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Bytea, _>(next)
     .execute(connection)
     .await?;
     Ok(())
@@ -590,45 +489,6 @@ pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option
     .get_result(connection)
     .await
     .optional()?)
-}
-
-/// A state that a runner came into.
-#[derive(Clone, Debug, QueryableByName)]
-pub struct StateChange {
-    #[diesel(sql_type = SqlUuid)]
-    pub runner_id: Db<RunnerId>,
-    #[diesel(sql_type = Timestamptz)]
-    pub at: Db<Moment>,
-    #[diesel(sql_type = Text)]
-    pub state: Db<RunnerState>,
-    #[diesel(sql_type = Text)]
-    pub why: String,
-}
-
-/// The changes of state of these runners since a moment, and the one before it; the oldest first.
-pub async fn states(
-    connection: &mut Connection,
-    ids: &[RunnerId],
-    since: Moment,
-) -> Result<Vec<StateChange>> {
-    Ok(statement(
-        "with told as (
-           select subject as runner_id, at, id,
-                  coalesce(body ->> 'state', case kind when 'runner.awaited' then 'awaited'
-                                                      when 'runner.joined' then 'offline'
-                                                      when 'runner.retired' then 'retired' end) as state,
-                  coalesce(body ->> 'why', '') as why
-           from outbox where subject = any($1) and kind like 'runner.%'),
-         known as (select * from told where state is not null)
-         select runner_id, at, state, why from (
-           select k.*, lead(at) over (partition by runner_id order by at, id) as next from known k) k
-         where next is null or next > $2
-         order by runner_id, at, id",
-    )
-    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<Timestamptz, _>(Db(since))
-    .load(connection)
-    .await?)
 }
 
 /// What a runner executes.

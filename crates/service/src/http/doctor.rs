@@ -11,9 +11,10 @@ use pennine_core::finding::{Finding, Verdict, worst};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::{Moment, spoken};
-use pennine_store::attempt::{self, Stretch};
+use pennine_store::credential;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::{self, Runner, Seen};
+use pennine_store::stretch::{self, Stretch};
 use pennine_wire::{Checkup, Problem};
 use std::io::ErrorKind;
 use std::net::IpAddr;
@@ -47,8 +48,8 @@ pub async fn check(
     let seen = runner::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;
     let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
-    let lately = attempt::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
-    let since = runner::credential_since(&mut connection, id).await?;
+    let lately = stretch::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
+    let since = credential::credential_since(&mut connection, id).await?;
     drop(connection);
 
     let mut findings = vec![of_connection(row, seen.as_ref(), now)];

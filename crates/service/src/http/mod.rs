@@ -21,6 +21,7 @@ mod places;
 mod pools;
 pub mod programs;
 mod queue;
+mod reports;
 mod runner_here;
 mod runner_protocol;
 mod runner_time;

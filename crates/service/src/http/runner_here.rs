@@ -8,7 +8,7 @@ use crate::app::App;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
-use pennine_store::{audit, runner};
+use pennine_store::{audit, credential};
 use pennine_wire::runner_protocol::{Leave, Renewed, WishHere};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde_json::json;
@@ -22,10 +22,10 @@ pub async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json
 /// Another credential for the runner that asks. The one that it shows is worth something until it shows the new one, so
 /// that an answer that is lost, or a machine that fails before it has written the new one down, locks nobody out.
 pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answer<Json<Renewed>> {
-    let credential = secret::fresh(Purpose::Credential);
+    let fresh = secret::fresh(Purpose::Credential);
     let mut connection = app.store.get().await?;
-    let next = secret::hash(&credential);
-    if !runner::offer_credential(&mut connection, known.id.0, &hash, &next).await? {
+    let next = secret::hash(&fresh);
+    if !credential::offer_credential(&mut connection, known.id.0, &hash, &next).await? {
         return Err(Failure::conflict(
             "wrong-state",
             "The credential was replaced meanwhile",
@@ -42,7 +42,7 @@ pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answe
         detail,
     )
     .await?;
-    Ok(Json(Renewed { credential }))
+    Ok(Json(Renewed { credential: fresh }))
 }
 
 /// What somebody at the machine wants of its runner.

@@ -1,39 +1,35 @@
 //! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
 
-use super::accept::{Arrived, Peer};
+use super::accept::Peer;
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
-use super::body::{JsonBody, Params, check_labels};
-use super::{enrol, runner_here};
+use super::body::{JsonBody, check_labels};
+use super::{enrol, reports, runner_here};
 use crate::app::App;
 use crate::leader::LEASE;
 use crate::secret;
 use crate::seen::Presence;
-use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
+use axum::extract::{DefaultBodyLimit, FromRequestParts, State};
+use axum::http::StatusCode;
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, StatusCode};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pennine_core::finding::Finding;
-use pennine_core::id::{AttemptId, LeaseToken, RunnerId, Short};
+use pennine_core::id::{AttemptId, RunnerId, Short};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::size::ByteSize;
-use pennine_core::time::{Micros, Moment};
+use pennine_core::time::Moment;
 use pennine_store::Db;
-use pennine_store::attempt::{self, End, ForRunner, Loss, Reported};
-use pennine_store::log::Append;
-use pennine_store::runner::{self, About, Known};
+use pennine_store::attempt::{self, ForRunner};
+use pennine_store::credential::{self, Known};
+use pennine_store::runner::{self, About};
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Goodbye, Hello, LogTaken, LossCause, Lost, OLDEST_PROTOCOL, OwnSettings,
-    PROTOCOL, Phase, Poll, PollAnswer, Settings, Started, Stop, StopCause,
+    Assigned, Goodbye, Hello, OLDEST_PROTOCOL, OwnSettings, PROTOCOL, Phase, Poll, PollAnswer,
+    Settings, Stop, StopCause,
 };
-use serde::Deserialize;
 use std::time::Duration;
 
-/// The header that carries an attempt's lease with its log.
-const LEASE_HEADER: &str = "pennine-lease";
 /// The largest log upload, in bytes.
 const LOG_BYTES: usize = 2 << 20;
 /// A session that was heard of this long ago is still the runner's, so that another is refused.
@@ -52,12 +48,12 @@ pub fn routes() -> Router<App> {
         .route("/credential", post(runner_here::renew))
         .route("/wish", put(runner_here::wish))
         .route("/leave", post(runner_here::leave))
-        .route("/attempts/{attempt}/started", post(started))
-        .route("/attempts/{attempt}/finished", post(finished))
-        .route("/attempts/{attempt}/lost", post(lost))
+        .route("/attempts/{attempt}/started", post(reports::started))
+        .route("/attempts/{attempt}/finished", post(reports::finished))
+        .route("/attempts/{attempt}/lost", post(reports::lost))
         .route(
             "/attempts/{attempt}/log",
-            post(log).layer(DefaultBodyLimit::max(LOG_BYTES)),
+            post(reports::log).layer(DefaultBodyLimit::max(LOG_BYTES)),
         )
 }
 
@@ -142,10 +138,10 @@ async fn known(app: &App, hash: &[u8]) -> Answer<Option<Known>> {
 async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
     let mark = app.memory.mark();
     let mut connection = app.store.get().await?;
-    let mut known = runner::by_credential(&mut connection, &hash).await?;
+    let mut known = credential::by_credential(&mut connection, &hash).await?;
     if let Some(known) = known.as_mut().filter(|known| known.shows_next) {
         let now = app.clock.now();
-        runner::adopt_credential(&mut connection, known.id.0, &hash, now).await?;
+        credential::adopt_credential(&mut connection, known.id.0, &hash, now).await?;
         (known.shows_next, known.credential_since) = (false, Db(now));
         tracing::info!(
             runner = known.name,
@@ -475,195 +471,4 @@ async fn goodbye(
         app.feed.kick();
     }
     Ok(StatusCode::NO_CONTENT)
-}
-
-fn over(attempt: AttemptId) -> Failure {
-    Failure::gone(
-        "stale-lease",
-        "The attempt is over",
-        format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
-    )
-    .mend("stop the job's processes and forget the attempt")
-}
-
-/// A command was started.
-async fn started(
-    State(app): State<App>,
-    arrived: Arrived,
-    Caller(known, _): Caller,
-    Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Started>,
-) -> Answer<StatusCode> {
-    let now = app.clock.now();
-    let mut connection = app.store.get().await?;
-    let at = now - arrived.0.elapsed() - Duration::from(sent.ago_us);
-    match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
-        Reported::Kept => {
-            app.memory.moved(known.id.0, id, AttemptState::Executing);
-            app.feed.kick();
-            Ok(StatusCode::NO_CONTENT)
-        }
-        Reported::Over | Reported::LogShort(_) => {
-            tracing::info!(runner = known.name, attempt = %id, "a start was reported for an attempt that is over");
-            Err(over(id))
-        }
-    }
-}
-
-/// An attempt has ended and its log is complete.
-async fn finished(
-    State(app): State<App>,
-    arrived: Arrived,
-    Caller(known, _): Caller,
-    Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Finished>,
-) -> Answer<StatusCode> {
-    let now = app.clock.now();
-    let ran = sent
-        .started_ago_us
-        .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
-    let end = End {
-        result: sent.result,
-        said: sent.said,
-        exit_code: sent.exit_code,
-        started: sent
-            .started_ago_us
-            .map(|ago| now - arrived.0.elapsed() - Duration::from(ago)),
-        ran,
-        processor: sent.processor_us,
-        peak_memory: sent.peak_memory,
-        log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
-        log_capped: sent.log_capped,
-    };
-    let mut connection = app.store.get().await?;
-    match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
-        Reported::Kept => {
-            app.feed.kick();
-            app.memory.over(known.id.0, id);
-            app.followed.ring(id);
-            drop(connection);
-            if end.log_bytes == 0 {
-                return Ok(StatusCode::NO_CONTENT);
-            }
-            let app = app.clone();
-            tokio::spawn(async move {
-                if let Err(error) = app.logs.seal_complete(&app.store, id).await {
-                    tracing::warn!(%error, attempt = %id, "a log could not be sealed; upkeep will try again");
-                }
-            });
-            Ok(StatusCode::NO_CONTENT)
-        }
-        Reported::LogShort(length) => Err(log_short(length.max(0).unsigned_abs(), sent.log_bytes)),
-        Reported::Over => {
-            tracing::info!(runner = known.name, attempt = %id, "an end was reported for an attempt that is over");
-            Err(over(id))
-        }
-    }
-}
-
-/// An attempt is over and has no result. Its job is tried again.
-async fn lost(
-    State(app): State<App>,
-    Caller(known, _): Caller,
-    Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Lost>,
-) -> Answer<StatusCode> {
-    let mut connection = app.store.get().await?;
-    if !attempt::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
-        return Err(over(id));
-    }
-    let log = pennine_store::log::state(&mut connection, id).await?;
-    let durable = log.map_or(0, |log| log.length.max(0).unsigned_abs());
-    if durable < sent.log_bytes.0 {
-        return Err(log_short(durable, sent.log_bytes));
-    }
-    let (said, counts) = match sent.cause {
-        LossCause::Restarted => ("was restarted and lost it", true),
-        LossCause::CutOff => ("was cut off and ended it, since it held seats", true),
-        LossCause::HostFull => (
-            "did not begin it: its host has as many jobs as it may",
-            false,
-        ),
-    };
-    let loss = Loss {
-        said: format!("{} {said}", known.name),
-        counts,
-    };
-    if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
-        app.memory.over(known.id.0, id);
-        app.followed.ring(id);
-        app.feed.kick();
-    }
-    Ok(StatusCode::NO_CONTENT)
-}
-
-fn log_short(durable: u64, wanted: ByteSize) -> Failure {
-    let said = format!(
-        "{durable} bytes of the log are durable, the report says {}",
-        wanted.0
-    );
-    Failure::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
-}
-
-/// Where log bytes belong.
-#[derive(Debug, Deserialize)]
-struct LogParams {
-    offset: i64,
-}
-
-/// Bytes of a log.
-async fn log(
-    State(app): State<App>,
-    Caller(known, _): Caller,
-    Path(id): Path<AttemptId>,
-    Params(params): Params<LogParams>,
-    headers: HeaderMap,
-    bytes: Bytes,
-) -> Answer<Json<LogTaken>> {
-    let lease = headers
-        .get(LEASE_HEADER)
-        .and_then(|lease| lease.to_str().ok())
-        .and_then(|lease| lease.parse::<LeaseToken>().ok())
-        .ok_or_else(|| {
-            Failure::invalid(
-                LEASE_HEADER,
-                "the header with the attempt's lease is missing or no UUID",
-            )
-        })?;
-    if params.offset < 0 {
-        return Err(Failure::invalid("offset", "an offset is not negative"));
-    }
-    let runner: RunnerId = known.id.0;
-    let mut connection = app.store.get().await?;
-    if !attempt::holds_lease(&mut connection, id, runner, lease).await? {
-        return Err(over(id));
-    }
-    let taken = |length: i64| length.max(0).unsigned_abs();
-    match app
-        .logs
-        .append(&mut connection, id, params.offset, &bytes)
-        .await?
-    {
-        Append::Kept(state) => {
-            app.followed.ring(id);
-            Ok(Json(LogTaken {
-                next_offset: taken(state.length),
-            }))
-        }
-        Append::Gap(length) => Err(Failure::conflict(
-            "log-gap",
-            "The log would have a gap",
-            format!(
-                "the log is durable up to {length}; these bytes begin at {}",
-                params.offset
-            ),
-        )
-        .next_offset(taken(length))),
-        Append::Closed(length) => Err(Failure::conflict(
-            "log-complete",
-            "The log is complete",
-            "the log takes no more bytes",
-        )
-        .next_offset(taken(length))),
-    }
 }

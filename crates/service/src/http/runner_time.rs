@@ -8,7 +8,7 @@ use crate::app::App;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::id::{RunnerId, Short};
-use pennine_store::{attempt, runner};
+use pennine_store::{runner, stretch};
 use pennine_wire::{Page, Problem, RunnerTime, StateStretch, Stretch};
 use serde::Deserialize;
 use std::time::Duration;
@@ -64,8 +64,8 @@ pub async fn show(
     }
     let since = app.clock.now() - Duration::from_secs(u64::from(hours) * 3600);
     let rows = runner::list(&mut connection, Some(&ids)).await?;
-    let stretches = attempt::lately(&mut connection, &ids, since, MOST).await?;
-    let states = runner::states(&mut connection, &ids, since).await?;
+    let stretches = stretch::lately(&mut connection, &ids, since, MOST).await?;
+    let states = stretch::states(&mut connection, &ids, since).await?;
     let items = rows.iter().map(|row| {
         let mine: Vec<_> = stretches
             .iter()
@@ -93,7 +93,7 @@ pub async fn show(
     }))
 }
 
-fn stretch(row: &attempt::Stretch) -> Stretch {
+fn stretch(row: &stretch::Stretch) -> Stretch {
     Stretch {
         job: Short::Job.name(row.job_number),
         title: row.title.clone(),

@@ -1,0 +1,115 @@
+//! Runners' credentials: who shows one, and how one is replaced by the next.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::sql_types::{
+    Array, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use diesel::{OptionalExtension, QueryableByName};
+use pennine_core::id::RunnerId;
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::setting::Settings;
+use pennine_core::time::Moment;
+
+/// Who shows a credential.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Known {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Db<RunnerId>,
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    #[diesel(sql_type = Text)]
+    pub state: Db<RunnerState>,
+    #[diesel(sql_type = Text)]
+    pub wish: Db<Wish>,
+    /// What its machine is to keep to.
+    #[diesel(sql_type = Integer)]
+    pub slots: i32,
+    #[diesel(sql_type = Array<Text>)]
+    pub labels: Vec<String>,
+    #[diesel(sql_type = Jsonb)]
+    pub settings: Json<Settings>,
+    #[diesel(sql_type = Integer)]
+    pub settings_version: i32,
+    #[diesel(sql_type = Nullable<Integer>)]
+    pub room: Option<i32>,
+    /// Since when it has the credential that it shows.
+    #[diesel(sql_type = Timestamptz)]
+    pub credential_since: Db<Moment>,
+    /// Whether it shows its next credential for the first time.
+    #[diesel(sql_type = Bool)]
+    pub shows_next: bool,
+}
+
+/// The runner with this credential, be it its present or its next one.
+pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
+    Ok(statement(
+        "select id, name, state, wish, slots, labels, settings, settings_version, room, credential_since,
+                coalesce(next_credential_hash = $1, false) as shows_next
+         from runner where credential_hash = $2 or next_credential_hash = $3",
+    )
+    .bind::<Bytea, _>(hash)
+    .bind::<Bytea, _>(hash)
+    .bind::<Bytea, _>(hash)
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// Since when a runner has its credential.
+pub async fn credential_since(connection: &mut Connection, id: RunnerId) -> Result<Option<Moment>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let row: Option<Row> = statement(
+        "select credential_since as at from runner where id = $1 and credential_hash is not null",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.map(|row| row.at.0))
+}
+
+/// Gives a runner its next credential, beside the one it shows. False when that is not its present one any more.
+pub async fn offer_credential(
+    connection: &mut Connection,
+    id: RunnerId,
+    present: &[u8],
+    next: &[u8],
+) -> Result<bool> {
+    let offered = statement(
+        "update runner set next_credential_hash = $1 where id = $2 and credential_hash = $3 and state <> 'retired'",
+    )
+    .bind::<Bytea, _>(next)
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Bytea, _>(present)
+    .execute(connection)
+    .await?;
+    Ok(offered == 1)
+}
+
+/// A runner has shown its next credential: it is the present one from now on, and the one before is worth nothing.
+pub async fn adopt_credential(
+    connection: &mut Connection,
+    id: RunnerId,
+    next: &[u8],
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "with r as (
+           update runner set credential_hash = next_credential_hash, next_credential_hash = null, credential_since = $1
+           where id = $2 and next_credential_hash = $3 returning id, credential_since)
+         insert into outbox (at, kind, subject, body) select credential_since, 'runner.credential-renewed', id, '{}' from r",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Bytea, _>(next)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
