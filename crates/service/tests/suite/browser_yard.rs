@@ -3,6 +3,7 @@
 use crate::browser::sign_in;
 use crate::support::{Browser, Runner, Service, until};
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::Job;
 
 /// Runners on the record that no machine stands behind, with a few attempts each.
 async fn crowd(service: &Service, runners: i32) {
@@ -172,14 +173,11 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
     browser.fill("input[aria-label=Why]", "it leaks").await;
     browser.click("Take wave-bench back").await;
     service.runner_when("wave-bench", RunnerState::Paused).await;
-    let job = service.client.job(&first).await.unwrap();
-    assert!(
-        job.attempts[0]
-            .said
-            .as_deref()
-            .unwrap()
-            .ends_with("it leaks")
-    );
+    let taken = |job: &Job| {
+        let said = job.attempts[0].said.as_deref();
+        said.is_some_and(|said| said.ends_with("it leaks"))
+    };
+    service.job_when(&first, "was taken from it", taken).await;
     browser.click("Resume").await;
     for name in [&first, &second] {
         service.done(name).await;
