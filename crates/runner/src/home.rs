@@ -189,6 +189,8 @@ impl Home {
         self.clear_workspace(attempt);
         let _ = std::fs::remove_file(self.spool(attempt));
         let _ = std::fs::remove_file(self.slip_path(attempt));
+        // Left where this program was killed while it wrote a slip down.
+        let _ = std::fs::remove_file(self.spool(attempt).with_extension("new"));
     }
 
     /// Removes an attempt's workspace. What cannot be removed is tried again at the next start.
@@ -245,4 +247,25 @@ fn make_writable(folder: &Path) -> std::io::Result<()> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whatever_an_attempt_left_is_found_and_swept() {
+        let folder = tempfile::tempdir().unwrap();
+        let home = Home::at(folder.path()).unwrap();
+        let attempt = AttemptId(Uuid::from_u128(7));
+        std::fs::create_dir_all(home.workspace(attempt)).unwrap();
+        std::fs::create_dir_all(folder.path().join("spool")).unwrap();
+        for part in ["", "slip", "new"] {
+            std::fs::write(home.spool(attempt).with_extension(part), "x").unwrap();
+        }
+        assert_eq!(home.leftovers(), [attempt]);
+        assert!(home.slip(attempt).is_none(), "half a slip is none");
+        home.sweep(attempt);
+        assert!(home.leftovers().is_empty());
+    }
 }
