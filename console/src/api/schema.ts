@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/capacity/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was decided about machines, newest first. */
+        get: operations["list_decisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -147,6 +164,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines, newest first: those that exist, unless others are asked for. */
+        get: operations["list_machines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{machine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One machine. */
+        get: operations["show_machine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{machine}/console": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The end of what a machine printed while it came up, as far as its supplier can say. */
+        get: operations["show_machine_console"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{machine}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop a machine: it finishes its jobs and is removed; told to force it, at once. Its pool may order another if it is
+         *     wanted.
+         */
+        post: operations["stop_machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/maintenance": {
         parameters: {
             query?: never;
@@ -237,6 +325,43 @@ export interface paths {
          *     run, it is refused with who they are, unless told to go on.
          */
         patch: operations["change_pool"];
+        trace?: never;
+    };
+    "/api/v1/pools/{pool}/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start machines by hand. Like any others they are released when they were idle for the pool's dwell and nobody wants
+         *     them.
+         */
+        post: operations["start_machines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{pool}/relief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A pool's relief: demand over capacity, what was decided meanwhile, and what it cost. */
+        get: operations["show_relief"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/pools/{pool}/tickets": {
@@ -548,6 +673,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/suppliers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The suppliers. */
+        get: operations["list_suppliers"];
+        put?: never;
+        /** Add a supplier. */
+        post: operations["add_supplier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/suppliers/{supplier}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One supplier. */
+        get: operations["show_supplier"];
+        put?: never;
+        post?: never;
+        /** Remove a supplier that no pool names and of which no machine is on record. */
+        delete: operations["remove_supplier"];
+        options?: never;
+        head?: never;
+        /** Change a supplier's settings and secrets. */
+        patch: operations["change_supplier"];
+        trace?: never;
+    };
+    "/api/v1/suppliers/{supplier}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check a supplier: what it offers, a trial machine that is ordered, says what it is, and is removed. Takes up to two
+         *     minutes.
+         */
+        post: operations["check_supplier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams": {
         parameters: {
             query?: never;
@@ -679,6 +861,13 @@ export interface components {
          * @enum {string}
          */
         Band: "urgent" | "normal" | "background";
+        /** @description What a pool's machines may cost in a day and in a month, as its week's time zone counts them. */
+        Budget: {
+            /** @default null */
+            day: components["schemas"]["Money"] | null;
+            /** @default null */
+            month: components["schemas"]["Money"] | null;
+        };
         /** @description What to do with many waiting or ended jobs. */
         BulkAction: {
             action: components["schemas"]["Action"];
@@ -714,6 +903,20 @@ export interface components {
          * @description A number of bytes.
          */
         ByteSize: number;
+        /** @description What was, or would be, decided of a pool. */
+        CapacityDecision: {
+            at: components["schemas"]["Moment"];
+            /**
+             * Format: int32
+             * @description How many machines it is about.
+             */
+            machines: number;
+            numbers: components["schemas"]["Numbers"];
+            pool: string;
+            said: string;
+            /** @description `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`. */
+            verb: string;
+        };
         /** @description One change, as the event stream tells it. `id` of the stream's event is the cursor to resume from. */
         Change: {
             /** @description When. */
@@ -730,6 +933,8 @@ export interface components {
         };
         /** @description What a change of the yard did, or would do. */
         ChangedPool: {
+            /** @description What the keeper would decide at once, where the pool gets machines. */
+            decisions?: components["schemas"]["CapacityDecision"][];
             /** @description Whether it was done. */
             done: boolean;
             /** @description Who can run nowhere any more what could run before. */
@@ -745,6 +950,13 @@ export interface components {
             /** @description Who can run nowhere any more what could run before. */
             losses: components["schemas"]["Loss"][];
             runner: components["schemas"]["Runner"];
+        };
+        /** @description One thing that was checked. */
+        CheckStep: {
+            said: string;
+            took_us: components["schemas"]["Micros"];
+            well: boolean;
+            what: string;
         };
         /** @description What was found out about a runner, from the service's end. */
         Checkup: {
@@ -765,6 +977,11 @@ export interface components {
              */
             failing: number;
         };
+        /**
+         * @description A day of the week.
+         * @enum {string}
+         */
+        Day: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
         /** @description How a requirement stands against a yard. */
         Explanation: {
             /** @description Each part that must hold, and on how many runners it does not. */
@@ -792,6 +1009,15 @@ export interface components {
             /** @description What was found, in words. */
             said: string;
             verdict: components["schemas"]["Verdict"];
+        };
+        /** @description A pool at its ceiling. */
+        Full: {
+            /**
+             * Format: int32
+             * @description Machines that it may have.
+             */
+            ceiling: number;
+            pool: string;
         };
         /** @description A word in a requirement that no runner and no pool knows. */
         Hint: {
@@ -952,6 +1178,55 @@ export interface components {
             waiting: number;
             where: string;
         };
+        /** @description One thing that a supplier made. */
+        Machine: {
+            /** @description What it has cost so far. */
+            cost: components["schemas"]["Money"];
+            ended_at?: components["schemas"]["Moment"] | null;
+            /** @description Whether it never came to be what it was ordered for. */
+            failed: boolean;
+            id: components["schemas"]["MachineId"];
+            joined_at?: components["schemas"]["Moment"] | null;
+            /** @description What the supplier and its runner call it. */
+            name: string;
+            ordered_at: components["schemas"]["Moment"];
+            ordered_by: string;
+            pool: string;
+            /** @description What an hour of it costs, in millionths of the currency. */
+            price: components["schemas"]["Price"];
+            /** @description What its supplier calls it. */
+            reference?: string;
+            released_at?: components["schemas"]["Moment"] | null;
+            /** @description Its runner's record. */
+            runner: components["schemas"]["RunnerId"];
+            runner_short: string;
+            /** @description Its short name. */
+            short: string;
+            since: components["schemas"]["Moment"];
+            single_use: boolean;
+            state: components["schemas"]["MachineState"];
+            supplier: string;
+            /** @description Why it is in that state. */
+            why: string;
+            /** @description Where it is, where its supplier has several places. */
+            zone?: string;
+        };
+        /** @description The end of what a machine printed while it came up. */
+        MachineConsole: {
+            /** @description Whether its supplier was asked just now; what was kept when it was given up otherwise. */
+            live: boolean;
+            text: string;
+        };
+        /**
+         * Format: uuid
+         * @description One thing that a supplier made.
+         */
+        MachineId: string;
+        /**
+         * @description Where a machine is in its life.
+         * @enum {string}
+         */
+        MachineState: "ordered" | "booting" | "joined" | "releasing" | "gone" | "failed";
         /** @description A ticket just made. The secret is shown this once. */
         MadeTicket: components["schemas"]["Ticket"] & {
             /** @description The command to run on a machine that has the program. */
@@ -1002,6 +1277,11 @@ export interface components {
          * @description A point in time, RFC 3339, to the microsecond.
          */
         Moment: string;
+        /**
+         * Format: int64
+         * @description An amount of money: millionths of the installation's currency.
+         */
+        Money: number;
         /** @description The runner that comes nearest to satisfying a requirement. */
         NearMiss: {
             /** @description The clauses that it fails. */
@@ -1039,6 +1319,14 @@ export interface components {
             /** @description The requirement; empty for any runner of an open pool. */
             where?: string;
         };
+        /** @description Machines to start by hand. */
+        NewMachines: {
+            /**
+             * Format: int32
+             * @description How many; 1 when not given.
+             */
+            count?: number | null;
+        };
         /** @description A stretch of time in which a pool, or one runner, is to take nothing new. What runs goes on. */
         NewMaintenance: {
             from?: components["schemas"]["Moment"] | null;
@@ -1066,6 +1354,7 @@ export interface components {
             open?: boolean | null;
             /** @description The path of the team or project that owns it; none for the root. Everything at or below may use it. */
             owner?: string | null;
+            supply?: components["schemas"]["SupplyChange"] | null;
         };
         /** @description What to make a project from. */
         NewProject: {
@@ -1085,6 +1374,26 @@ export interface components {
             description?: string;
             /** @description Letters, digits, `-` and `_`. */
             name: string;
+        };
+        /** @description What to make a supplier from. */
+        NewSupplier: {
+            boot_limit_us?: components["schemas"]["Micros"] | null;
+            /** @description `local`, `command`, `standin-cloud`. */
+            kind: string;
+            /** @description Letters, digits, `-` and `_`; unique in the installation. */
+            name: string;
+            /**
+             * Format: int32
+             * @description The most machines that it may make, whatever it says itself.
+             */
+            quota?: number | null;
+            /** @description Settings that are kept locked and never shown again. */
+            secrets?: {
+                [key: string]: string;
+            };
+            settings?: {
+                [key: string]: string;
+            };
         };
         /** @description What to make a team from. */
         NewTeam: {
@@ -1127,11 +1436,126 @@ export interface components {
             waits_since: components["schemas"]["Moment"];
             where: string;
         };
+        /** @description The numbers behind a decision about one pool. */
+        Numbers: {
+            /**
+             * Format: int32
+             * @description Machines with a job that will take another after it.
+             * @default 0
+             */
+            busy: number;
+            /**
+             * Format: int32
+             * @default 0
+             */
+            ceiling: number;
+            /**
+             * Format: int32
+             * @description Machines that are ordered or booting.
+             * @default 0
+             */
+            coming: number;
+            /**
+             * Format: int32
+             * @default 0
+             */
+            floor: number;
+            /**
+             * Format: int32
+             * @description Machines without a job.
+             * @default 0
+             */
+            idle: number;
+            /**
+             * Format: int32
+             * @description How many machines there should be, those that are leaving aside.
+             * @default 0
+             */
+            keep: number;
+            /**
+             * Format: int32
+             * @description Machines that are used up, told to leave, away or held by a person: there, but not to be counted on.
+             * @default 0
+             */
+            leaving: number;
+            /**
+             * Format: int32
+             * @description Machines that the supplier is being told to remove.
+             * @default 0
+             */
+            releasing: number;
+            /**
+             * Format: int32
+             * @default 0
+             */
+            spare: number;
+            /**
+             * Format: int32
+             * @description Waiting jobs that this pool is the one to serve.
+             * @default 0
+             */
+            waiting: number;
+        };
+        /** @description What a supplier can do, as it says itself. */
+        Offer: {
+            /** @default null */
+            boot_limit_us: components["schemas"]["Micros"] | null;
+            /**
+             * @description Images that it knows, where it can say.
+             * @default []
+             */
+            images: string[];
+            /**
+             * Format: int32
+             * @description The most machines that it makes for this installation.
+             * @default null
+             */
+            quota: number | null;
+            /**
+             * @description What people should know: how it keeps machines apart, for one.
+             * @default
+             */
+            said: string;
+            /**
+             * @description Sizes with what an hour costs, in millionths of the installation's currency.
+             * @default {}
+             */
+            sizes: {
+                [key: string]: components["schemas"]["Price"];
+            };
+            /**
+             * @description The places in which it makes machines.
+             * @default []
+             */
+            zones: string[];
+        };
         /**
          * @description How a job, or an attempt, ended.
          * @enum {string}
          */
         Outcome: "success" | "failure" | "error" | "timeout" | "cancellation" | "skip";
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_CapacityDecision: {
+            /** @description The things. */
+            items: {
+                at: components["schemas"]["Moment"];
+                /**
+                 * Format: int32
+                 * @description How many machines it is about.
+                 */
+                machines: number;
+                numbers: components["schemas"]["Numbers"];
+                pool: string;
+                said: string;
+                /** @description `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`. */
+                verb: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
         /**
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
@@ -1156,6 +1580,47 @@ export interface components {
                 /** @description How long it waited, so far if it still waits, over all attempts. */
                 wait_us: components["schemas"]["Micros"];
                 where: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Machine: {
+            /** @description The things. */
+            items: {
+                /** @description What it has cost so far. */
+                cost: components["schemas"]["Money"];
+                ended_at?: components["schemas"]["Moment"] | null;
+                /** @description Whether it never came to be what it was ordered for. */
+                failed: boolean;
+                id: components["schemas"]["MachineId"];
+                joined_at?: components["schemas"]["Moment"] | null;
+                /** @description What the supplier and its runner call it. */
+                name: string;
+                ordered_at: components["schemas"]["Moment"];
+                ordered_by: string;
+                pool: string;
+                /** @description What an hour of it costs, in millionths of the currency. */
+                price: components["schemas"]["Price"];
+                /** @description What its supplier calls it. */
+                reference?: string;
+                released_at?: components["schemas"]["Moment"] | null;
+                /** @description Its runner's record. */
+                runner: components["schemas"]["RunnerId"];
+                runner_short: string;
+                /** @description Its short name. */
+                short: string;
+                since: components["schemas"]["Moment"];
+                single_use: boolean;
+                state: components["schemas"]["MachineState"];
+                supplier: string;
+                /** @description Why it is in that state. */
+                why: string;
+                /** @description Where it is, where its supplier has several places. */
+                zone?: string;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -1264,6 +1729,8 @@ export interface components {
                  * @description Slots of its connected runners that take work, and how many of them are free.
                  */
                 slots: number;
+                standing?: components["schemas"]["SupplyStanding"] | null;
+                supply?: components["schemas"]["Supply"] | null;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -1349,6 +1816,38 @@ export interface components {
                 name: string;
                 /** Format: int32 */
                 taken: number;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Supplier: {
+            /** @description The things. */
+            items: {
+                boot_limit_us?: components["schemas"]["Micros"] | null;
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                kind: string;
+                /**
+                 * Format: int32
+                 * @description Machines of it that exist.
+                 */
+                machines: number;
+                name: string;
+                offer?: components["schemas"]["Offer"] | null;
+                /** @description The pools that it makes machines for. */
+                pools: string[];
+                /** Format: int32 */
+                quota?: number | null;
+                /** @description The names of its secrets. */
+                secrets: string[];
+                settings: {
+                    [key: string]: string;
+                };
+                trouble?: components["schemas"]["SupplierTrouble"] | null;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -1469,6 +1968,8 @@ export interface components {
              * @description Slots of its connected runners that take work, and how many of them are free.
              */
             slots: number;
+            standing?: components["schemas"]["SupplyStanding"] | null;
+            supply?: components["schemas"]["Supply"] | null;
         };
         /** @description What to change of a pool. What is not given stays. */
         PoolChange: {
@@ -1489,12 +1990,18 @@ export interface components {
             paused?: boolean | null;
             /** @description Only say what it would do. */
             preview?: boolean;
+            supply?: components["schemas"]["SupplyChange"] | null;
         };
         /**
          * Format: uuid
          * @description A pool of runners.
          */
         PoolId: string;
+        /**
+         * Format: int64
+         * @description A price: millionths of the installation's currency for an hour of one machine.
+         */
+        Price: number;
         /** @description What went wrong, where, and what to do about it. */
         Problem: {
             /** @description The column in that field, counted from 1. */
@@ -1569,6 +2076,26 @@ export interface components {
          * @enum {string}
          */
         Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover";
+        /** @description A pool's demand over its capacity, what was decided meanwhile, and what it cost. */
+        Relief: {
+            /**
+             * Format: int32
+             * @description Slots of as many machines as its ceiling allows.
+             */
+            ceiling_slots?: number | null;
+            /** @description What its machines cost in each step of the window, the earliest first; in millionths of the currency. */
+            cost: components["schemas"]["Money"][];
+            /** @description Newest first. */
+            decisions: components["schemas"]["CapacityDecision"][];
+            /** @description Now: jobs that wait and that it could take, its slots. */
+            level: components["schemas"]["Level"];
+            now: components["schemas"]["Moment"];
+            spent_day: components["schemas"]["Money"];
+            spent_month: components["schemas"]["Money"];
+            step_us: components["schemas"]["Micros"];
+            steps: components["schemas"]["LevelStep"][];
+            window_us: components["schemas"]["Micros"];
+        };
         /** @description Taking a runner out for good. */
         Retirement: {
             /** @description Do it although jobs would be left that nothing can run. */
@@ -1850,6 +2377,8 @@ export interface components {
              * @description Slots of machines that are being made in them.
              */
             coming?: number;
+            /** @description Those of them that have as many machines as their ceiling allows. */
+            full?: components["schemas"]["Full"][];
             /**
              * Format: int32
              * @description Of these, the ones that the project may use.
@@ -1883,7 +2412,7 @@ export interface components {
             satisfying: number;
             /** @description The seats that it needs. */
             seats?: components["schemas"]["SeatStanding"][];
-            /** @description Why those pools would make no further one. */
+            /** @description Why some of those pools can get no further one. */
             short?: string[];
             /**
              * Format: int32
@@ -1926,6 +2455,14 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description How to stop a machine. */
+        StopMachine: {
+            /**
+             * @description End its jobs; they are tried again elsewhere. It finishes them first otherwise.
+             * @default false
+             */
+            force: boolean;
+        };
         /** @description What a runner did with one slot, for a while. */
         Stretch: {
             /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
@@ -1937,6 +2474,228 @@ export interface components {
             started?: components["schemas"]["Moment"] | null;
             title: string;
             until?: components["schemas"]["Moment"] | null;
+        };
+        /** @description A supplier. */
+        Supplier: {
+            boot_limit_us?: components["schemas"]["Micros"] | null;
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            kind: string;
+            /**
+             * Format: int32
+             * @description Machines of it that exist.
+             */
+            machines: number;
+            name: string;
+            offer?: components["schemas"]["Offer"] | null;
+            /** @description The pools that it makes machines for. */
+            pools: string[];
+            /** Format: int32 */
+            quota?: number | null;
+            /** @description The names of its secrets. */
+            secrets: string[];
+            settings: {
+                [key: string]: string;
+            };
+            trouble?: components["schemas"]["SupplierTrouble"] | null;
+        };
+        /** @description What to change of a supplier. What is not given stays; a setting or secret that is empty is taken away. */
+        SupplierChange: {
+            boot_limit_us?: components["schemas"]["Micros"] | null;
+            /** Format: int32 */
+            quota?: number | null;
+            secrets?: {
+                [key: string]: string;
+            };
+            settings?: {
+                [key: string]: string;
+            };
+        };
+        /** @description How to check a supplier. */
+        SupplierCheck: {
+            /**
+             * @description The trial machine's image; the supplier's own when not given.
+             * @default
+             */
+            image: string;
+            /**
+             * @description What else the supplier is told of it.
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
+            /**
+             * @description The trial machine's size.
+             * @default
+             */
+            size: string;
+        };
+        /** @description What the check of a supplier found. */
+        SupplierChecked: {
+            boot_us?: components["schemas"]["Micros"] | null;
+            /** @description The end of what the trial machine printed, where it did not come. */
+            console?: string;
+            /** @description What the trial machine is. */
+            facts?: components["schemas"]["BTreeMap"];
+            steps: components["schemas"]["CheckStep"][];
+            /** @description Whether everything went well. */
+            well: boolean;
+        };
+        /** @description What is wrong with a supplier. */
+        SupplierTrouble: {
+            /** @description When it is tried again. */
+            retry_at: components["schemas"]["Moment"];
+            said: string;
+            since: components["schemas"]["Moment"];
+        };
+        /** @description How a pool gets machines: from whom, what kind, how many. */
+        Supply: {
+            /**
+             * @description What its machines may cost.
+             * @default {}
+             */
+            budget: components["schemas"]["Budget"];
+            /**
+             * Format: int32
+             * @description Never more machines than this, whatever state they are in.
+             * @default 1
+             */
+            ceiling: number;
+            /**
+             * @description How long a machine that is not wanted is kept idle.
+             * @default 300000000
+             */
+            dwell_us: components["schemas"]["Micros"];
+            /**
+             * @description What its machines are, where it is not to be found out with the first one.
+             * @default {}
+             */
+            facts: components["schemas"]["BTreeMap"];
+            /**
+             * Format: int32
+             * @description Never fewer machines than this, those that are used up aside.
+             * @default 0
+             */
+            floor: number;
+            /**
+             * @description What the machines are made from, as the supplier understands it.
+             * @default
+             */
+            image: string;
+            /** @default null */
+            price: components["schemas"]["Price"] | null;
+            /**
+             * @description What else the supplier is told of each.
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
+            /**
+             * @description Whether a machine takes one job and is replaced.
+             * @default false
+             */
+            single_use: boolean;
+            /**
+             * @description How large they are, as the supplier understands it.
+             * @default
+             */
+            size: string;
+            /**
+             * Format: int32
+             * @description How many jobs a machine takes at once; 1 for single-use ones.
+             * @default 1
+             */
+            slots: number;
+            /**
+             * Format: int32
+             * @description Machines kept idle beyond demand.
+             * @default 0
+             */
+            spare: number;
+            /**
+             * @description The supplier's name.
+             * @default
+             */
+            supplier: string;
+            /**
+             * @description Floors and spares by the time of week, over the ones above.
+             * @default {
+             *       "times": []
+             *     }
+             */
+            week: components["schemas"]["Week"];
+        };
+        /** @description What to change of how a pool gets machines. What is not given stays, or is as it usually is where the pool got none. */
+        SupplyChange: {
+            /**
+             * Format: int32
+             * @default null
+             */
+            ceiling: number | null;
+            /**
+             * @description What is to be as if it had never been set: `price`, `day_budget`, `month_budget`, or settings by name.
+             * @default []
+             */
+            clear: string[];
+            /** @default null */
+            day_budget: components["schemas"]["Money"] | null;
+            /** @default null */
+            dwell_us: components["schemas"]["Micros"] | null;
+            /** @default null */
+            facts: components["schemas"]["BTreeMap"] | null;
+            /**
+             * Format: int32
+             * @default null
+             */
+            floor: number | null;
+            /** @default null */
+            image: string | null;
+            /** @default null */
+            month_budget: components["schemas"]["Money"] | null;
+            /** @default null */
+            price: components["schemas"]["Price"] | null;
+            /**
+             * @description What else the supplier is told of each machine.
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
+            /** @default null */
+            single_use: boolean | null;
+            /** @default null */
+            size: string | null;
+            /**
+             * Format: int32
+             * @default null
+             */
+            slots: number | null;
+            /**
+             * Format: int32
+             * @default null
+             */
+            spare: number | null;
+            /**
+             * @description The supplier's name; needed for a pool that got no machines before. Empty: the pool is to get none any more.
+             * @default null
+             */
+            supplier: string | null;
+            /** @default null */
+            week: components["schemas"]["Week"] | null;
+        };
+        /** @description How a pool that gets machines stands. */
+        SupplyStanding: {
+            /** @description Whether it has as many machines as its ceiling allows. */
+            full: boolean;
+            /** @description Whether it is known what its machines are. */
+            known: boolean;
+            numbers: components["schemas"]["Numbers"];
+            /** @description What an hour of a machine costs, in millionths of the currency. */
+            price: components["schemas"]["Price"];
+            /** @description Why no further machine can be had, where that is so. */
+            short?: string | null;
         };
         /** @description From whom to take seats back. */
         TakeBack: {
@@ -1993,6 +2752,24 @@ export interface components {
          * @description A ticket with which a runner enrols.
          */
         TicketId: string;
+        /** @description A stretch of some days of the week. */
+        Times: {
+            days: components["schemas"]["Day"][];
+            /**
+             * Format: int32
+             * @description The floor meanwhile, if it is another.
+             */
+            floor?: number | null;
+            /** @description When it begins: `08:00`. */
+            from: string;
+            /**
+             * Format: int32
+             * @description The spare meanwhile, if it is another.
+             */
+            spare?: number | null;
+            /** @description When it ends; on the next day where that is not after its beginning. `24:00` is the end of the day. */
+            until: string;
+        };
         /** @description What would run it. */
         Trial: {
             explanation: components["schemas"]["Explanation"];
@@ -2023,6 +2800,16 @@ export interface components {
          * @enum {string}
          */
         Verdict: "good" | "doubtful" | "bad";
+        /** @description Floors and spares by the time of week. Where stretches overlap, the last one counts. */
+        Week: {
+            /** @default [] */
+            times: components["schemas"]["Times"][];
+            /**
+             * @description The time zone's name in the IANA database, such as `Europe/Dublin`; UTC when empty.
+             * @default
+             */
+            zone: string;
+        };
         /** @description Why a job waits, and what would run it. */
         Why: {
             /** @description What a person can press. */
@@ -2060,6 +2847,38 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_decisions: {
+        parameters: {
+            query?: {
+                /** @description Of this pool alone. */
+                pool?: string;
+                /** @description The `next` of the page before. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_CapacityDecision"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     stream_events: {
         parameters: {
             query?: never;
@@ -2351,6 +3170,134 @@ export interface operations {
             };
         };
     };
+    list_machines: {
+        parameters: {
+            query?: {
+                /** @description Of this pool alone. */
+                pool?: string;
+                /** @description In these states, with commas between; those that exist when not given. */
+                state?: string;
+                /** @description The `next` of the page before. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Machine"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (mc-12) or name */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_machine_console: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (mc-12) or name */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineConsole"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (mc-12) or name */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopMachine"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_maintenance: {
         parameters: {
             query?: never;
@@ -2593,6 +3540,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangedPool"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_machines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachines"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Machine"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_relief: {
+        parameters: {
+            query?: {
+                /** @description The length of the window in minutes: 1 to 10080, 60 when not given. */
+                minutes?: number;
+            };
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relief"];
                 };
             };
             "4XX": {
@@ -3232,6 +4246,182 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+        };
+    };
+    list_suppliers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Supplier"];
+                };
+            };
+        };
+    };
+    add_supplier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSupplier"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Supplier"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_supplier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                supplier: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Supplier"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_supplier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                supplier: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_supplier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                supplier: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SupplierChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Supplier"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_supplier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                supplier: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SupplierCheck"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SupplierChecked"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

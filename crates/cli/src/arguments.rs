@@ -1,6 +1,8 @@
 //! What can be typed.
 
-use crate::verbs::{job, maintenance, place, pool, queue, runner, seat, ticket};
+use crate::verbs::{
+    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket,
+};
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
 
@@ -90,6 +92,15 @@ pub enum Noun {
     /// Pools of runners.
     #[command(subcommand)]
     Pool(pool::Verb),
+    /// Suppliers, which make and remove machines for pools.
+    #[command(subcommand)]
+    Supplier(supplier::Verb),
+    /// Machines that suppliers made.
+    #[command(subcommand)]
+    Machine(machine::Verb),
+    /// How many machines pools have, and why.
+    #[command(subcommand)]
+    Capacity(capacity::Verb),
     /// Tickets, with which machines join.
     #[command(subcommand)]
     Ticket(ticket::Verb),

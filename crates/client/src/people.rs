@@ -5,15 +5,21 @@ use bytes::Bytes;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::Micros;
 use pennine_wire::{
-    BulkAction, BulkResult, ChangedPool, ChangedRunner, Checkup, Job, JobLine, LOG_ATTEMPT,
-    LOG_COMPLETE, LogLines, MadeTicket, Maintenance, NEXT_OFFSET, NewJob, NewMaintenance, NewPool,
-    NewProject, NewSeat, NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool,
-    PoolChange, Queue, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn,
-    Skyline, Status, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trial, Why,
+    BulkAction, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Job, JobLine,
+    LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket, Maintenance,
+    NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier,
+    NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, Queue,
+    Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn, Skyline,
+    Status, StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked, TakeBack,
+    TakeRunnerBack, TakenJob, Ticket, Trial, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::time::Duration;
+
+/// How long the check of a supplier may take.
+const CHECK: Duration = Duration::from_secs(180);
 
 /// A client with a token. Cheap to clone is not needed: share it.
 pub struct Client(Link);
@@ -103,6 +109,107 @@ impl Client {
     pub async fn change_pool(&self, name: &str, change: &PoolChange) -> Result<ChangedPool> {
         self.send(Method::PATCH, &format!("/pools/{}", segment(name)), change)
             .await
+    }
+
+    /// The suppliers.
+    pub async fn suppliers(&self) -> Result<Page<Supplier>> {
+        self.get("/suppliers").await
+    }
+
+    /// A supplier.
+    pub async fn supplier(&self, name: &str) -> Result<Supplier> {
+        self.get(&format!("/suppliers/{}", segment(name))).await
+    }
+
+    /// Adds a supplier.
+    pub async fn add_supplier(&self, new: &NewSupplier) -> Result<Supplier> {
+        self.post("/suppliers", new).await
+    }
+
+    /// Changes a supplier.
+    pub async fn change_supplier(&self, name: &str, change: &SupplierChange) -> Result<Supplier> {
+        let path = format!("/suppliers/{}", segment(name));
+        self.send(Method::PATCH, &path, change).await
+    }
+
+    /// Removes a supplier.
+    pub async fn remove_supplier(&self, name: &str) -> Result<()> {
+        let path = format!("/api/v1/suppliers/{}", segment(name));
+        self.0
+            .send(self.0.request(Method::DELETE, &path))
+            .await
+            .map(drop)
+    }
+
+    /// Checks a supplier with a trial machine.
+    pub async fn check_supplier(&self, name: &str, how: &SupplierCheck) -> Result<SupplierChecked> {
+        let path = format!("/api/v1/suppliers/{}/check", segment(name));
+        let request = self.0.request(Method::POST, &path).json(how);
+        // It waits for a machine to come up.
+        self.0.json(request.timeout(CHECK)).await
+    }
+
+    /// Machines: those that exist, or those in the states that are named.
+    pub async fn machines(
+        &self,
+        pool: Option<&str>,
+        states: Option<&str>,
+        cursor: Option<&str>,
+    ) -> Result<Page<Machine>> {
+        let request = self.0.request(Method::GET, "/api/v1/machines");
+        let query = [("pool", pool), ("state", states), ("cursor", cursor)];
+        let query: Vec<_> = query
+            .into_iter()
+            .filter_map(|(name, value)| Some((name, value?)))
+            .collect();
+        self.0.json(request.query(&query)).await
+    }
+
+    /// A machine.
+    pub async fn machine(&self, name: &str) -> Result<Machine> {
+        self.get(&format!("/machines/{}", segment(name))).await
+    }
+
+    /// What a machine printed while it came up.
+    pub async fn machine_console(&self, name: &str) -> Result<MachineConsole> {
+        self.get(&format!("/machines/{}/console", segment(name)))
+            .await
+    }
+
+    /// Starts machines by hand.
+    pub async fn start_machines(&self, pool: &str, new: &NewMachines) -> Result<Page<Machine>> {
+        self.post(&format!("/pools/{}/machines", segment(pool)), new)
+            .await
+    }
+
+    /// Stops a machine.
+    pub async fn stop_machine(&self, name: &str, how: &StopMachine) -> Result<Machine> {
+        self.post(&format!("/machines/{}/stop", segment(name)), how)
+            .await
+    }
+
+    /// What was decided about machines, newest first.
+    pub async fn decisions(
+        &self,
+        pool: Option<&str>,
+        cursor: Option<&str>,
+    ) -> Result<Page<CapacityDecision>> {
+        let request = self.0.request(Method::GET, "/api/v1/capacity/decisions");
+        let query = [("pool", pool), ("cursor", cursor)];
+        let query: Vec<_> = query
+            .into_iter()
+            .filter_map(|(name, value)| Some((name, value?)))
+            .collect();
+        self.0.json(request.query(&query)).await
+    }
+
+    /// A pool's relief over the last minutes.
+    pub async fn relief(&self, pool: &str, minutes: u64) -> Result<Relief> {
+        self.get(&format!(
+            "/pools/{}/relief?minutes={minutes}",
+            segment(pool)
+        ))
+        .await
     }
 
     /// The seats.

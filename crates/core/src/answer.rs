@@ -20,6 +20,9 @@ pub struct Picture {
     pub offline: u64,
     /// Whether any pool was made yet.
     pub any_pool: bool,
+    /// Pools that get machines made for them, and slots of machines that are being made.
+    pub makers: u64,
+    pub coming: u64,
     /// The strand whose first job has waited longest, if any job waits.
     pub longest: Option<Longest>,
     /// Jobs waiting for a reason that ends only when a person acts, and that are not in `longest`'s strand.
@@ -95,6 +98,14 @@ pub fn answer(picture: &Picture) -> Vec<Piece> {
         said.push(plain("There is no pool yet: make one and "));
         said.push(linked("add a machine", Link::Yard));
         said.push(plain("."));
+    } else if picture.runners == 0 && picture.makers > 0 {
+        let what = match picture.coming {
+            0 => "No machine is there just now",
+            1 => "A machine with 1 slot is coming",
+            _ => "Machines are coming",
+        };
+        said.push(linked(what, Link::Yard));
+        said.push(plain("; one is made when a job wants it."));
     } else if picture.runners == 0 {
         said.push(plain("No machine has joined yet: "));
         said.push(linked("add one", Link::Yard));

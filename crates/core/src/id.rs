@@ -74,6 +74,10 @@ ids! {
     ReplicaId,
     /// A stretch of time in which a pool or a runner takes nothing new.
     MaintenanceId,
+    /// What makes and removes machines.
+    SupplierId,
+    /// One thing that a supplier made.
+    MachineId,
 }
 
 /// The kinds of thing that have a short name for people, such as `j-4812`.
@@ -84,6 +88,7 @@ pub enum Short {
     Runner,
     Ticket,
     Maintenance,
+    Machine,
 }
 
 impl Short {
@@ -95,6 +100,7 @@ impl Short {
             Short::Runner => "r",
             Short::Ticket => "t",
             Short::Maintenance => "m",
+            Short::Machine => "mc",
         }
     }
 

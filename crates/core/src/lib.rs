@@ -10,10 +10,12 @@
 //! - [`setting`]: what people set of a runner over what its machine says.
 //! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
+//! - [`capacity`]: how many machines each pool should have, and what to order and release for it.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
 pub mod answer;
+pub mod capacity;
 pub mod dispatch;
 pub mod fact;
 pub mod finding;

@@ -7,8 +7,10 @@ use pennine_core::setting::checked;
 use pennine_core::size::ByteSize;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::process::Command;
 
@@ -80,16 +82,90 @@ pub async fn gather(folder: &Path, path: &str) -> Facts {
             ask: ask.to_owned(),
         });
     }
+    let remembered = Remembered::read();
     let asked = probes.into_iter().map(|(fact, probe)| {
-        let path = path.to_owned();
-        async move { (fact, version_of(&probe, &path).await) }
+        let (path, remembered) = (path.to_owned(), remembered.versions.clone());
+        async move {
+            let identity = identity_of(&probe, &path)?;
+            let version = match remembered.get(&identity) {
+                Some(version) => version.clone(),
+                None => version_of(&probe, &path).await,
+            };
+            Some((fact, identity, version))
+        }
     });
-    for (fact, version) in all_of(asked).await {
-        if let Some(version) = version {
-            facts.insert(fact, FactValue::Text(version));
+    let mut found = BTreeMap::new();
+    for (fact, identity, version) in all_of(asked).await.into_iter().flatten() {
+        if let Some(version) = &version {
+            facts.insert(fact, FactValue::Text(version.clone()));
+        }
+        found.insert(identity, version);
+    }
+    remembered.write(found);
+    facts
+}
+
+/// The file in which versions are remembered between the runners of one host; where it is not named, nothing is.
+/// Machines that come and go on one host would each spend seconds on asking the same tools.
+pub const REMEMBERED: &str = "PENNINE_TOOL_VERSIONS";
+
+/// Versions by the file that was asked, as it was then.
+struct Remembered {
+    file: Option<PathBuf>,
+    versions: Arc<BTreeMap<String, Option<String>>>,
+}
+
+impl Remembered {
+    fn read() -> Remembered {
+        let file = std::env::var_os(REMEMBERED).map(PathBuf::from);
+        let text = file.as_ref().and_then(|file| std::fs::read(file).ok());
+        let versions = text.and_then(|text| serde_json::from_slice(&text).ok());
+        Remembered {
+            file,
+            versions: Arc::new(versions.unwrap_or_default()),
         }
     }
-    facts
+
+    /// Writes what was found, if that is more than was known. The file is there whole or not at all.
+    fn write(&self, found: BTreeMap<String, Option<String>>) {
+        let Some(file) = &self.file else { return };
+        if found.keys().all(|one| self.versions.contains_key(one)) {
+            return;
+        }
+        let mut all = (*self.versions).clone();
+        all.extend(found);
+        let new = file.with_extension(std::process::id().to_string());
+        let written = serde_json::to_vec(&all)
+            .map_err(std::io::Error::other)
+            .and_then(|text| std::fs::write(&new, text))
+            .and_then(|()| std::fs::rename(&new, file));
+        if let Err(error) = written {
+            let _ = std::fs::remove_file(&new);
+            tracing::debug!(file = %file.display(), %error, "versions are not remembered");
+        }
+    }
+}
+
+/// The file that a probe asks, its size and the time of its last change. None when there is no such program.
+fn identity_of(probe: &Probe, path: &str) -> Option<String> {
+    let program = Path::new(&probe.program);
+    let folders = std::env::split_paths(path);
+    let mut candidates: Vec<PathBuf> = match program.components().count() {
+        1 => folders.map(|folder| folder.join(program)).collect(),
+        _ => vec![program.to_owned()],
+    };
+    candidates.retain(|file| file.is_file());
+    let file = candidates.first()?.canonicalize().ok()?;
+    let about = file.metadata().ok()?;
+    let changed = (about.mtime(), about.mtime_nsec());
+    Some(format!(
+        "{} {} {} {}.{}",
+        file.display(),
+        probe.ask,
+        about.len(),
+        changed.0,
+        changed.1
+    ))
 }
 
 /// How the version of one tool is found.
@@ -231,6 +307,22 @@ mod tests {
         assert!(!facts.contains_key("or"), "a keyword is no fact");
         write(PROBES, "[scope\n");
         assert!(!gather(folder.path(), path).await.contains_key("scope"));
+    }
+
+    #[test]
+    fn a_tool_that_changes_is_another_and_one_that_is_nowhere_is_none() {
+        let folder = tempfile::tempdir().unwrap();
+        let probe = |program: &str| Probe {
+            program: program.to_owned(),
+            ask: "--version".to_owned(),
+        };
+        let path = folder.path().display().to_string();
+        assert_eq!(identity_of(&probe("scopectl"), &path), None);
+        std::fs::write(folder.path().join("scopectl"), "1").unwrap();
+        let first = identity_of(&probe("scopectl"), &path).unwrap();
+        assert_eq!(identity_of(&probe("scopectl"), &path), Some(first.clone()));
+        std::fs::write(folder.path().join("scopectl"), "22").unwrap();
+        assert_ne!(identity_of(&probe("scopectl"), &path), Some(first));
     }
 
     #[tokio::test]

@@ -7,6 +7,7 @@ use crate::home::{Home, Identity};
 use crate::share::HostLimit;
 use crate::system::keeper::Keepers;
 use pennine_client::{ClientError, Route, RunnerClient};
+use pennine_core::fact::Facts;
 use pennine_core::finding::{Finding, Verdict};
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Enrol, Hello, OLDEST_PROTOCOL, PROTOCOL};
@@ -275,7 +276,9 @@ fn plain_name(host: &str) -> String {
 }
 
 /// Joins this machine to a pool.
-pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Trouble> {
+///
+/// What was found of it comes back.
+pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Trouble> {
     if let Some(identity) = home.identity()? {
         return Err(Trouble::JoinedAlready(identity.name));
     }
@@ -351,6 +354,7 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
         labels: wish.labels,
         credential: enrolled.credential,
         shares: wish.shares,
+        single_use: enrolled.single_use,
     };
     home.set_identity(&identity)?;
     println!(
@@ -361,5 +365,5 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Identity, Tr
         "  Take work with: pennine-runner work --dir {}",
         home.path().display()
     );
-    Ok(identity)
+    Ok(enrol.facts)
 }

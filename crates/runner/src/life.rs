@@ -58,7 +58,12 @@ pub async fn wish(home: &Home, route: &Route, wish: Wish) -> Result<(), Trouble>
 /// Takes this runner out for good.
 pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Trouble> {
     let identity = identity(home)?;
-    let left = client(&identity, route)?.leave(Leave { force }).await?;
+    let left = client(&identity, route)?
+        .leave(Leave {
+            force,
+            ..Leave::default()
+        })
+        .await?;
     home.forget_identity()?;
     println!(
         "{} has left {} for good; its record stays there. This machine can join again with a new ticket.",

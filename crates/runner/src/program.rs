@@ -258,14 +258,14 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
                 labels,
                 shares: host_dir.zip(host_jobs),
             };
-            join::join(&home, asked.complete()?, &route).await?;
+            let facts = join::join(&home, asked.complete()?, &route).await?;
             if go_on {
-                work::work(&home, &route).await
+                work::work(&home, &route, Some(facts)).await
             } else {
                 Ok(())
             }
         }
-        Verb::Work { place } => work::work(&place.home()?, &place.route()?).await,
+        Verb::Work { place } => work::work(&place.home()?, &place.route()?, None).await,
         Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,
         Verb::Pause { place } => life::wish(&place.home()?, &place.route()?, Wish::Pause).await,
         Verb::Resume { place } => life::wish(&place.home()?, &place.route()?, Wish::Work).await,

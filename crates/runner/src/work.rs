@@ -12,9 +12,12 @@ use crate::system::clock::Mark;
 use crate::system::keeper::{self, Isolation, Keepers};
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
+use pennine_core::fact::Facts;
 use pennine_core::finding::Verdict;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
-use pennine_wire::runner_protocol::{About, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings};
+use pennine_wire::runner_protocol::{
+    About, Leave, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings,
+};
 use rand::RngExt;
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
@@ -57,12 +60,14 @@ impl Pace {
 
 /// How long the next poll waits for what has just been assigned to begin.
 const BEGIN: Duration = Duration::from_millis(100);
+/// How long a single-use runner tries to say goodbye.
+const LEAVES: Duration = Duration::from_secs(5);
 
 /// The attempts that this runner has, with their leases.
 type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<Standing>)>>>;
 
-/// Takes work until stopped.
-pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
+/// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
+pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Trouble> {
     let levels = levels(std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned()))?;
     // Its own log, apart from its jobs', which the service keeps: where people look when they cannot ask the service.
     let (file, trouble) = match home.log_file() {
@@ -126,15 +131,18 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
         renewed: RefCell::new(Mark::now()),
         lease: Cell::new(Duration::from(Settings::default().lease_us)),
     });
-    look(&bench).await;
+    look(&bench, found).await;
     let mut interrupt =
         signal(SignalKind::interrupt()).map_err(|e| Trouble::Machine(e.to_string()))?;
     let mut terminate =
         signal(SignalKind::terminate()).map_err(|e| Trouble::Machine(e.to_string()))?;
     let tasks = LocalSet::new();
+    let news = Rc::new(News {
+        single_use: identity.single_use,
+        ..News::default()
+    });
     let result = tasks
         .run_until(async {
-            let news = Rc::new(News::default());
             tokio::task::spawn_local(look_now_and_then(bench.clone(), news.clone()));
             let mut told = 0;
             let held = Held::default();
@@ -159,6 +167,19 @@ pub async fn work(home: &Home, route: &Route) -> Result<(), Trouble> {
             }
         })
         .await;
+    if news.used_up.get() && result.is_ok() {
+        tracing::info!("its one job is done: it leaves for good");
+        let leave = Leave {
+            used_up: true,
+            ..Leave::default()
+        };
+        // The service finds out by itself where this does not reach it.
+        let left = tokio::time::timeout(LEAVES, bench.client.leave(leave)).await;
+        if let Ok(Ok(_)) = left {
+            let _ = home.forget_identity();
+        }
+        return Ok(());
+    }
     // What still runs ends with this process. The service learns at once that it is gone.
     if result.is_ok() {
         tracing::info!("stopping");
@@ -178,14 +199,20 @@ struct News {
     to_tell: Cell<bool>,
     /// Programs are to be looked for elsewhere than before.
     look: Notify,
+    /// Its first job is its last.
+    single_use: bool,
+    used_up: Cell<bool>,
     /// This program is to stop when it has no job any more.
     leaving: Cell<bool>,
     leave: Notify,
 }
 
 /// Finds out what the machine is. True if that is another than it was.
-async fn look(bench: &Bench) -> bool {
-    let facts = facts::gather(bench.home.path(), &bench.path()).await;
+async fn look(bench: &Bench, found: Option<Facts>) -> bool {
+    let facts = match found {
+        Some(facts) => facts,
+        None => facts::gather(bench.home.path(), &bench.path()).await,
+    };
     let mut findings = doctor::of_machine(&bench.home, bench.keepers.isolation());
     findings.extend(doctor::of_clock(&bench.client).await);
     findings.retain(|finding| finding.verdict > Verdict::Good);
@@ -199,7 +226,7 @@ async fn look(bench: &Bench) -> bool {
 async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
-        if look(&bench).await {
+        if look(&bench, None).await {
             tracing::info!("this machine has changed; the service is told with the next poll");
             news.to_tell.set(true);
         }
@@ -273,6 +300,10 @@ fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, standing: &Rc<Standi
 
 fn let_go(held: &Held, news: &News, attempt: AttemptId) {
     held.borrow_mut().remove(&attempt);
+    if news.single_use {
+        news.used_up.set(true);
+        news.leaving.set(true);
+    }
     if news.leaving.get() {
         news.leave.notify_one();
     }

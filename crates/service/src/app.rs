@@ -5,6 +5,7 @@ use crate::config::Config;
 use crate::desk::Desk;
 use crate::feed::Feed;
 use crate::http::programs::Programs;
+use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
 use crate::memory::Memory;
 use crate::seen::SeenMap;
@@ -46,6 +47,7 @@ pub struct Shared {
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
+    pub lockbox: Lockbox,
     pub replica: ReplicaId,
     pub feed: Feed,
     /// Parked polls.
@@ -96,6 +98,7 @@ pub struct Parts {
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
+    pub lockbox: Lockbox,
     pub feed: Feed,
     pub logs: LogStore,
     pub stop: CancellationToken,
@@ -112,6 +115,7 @@ impl App {
             store: parts.store,
             clock: parts.clock,
             installation: parts.installation,
+            lockbox: parts.lockbox,
             replica: ReplicaId(Uuid::now_v7()),
             feed: parts.feed,
             polls: Desk::default(),

@@ -4,6 +4,7 @@ use crate::app::{App, Parts};
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::feed::Feed;
+use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
 use crate::{http, key_file, leader, rouse, secret, upkeep};
 use anyhow::{Context, bail};
@@ -75,7 +76,7 @@ async fn until(
         )
     })?;
     let logs = LogStore::in_folder(&config.data_dir.join("objects"))?;
-    let installation = settle(&config, &store, &logs, clock.now()).await?;
+    let (installation, lockbox) = settle(&config, &store, &logs, clock.now()).await?;
     first_token(&store, &config.data_dir, clock.now()).await?;
 
     let stop = CancellationToken::new();
@@ -86,6 +87,7 @@ async fn until(
         store: store.clone(),
         clock,
         installation,
+        lockbox,
         feed: feed.clone(),
         logs,
         stop: stop.clone(),
@@ -163,15 +165,18 @@ async fn settle(
     store: &Store,
     logs: &LogStore,
     now: Moment,
-) -> anyhow::Result<Installation> {
+) -> anyhow::Result<(Installation, Lockbox)> {
     let mut connection = store.get().await?;
     let key = key_file::read(&config.data_dir)?;
     if let Some(found) = installation::find(&mut connection).await? {
         let path = key_file::path(&config.data_dir);
         match key {
-            Some(key) if key == found.key_id => {}
-            Some(key) => bail!(
-                "the key file {} (id {key}) is not this installation's (id {}): put back the right one, or use a \
+            Some((id, key)) if id == found.key_id => {
+                logs.check(found.log_store).await?;
+                return Ok((found, Lockbox::new(id, key)));
+            }
+            Some((id, _)) => bail!(
+                "the key file {} (id {id}) is not this installation's (id {}): put back the right one, or use a \
                  database of its own",
                 path.display(),
                 found.key_id
@@ -182,17 +187,15 @@ async fn settle(
                 path.display()
             ),
         }
-        logs.check(found.log_store).await?;
-        return Ok(found);
     }
-    let key_id = match key {
+    let (key_id, key) = match key {
         Some(key) => key,
         None => key_file::make(&config.data_dir)?,
     };
     let new = Installation {
         id: Uuid::now_v7(),
         name: config.installation.clone(),
-        key_id,
+        key_id: key_id.clone(),
         log_store: Uuid::now_v7(),
         created_at: Db(now),
     };
@@ -202,7 +205,7 @@ async fn settle(
     } else {
         bail!("another replica founded this installation at the same moment: start this one again");
     }
-    Ok(found)
+    Ok((found, Lockbox::new(key_id, key)))
 }
 
 /// Makes the first token, an administrator's, and puts it where only the owner of the data folder can read it.

@@ -70,6 +70,7 @@ pub struct Limits {
     pub connections: usize,
     pub unfinished_join_hours: u64,
     pub credential_days: u64,
+    pub machine_days: u64,
 }
 
 impl Limits {
@@ -153,6 +154,9 @@ impl Config {
         }
         if !(1..=3650).contains(&self.limits.credential_days) {
             return wrong("limits.credential_days", "must be 1 to 3650");
+        }
+        if !(1..=3650).contains(&self.limits.machine_days) {
+            return wrong("limits.machine_days", "must be 1 to 3650");
         }
         Ok(())
     }

@@ -22,8 +22,8 @@ pub fn path(data_dir: &Path) -> PathBuf {
     data_dir.join("installation.key")
 }
 
-/// The id of the key that lies there, if one does.
-pub fn read(data_dir: &Path) -> anyhow::Result<Option<String>> {
+/// The key that lies there with its id, if one does.
+pub fn read(data_dir: &Path) -> anyhow::Result<Option<(String, [u8; 32])>> {
     let path = path(data_dir);
     let text = match std::fs::read_to_string(&path) {
         Ok(text) => text,
@@ -36,21 +36,21 @@ pub fn read(data_dir: &Path) -> anyhow::Result<Option<String>> {
     let key = STANDARD
         .decode(text.trim())
         .with_context(|| format!("the key file {} is damaged", path.display()))?;
-    if key.len() != 32 {
+    let Ok(key) = <[u8; 32]>::try_from(key.as_slice()) else {
         bail!(
             "the key file {} is damaged: it holds {} bytes instead of 32",
             path.display(),
             key.len()
         );
-    }
-    Ok(Some(id_of(&key)))
+    };
+    Ok(Some((id_of(&key), key)))
 }
 
-/// Makes a key; its id comes back.
-pub fn make(data_dir: &Path) -> anyhow::Result<String> {
+/// Makes a key; it comes back with its id.
+pub fn make(data_dir: &Path) -> anyhow::Result<(String, [u8; 32])> {
     let key: [u8; 32] = rand::rng().random();
     write_secret(&path(data_dir), &format!("{}\n", STANDARD.encode(key)))?;
-    Ok(id_of(&key))
+    Ok((id_of(&key), key))
 }
 
 /// Writes a secret to a new file that only its owner can read.

@@ -5,14 +5,18 @@
 //! another leads, and a database that does not answer means that what was committed is not known. Either way the
 //! state is thrown away: it is cheap to rebuild and never worth guessing about.
 
+pub mod capacity;
 pub mod rebuild;
 mod watch;
 
 use crate::app::App;
 use crate::feed::Changes;
+use capacity::Yardkeeping;
 use pennine_core::answer::Level;
 use pennine_core::dispatch::{Event, Plan, Reason, State};
-use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, PoolId, RunnerId, StrandId};
+use pennine_core::id::{
+    AttemptId, JobId, LeaseToken, MachineId, MaintenanceId, PoolId, RunnerId, StrandId,
+};
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Committed, ForRunner};
 use pennine_store::job::{self, Unrun};
@@ -144,6 +148,9 @@ struct Term<'a> {
     /// Maintenance that is on or to come, and which of it the state was told to be on.
     calendar: Calendar,
     on: BTreeSet<MaintenanceId>,
+    yard: Yardkeeping,
+    /// Runners that are retired and may have jobs still.
+    retired: BTreeSet<RunnerId>,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
@@ -174,6 +181,7 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
                 Err(RecvError::Lagged(_)) => return Err(End::Behind),
                 Err(RecvError::Closed) => return Err(End::Stopped),
             },
+            done = term.yard.hands.next() => term.done(done).await?,
             _ = tick.tick() => term.look_after().await?,
         }
     }
@@ -191,7 +199,9 @@ impl<'a> Term<'a> {
         let calendar = Calendar::read(&mut connection, now).await?;
         let on = calendar.on(now).map(|one| one.id.0).collect();
         let (state, impatient) = rebuild::rebuild(&mut connection, &calendar, now, |_| {}).await?;
-        Ok(Term {
+        let paused = |pool: &pool::OwnedPool| calendar.pool(pool, now).paused;
+        let (yard, machines) = Yardkeeping::read(app, &mut connection, paused, now).await?;
+        let mut term = Term {
             app,
             epoch,
             state,
@@ -202,7 +212,11 @@ impl<'a> Term<'a> {
             impatient,
             calendar,
             on,
-        })
+            yard,
+            retired: BTreeSet::new(),
+        };
+        term.take_up(machines);
+        Ok(term)
     }
 
     /// Takes note of changes. What a change only names is read; an event says how things are now.
@@ -217,7 +231,8 @@ impl<'a> Term<'a> {
             BTreeSet::new(),
             BTreeSet::new(),
         );
-        let (mut tree, mut calendar) = (false, false);
+        let (mut tree, mut calendar, mut suppliers) = (false, false, false);
+        let mut machines = BTreeSet::new();
         let mut unmatched = BTreeSet::new();
         for change in &fresh {
             match change.kind.as_str() {
@@ -240,11 +255,18 @@ impl<'a> Term<'a> {
                 "place.moved" | "place.removed" => return Err(End::TreeMoved),
                 "place.made" | "place.changed" | "seat.made" | "seat.changed" => tree = true,
                 "maintenance.planned" | "maintenance.ended" => calendar = true,
+                "supplier.changed" => suppliers = true,
+                "machine.changed" => {
+                    machines.insert(MachineId(change.subject));
+                }
                 _ => {}
             }
         }
         if calendar {
             self.keep_calendar(true).await?;
+        }
+        if suppliers {
+            self.suppliers_changed(self.app.clock.now()).await?;
         }
         let again: Vec<JobId> = again.into_iter().collect();
         let mut waiting_again = HashMap::new();
@@ -260,8 +282,8 @@ impl<'a> Term<'a> {
             }
             for id in &pools {
                 if let Some(pool) = pool::get(&mut connection, *id).await? {
-                    let view = self.calendar.pool(&pool, now);
-                    self.state.apply(Event::Pool(Box::new(view)), now);
+                    self.price(&mut connection, &pool, now).await?;
+                    self.pool_changed(&pool, now);
                 }
             }
             if !pools.is_empty() {
@@ -274,7 +296,8 @@ impl<'a> Term<'a> {
                 let ids: Vec<RunnerId> = runners.into_iter().collect();
                 for runner in runner::list(&mut connection, Some(&ids)).await? {
                     let view = self.calendar.runner(&runner, now);
-                    self.state.apply(Event::Runner(Box::new(view)), now);
+                    self.state.apply(Event::Runner(Box::new(view.clone())), now);
+                    self.runner_seen(&view, now).await?;
                 }
             }
             if !strands.is_empty() {
@@ -296,6 +319,9 @@ impl<'a> Term<'a> {
                     waiting_again.insert(job.id.0, job);
                 }
             }
+        }
+        if !machines.is_empty() {
+            self.machines_changed(&machines, now).await?;
         }
         for change in fresh {
             let body = &change.body;
@@ -334,9 +360,25 @@ impl<'a> Term<'a> {
                 self.state.apply(event, now);
             }
         }
+        self.let_retired_go(now);
         self.impatient.extend(unmatched);
         self.peak = self.peak.max(self.state.waiting());
         Ok(())
+    }
+
+    /// Forgets runners that are retired and have nothing any more.
+    fn let_retired_go(&mut self, now: Moment) {
+        let state = &self.state;
+        let over: Vec<RunnerId> = self
+            .retired
+            .iter()
+            .filter(|id| state.load_of(**id).is_none_or(|(_, used, _)| used == 0))
+            .copied()
+            .collect();
+        for id in over {
+            self.retired.remove(&id);
+            self.state.apply(Event::RunnerGone { id }, now);
+        }
     }
 
     /// Plans and commits until there is nothing more to do.
@@ -344,8 +386,15 @@ impl<'a> Term<'a> {
         loop {
             let now = self.app.clock.now();
             let app = self.app;
-            let plan = self.state.plan(now, &mut || AttemptId(app.fresh_id()));
+            let mut plan = self.state.start(now, &mut || AttemptId(app.fresh_id()));
+            let decided = self
+                .yard
+                .keeper
+                .decide(&mut self.state, now, &mut || Self::fresh_machine(app));
+            self.state.say(now, &mut plan);
+            self.yard.last.clone_from(&decided.pools);
             let refused = self.commit(&plan, now).await?;
+            self.carry_out(&decided, now).await?;
             self.fail_unmatched(&plan, now).await?;
             if refused.is_empty() {
                 return Ok(());

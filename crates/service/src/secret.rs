@@ -16,13 +16,18 @@ pub enum Purpose {
 
 /// A new secret: 256 random bits.
 pub fn fresh(purpose: Purpose) -> String {
+    let bytes: [u8; 32] = rand::rng().random();
+    from_bytes(purpose, &bytes)
+}
+
+/// A secret from bytes that nobody can guess.
+pub fn from_bytes(purpose: Purpose, bytes: &[u8]) -> String {
     let prefix = match purpose {
         Purpose::Token => "pen-token",
         Purpose::Ticket => "pen-ticket",
         Purpose::Credential => "pen-runner",
         Purpose::Cookie => "pen-session",
     };
-    let bytes: [u8; 32] = rand::rng().random();
     format!("{prefix}-{}", URL_SAFE_NO_PAD.encode(bytes))
 }
 

@@ -1,13 +1,18 @@
 //! What has to be done now and then. The leader does it; every replica keeps its own clock.
 
 use crate::app::App;
-use pennine_store::{idempotency, log, outbox, partition, ticket, token};
+use pennine_store::{idempotency, log, machine, outbox, partition, ticket, token, trial};
 use std::time::Duration;
 
 /// How often.
 const EVERY: Duration = Duration::from_secs(15);
 /// How long the answer to a write with an Idempotency-Key is kept.
 const KEEP_ANSWERS: Duration = Duration::from_secs(24 * 3600);
+
+/// Trials that are older than this were left behind by a replica that is not there any more.
+const TRIAL_ENDS: Duration = Duration::from_secs(3600);
+/// Machines that are forgotten at once, so that it never takes long.
+const SWEPT: i32 = 1000;
 
 /// Keeps things in order until told to stop.
 pub async fn keep(app: App) {
@@ -35,6 +40,9 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
         app.feed.kick();
     }
     token::sweep(&mut connection, now).await?;
+    trial::sweep(&mut connection, now - TRIAL_ENDS).await?;
+    let kept = Duration::from_secs(app.config.limits.machine_days * 86_400);
+    machine::sweep(&mut connection, now - kept, SWEPT).await?;
     idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
     let unsealed = log::unsealed(&mut connection, 100).await?;
     drop(connection);

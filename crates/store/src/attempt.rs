@@ -13,6 +13,7 @@ use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, StrandId};
 use pennine_core::lifecycle::attempt::{AttemptEvent, AttemptState};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
+use pennine_core::lifecycle::runner::Wish;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use std::collections::BTreeMap;
@@ -218,7 +219,12 @@ pub async fn start(
            returning job.id, a.id as attempt, a.runner_id),
          o as (
            insert into outbox (at, kind, subject, body)
-           select $10, 'job.started', id, jsonb_build_object('attempt', attempt, 'runner', runner_id) from j)
+           select $10, 'job.started', id, jsonb_build_object('attempt', attempt, 'runner', runner_id) from j),
+         -- What a single-use runner has begun is the last that it takes.
+         u as (
+           update runner r set wish = $11 from a where r.id = a.runner_id and r.single_use returning r.id),
+         uo as (
+           insert into outbox (at, kind, subject, body) select $12, 'runner.changed', id, '{\"wish\": \"drain\"}' from u)
          select count(*) as changed from a",
     )
     .bind::<Text, _>(Db(AttemptState::Executing))
@@ -230,6 +236,8 @@ pub async fn start(
     .bind::<Array<Text>, _>(words(&from))
     .bind::<Text, _>(Db(JobState::Executing))
     .bind::<Array<Text>, _>(words(&JobState::before(JobEvent::Start, JobState::Executing)))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Text, _>(Db(Wish::Drain))
     .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;

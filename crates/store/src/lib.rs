@@ -9,6 +9,7 @@
 
 pub mod attempt;
 pub mod audit;
+pub mod capacity;
 pub mod connect;
 pub mod credential;
 pub mod error;
@@ -20,6 +21,7 @@ pub mod leadership;
 pub mod level;
 pub mod line;
 pub mod log;
+pub mod machine;
 pub mod maintenance;
 pub mod outbox;
 pub mod partition;
@@ -33,8 +35,10 @@ pub mod statement;
 pub mod stay;
 pub mod strand;
 pub mod stretch;
+pub mod supplier;
 pub mod ticket;
 pub mod token;
+pub mod trial;
 pub mod types;
 
 pub use connect::{Connection, Pool, Store};

@@ -3,13 +3,18 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox;
-use crate::schema::{place, pool, pool_policy};
-use crate::types::Db;
+use crate::schema::{place, pool, pool_policy, pool_standing};
+use crate::statement::statement;
+use crate::types::{Db, Json};
 use diesel::prelude::*;
+use diesel::sql_types::{Jsonb, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use pennine_core::dispatch::{PoolView, Reach};
+use pennine_core::capacity::{Numbers, Supply};
+use pennine_core::dispatch::{PoolView, Price, Reach};
+use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::time::Moment;
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 /// A pool.
@@ -28,6 +33,27 @@ pub struct Pool {
     pub reach_also: Vec<String>,
     pub paused: bool,
     pub needs: String,
+    /// How it gets machines; people bring them where it does not.
+    pub supply: Option<Json<Supply>>,
+}
+
+/// How a pool that makes machines stands.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = pool_standing)]
+pub struct PoolStanding {
+    pub learnt: Option<Json<Learnt>>,
+    pub price: i64,
+    pub coming: i32,
+    pub short: Option<String>,
+    pub full_at: Option<i32>,
+    pub numbers: Json<Numbers>,
+}
+
+/// What was last found of a pool's machines.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Learnt {
+    pub labels: Vec<String>,
+    pub facts: Facts,
 }
 
 /// A pool with its owner's path.
@@ -35,6 +61,7 @@ pub struct Pool {
 pub struct OwnedPool {
     pub pool: Pool,
     pub owner: String,
+    pub standing: Option<PoolStanding>,
 }
 
 impl OwnedPool {
@@ -50,9 +77,56 @@ impl OwnedPool {
                 also: self.pool.reach_also.clone(),
             },
             paused: self.pool.paused,
-            ..PoolView::default()
+            price: self.price(),
+            makes: self.makes(),
+            coming: count(self.supplied().map_or(0, |standing| standing.coming)),
+            short: self.supplied().and_then(|standing| standing.short.clone()),
+            full: self
+                .supplied()
+                .and_then(|standing| standing.full_at.map(count)),
         }
     }
+
+    /// How it gets machines, where it does.
+    pub fn supply(&self) -> Option<&Supply> {
+        self.pool.supply.as_ref().map(|supply| &supply.0)
+    }
+
+    /// How it stands, where it makes machines.
+    pub fn supplied(&self) -> Option<&PoolStanding> {
+        self.supply().and(self.standing.as_ref())
+    }
+
+    /// What an hour of one of its machines costs.
+    pub fn price(&self) -> Price {
+        let own = self.supply().and_then(|supply| supply.price);
+        own.unwrap_or_else(|| {
+            Price(
+                self.supplied()
+                    .map_or(0, |standing| standing.price.max(0).unsigned_abs()),
+            )
+        })
+    }
+
+    /// What its machines are: what was found of the last one, under what people say.
+    fn makes(&self) -> Option<Subject> {
+        let supply = self.supply()?;
+        let learnt = self.supplied().and_then(|one| one.learnt.as_ref());
+        if learnt.is_none() && supply.facts.is_empty() {
+            return None;
+        }
+        let learnt = learnt.map(|learnt| learnt.0.clone()).unwrap_or_default();
+        let mut facts = learnt.facts;
+        facts.extend(supply.facts.clone());
+        let labels = learnt.labels.iter().chain(&self.pool.labels);
+        let labels = labels.map(String::as_str);
+        let subject = Subject::new("", &self.pool.name, labels, &facts);
+        Some(subject.without(&["runner", "host"]))
+    }
+}
+
+fn count(n: i32) -> u32 {
+    n.max(0).unsigned_abs()
 }
 
 /// Adds a pool, with the first version of its policy.
@@ -89,6 +163,7 @@ async fn keep_policy(connection: &mut Connection, pool: &Pool, by: &str, at: Mom
         pool_policy::reach_only.eq(&pool.reach_only),
         pool_policy::reach_also.eq(&pool.reach_also),
         pool_policy::paused.eq(pool.paused),
+        pool_policy::supply.eq(&pool.supply),
     );
     diesel::insert_into(pool_policy::table)
         .values(policy)
@@ -121,6 +196,7 @@ pub async fn set(
                     pool::reach_also.eq(&next.reach_also),
                     pool::paused.eq(next.paused),
                     pool::needs.eq(&next.needs),
+                    pool::supply.eq(&next.supply),
                 ))
                 .execute(connection)
                 .await?;
@@ -141,40 +217,96 @@ pub async fn set(
         .await
 }
 
+type Row = (Pool, String, Option<PoolStanding>);
+
+fn owned((pool, owner, standing): Row) -> OwnedPool {
+    OwnedPool {
+        pool,
+        owner,
+        standing,
+    }
+}
+
+/// Pools with their owners' paths and how they stand.
+macro_rules! rows {
+    () => {
+        pool::table
+            .inner_join(place::table)
+            .left_join(pool_standing::table)
+            .select((
+                Pool::as_select(),
+                place::path,
+                Option::<PoolStanding>::as_select(),
+            ))
+    };
+}
+
 /// Every pool, by name.
 pub async fn list(connection: &mut Connection) -> Result<Vec<OwnedPool>> {
-    let rows: Vec<(Pool, String)> = pool::table
-        .inner_join(place::table)
-        .select((Pool::as_select(), place::path))
-        .order(pool::name)
-        .load(connection)
-        .await?;
-    Ok(rows
-        .into_iter()
-        .map(|(pool, owner)| OwnedPool { pool, owner })
-        .collect())
+    let rows: Vec<Row> = rows!().order(pool::name).load(connection).await?;
+    Ok(rows.into_iter().map(owned).collect())
 }
 
 /// The pool with this name.
 pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<OwnedPool>> {
-    let row: Option<(Pool, String)> = pool::table
-        .inner_join(place::table)
-        .select((Pool::as_select(), place::path))
-        .filter(pool::name.eq(name))
-        .first(connection)
-        .await
-        .optional()?;
-    Ok(row.map(|(pool, owner)| OwnedPool { pool, owner }))
+    let row = rows!().filter(pool::name.eq(name));
+    Ok(row.first(connection).await.optional()?.map(owned))
 }
 
 /// The pool with this id.
 pub async fn get(connection: &mut Connection, id: PoolId) -> Result<Option<OwnedPool>> {
-    let row: Option<(Pool, String)> = pool::table
-        .inner_join(place::table)
-        .select((Pool::as_select(), place::path))
-        .filter(pool::id.eq(Db(id)))
-        .first(connection)
-        .await
-        .optional()?;
-    Ok(row.map(|(pool, owner)| OwnedPool { pool, owner }))
+    let row = rows!().filter(pool::id.eq(Db(id)));
+    Ok(row.first(connection).await.optional()?.map(owned))
+}
+
+/// Remembers what a pool's machines are.
+pub async fn learn(
+    connection: &mut Connection,
+    id: PoolId,
+    learnt: &Learnt,
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "with s as (
+           insert into pool_standing (pool_id, learnt) values ($1, $2)
+           on conflict (pool_id) do update set learnt = excluded.learnt returning pool_id)
+         insert into outbox (at, kind, subject, body) select $3, 'pool.changed', pool_id, '{\"learnt\": true}' from s",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Jsonb, _>(Json(learnt.clone()))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Forgets what a pool's machines are and what was decided of them: they are made of something else by now.
+pub async fn forget(connection: &mut Connection, id: PoolId) -> Result<()> {
+    statement("delete from pool_standing where pool_id = $1")
+        .bind::<SqlUuid, _>(Db(id))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Sets what an hour of a pool's machines costs, as its supplier says. True if that is another than before.
+pub async fn set_price(
+    connection: &mut Connection,
+    id: PoolId,
+    price: Price,
+    at: Moment,
+) -> Result<bool> {
+    let set = statement(
+        "with s as (
+           insert into pool_standing as known (pool_id, price) values ($1, $2)
+           on conflict (pool_id) do update set price = excluded.price where known.price <> excluded.price
+           returning pool_id)
+         insert into outbox (at, kind, subject, body) select $3, 'pool.changed', pool_id, '{\"price\": true}' from s",
+    )
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<diesel::sql_types::BigInt, _>(i64::try_from(price.0).unwrap_or(i64::MAX))
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(set > 0)
 }

@@ -65,6 +65,9 @@ pub struct Runner {
     /// How many jobs it could have at once just now, where that is fewer than its slots.
     #[diesel(sql_type = Nullable<Integer>)]
     pub room: Option<i32>,
+    /// Whether it takes one job and leaves for good.
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    pub single_use: bool,
     #[diesel(sql_type = Timestamptz)]
     pub created_at: Db<Moment>,
     #[diesel(sql_type = BigInt)]
@@ -124,7 +127,7 @@ macro_rules! runner_query {
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
                     r.state_why, r.wish, r.slots, r.labels, ",
             $known,
-            ", r.facts_version, r.program, r.description, r.settings_version, r.room, r.created_at,
+            ", r.facts_version, r.program, r.description, r.settings_version, r.room, r.single_use, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
              from runner r join pool p on p.id = r.pool_id
              left join runner_seen s on s.runner_id = r.id

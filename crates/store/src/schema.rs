@@ -59,6 +59,19 @@ diesel::table! {
         reach_also -> Array<Text>,
         paused -> Bool,
         needs -> Text,
+        supply -> Nullable<Jsonb>,
+    }
+}
+
+diesel::table! {
+    pool_standing (pool_id) {
+        pool_id -> Uuid,
+        learnt -> Nullable<Jsonb>,
+        price -> BigInt,
+        coming -> Integer,
+        short -> Nullable<Text>,
+        full_at -> Nullable<Integer>,
+        numbers -> Jsonb,
     }
 }
 
@@ -74,6 +87,7 @@ diesel::table! {
         reach_only -> Array<Text>,
         reach_also -> Array<Text>,
         paused -> Bool,
+        supply -> Nullable<Jsonb>,
     }
 }
 
@@ -122,4 +136,5 @@ diesel::table! {
 
 diesel::joinable!(sign_in -> token (token_id));
 diesel::joinable!(pool -> place (owner_id));
-diesel::allow_tables_to_appear_in_same_query!(sign_in, token, pool, place);
+diesel::joinable!(pool_standing -> pool (pool_id));
+diesel::allow_tables_to_appear_in_same_query!(sign_in, token, pool, place, pool_standing);

@@ -7,6 +7,7 @@
 pub mod bulk;
 pub mod job;
 pub mod log;
+pub mod machine;
 pub mod maintenance;
 pub mod place;
 pub mod pool;
@@ -17,12 +18,14 @@ pub mod runner_protocol;
 pub mod seat;
 pub mod session;
 pub mod status;
+pub mod supply;
 pub mod ticket;
 pub mod trial;
 
 pub use bulk::*;
 pub use job::*;
 pub use log::*;
+pub use machine::*;
 pub use maintenance::*;
 pub use place::*;
 pub use pool::*;
@@ -32,6 +35,7 @@ pub use runner::*;
 pub use seat::*;
 pub use session::*;
 pub use status::*;
+pub use supply::*;
 pub use ticket::*;
 pub use trial::*;
 

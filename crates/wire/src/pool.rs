@@ -1,5 +1,7 @@
 //! Pools.
 
+use crate::{CapacityDecision, SupplyChange, SupplyStanding};
+use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
@@ -26,6 +28,9 @@ pub struct NewPool {
     /// What a machine has to be to join it, in the requirement language: `mem >= 8GiB and has gcc`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<String>,
+    /// How it gets machines; people bring them when not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub supply: Option<SupplyChange>,
     /// Another pool, from which everything that is not given is taken, its reach too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub like: Option<String>,
@@ -56,6 +61,9 @@ pub struct PoolChange {
     /// What a machine has to be to join it; empty for nothing in particular. Those that have joined stay.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<String>,
+    /// How it gets machines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub supply: Option<SupplyChange>,
     /// Only say what it would do.
     #[serde(default)]
     pub preview: bool,
@@ -72,6 +80,9 @@ pub struct ChangedPool {
     pub done: bool,
     /// Who can run nowhere any more what could run before.
     pub losses: Vec<Loss>,
+    /// What the keeper would decide at once, where the pool gets machines.
+    #[serde(default)]
+    pub decisions: Vec<CapacityDecision>,
 }
 
 /// Jobs that only what was changed could run.
@@ -108,6 +119,12 @@ pub struct Pool {
     /// What a machine has to be to join it; empty for nothing in particular.
     #[serde(default)]
     pub needs: String,
+    /// How it gets machines; people bring them when this is missing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub supply: Option<Supply>,
+    /// How it stands, where it gets machines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub standing: Option<SupplyStanding>,
     /// How many of its runners are in which state.
     pub runners: RunnerCounts,
     /// Slots of its connected runners that take work, and how many of them are free.

@@ -43,6 +43,9 @@ pub struct Enrolled {
     /// The installation's id, by which the runner knows that it talks to the same one later.
     pub installation: uuid::Uuid,
     pub installation_name: String,
+    /// Whether it is to leave for good after its first job.
+    #[serde(default)]
+    pub single_use: bool,
 }
 
 /// The one outstanding request of a runner.
@@ -169,11 +172,14 @@ pub struct WishHere {
 }
 
 /// From the machine itself: its runner leaves for good.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize)]
 pub struct Leave {
     /// End the jobs that it has; they are tried again elsewhere.
     #[serde(default)]
     pub force: bool,
+    /// It was for one job, and that is done.
+    #[serde(default)]
+    pub used_up: bool,
 }
 
 /// What the service wants every runner to keep to.

@@ -1,6 +1,8 @@
 //! What each command does: one file per noun, one function per verb.
 
+pub mod capacity;
 pub mod job;
+pub mod machine;
 pub mod maintenance;
 pub mod place;
 pub mod pool;
@@ -8,6 +10,7 @@ pub mod queue;
 pub mod runner;
 pub mod seat;
 pub mod status;
+pub mod supplier;
 pub mod ticket;
 pub mod trial;
 pub mod why;
@@ -38,6 +41,9 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Team(verb) => place::team(&client, json, verb).await?,
         Noun::Project(verb) => place::project(&client, json, verb).await?,
         Noun::Pool(verb) => pool::run(&client, json, verb).await?,
+        Noun::Supplier(verb) => supplier::run(&client, json, verb).await?,
+        Noun::Machine(verb) => machine::run(&client, json, verb).await?,
+        Noun::Capacity(verb) => capacity::run(&client, json, verb).await?,
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,

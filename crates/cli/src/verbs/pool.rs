@@ -1,5 +1,6 @@
 //! `pennine pool`.
 
+use super::capacity::{Supplied, decisions, standing};
 use super::status::counts;
 use crate::trouble::Trouble;
 use crate::view;
@@ -47,6 +48,8 @@ pub enum Verb {
         /// Let them take work again.
         #[arg(long, conflicts_with = "pause")]
         resume: bool,
+        #[command(flatten)]
+        supplied: Box<Supplied>,
         /// Only say what it would do.
         #[arg(long)]
         preview: bool,
@@ -76,6 +79,13 @@ pub enum Verb {
         /// Another pool, from which everything that is not given is taken.
         #[arg(long, value_name = "POOL")]
         like: Option<String>,
+        #[command(flatten)]
+        supplied: Box<Supplied>,
+    },
+    /// Watch a pool's demand and machines, and what is decided, until interrupted.
+    Watch {
+        /// Its name.
+        name: String,
     },
 }
 
@@ -147,7 +157,10 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 ..RunnerFilter::default()
             };
             let mine = client.runners(&filter).await?.items;
-            if mine.is_empty() {
+            text += &standing(&pool);
+            if mine.is_empty() && pool.supply.is_some() {
+                text += "\nIt has no machine just now.\n";
+            } else if mine.is_empty() {
                 text += &format!(
                     "\nNo machine has joined it. Get a command with: pennine ticket add --pool {}\n",
                     pool.name
@@ -169,6 +182,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             needs,
             pause,
             resume,
+            supplied,
             preview,
             yes,
         } => {
@@ -184,6 +198,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 also: given(also),
                 paused: (pause || resume).then_some(pause),
                 needs,
+                supply: supplied.change()?,
                 preview,
                 accept_losses: yes,
             };
@@ -197,6 +212,13 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 (false, false) => "Nothing is changed yet.\n".to_owned(),
             };
             text += &view::losses(&changed.losses);
+            if changed.pool.supply.is_some() {
+                let now = if changed.done { "Now" } else { "It would now" };
+                text += &match changed.decisions.as_slice() {
+                    [] => format!("{now}: nothing is ordered or released.\n"),
+                    some => format!("{now}:\n{}", decisions(some)),
+                };
+            }
             view::print(&text)
         }
         Verb::Add {
@@ -207,6 +229,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             owner,
             needs,
             like,
+            supplied,
         } => {
             let pool = client
                 .add_pool(&NewPool {
@@ -217,15 +240,26 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                     owner,
                     needs,
                     like,
+                    supply: supplied.change()?,
                 })
                 .await?;
             if json {
                 return view::json(&pool);
             }
+            if pool.supply.is_some() {
+                return view::line(format!(
+                    "Added the pool {0}. Watch it with: pennine pool watch {0}",
+                    pool.name
+                ));
+            }
             view::line(format!(
                 "Added the pool {0}. Add a machine with: pennine ticket add --pool {0}",
                 pool.name
             ))
+        }
+        Verb::Watch { name } => {
+            let show = || async { super::capacity::watched(client, &name).await };
+            view::watch(!json, show).await
         }
     }
 }

@@ -6,23 +6,23 @@
 //! about has none for the rest of the batch, and is closed. Runners are chosen once the set of jobs is fixed, job by
 //! job in the order in which they were taken, never so that a later one would be left out.
 
-use super::field::Field;
+use super::field::{Class, Field};
 use super::state::State;
 use super::tree::{BANDS, Head, ROOT};
+use super::yard::{Price, Room};
 use super::{Assignment, Plan};
-use crate::id::{AttemptId, JobId, RunnerId};
+use crate::id::{AttemptId, JobId, PoolId, RunnerId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Which slots a batch is made for.
-#[derive(Clone, Copy, PartialEq)]
 pub(super) enum Slots {
     /// Those that are free now.
     Free,
-    /// Those of machines that are being made.
-    Coming,
+    /// Those of machines that are being made, or could be: so many of a class.
+    Future(FxHashMap<usize, u32>),
 }
 
 /// A job that was kept.
@@ -53,10 +53,10 @@ impl Flow {
 
     /// Whether a class has a slot that nobody in this batch has.
     fn spare(&self, field: &Field, class: usize) -> bool {
-        let all = field.class(class).map_or(0, |class| match self.slots {
-            Slots::Free => class.free_slots,
-            Slots::Coming => class.coming,
-        });
+        let all = match &self.slots {
+            Slots::Free => field.class(class).map_or(0, |class| class.free_slots),
+            Slots::Future(slots) => slots.get(&class).copied().unwrap_or(0),
+        };
         all > self.placed.get(&class).copied().unwrap_or(0)
     }
 
@@ -65,7 +65,7 @@ impl Flow {
         let Some(kind) = field.kind(at) else {
             return false;
         };
-        if self.slots == Slots::Coming {
+        if matches!(self.slots, Slots::Future(_)) {
             return kind.classes.iter().any(|class| self.spare(field, *class));
         }
         let filled = self
@@ -98,6 +98,15 @@ impl Flow {
             if *units == 0 {
                 self.units.remove(&(class, kind));
             }
+        }
+    }
+
+    /// One slot fewer of a class that is yet to come.
+    fn use_up(&mut self, class: usize) {
+        if let Slots::Future(slots) = &mut self.slots
+            && let Some(left) = slots.get_mut(&class)
+        {
+            *left = left.saturating_sub(1);
         }
     }
 
@@ -277,26 +286,90 @@ impl State {
 
     /// How many jobs of each strand the machines that are being made would take, in order.
     pub(super) fn cover(&mut self, now: Moment) -> BTreeMap<usize, u32> {
+        let coming =
+            |(at, class): (usize, &Class)| (class.coming > 0).then_some((at, class.coming));
+        let slots = self.field.classes.iter().enumerate().filter_map(coming);
+        let slots = slots.collect();
         let mut covered = BTreeMap::new();
+        self.suppose(now, slots, |_, _, kept| {
+            for one in kept {
+                *covered.entry(one.head.strand).or_default() += 1;
+            }
+        });
+        covered
+    }
+
+    /// How many slots of further machines the waiting jobs want of each pool, if so many were made: each job of the pool
+    /// whose machines are coming already, or else of the cheapest that serves it.
+    pub fn wants(&mut self, now: Moment, room: &BTreeMap<PoolId, Room>) -> BTreeMap<PoolId, u32> {
+        let futures = self.field.futures();
+        let slots = futures.iter().filter_map(|(pool, class)| {
+            let room = room.get(pool)?;
+            let all = room.coming.saturating_add(room.more);
+            (all > 0).then_some((*class, all))
+        });
+        let slots = slots.collect();
+        let mut wanted: BTreeMap<PoolId, u32> = BTreeMap::new();
+        self.suppose(now, slots, |state, flow, kept| {
+            for one in kept {
+                let Some(own) = flow.class_of(&state.field, one.head.kind) else {
+                    continue;
+                };
+                let mut best: Vec<((bool, Price, usize), PoolId, usize)> = state
+                    .field
+                    .kind(one.head.kind)
+                    .into_iter()
+                    .flat_map(|kind| kind.classes.iter())
+                    .filter_map(|at| {
+                        let class = state.field.class(*at).filter(|class| class.future)?;
+                        let room = room.get(&class.pool)?;
+                        let price = state.field.pools.get(&class.pool)?.price;
+                        let taken = wanted.get(&class.pool).copied().unwrap_or(0);
+                        let to_make = taken >= room.coming;
+                        let per_slot = Price(price.0 / u64::from(room.slots.max(1)));
+                        let versatile = class.kinds.count_ones(..);
+                        Some(((to_make, per_slot, versatile), class.pool, *at))
+                    })
+                    .collect();
+                best.sort_unstable();
+                for (_, pool, class) in best {
+                    if State::take_in(flow, &state.field, class, own, one.head.kind) {
+                        *wanted.entry(pool).or_default() += 1;
+                        // What was chosen is used up for those that come after it.
+                        flow.use_up(class);
+                        break;
+                    }
+                }
+            }
+        });
+        wanted
+    }
+
+    /// What would be kept if there were these slots of machines that are yet to come. Nothing changes.
+    fn suppose(
+        &mut self,
+        now: Moment,
+        slots: FxHashMap<usize, u32>,
+        mut look: impl FnMut(&State, &mut Flow, &[Kept]),
+    ) {
         let mut open = FixedBitSet::with_capacity(self.field.kinds.len());
-        for class in self.field.classes.iter().filter(|class| class.coming > 0) {
+        for class in slots.keys().filter_map(|at| self.field.class(*at)) {
             open.union_with(&class.kinds);
         }
         if open.is_clear() {
-            return covered;
+            return;
         }
         self.close_seats(&mut open);
-        let mut flow = Flow::new(Slots::Coming);
+        let mut flow = Flow::new(Slots::Future(slots));
         let before = self.tree.usages();
         let mut kept = Vec::new();
         self.walk(now, &mut flow, &mut open, &mut kept);
-        // It was only tried: everything goes back to where it was.
+        look(self, &mut flow, &kept);
+        // It was only supposed: everything goes back to where it was.
         for one in kept.into_iter().rev() {
-            *covered.entry(one.head.strand).or_default() += 1;
             self.put_back(one, now);
         }
         self.tree.restore_usages(before);
-        covered
     }
 
     /// The kinds for which something may have changed for the better since the last plan.

@@ -313,6 +313,11 @@ impl Field {
         }
     }
 
+    /// The class of the machines that each pool would make.
+    pub fn futures(&self) -> FxHashMap<PoolId, usize> {
+        self.futures.clone()
+    }
+
     /// Classes at all, of whichever reach, that satisfy a kind's requirement.
     pub fn satisfying(&self, kind: &Kind) -> impl Iterator<Item = &Class> {
         let requirement = kind.requirement;

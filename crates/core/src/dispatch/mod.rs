@@ -28,7 +28,8 @@ pub use reason::{Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at
 pub use share::SharePolicy;
 pub use state::{Assignment, Event, Plan, ReasonChange, State};
 pub use yard::{
-    Band, PlaceView, PoolView, Price, Reach, RunnerView, SeatNeeds, StrandKey, Willingness, below,
+    Band, PlaceView, PoolView, Price, Reach, Room, RunnerView, SeatNeeds, StrandKey, Willingness,
+    below,
 };
 
 #[cfg(test)]

@@ -130,15 +130,26 @@ pub struct Standing {
     /// Slots of machines that are being made in them.
     #[serde(default)]
     pub coming: u32,
-    /// Why those pools would make no further one.
+    /// Why some of those pools can get no further one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub short: Vec<String>,
+    /// Those of them that have as many machines as their ceiling allows.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub full: Vec<Full>,
     /// The limit that its project has reached, or a team above it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Limit>,
     /// The seats that it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub seats: Vec<SeatStanding>,
+}
+
+/// A pool at its ceiling.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Full {
+    pub pool: String,
+    /// Machines that it may have.
+    pub ceiling: u32,
 }
 
 /// A limit that is reached.
@@ -197,13 +208,45 @@ impl Standing {
         }
     }
 
+    /// Counts one pool in reach whose machines would satisfy the requirement.
+    pub(super) fn count_maker(&mut self, pool: &PoolView) {
+        if pool.paused {
+            // What it would make would not take it either.
+            self.count(true, Willingness::Paused);
+            return;
+        }
+        self.makers_in_reach += 1;
+        self.coming += pool.coming;
+        if let Some(short) = &pool.short {
+            self.short.push(format!("{}: {short}", pool.name));
+        } else if let Some(ceiling) = pool.full {
+            let pool = pool.name.clone();
+            self.full.push(Full { pool, ceiling });
+        }
+    }
+
+    /// Whether no pool in reach would make a further machine.
+    fn held_back(&self) -> bool {
+        self.short.len() + self.full.len() >= self.makers_in_reach as usize
+    }
+
     /// How a requirement of a project at this path stands in a yard.
     pub fn of<'a>(
         requirement: &Requirement,
         project: &str,
+        pools: impl IntoIterator<Item = &'a PoolView>,
         yard: impl IntoIterator<Item = (&'a RunnerView, &'a PoolView)>,
     ) -> Standing {
         let mut standing = Standing::default();
+        for pool in pools {
+            let made = pool.makes.as_ref();
+            if made.is_some_and(|made| pool.admits(requirement, made)) {
+                standing.makers += 1;
+                if pool.reaches(project) {
+                    standing.count_maker(pool);
+                }
+            }
+        }
         for (runner, pool) in yard {
             if pool.admits(requirement, &runner.subject) {
                 standing.count(pool.reaches(project), pool.willingness(runner));
@@ -255,10 +298,18 @@ impl Standing {
                 }
             }
             _ => seat.unwrap_or(match self {
-                Standing { short, .. } if !short.is_empty() => Reason::SupplyShort,
+                Standing {
+                    makers_in_reach: 0, ..
+                } => Reason::AllBusy,
                 // It will be ordered as soon as the pool's keeper hears of it.
-                Standing { taking: 0, .. } => Reason::MachineComing,
-                _ => Reason::AllBusy,
+                _ if !self.held_back() => Reason::MachineComing,
+                Standing { short, .. } if !short.is_empty() => Reason::SupplyShort,
+                // At the ceiling: one that is there or coming has to become free, or to be replaced.
+                Standing { taking: 1.., .. } => Reason::AllBusy,
+                Standing { full, .. } if full.iter().any(|full| full.ceiling > 0) => {
+                    Reason::AllBusy
+                }
+                _ => Reason::SupplyShort,
             }),
         }
     }
@@ -276,6 +327,10 @@ impl Standing {
         match reason {
             Reason::AllBusy => {
                 let mut said = match self.taking {
+                    0 => format!(
+                        "every machine that could take it is taken; {}",
+                        self.full_said()
+                    ),
                     1 => "the 1 runner that could take it is busy".to_owned(),
                     n => format!("all {n} runners that could take it are busy"),
                 };
@@ -283,6 +338,9 @@ impl Standing {
                     if count > 0 {
                         said += &format!(", {count} more {} {state}", is(count));
                     }
+                }
+                if self.taking > 0 && !self.full.is_empty() {
+                    said += &format!("; {}", self.full_said());
                 }
                 said
             }
@@ -295,14 +353,16 @@ impl Standing {
             },
             Reason::SeatTaken => self.seats_said(SeatStanding::is_short, reason),
             Reason::SeatReserved => self.seats_said(SeatStanding::is_reserved, reason),
-            Reason::MachineComing if self.coming > 0 => {
-                format!("{} slots of machines that are being made", self.coming)
-            }
-            Reason::SupplyShort if !self.short.is_empty() => {
-                format!(
-                    "no further machine would be made: {}",
-                    self.short.join("; ")
-                )
+            Reason::MachineComing if self.coming > 0 => match self.coming {
+                1 => "a machine with a slot for it is coming".to_owned(),
+                n => format!("machines with {n} slots are coming"),
+            },
+            Reason::SupplyShort if !self.short.is_empty() || !self.full.is_empty() => {
+                let mut causes = self.short.clone();
+                if !self.full.is_empty() {
+                    causes.push(self.full_said());
+                }
+                format!("no further machine can be had: {}", causes.join("; "))
             }
             Reason::OutOfReach => {
                 let pools = if self.satisfying == 1 {
@@ -336,6 +396,14 @@ impl Standing {
 }
 
 impl Standing {
+    fn full_said(&self) -> String {
+        let said = self.full.iter().map(|full| match full.ceiling {
+            0 => format!("{} may have no machine", full.pool),
+            ceiling => format!("{} has as many machines as it may, {ceiling}", full.pool),
+        });
+        said.collect::<Vec<_>>().join("; ")
+    }
+
     fn seats_said(&self, which: impl Fn(&SeatStanding) -> bool, reason: Reason) -> String {
         let said: Vec<String> = self
             .seats
@@ -394,7 +462,10 @@ impl Mend {
                 "Start pennine-runner on the machine again, or add another machine.".to_owned()
             }
             Reason::Paused => "Resume the runner.".to_owned(),
-            Reason::AllBusy => "Wait, or add a machine.".to_owned(),
+            Reason::AllBusy => "Wait, add a machine, or raise its pool's ceiling.".to_owned(),
+            Reason::SupplyShort => {
+                "Raise what is used up, mend the supplier, or add a machine.".to_owned()
+            }
             _ => return None,
         };
         Some(Mend { said })

@@ -183,15 +183,10 @@ impl State {
             standing.taking += class.takes;
             standing.paused += class.paused;
             standing.offline += class.offline;
-            if class.future {
-                standing.makers_in_reach += 1;
-                standing.coming += class.coming;
-                let short = self
-                    .field
-                    .pools
-                    .get(&class.pool)
-                    .and_then(|pool| pool.short.clone());
-                standing.short.extend(short);
+            if class.future
+                && let Some(pool) = self.field.pools.get(&class.pool)
+            {
+                standing.count_maker(pool);
             }
         }
         standing

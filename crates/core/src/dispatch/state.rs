@@ -7,6 +7,7 @@ use super::reason::{Reason, Segment};
 use super::share::{Scale, SharePolicy};
 use super::tree::{Tree, Turn};
 use super::yard::{PlaceView, PoolView, RunnerView, StrandKey, Willingness};
+use crate::answer::Level;
 use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -274,6 +275,14 @@ impl State {
     /// Assigns as many waiting jobs as there are free slots for, in order, and says what the reasons of the others
     /// now are. What it assigns it counts as held at once. `fresh` gives the id of each new attempt.
     pub fn plan(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
+        let mut plan = self.start(now, fresh);
+        self.say_reasons(now, &mut plan);
+        plan
+    }
+
+    /// The assignments of a plan alone; the reasons of what is left waiting are said with [`State::say`], after what else
+    /// is decided meanwhile.
+    pub fn start(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
         self.keep_scale(now);
         if std::mem::take(&mut self.stale) {
             self.anew(now);
@@ -281,8 +290,15 @@ impl State {
         self.climb(now);
         let mut plan = Plan::default();
         self.start_jobs(now, fresh, &mut plan);
-        self.say_reasons(now, &mut plan);
         plan
+    }
+
+    /// Adds to a plan which strands wait for another reason than before.
+    pub fn say(&mut self, now: Moment, plan: &mut Plan) {
+        if std::mem::take(&mut self.stale) {
+            self.anew(now);
+        }
+        self.say_reasons(now, plan);
     }
 
     /// When the order of the waiting jobs changes next by itself.
@@ -308,12 +324,58 @@ impl State {
             })
     }
 
+    /// How a runner stands: how willing it is, how many of its slots are in use, and since when it has been idle.
+    pub fn load_of(&self, id: RunnerId) -> Option<(Willingness, u32, Moment)> {
+        let runner = self.field.runners.get(&id)?;
+        let used = u32::try_from(runner.holds.len()).unwrap_or(u32::MAX);
+        Some((
+            self.field.willingness(&runner.view),
+            used,
+            runner.idle_since,
+        ))
+    }
+
+    /// The pool as last told.
+    pub fn pool_view(&self, id: PoolId) -> Option<&PoolView> {
+        self.field.pools.get(&id)
+    }
+
     /// How many slots of a runner are in use.
     pub fn used_by(&self, runner: RunnerId) -> usize {
         self.holders
             .values()
             .filter(|held| held.runner == runner)
             .count()
+    }
+
+    /// Slots of machines that are being made.
+    pub fn coming(&self) -> u32 {
+        self.field.pools.values().map(|pool| pool.coming).sum()
+    }
+
+    /// How a pool stands: the jobs that wait and that it could take, and its slots.
+    pub fn level_of(&self, pool: PoolId) -> Level {
+        let mut level = Level {
+            coming: self.pool_view(pool).map_or(0, |pool| pool.coming),
+            ..Level::default()
+        };
+        let mut kinds = FixedBitSet::with_capacity(self.field.kinds.len());
+        for class in self.field.classes.iter().filter(|class| class.pool == pool) {
+            level.idle += class.free_slots;
+            if class.future || class.takes + class.paused + class.offline > 0 {
+                kinds.union_with(&class.kinds);
+            }
+        }
+        level.waiting = kinds
+            .ones()
+            .filter_map(|kind| self.field.kind(kind))
+            .map(|kind| kind.waiting)
+            .sum();
+        let held = self.field.runners.values();
+        let held = held.filter(|runner| runner.view.pool == pool);
+        let executing: usize = held.map(|runner| runner.holds.len()).sum();
+        level.executing = u32::try_from(executing).unwrap_or(u32::MAX);
+        level
     }
 
     /// How many slots are in use, on whatever runner.

@@ -105,6 +105,11 @@ pub struct RunnerView {
 }
 
 impl RunnerView {
+    /// Whether it finishes what it has and takes nothing new, for good.
+    pub fn drains(&self) -> bool {
+        self.wish == Wish::Drain
+    }
+
     /// Whether it would take a job now, slots aside.
     pub fn willingness(&self) -> Willingness {
         match (self.state, self.wish) {
@@ -163,8 +168,21 @@ pub struct PoolView {
     pub makes: Option<Subject>,
     /// Slots of machines that are being made.
     pub coming: u32,
-    /// Why no further machine would be made, in words, where that is so.
+    /// Why no further machine can be had, in words, where that is so: a budget, a quota, a failing supplier.
     pub short: Option<String>,
+    /// Its ceiling, where it has as many machines as that allows.
+    pub full: Option<u32>,
+}
+
+/// Room for slots in a pool that makes machines.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Room {
+    /// Slots of machines that are being made.
+    pub coming: u32,
+    /// Slots of further machines that may be made.
+    pub more: u32,
+    /// Slots of each of its machines.
+    pub slots: u32,
 }
 
 impl PoolView {

@@ -2,6 +2,7 @@
 
 pub mod attempt;
 pub mod job;
+pub mod machine;
 pub mod runner;
 
 /// An event that makes no sense in the state that a thing is in. Nothing changed.

@@ -72,7 +72,11 @@ impl Failure {
             &format!("There is no such {noun}"),
             format!("there is no {noun} {name:?}"),
         );
-        if ["job", "pool", "project", "runner", "team"].contains(&noun) {
+        if [
+            "job", "machine", "pool", "project", "runner", "supplier", "team",
+        ]
+        .contains(&noun)
+        {
             failure = failure.mend(format!("pennine {noun} list shows those that exist"));
         }
         failure

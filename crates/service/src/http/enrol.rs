@@ -1,5 +1,6 @@
 //! A machine joins.
 
+use super::accept::Peer;
 use super::answer::{Answer, Failure};
 use super::body::{JsonBody, check_labels, check_name};
 use super::runner_protocol::{check_protocol, check_slots};
@@ -17,13 +18,14 @@ use pennine_core::setting::{Set, Settings};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::runner::{self, About};
-use pennine_store::{Connection, audit, pool, ticket};
+use pennine_store::{Connection, audit, pool, ticket, trial};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
 
 /// A machine joins with its ticket.
 pub async fn enrol(
     State(app): State<App>,
+    peer: Peer,
     JsonBody(sent): JsonBody<Enrol>,
 ) -> Answer<(StatusCode, Json<Enrolled>)> {
     check_protocol(sent.protocol)?;
@@ -33,11 +35,18 @@ pub async fn enrol(
     let credential = secret::fresh(Purpose::Credential);
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
+    let hash = secret::hash(sent.ticket.trim());
+    let from = peer.0.map(|peer| peer.to_string());
+    if trial::joined(&mut connection, &hash, &sent.facts, from, now).await? {
+        let said =
+            "this machine was a trial: the service knows now that it comes, and it is removed";
+        return Err(Failure::gone("trial-over", "The trial is over", said));
+    }
     let joined = in_transaction(&mut connection, async |connection| {
         enrol_within(&app, connection, &sent, &labels, &credential, now).await
     })
     .await;
-    let (found, runner_id, runner_number) = match joined {
+    let (found, runner_id, runner_number, single_use) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let said = format!("the pool has a runner named {:?} already", sent.name);
             return Err(
@@ -71,6 +80,7 @@ pub async fn enrol(
             credential,
             installation: app.installation.id,
             installation_name: app.installation.name.clone(),
+            single_use,
         }),
     ))
 }
@@ -135,7 +145,7 @@ async fn enrol_within(
     labels: &[String],
     credential: &str,
     now: Moment,
-) -> Result<(ticket::Ticket, RunnerId, i64), EnrolEnd> {
+) -> Result<(ticket::Ticket, RunnerId, i64, bool), EnrolEnd> {
     let refuse = |failure: Failure| EnrolEnd::Refused(Box::new(failure.field("ticket")));
     let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
     else {
@@ -230,5 +240,6 @@ async fn enrol_within(
     }
     let joined = runner::list(connection, Some(&[id])).await?;
     let number = joined.first().map_or(0, |row| row.number);
-    Ok((found, id, number))
+    let single_use = joined.first().is_some_and(|row| row.single_use);
+    Ok((found, id, number, single_use))
 }

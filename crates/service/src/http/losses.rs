@@ -28,8 +28,8 @@ pub async fn between(
             continue;
         };
         let in_reach = |yard: &Yard| {
-            yard.standing(&requirement, &used.project, &key.seats)
-                .in_reach
+            let standing = yard.standing(&requirement, &used.project, &key.seats);
+            standing.in_reach + standing.makers_in_reach
         };
         if in_reach(before) > 0 && in_reach(after) == 0 {
             losses.push(Loss {

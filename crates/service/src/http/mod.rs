@@ -15,6 +15,7 @@ mod idempotency;
 mod jobs;
 mod logs;
 mod losses;
+mod machines;
 mod maintenance;
 mod mends;
 mod places;
@@ -30,6 +31,8 @@ mod seats;
 mod session;
 mod status;
 mod submit;
+mod suppliers;
+mod supply;
 mod tickets;
 mod trial;
 mod why;
@@ -76,6 +79,20 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(places::projects, places::add_project))
         .routes(routes!(pools::list, pools::add))
         .routes(routes!(pools::show, pools::change))
+        .routes(routes!(supply::relief))
+        .routes(routes!(supply::decisions))
+        .routes(routes!(machines::list))
+        .routes(routes!(machines::start))
+        .routes(routes!(machines::show))
+        .routes(routes!(machines::stop))
+        .routes(routes!(machines::console))
+        .routes(routes!(suppliers::list, suppliers::add))
+        .routes(routes!(
+            suppliers::show,
+            suppliers::change,
+            suppliers::remove
+        ))
+        .routes(routes!(suppliers::check))
         .routes(routes!(places::change, places::remove))
         .routes(routes!(seats::list, seats::add))
         .routes(routes!(seats::change))

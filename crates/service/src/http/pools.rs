@@ -4,15 +4,17 @@ use super::answer::{Answer, Failure, created};
 use super::auth::{Principal, Role};
 use super::body::{JsonBody, check_description, check_labels, check_name};
 use super::yard::{self, Yard};
-use super::{losses, places};
+use super::{losses, places, supply};
 use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
 use pennine_core::requirement::Requirement;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
+use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, Db, audit, place, pool};
 use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, Problem};
 use serde_json::json;
@@ -35,6 +37,8 @@ fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
         also: owned.pool.reach_also.clone(),
         paused: owned.pool.paused,
         needs: owned.pool.needs.clone(),
+        supply: owned.supply().cloned(),
+        standing: supply::standing(owned),
         runners: yard::counts(mine()),
         slots,
         free,
@@ -119,7 +123,16 @@ pub async fn add(
         reach_also: Vec::new(),
         paused: false,
         needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
+        supply: None,
     };
+    let like_supply = like.as_ref().and_then(|like| like.supply.clone());
+    row.supply = supply::changed(
+        &mut connection,
+        like_supply.map(|supply| supply.0),
+        new.supply.as_ref(),
+    )
+    .await?
+    .map(Jsonb);
     if let Some(like) = like {
         if row.description.is_empty() {
             row.description = like.description;
@@ -144,8 +157,7 @@ pub async fn add(
         }
         other => other?,
     }
-    let detail =
-        json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs});
+    let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "supply": row.supply.as_ref().map(|supply| &supply.0)});
     audit::write(
         &mut connection,
         row.created_at.0,
@@ -160,6 +172,7 @@ pub async fn add(
         &OwnedPool {
             pool: row,
             owner: owner.1,
+            standing: None,
         },
         &[],
     )))
@@ -250,6 +263,27 @@ pub async fn change(
     if let Some(also) = &change.also {
         next.pool.reach_also = paths(&mut connection, "also", also).await?;
     }
+    let asks = |pool: &OwnedPool| {
+        pool.supply().map(|supply| {
+            let Supply {
+                supplier,
+                image,
+                size,
+                settings,
+                ..
+            } = supply.clone();
+            (supplier, image, size, settings)
+        })
+    };
+    let asked = asks(&next);
+    let supply = next.pool.supply.clone().map(|supply| supply.0);
+    let supply = supply::changed(&mut connection, supply, change.supply.as_ref()).await?;
+    next.pool.supply = supply.map(Jsonb);
+    // What was learnt of machines that were made of something else says nothing of those to come.
+    let other = asked != asks(&next);
+    if other {
+        next.standing = None;
+    }
     let after = before.with_pool(&next);
     let now = app.clock.now();
     let losses = losses::between(&mut connection, &before, &after, now).await?;
@@ -265,7 +299,11 @@ pub async fn change(
                     .mend("read it again and repeat the change"),
             );
         }
+        if other {
+            pool::forget(&mut connection, next.pool.id.0).await?;
+        }
         let detail = json!({
+            "supply": next.supply(),
             "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
             "needs": next.pool.needs,
             "only": next.pool.reach_only, "also": next.pool.reach_also,
@@ -282,9 +320,14 @@ pub async fn change(
         app.feed.kick();
         done = true;
     }
+    let decisions = match next.supply() {
+        Some(_) => supply::foresee(&app, &mut connection, &next).await?,
+        None => Vec::new(),
+    };
     Ok(Json(ChangedPool {
         pool: shown(&next, &after.runners),
         done,
         losses,
+        decisions,
     }))
 }

@@ -77,6 +77,13 @@ impl Programs {
         }
     }
 
+    /// The runner's program for this host.
+    pub fn own(&self) -> Option<PathBuf> {
+        let named = self.folder.join(format!("{NAME}-{}", own_platform()));
+        let found = [self.folder.join(NAME), named];
+        found.into_iter().find(|path| path.is_file())
+    }
+
     fn read(&self) -> io::Result<Vec<Held>> {
         let mut held = Vec::new();
         for entry in std::fs::read_dir(&self.folder)? {

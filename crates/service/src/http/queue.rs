@@ -170,6 +170,16 @@ pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
         runners: u64::from(counts.joined()),
         offline: u64::from(counts.offline),
         any_pool: !yard.pools.is_empty(),
+        makers: yard
+            .pools
+            .iter()
+            .filter(|pool| pool.supply().is_some())
+            .count() as u64,
+        coming: yard
+            .pools
+            .iter()
+            .map(|pool| u64::from(pool.view().coming))
+            .sum(),
         longest: longest.map(|(reason, strand)| Longest {
             job: strand.first.clone(),
             requirement: strand.requirement.clone(),

@@ -8,7 +8,8 @@ use crate::app::App;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
-use pennine_store::{audit, credential};
+use pennine_core::id::RunnerId;
+use pennine_store::{audit, credential, runner};
 use pennine_wire::runner_protocol::{Leave, Renewed, WishHere};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde_json::json;
@@ -62,6 +63,12 @@ pub async fn leave(
     JsonBody(sent): JsonBody<Leave>,
 ) -> Answer<Json<ChangedRunner>> {
     let by = format!("somebody at {}", known.name);
+    if sent.used_up {
+        return leave_used_up(&app, known.id.0).await;
+    }
+    if sent.used_up {
+        return leave_used_up(&app, known.id.0).await;
+    }
     let retirement = Retirement {
         force: sent.force,
         // A machine that goes away does so whatever is lost by it; the answer says what is.
@@ -69,4 +76,20 @@ pub async fn leave(
         preview: false,
     };
     runners::retire_one(&app, known.id.0, retirement, &by).await
+}
+
+/// A single-use runner has done what it was for. Nobody loses by it.
+async fn leave_used_up(app: &App, id: RunnerId) -> Answer<Json<ChangedRunner>> {
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    runner::retire(&mut connection, id, "its one job is done", now).await?;
+    app.memory.runner_gone(id);
+    app.feed.kick();
+    let Json(runner) = runners::one(&mut connection, id).await?;
+    Ok(Json(ChangedRunner {
+        runner,
+        done: true,
+        losses: Vec::new(),
+        ends: Vec::new(),
+    }))
 }

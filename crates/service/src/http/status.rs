@@ -77,7 +77,7 @@ pub async fn skyline(
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
     let readings = level::since(&mut connection, now - window).await?;
-    let step = Duration::from_micros(u64::try_from(window.as_micros()).unwrap_or(u64::MAX) / STEPS);
+    let step = step_of(window);
     Ok(Json(Skyline {
         now,
         window_us: window.into(),
@@ -87,13 +87,24 @@ pub async fn skyline(
     }))
 }
 
+/// The length of a step of a window.
+pub fn step_of(window: Duration) -> Duration {
+    Duration::from_micros(u64::try_from(window.as_micros()).unwrap_or(u64::MAX) / STEPS)
+}
+
+/// When each step of a window ends, the earliest first.
+pub fn ends(now: Moment, step: Duration) -> impl Iterator<Item = Moment> {
+    (0..STEPS)
+        .rev()
+        .map(move |n| now - step * u32::try_from(n).unwrap_or(u32::MAX))
+}
+
 /// Turns readings into even steps: the highest demand within each, and what held at its end.
-fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<LevelStep> {
+pub fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<LevelStep> {
     let mut steps = Vec::new();
     let mut held: Option<Level> = None;
     let mut rest = readings.iter().peekable();
-    for n in (0..STEPS).rev() {
-        let end = now - step * u32::try_from(n).unwrap_or(u32::MAX);
+    for (n, end) in (0..STEPS).rev().zip(ends(now, step)) {
         let mut peak = held;
         while let Some((_, level)) = rest.next_if(|(at, _)| *at <= end) {
             let waiting = peak.map_or(0, |peak| peak.waiting).max(level.waiting);

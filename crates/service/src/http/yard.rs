@@ -5,7 +5,7 @@ use pennine_core::dispatch::{
     Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
 };
 use pennine_core::id::{PoolId, RunnerId};
-use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::maintenance::{Calendar, Maintenance};
@@ -37,11 +37,18 @@ pub struct Yard {
 
 /// The state as people see it: a connected runner that takes work is busy when its slots are all used.
 pub fn shown_state(runner: &Runner) -> RunnerState {
-    if !matches!(runner.state.0, RunnerState::Available | RunnerState::Busy) {
+    let last = runner.single_use && runner.state.0 == RunnerState::Draining;
+    if !matches!(runner.state.0, RunnerState::Available | RunnerState::Busy) && !last {
         return runner.state.0;
     }
+    // What a single-use runner executes is its last; people see that it is busy.
+    let wish = if runner.single_use && runner.used() > 0 {
+        Wish::Work
+    } else {
+        runner.wish.0
+    };
     let seen = RunnerEvent::Seen {
-        wish: runner.wish.0,
+        wish,
         used: runner.used(),
         slots: runner.room(),
     };
@@ -208,7 +215,8 @@ impl Yard {
         project: &str,
         needs: &SeatNeeds,
     ) -> Standing {
-        let mut standing = Standing::of(requirement, project, self.joined());
+        let pools = self.pool_views.values();
+        let mut standing = Standing::of(requirement, project, pools, self.joined());
         standing.limit = self.limit(project);
         standing.seats = needs
             .iter()

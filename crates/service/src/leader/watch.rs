@@ -53,8 +53,7 @@ impl Term<'_> {
         let mut connection = self.app.store.get().await?;
         for pool in pools {
             if let Some(pool) = pool::get(&mut connection, pool).await? {
-                let view = self.calendar.pool(&pool, now);
-                self.state.apply(Event::Pool(Box::new(view)), now);
+                self.pool_changed(&pool, now);
             }
         }
         let runners: Vec<RunnerId> = runners.into_iter().collect();
@@ -66,7 +65,7 @@ impl Term<'_> {
     }
 
     /// Ends jobs that have waited as long as they would.
-    pub(super) async fn give_up(&self, now: Moment) -> Result<(), End> {
+    pub(super) async fn give_up_waiting(&self, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.leader().await?;
         let given_up = job::end_unrun(&mut connection, self.epoch, Unrun::GaveUp, now).await?;
         if !given_up.is_empty() {
@@ -91,7 +90,8 @@ impl Term<'_> {
         }
         self.silent_runners(&seen, now).await?;
         self.leases(&seen, now).await?;
-        self.give_up(now).await?;
+        self.give_up_waiting(now).await?;
+        self.keep_machines(now).await?;
         self.reading(now).await?;
         // Jobs climb bands as time passes.
         if self.state.next_climb().is_some_and(|at| at <= now) {
@@ -199,7 +199,7 @@ impl Term<'_> {
             waiting: small(self.peak.max(self.state.waiting())),
             executing: small(self.state.used()),
             idle: u32::try_from(free).unwrap_or(u32::MAX),
-            coming: 0,
+            coming: self.state.coming(),
         };
         self.peak = 0;
         let changed = self

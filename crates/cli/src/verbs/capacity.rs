@@ -1,0 +1,485 @@
+//! `pennine capacity`, and what pools say of their machines.
+
+use crate::trouble::Trouble;
+use crate::view;
+use clap::{Args, Subcommand};
+use pennine_client::Client;
+use pennine_core::answer::{Level, LevelStep};
+use pennine_core::capacity::{Money, Supply, Times, Week};
+use pennine_core::dispatch::Price;
+use pennine_core::fact::{FactValue, Facts};
+use pennine_core::time::spoken;
+use pennine_wire::{CapacityDecision, Pool, Relief, SupplyChange};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// What was decided about machines, and why; the newest last.
+    Log {
+        /// Of this pool alone.
+        #[arg(long)]
+        pool: Option<String>,
+        /// How many.
+        #[arg(long, value_name = "N", default_value_t = 30)]
+        last: usize,
+    },
+}
+
+/// `pennine capacity`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    let Verb::Log { pool, last } = verb;
+    let mut all = Vec::new();
+    let mut cursor = None;
+    while all.len() < last {
+        let page = client.decisions(pool.as_deref(), cursor.as_deref()).await?;
+        all.extend(page.items);
+        cursor = page.next;
+        if cursor.is_none() {
+            break;
+        }
+    }
+    all.truncate(last);
+    if json {
+        return view::json(&all);
+    }
+    if all.is_empty() {
+        return view::line(
+            "Nothing was decided yet. A pool gets machines with: pennine pool set POOL --supplier NAME",
+        );
+    }
+    all.reverse();
+    let now = client.status().await?.now;
+    view::print(&view::table(
+        &["when", "pool", "decision"],
+        all.iter()
+            .map(|one| vec![view::ago(one.at, now), one.pool.clone(), one.said.clone()]),
+    ))
+}
+
+/// Decisions as lines.
+pub fn decisions(all: &[CapacityDecision]) -> String {
+    all.iter().map(|one| format!("  {}\n", one.said)).collect()
+}
+
+/// How a pool gets machines.
+#[derive(Args, Clone, Debug, Default)]
+#[command(next_help_heading = "How it gets machines")]
+pub struct Supplied {
+    /// Who makes its machines (pennine supplier list); empty for nobody: people bring them.
+    #[arg(long, value_name = "NAME")]
+    supplier: Option<String>,
+    /// What they are made from, as the supplier understands it.
+    #[arg(long)]
+    image: Option<String>,
+    /// How large they are, as the supplier understands it.
+    #[arg(long)]
+    size: Option<String>,
+    /// What else the supplier is told of each, as NAME=VALUE; may be given several times.
+    #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
+    settings: Vec<(String, String)>,
+    /// Never fewer machines than this.
+    #[arg(long, value_name = "N")]
+    floor: Option<u32>,
+    /// Never more machines than this.
+    #[arg(long, value_name = "N")]
+    ceiling: Option<u32>,
+    /// Machines kept idle beyond demand.
+    #[arg(long, value_name = "N")]
+    spare: Option<u32>,
+    /// How long a machine that nobody wants is kept idle: 5m, 1h.
+    #[arg(long, value_name = "TIME", value_parser = view::time)]
+    dwell: Option<Duration>,
+    /// A machine takes one job and is replaced.
+    #[arg(long, conflicts_with = "standing")]
+    single_use: bool,
+    /// A machine takes many jobs.
+    #[arg(long)]
+    standing: bool,
+    /// How many jobs a machine takes at once.
+    #[arg(long, value_name = "N")]
+    slots: Option<u32>,
+    /// What an hour of a machine costs, where the supplier does not say: 0.25.
+    #[arg(long, value_name = "AMOUNT", value_parser = amount)]
+    price: Option<u64>,
+    /// What its machines may cost in a day.
+    #[arg(long, value_name = "AMOUNT", value_parser = amount)]
+    day_budget: Option<u64>,
+    /// What its machines may cost in a month.
+    #[arg(long, value_name = "AMOUNT", value_parser = amount)]
+    month_budget: Option<u64>,
+    /// A floor or spare for a part of the week, as 'mon-fri 08:00-18:00 floor=2 spare=1'; may be given several times,
+    /// and empty for none.
+    #[arg(long = "during", value_name = "TIMES", value_parser = during)]
+    during: Vec<During>,
+    /// The time zone of these times and of the budgets: Europe/Dublin; UTC when not given.
+    #[arg(long, value_name = "ZONE")]
+    zone: Option<String>,
+    /// What its machines are, as NAME=VALUE, where it is not to be found out with the first; may be given several times.
+    #[arg(long = "fact", value_name = "NAME=VALUE", value_parser = pair)]
+    facts: Vec<(String, String)>,
+    /// Let it be as if this had never been set: price, day-budget, month-budget, or a setting's name.
+    #[arg(long, value_name = "WHAT")]
+    clear: Vec<String>,
+}
+
+/// A stretch of the week, or none.
+#[derive(Clone, Debug)]
+struct During(Option<Times>);
+
+fn pair(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("it has to be NAME=VALUE")?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
+/// An amount of money, in millionths.
+pub fn amount(text: &str) -> Result<u64, String> {
+    let wrong = || "it is an amount such as 12 or 0.25, with up to 6 decimals".to_owned();
+    let (whole, rest) = text.split_once('.').unwrap_or((text, ""));
+    let digits = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
+    if whole.is_empty() || rest.len() > 6 || !digits(whole) || !digits(rest) {
+        return Err(wrong());
+    }
+    let whole: u64 = whole.parse().map_err(|_| wrong())?;
+    let rest: u64 = format!("{rest:0<6}").parse().map_err(|_| wrong())?;
+    whole
+        .checked_mul(1_000_000)
+        .and_then(|all| all.checked_add(rest))
+        .ok_or_else(wrong)
+}
+
+fn during(text: &str) -> Result<During, String> {
+    if text.trim().is_empty() {
+        return Ok(During(None));
+    }
+    let usage = "it is like 'mon-fri 08:00-18:00 floor=2 spare=1'";
+    let mut words = text.split_whitespace();
+    let (days, times) = words.next().zip(words.next()).ok_or(usage)?;
+    let (from, until) = times.split_once('-').ok_or(usage)?;
+    let mut found = Times {
+        days: days_of(days)?,
+        from: from.to_owned(),
+        until: until.to_owned(),
+        floor: None,
+        spare: None,
+    };
+    for word in words {
+        let (name, value) = word.split_once('=').ok_or(usage)?;
+        let value = value
+            .parse()
+            .map_err(|_| format!("{value:?} is no number"))?;
+        match name {
+            "floor" => found.floor = Some(value),
+            "spare" => found.spare = Some(value),
+            other => return Err(format!("{other:?} is neither floor nor spare; {usage}")),
+        }
+    }
+    let week = Week {
+        zone: String::new(),
+        times: vec![found.clone()],
+    };
+    week.check().map_err(|error| error.to_string())?;
+    Ok(During(Some(found)))
+}
+
+fn days_of(text: &str) -> Result<std::collections::BTreeSet<pennine_core::capacity::Day>, String> {
+    let day = |word: &str| {
+        serde_json::from_value::<pennine_core::capacity::Day>(serde_json::json!(
+            word.to_lowercase()
+        ))
+        .map_err(|_| format!("{word:?} is no day: mon, tue, wed, thu, fri, sat, sun"))
+    };
+    let mut days = std::collections::BTreeSet::new();
+    for part in text.split(',') {
+        match part.split_once('-') {
+            None => {
+                days.insert(day(part)?);
+            }
+            Some((first, last)) => {
+                let (first, last) = (day(first)?, day(last)?);
+                let all = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+                let mut on = false;
+                // Twice round the week: sat-mon goes over its end.
+                for word in all.iter().chain(&all) {
+                    let one = day(word)?;
+                    on |= one == first;
+                    if on {
+                        days.insert(one);
+                    }
+                    if on && one == last {
+                        break;
+                    }
+                }
+            }
+        }
+    }
+    Ok(days)
+}
+
+impl Supplied {
+    /// What is to change; nothing where nothing was given.
+    pub fn change(self) -> Result<Option<SupplyChange>, Trouble> {
+        let week = match (self.during.is_empty(), &self.zone) {
+            (true, None) => None,
+            (true, Some(_)) => {
+                return Err(Trouble::Usage(
+                    "--zone goes with --during: say the times of the week again".to_owned(),
+                ));
+            }
+            (false, zone) => Some(Week {
+                zone: zone.clone().unwrap_or_default(),
+                times: self.during.iter().filter_map(|one| one.0.clone()).collect(),
+            }),
+        };
+        let facts: Facts = self
+            .facts
+            .into_iter()
+            .map(|(name, value)| {
+                let value = match value.parse() {
+                    Ok(count) => FactValue::Count(count),
+                    Err(_) => FactValue::Text(value),
+                };
+                (name, value)
+            })
+            .collect();
+        let change = SupplyChange {
+            supplier: self.supplier,
+            image: self.image,
+            size: self.size,
+            settings: self.settings.into_iter().collect::<BTreeMap<_, _>>(),
+            floor: self.floor,
+            ceiling: self.ceiling,
+            spare: self.spare,
+            dwell_us: self.dwell.map(Into::into),
+            single_use: (self.single_use || self.standing).then_some(self.single_use),
+            slots: self.slots,
+            price: self.price.map(Price),
+            day_budget: self.day_budget.map(Money),
+            month_budget: self.month_budget.map(Money),
+            week,
+            facts: (!facts.is_empty()).then_some(facts),
+            clear: self
+                .clear
+                .into_iter()
+                .map(|name| match name.as_str() {
+                    "day-budget" => "day_budget".to_owned(),
+                    "month-budget" => "month_budget".to_owned(),
+                    _ => name,
+                })
+                .collect(),
+        };
+        Ok((change != SupplyChange::default()).then_some(change))
+    }
+}
+
+/// How a pool gets machines, in some lines.
+pub fn standing(pool: &Pool) -> String {
+    let (Some(supply), Some(standing)) = (&pool.supply, &pool.standing) else {
+        return String::new();
+    };
+    let numbers = &standing.numbers;
+    let kind = if supply.single_use {
+        "single-use"
+    } else {
+        "standing"
+    };
+    let mut text = format!(
+        "  machines from {}{}: {kind}, floor {}, spare {}, ceiling {}, kept {} idle\n",
+        supply.supplier,
+        made_of(supply),
+        supply.floor,
+        supply.spare,
+        supply.ceiling,
+        spoken(supply.dwell_us.into()),
+    );
+    for times in &supply.week.times {
+        let days: Vec<String> = times
+            .days
+            .iter()
+            .filter_map(|day| Some(serde_json::to_value(day).ok()?.as_str()?.to_owned()))
+            .collect();
+        let floor = times.floor.map(|floor| format!(" floor {floor}"));
+        let spare = times.spare.map(|spare| format!(" spare {spare}"));
+        text += &format!(
+            "    {} {} to {} {}:{}{}\n",
+            days.join(","),
+            times.from,
+            times.until,
+            if supply.week.zone.is_empty() {
+                "UTC"
+            } else {
+                &supply.week.zone
+            },
+            floor.unwrap_or_default(),
+            spare.unwrap_or_default()
+        );
+    }
+    if standing.price.0 > 0 {
+        let budget = [
+            (supply.budget.day, "a day"),
+            (supply.budget.month, "a month"),
+        ];
+        let budget: String = budget
+            .into_iter()
+            .filter_map(|(limit, each)| Some(format!(", at most {} {each}", limit?)))
+            .collect();
+        text += &format!("    {} an hour each{budget}\n", Money(standing.price.0));
+    }
+    text += &format!(
+        "  {} busy, {} idle, {} coming, {} leaving, {} being removed\n",
+        numbers.busy, numbers.idle, numbers.coming, numbers.leaving, numbers.releasing
+    );
+    if let Some(short) = &standing.short {
+        text += &format!("  NO FURTHER MACHINE: {short}\n");
+    } else if !standing.known {
+        text += "  what its machines are is not known before the first has come\n";
+    }
+    text
+}
+
+fn made_of(supply: &Supply) -> String {
+    let parts: Vec<&str> = [&supply.image, &supply.size]
+        .into_iter()
+        .filter(|part| !part.is_empty())
+        .map(String::as_str)
+        .collect();
+    if parts.is_empty() {
+        String::new()
+    } else {
+        format!(" ({})", parts.join(", "))
+    }
+}
+
+/// A pool's demand and machines over the last minutes, and the last decisions.
+pub async fn watched(client: &Client, name: &str) -> Result<String, Trouble> {
+    let pool = client.pool(name).await?;
+    let relief = client.relief(name, 10).await?;
+    let mut text = format!("{}\n{}\n", headline(&pool, &relief.level), standing(&pool));
+    text += &drawn(&relief);
+    let mut last: Vec<CapacityDecision> = relief.decisions.iter().take(10).cloned().collect();
+    last.reverse();
+    if !last.is_empty() {
+        text += "\n";
+        text += &view::table(
+            &["when", "decision"],
+            last.iter()
+                .map(|one| vec![view::ago(one.at, relief.now), one.said.clone()]),
+        );
+    }
+    Ok(text)
+}
+
+fn headline(pool: &Pool, level: &Level) -> String {
+    let jobs = |n: u32| {
+        if n == 1 {
+            "1 job waits".to_owned()
+        } else {
+            format!("{n} jobs wait")
+        }
+    };
+    match level.waiting {
+        0 => format!(
+            "{}: nothing waits for it; {} of its slots execute, {} are idle, {} are coming.",
+            pool.name, level.executing, level.idle, level.coming
+        ),
+        n => format!(
+            "{}: {} that it could take; {} of its slots execute, {} are idle, {} are coming.",
+            pool.name,
+            jobs(n),
+            level.executing,
+            level.idle,
+            level.coming
+        ),
+    }
+}
+
+/// How wide and high the drawing is.
+const COLUMNS: usize = 80;
+const ROWS: u32 = 10;
+
+/// The relief in characters: what executes, what is idle, what is coming, and the demand above or within.
+fn drawn(relief: &Relief) -> String {
+    let columns: Vec<Level> = (0..COLUMNS)
+        .map(|column| {
+            let from = relief.window_us.0 - relief.window_us.0 * column as u64 / COLUMNS as u64;
+            let until =
+                relief.window_us.0 - relief.window_us.0 * (column as u64 + 1) / COLUMNS as u64;
+            let within = |step: &&LevelStep| step.ago_us.0 <= from && step.ago_us.0 > until;
+            let mut found = Level::default();
+            for step in relief.steps.iter().filter(within) {
+                let level = step.level;
+                found = Level {
+                    waiting: found.waiting.max(level.waiting),
+                    ..level
+                };
+            }
+            found
+        })
+        .collect();
+    let high = |level: &Level| {
+        (level.executing + level.waiting).max(level.executing + level.idle + level.coming)
+    };
+    let top = columns.iter().map(high).max().unwrap_or(0).max(1);
+    let mut text = String::new();
+    for row in (0..ROWS).rev() {
+        // What the row stands for, in slots: its lower edge.
+        let edge = (f64::from(row) * f64::from(top) / f64::from(ROWS)).floor() as u32;
+        let mark = if row == ROWS - 1 { top } else { edge };
+        text += &format!("{mark:>5} ");
+        for level in &columns {
+            text.push(cell(level, edge));
+        }
+        text.push('\n');
+    }
+    let ago = spoken(relief.window_us.into());
+    text += &format!(
+        "      {ago} ago{:>width$}\n",
+        "now",
+        width = COLUMNS - ago.len() - 4
+    );
+    text += "      # executing   . idle   ~ coming   ' demand above what is there\n";
+    text
+}
+
+fn cell(level: &Level, edge: u32) -> char {
+    let (executing, there) = (level.executing, level.executing + level.idle);
+    match edge {
+        edge if edge < executing => '#',
+        edge if edge < there => '.',
+        edge if edge < there + level.coming => '~',
+        edge if edge < executing + level.waiting => '\'',
+        _ => ' ',
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn amounts_are_exact() {
+        assert_eq!(amount("12"), Ok(12_000_000));
+        assert_eq!(amount("0.25"), Ok(250_000));
+        assert_eq!(amount("0.000001"), Ok(1));
+        for wrong in ["", ".5", "1.0000001", "-1", "1e3", "99999999999999999999"] {
+            assert!(amount(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn a_part_of_the_week_is_read_over_its_end() {
+        let found = during("fri-mon 22:00-06:00 floor=2").unwrap().0.unwrap();
+        let days = serde_json::to_value(&found.days).unwrap();
+        assert_eq!(days, serde_json::json!(["mon", "fri", "sat", "sun"]));
+        assert_eq!((found.floor, found.spare), (Some(2), None));
+        assert!(during("").unwrap().0.is_none());
+        for wrong in [
+            "mon",
+            "mon 8-9 floor=1",
+            "mon 08:00-09:00",
+            "someday 08:00-09:00 floor=1",
+        ] {
+            assert!(during(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,295 @@
+//! `pennine supplier`.
+
+use crate::trouble::Trouble;
+use crate::view;
+use clap::{Args, Subcommand};
+use pennine_client::Client;
+use pennine_core::capacity::Money;
+use pennine_core::time::Moment;
+use pennine_wire::{NewSupplier, Supplier, SupplierChange, SupplierCheck};
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::time::Duration;
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// List the suppliers.
+    List,
+    /// Show one supplier: what it is, what it can do, what is wrong with it.
+    Show {
+        /// Its name.
+        name: String,
+    },
+    /// Add a supplier.
+    Add {
+        /// Its name.
+        name: String,
+        /// What it is: local (processes on the service's host), command (a program of your own), standin-cloud.
+        #[arg(long)]
+        kind: String,
+        #[command(flatten)]
+        set: SupplierSettings,
+    },
+    /// Change a supplier. A setting or secret that is empty is taken away.
+    Set {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        set: SupplierSettings,
+    },
+    /// Order a trial machine, see it come, learn what it is, and remove it.
+    Check {
+        /// Its name.
+        name: String,
+        /// What the trial machine is made from.
+        #[arg(long, default_value = "")]
+        image: String,
+        /// How large it is.
+        #[arg(long, default_value = "")]
+        size: String,
+        /// What else the supplier is told of it, as NAME=VALUE; may be given several times.
+        #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
+        settings: Vec<(String, String)>,
+    },
+    /// Remove a supplier that no pool names and of which no machine is on record.
+    Remove {
+        /// Its name.
+        name: String,
+    },
+}
+
+#[derive(Args, Clone)]
+pub struct SupplierSettings {
+    /// A setting, as NAME=VALUE; may be given several times.
+    #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
+    settings: Vec<(String, String)>,
+    /// A setting that is kept locked and never shown again, as NAME=FILE, or NAME=- for what is typed; may be given several
+    /// times.
+    #[arg(long = "secret", value_name = "NAME=FILE", value_parser = pair)]
+    secrets: Vec<(String, String)>,
+    /// The most machines that it may make, whatever it says itself.
+    #[arg(long, value_name = "N")]
+    quota: Option<u32>,
+    /// How long a machine may take to join before it is given up: 90s, 5m.
+    #[arg(long, value_name = "TIME", value_parser = view::time)]
+    boot_limit: Option<Duration>,
+}
+
+fn pair(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("it has to be NAME=VALUE")?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
+/// Secrets from the files that were named.
+fn secrets(named: Vec<(String, String)>) -> Result<BTreeMap<String, String>, Trouble> {
+    let read = |(name, file): (String, String)| {
+        let unreadable =
+            |error: std::io::Error| Trouble::Usage(format!("the secret {name} in {file}: {error}"));
+        let mut text = String::new();
+        match file.as_str() {
+            "" => {}
+            "-" => {
+                let stdin = std::io::stdin().lock();
+                stdin
+                    .take(100_000)
+                    .read_to_string(&mut text)
+                    .map_err(unreadable)?;
+            }
+            path => text = std::fs::read_to_string(path).map_err(unreadable)?,
+        }
+        let text = text.trim_end_matches(['\n', '\r']).to_owned();
+        Ok((name, text))
+    };
+    named.into_iter().map(read).collect()
+}
+
+/// `pennine supplier`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    match verb {
+        Verb::List => {
+            let all = client.suppliers().await?;
+            if json {
+                return view::json(&all);
+            }
+            if all.items.is_empty() {
+                return view::line(
+                    "There is no supplier yet. Machines on the service's own host come with: pennine supplier add here --kind local",
+                );
+            }
+            let now = client.status().await?.now;
+            view::print(&view::table(
+                &["supplier", "kind", "machines", "pools", "how it is"],
+                all.items.iter().map(|one| {
+                    vec![
+                        one.name.clone(),
+                        one.kind.clone(),
+                        machines(one),
+                        one.pools.join(", "),
+                        well(one, now),
+                    ]
+                }),
+            ))
+        }
+        Verb::Show { name } => {
+            let one = client.supplier(&name).await?;
+            if json {
+                return view::json(&one);
+            }
+            let now = client.status().await?.now;
+            view::print(&shown(&one, now))
+        }
+        Verb::Add { name, kind, set } => {
+            let new = NewSupplier {
+                name,
+                kind,
+                settings: set.settings.into_iter().collect(),
+                secrets: secrets(set.secrets)?,
+                quota: set.quota,
+                boot_limit_us: set.boot_limit.map(Into::into),
+            };
+            let made = client.add_supplier(&new).await?;
+            if json {
+                return view::json(&made);
+            }
+            view::line(format!(
+                "Added the supplier {0}. See whether it works with: pennine supplier check {0}",
+                made.name
+            ))
+        }
+        Verb::Set { name, set } => {
+            let change = SupplierChange {
+                settings: set.settings.into_iter().collect(),
+                secrets: secrets(set.secrets)?,
+                quota: set.quota,
+                boot_limit_us: set.boot_limit.map(Into::into),
+            };
+            let changed = client.change_supplier(&name, &change).await?;
+            if json {
+                return view::json(&changed);
+            }
+            view::line(format!("Changed the supplier {name}."))
+        }
+        Verb::Check {
+            name,
+            image,
+            size,
+            settings,
+        } => {
+            if !json {
+                view::line(format!(
+                    "Ordering a trial machine from {name}; this may take as long as its machines take to come up ..."
+                ))?;
+            }
+            let how = SupplierCheck {
+                image,
+                size,
+                settings: settings.into_iter().collect(),
+            };
+            let checked = client.check_supplier(&name, &how).await?;
+            if json {
+                return view::json(&checked);
+            }
+            let mut text = view::table(
+                &["", "what", "took", "found"],
+                checked.steps.iter().map(|step| {
+                    vec![
+                        if step.well { "well" } else { "BAD" }.to_owned(),
+                        step.what.clone(),
+                        view::length(step.took_us),
+                        step.said.clone(),
+                    ]
+                }),
+            );
+            if !checked.facts.is_empty() {
+                let facts: Vec<String> = checked
+                    .facts
+                    .iter()
+                    .map(|(name, value)| format!("{name} {value}"))
+                    .collect();
+                text += &format!("\nIts machines are: {}\n", facts.join(", "));
+            }
+            if !checked.console.is_empty() {
+                text += "\nWhat the trial machine printed:\n";
+                for line in checked.console.lines() {
+                    text += &format!("  {line}\n");
+                }
+            }
+            view::print(&text)?;
+            if checked.well {
+                Ok(())
+            } else {
+                Err(Trouble::Here(
+                    "the supplier does not work as it should".to_owned(),
+                ))
+            }
+        }
+        Verb::Remove { name } => {
+            client.remove_supplier(&name).await?;
+            if json {
+                return view::json(&serde_json::json!({"removed": name}));
+            }
+            view::line(format!("Removed the supplier {name}."))
+        }
+    }
+}
+
+fn machines(one: &Supplier) -> String {
+    let quota = one
+        .quota
+        .into_iter()
+        .chain(one.offer.as_ref().and_then(|offer| offer.quota))
+        .min();
+    match quota {
+        Some(quota) => format!("{} of {quota}", one.machines),
+        None => one.machines.to_string(),
+    }
+}
+
+fn well(one: &Supplier, now: Moment) -> String {
+    match (&one.trouble, &one.offer) {
+        (Some(trouble), _) => format!(
+            "FAILS since {}: {}; next try {}",
+            view::ago(trouble.since, now),
+            view::cut(&trouble.said, 60),
+            view::due(trouble.retry_at, now)
+        ),
+        (None, Some(_)) => "well".to_owned(),
+        (None, None) => "not asked yet".to_owned(),
+    }
+}
+
+fn shown(one: &Supplier, now: Moment) -> String {
+    let mut text = format!(
+        "{} ({}): {}\n  machines: {}; pools: {}\n",
+        one.name,
+        one.kind,
+        well(one, now),
+        machines(one),
+        if one.pools.is_empty() {
+            "none".to_owned()
+        } else {
+            one.pools.join(", ")
+        }
+    );
+    for (name, value) in &one.settings {
+        text += &format!("  {name} = {value}\n");
+    }
+    for name in &one.secrets {
+        text += &format!("  {name} is kept locked\n");
+    }
+    if let Some(offer) = &one.offer {
+        for (size, price) in &offer.sizes {
+            text += &format!("  size {size}: {} an hour\n", Money(price.0));
+        }
+        if !offer.images.is_empty() {
+            text += &format!("  images: {}\n", offer.images.join(", "));
+        }
+        if !offer.zones.is_empty() {
+            text += &format!("  zones: {}\n", offer.zones.join(", "));
+        }
+        if !offer.said.is_empty() {
+            text += &format!("  {}\n", offer.said);
+        }
+    }
+    text
+}

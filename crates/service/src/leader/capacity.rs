@@ -1,0 +1,779 @@
+//! The leader keeps the pools' machines: what the keeper decides is written down under the fence, and then the suppliers
+//! are asked.
+
+use super::{End, Term};
+use crate::app::App;
+use crate::supply::hands::{Done, Hands, order_of};
+use crate::{secret, supply};
+use jiff::tz::TimeZone;
+use pennine_core::answer::Level;
+use pennine_core::capacity::{
+    Decided, Event, Keeper, MachineView, Meter, PoolCare, PoolStanding, Scope, Supply, Trouble,
+};
+use pennine_core::dispatch::{Event as Told, RunnerView};
+use pennine_core::id::{MachineId, PoolId, RunnerId, SupplierId};
+use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::time::Moment;
+use pennine_store::capacity::{self, Decision};
+use pennine_store::machine::{self, Detail, Machine, NewMachine};
+use pennine_store::pool::{self, Learnt, OwnedPool};
+use pennine_store::supplier::{self, Supplier as Row};
+use pennine_store::{Connection, Db, runner, trial};
+use pennine_suppliers::{Fault, Found, Offer, Placed, Stage};
+use rand::RngExt;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::time::Duration;
+
+/// A ticket outlives the time in which its machine has to join.
+const TICKET_EXTRA: Duration = Duration::from_secs(60);
+/// What the list of a supplier does not name is gone only when it was taken before this long a time ago.
+const SETTLES: Duration = Duration::from_secs(1);
+/// Facts by which machines of one kind differ.
+const INDIVIDUAL: [&str; 2] = ["host", "disk"];
+
+/// What the leader knows for keeping machines.
+pub(super) struct Yardkeeping {
+    pub keeper: Keeper,
+    pub hands: Hands,
+    suppliers: BTreeMap<SupplierId, Row>,
+    /// Pools that make machines, by id.
+    pools: BTreeMap<PoolId, OwnedPool>,
+    by_runner: BTreeMap<RunnerId, MachineId>,
+    /// When the supplier took a machine's order.
+    accepted: BTreeMap<MachineId, (Moment, String)>,
+    /// What was last written of pools, and of suppliers' troubles.
+    written: BTreeMap<PoolId, PoolStanding>,
+    troubles: BTreeMap<SupplierId, Trouble>,
+    /// Suppliers whose last list could not be had.
+    listless: HashSet<SupplierId>,
+    levels: BTreeMap<PoolId, Level>,
+    /// How pools stood at the last decision.
+    pub last: Vec<PoolStanding>,
+}
+
+/// The time zone of a pool's week.
+pub fn zone(supply: &Supply) -> TimeZone {
+    match supply.week.zone.as_str() {
+        "" => TimeZone::UTC,
+        name => TimeZone::get(name).unwrap_or(TimeZone::UTC),
+    }
+}
+
+/// A pool as the keeper sees it, if it makes machines.
+pub fn care(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option<PoolCare> {
+    let supply = pool.supply()?;
+    let supplier = suppliers.iter().find(|row| row.name == supply.supplier);
+    Some(PoolCare {
+        id: pool.pool.id.0,
+        name: pool.pool.name.clone(),
+        supplier: supplier.map(|row| row.id.0).unwrap_or_default(),
+        supply: supply.clone(),
+        zone: zone(supply),
+        price: pool.price(),
+        paused,
+    })
+}
+
+/// A keeper that knows what the record holds: suppliers, machines, what was spent. Its pools are told apart.
+pub async fn keeper(
+    connection: &mut Connection,
+    cares: &[PoolCare],
+    suppliers: &[Row],
+    machines: &[Machine],
+    now: Moment,
+) -> pennine_store::Result<Keeper> {
+    let mut keeper = Keeper::default();
+    for row in suppliers {
+        keeper.apply(Event::Maker(supply::maker(row)), now);
+        if let Some(((said, since), until)) =
+            row.trouble.clone().zip(row.trouble_since).zip(row.retry_at)
+            && until.0 > now
+        {
+            keeper.resume_trouble(row.id.0, said, since.0, until.0);
+        }
+    }
+    for care in cares {
+        let (day, month) = Meter::windows(now, &care.zone);
+        let (day, month) = (
+            machine::paid(connection, care.id, day).await?,
+            machine::paid(connection, care.id, month).await?,
+        );
+        keeper.apply(Event::Pool(Box::new(care.clone())), now);
+        keeper.paid_before(care.id, day, month);
+    }
+    for machine in machines {
+        keeper.apply(Event::Machine(machine.view()), now);
+        if machine.runner_retired {
+            keeper.apply(Event::Left(machine.id.0), now);
+        }
+    }
+    Ok(keeper)
+}
+
+impl Yardkeeping {
+    /// Reads everything that a new leader has to know.
+    pub async fn read(
+        app: &App,
+        connection: &mut Connection,
+        paused: impl Fn(&OwnedPool) -> bool,
+        now: Moment,
+    ) -> pennine_store::Result<(Yardkeeping, Vec<Machine>)> {
+        let suppliers = supplier::list(connection).await?;
+        let pools = pool::list(connection).await?;
+        let cares: Vec<PoolCare> = pools
+            .iter()
+            .filter_map(|pool| care(pool, paused(pool), &suppliers))
+            .collect();
+        let machines = machine::existing(connection).await?;
+        let keeper = keeper(connection, &cares, &suppliers, &machines, now).await?;
+        let yard = Yardkeeping {
+            keeper,
+            hands: Hands::new(app, suppliers.clone()),
+            suppliers: suppliers.into_iter().map(|row| (row.id.0, row)).collect(),
+            pools: pools
+                .into_iter()
+                .filter(|pool| pool.supply().is_some())
+                .map(|pool| (pool.pool.id.0, pool))
+                .collect(),
+            by_runner: machines
+                .iter()
+                .map(|one| (one.runner_id.0, one.id.0))
+                .collect(),
+            accepted: machines
+                .iter()
+                .filter_map(|one| Some((one.id.0, (one.accepted_at?.0, one.reference.clone()))))
+                .collect(),
+            written: BTreeMap::new(),
+            troubles: BTreeMap::new(),
+            listless: HashSet::new(),
+            levels: BTreeMap::new(),
+            last: Vec::new(),
+        };
+        Ok((yard, machines))
+    }
+
+    fn rows(&self) -> Vec<Row> {
+        self.suppliers.values().cloned().collect()
+    }
+}
+
+impl Term<'_> {
+    /// Goes on with what an earlier leader had begun.
+    pub(super) fn take_up(&mut self, machines: Vec<Machine>) {
+        for machine in machines {
+            self.put_in_hand(machine);
+        }
+    }
+
+    /// Has the suppliers do what a machine's record says is to be done.
+    fn put_in_hand(&mut self, machine: Machine) {
+        let yard = &mut self.yard;
+        match machine.state.0 {
+            MachineState::Ordered => {
+                // Without its pool's policy nobody knows what it was to be.
+                if let Some(supply) = yard
+                    .pools
+                    .get(&machine.pool_id.0)
+                    .and_then(OwnedPool::supply)
+                {
+                    let order = order_of(self.app, &machine, supply);
+                    yard.hands.order(machine, order);
+                }
+            }
+            MachineState::Releasing => {
+                let keep = machine.failed && machine.console.is_empty();
+                yard.hands.remove(machine.supplier_id.0, machine.id.0, keep);
+            }
+            _ => {}
+        }
+    }
+
+    /// A pool is like this now.
+    pub(super) fn pool_changed(&mut self, pool: &OwnedPool, now: Moment) {
+        let view = self.calendar.pool(pool, now);
+        let id = pool.pool.id.0;
+        match care(pool, view.paused, &self.yard.rows()) {
+            Some(care) => {
+                self.yard.pools.insert(id, pool.clone());
+                self.yard.keeper.apply(Event::Pool(Box::new(care)), now);
+            }
+            None => {
+                self.yard.pools.remove(&id);
+                self.yard.written.remove(&id);
+                self.yard.keeper.apply(Event::PoolGone(id), now);
+            }
+        }
+        self.state.apply(Told::Pool(Box::new(view)), now);
+    }
+
+    /// Suppliers were added, changed or removed.
+    pub(super) async fn suppliers_changed(&mut self, now: Moment) -> Result<(), End> {
+        let mut connection = self.app.store.get().await?;
+        let rows = supplier::list(&mut connection).await?;
+        let before: BTreeSet<SupplierId> = self.yard.suppliers.keys().copied().collect();
+        for gone in before
+            .iter()
+            .filter(|id| !rows.iter().any(|row| row.id.0 == **id))
+        {
+            self.yard.keeper.apply(Event::MakerGone(*gone), now);
+        }
+        for row in &rows {
+            self.yard
+                .keeper
+                .apply(Event::Maker(supply::maker(row)), now);
+        }
+        self.yard.hands.set(rows.clone());
+        self.yard.suppliers = rows.into_iter().map(|row| (row.id.0, row)).collect();
+        // A pool may name a supplier that is there only now; prices may be others.
+        let pools: Vec<OwnedPool> = self.yard.pools.values().cloned().collect();
+        for pool in pools {
+            self.price(&mut connection, &pool, now).await?;
+            self.pool_changed(&pool, now);
+        }
+        Ok(())
+    }
+
+    /// Sets a pool's price to what its supplier says of its size.
+    pub(super) async fn price(
+        &self,
+        connection: &mut Connection,
+        pool: &OwnedPool,
+        now: Moment,
+    ) -> Result<(), End> {
+        let Some(wanted) = pool.supply() else {
+            return Ok(());
+        };
+        let row = self.yard.suppliers.values();
+        let mut row = row.filter(|row| row.name == wanted.supplier);
+        let Some(price) = row
+            .next()
+            .and_then(|row| supply::offer(row).sizes.get(&wanted.size).copied())
+        else {
+            return Ok(());
+        };
+        let known = pool.standing.as_ref().map(|standing| standing.price);
+        if known != i64::try_from(price.0).ok()
+            && pool::set_price(connection, pool.pool.id.0, price, now).await?
+        {
+            self.app.feed.kick();
+        }
+        Ok(())
+    }
+
+    /// Machines were changed, by this leader or by anybody else.
+    pub(super) async fn machines_changed(
+        &mut self,
+        ids: &BTreeSet<MachineId>,
+        now: Moment,
+    ) -> Result<(), End> {
+        let ids: Vec<Db<MachineId>> = ids.iter().map(|id| Db(*id)).collect();
+        let mut connection = self.app.store.get().await?;
+        for machine in machine::among(&mut connection, &ids).await? {
+            let known = self.yard.keeper.machine_view(machine.id.0);
+            let other = known.map(|view| view.state) != Some(machine.state.0);
+            self.note_machine(&machine, now);
+            // What this leader did itself is in hand already.
+            if other && machine.state.0.exists() {
+                self.put_in_hand(machine);
+            }
+        }
+        Ok(())
+    }
+
+    fn note_machine(&mut self, machine: &Machine, now: Moment) {
+        let (id, yard) = (machine.id.0, &mut self.yard);
+        if machine.state.0.exists() {
+            yard.by_runner.insert(machine.runner_id.0, id);
+            if let Some(at) = machine.accepted_at {
+                yard.accepted.insert(id, (at.0, machine.reference.clone()));
+            }
+        } else {
+            yard.by_runner.remove(&machine.runner_id.0);
+            yard.accepted.remove(&id);
+        }
+        yard.keeper.apply(Event::Machine(machine.view()), now);
+        if machine.runner_retired {
+            yard.keeper.apply(Event::Left(id), now);
+        }
+    }
+
+    /// A runner is like this now: perhaps its machine has just come.
+    pub(super) async fn runner_seen(&mut self, view: &RunnerView, now: Moment) -> Result<(), End> {
+        if view.state == RunnerState::Retired {
+            self.retired.insert(view.id);
+        }
+        let Some(machine) = self.yard.by_runner.get(&view.id).copied() else {
+            return Ok(());
+        };
+        if view.state == RunnerState::Retired {
+            self.yard.keeper.apply(Event::Left(machine), now);
+        }
+        let coming = self.yard.keeper.machine_view(machine);
+        if !(view.state.is_connected() && coming.is_some_and(|view| view.state.is_coming())) {
+            return Ok(());
+        }
+        let why = "its runner has connected";
+        self.step(machine, MachineEvent::Join, why, Detail::default(), now)
+            .await?;
+        let Some(known) = self.yard.keeper.machine_view(machine).cloned() else {
+            return Ok(());
+        };
+        let (supplier, pool) = (known.supplier, known.pool);
+        let event = Event::Fine {
+            supplier,
+            pool,
+            joined: true,
+        };
+        self.yard.keeper.apply(event, now);
+        self.learn(&known, now).await
+    }
+
+    /// Remembers what a pool's machines are, by the one that has just come.
+    async fn learn(&mut self, machine: &MachineView, now: Moment) -> Result<(), End> {
+        let mut connection = self.app.store.get().await?;
+        let found = runner::list(&mut connection, Some(&[machine.runner])).await?;
+        let (Some(found), Some(pool)) = (found.first(), self.yard.pools.get(&machine.pool)) else {
+            return Ok(());
+        };
+        let learnt = Learnt {
+            labels: found.labels.clone(),
+            facts: found.facts.0.clone(),
+        };
+        let alike = |one: &Learnt| {
+            let mut one = one.clone();
+            one.facts
+                .retain(|name, _| !INDIVIDUAL.contains(&name.as_str()));
+            one
+        };
+        let known = pool.supplied().and_then(|one| one.learnt.as_ref());
+        if known.is_some_and(|known| alike(&known.0) == alike(&learnt)) {
+            return Ok(());
+        }
+        pool::learn(&mut connection, machine.pool, &learnt, now).await?;
+        if let Some(pool) = pool::get(&mut connection, machine.pool).await? {
+            self.pool_changed(&pool, now);
+        }
+        self.app.feed.kick();
+        Ok(())
+    }
+
+    /// Writes a step of a machine's life down.
+    async fn step(
+        &mut self,
+        id: MachineId,
+        event: MachineEvent,
+        why: &str,
+        detail: Detail,
+        now: Moment,
+    ) -> Result<Option<Machine>, End> {
+        let mut connection = self.app.store.leader().await?;
+        let stepped = machine::step(&mut connection, id, event, why, &detail, now).await?;
+        if let Some(machine) = &stepped {
+            self.note_machine(machine, now);
+            self.app.feed.kick();
+        }
+        Ok(stepped)
+    }
+
+    /// Writes what was decided down, and has it done.
+    pub(super) async fn carry_out(&mut self, decided: &Decided, now: Moment) -> Result<(), End> {
+        let standings: Vec<PoolStanding> = decided
+            .pools
+            .iter()
+            .filter(|one| {
+                self.yard.written.get(&one.pool).is_none_or(|known| {
+                    (known.coming_slots, &known.short, known.full)
+                        != (one.coming_slots, &one.short, one.full)
+                })
+            })
+            .cloned()
+            .collect();
+        if decided.is_empty() && standings.is_empty() {
+            return Ok(());
+        }
+        self.write(decided, standings, now).await
+    }
+
+    async fn write(
+        &mut self,
+        decided: &Decided,
+        standings: Vec<PoolStanding>,
+        now: Moment,
+    ) -> Result<(), End> {
+        let limit = |supplier: &SupplierId| {
+            let row = self.yard.suppliers.get(supplier);
+            row.map_or(Duration::ZERO, |row| supply::maker(row).boot_limit)
+        };
+        let new: Vec<NewMachine> = decided
+            .orders
+            .iter()
+            .map(|order| NewMachine {
+                id: order.machine,
+                runner: order.runner,
+                pool: order.pool,
+                supplier: order.supplier,
+                price: order.price,
+                single_use: order.single_use,
+                ticket: self.app.fresh_id(),
+                secret_hash: secret::hash(&self.app.lockbox.ticket(order.machine)),
+                expires: now + limit(&order.supplier) + TICKET_EXTRA,
+            })
+            .collect();
+        let decision = Decision {
+            decided,
+            new: &new,
+            standings: &standings,
+        };
+        let mut connection = self.app.store.leader().await?;
+        let Some(written) = capacity::commit(&mut connection, self.epoch, now, decision).await?
+        else {
+            return Err(End::Deposed);
+        };
+        drop(connection);
+        self.app.feed.kick();
+        for note in &decided.notes {
+            let pool = self.yard.pools.get(&note.pool);
+            let pool = pool.map_or("", |pool| &pool.pool.name);
+            tracing::info!(pool, verb = note.verb, "{}", note.said);
+        }
+        for machine in written.ordered.into_iter().chain(written.released) {
+            self.note_machine(&machine, now);
+            self.put_in_hand(machine);
+        }
+        for one in standings {
+            self.yard.written.insert(one.pool, one);
+        }
+        Ok(())
+    }
+
+    /// A supplier has answered.
+    pub(super) async fn done(&mut self, done: Done) -> Result<(), End> {
+        let now = self.app.clock.now();
+        match done {
+            Done::Ordered(machine, result) => self.ordered(*machine, result, now).await?,
+            Done::Removed(id) => {
+                let view = self.yard.keeper.machine_view(id).cloned();
+                if let Some(view) = view {
+                    let mut connection = self.app.store.get().await?;
+                    let failed = machine::among(&mut connection, &[Db(id)]).await?;
+                    let failed = failed.first().is_some_and(|one| one.failed);
+                    drop(connection);
+                    let event = MachineEvent::Vanish { failed };
+                    self.step(id, event, "it was removed", Detail::default(), now)
+                        .await?;
+                    tracing::debug!(machine = %view.id, "a machine is gone");
+                }
+            }
+            Done::Console(id, text) => {
+                let mut connection = self.app.store.get().await?;
+                machine::note_failure(&mut connection, id, Some(text)).await?;
+            }
+            Done::Listed(supplier, as_of, Ok(found)) => {
+                if self.yard.listless.remove(&supplier) {
+                    self.fine(supplier, now);
+                }
+                self.compare(supplier, as_of, &found, now).await?;
+            }
+            Done::Listed(supplier, _, Err(fault)) => {
+                self.yard.listless.insert(supplier);
+                self.fault(supplier, PoolId::default(), &fault, now);
+            }
+            Done::Offered(supplier, Ok(offer)) => self.offered(supplier, offer, now).await?,
+            Done::Offered(_, Err(fault)) => {
+                tracing::debug!(%fault, "a supplier could not say what it offers");
+            }
+        }
+        self.tell_troubles(now).await?;
+        self.decide().await
+    }
+
+    fn fine(&mut self, supplier: SupplierId, now: Moment) {
+        let event = Event::Fine {
+            supplier,
+            pool: PoolId::default(),
+            joined: false,
+        };
+        self.yard.keeper.apply(event, now);
+    }
+
+    /// Tells the keeper of a fault.
+    fn fault(&mut self, supplier: SupplierId, pool: PoolId, fault: &Fault, now: Moment) {
+        let (scope, retry_after) = match fault {
+            Fault::Refused(_) => (Scope::Pool, None),
+            Fault::Hurried { retry_after } => (Scope::Supplier, *retry_after),
+            Fault::Quota {
+                quota: Some(quota), ..
+            } => {
+                // It will not make more than this: no fault, but a bound.
+                if let Some(row) = self.yard.suppliers.get(&supplier) {
+                    let mut maker = supply::maker(row);
+                    maker.quota = Some(maker.quota.map_or(*quota, |known| known.min(*quota)));
+                    self.yard.keeper.apply(Event::Maker(maker), now);
+                }
+                return;
+            }
+            _ => (Scope::Supplier, None),
+        };
+        let event = Event::Fault {
+            supplier,
+            pool,
+            scope,
+            said: fault.to_string(),
+            jitter: rand::rng().random(),
+            retry_after,
+        };
+        self.yard.keeper.apply(event, now);
+    }
+
+    async fn ordered(
+        &mut self,
+        machine: Machine,
+        result: Result<Placed, Fault>,
+        now: Moment,
+    ) -> Result<(), End> {
+        let (id, supplier, pool) = (machine.id.0, machine.supplier_id.0, machine.pool_id.0);
+        match result {
+            Ok(placed) => {
+                let event = Event::Fine {
+                    supplier,
+                    pool,
+                    joined: false,
+                };
+                self.yard.keeper.apply(event, now);
+                let detail = Detail {
+                    reference: Some(placed.reference.clone()),
+                    zone: Some(placed.zone),
+                    console: None,
+                };
+                self.yard.accepted.insert(id, (now, placed.reference));
+                let why = format!("{} makes it", machine.supplier);
+                if self
+                    .step(id, MachineEvent::Accept, &why, detail.clone(), now)
+                    .await?
+                    .is_none()
+                {
+                    // It has joined already, or is not wanted any more.
+                    let mut connection = self.app.store.get().await?;
+                    machine::note_place(&mut connection, id, &detail, now).await?;
+                }
+            }
+            Err(fault) => {
+                tracing::warn!(machine = machine.name, %fault, "an order came to nothing");
+                self.fault(supplier, pool, &fault, now);
+                if matches!(fault, Fault::Unclear(_)) {
+                    // It may be there: it is removed, whether it is or not.
+                    let why = format!("nobody knows what came of the order: {fault}");
+                    self.give_up(id, &why, now).await?;
+                } else {
+                    let why = fault.to_string();
+                    self.step(id, MachineEvent::Refuse, &why, Detail::default(), now)
+                        .await?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn give_up(&mut self, id: MachineId, why: &str, now: Moment) -> Result<(), End> {
+        let released = self
+            .step(id, MachineEvent::Release, why, Detail::default(), now)
+            .await?;
+        if let Some(mut machine) = released {
+            let mut connection = self.app.store.get().await?;
+            machine::note_failure(&mut connection, id, None).await?;
+            machine.failed = true;
+            self.put_in_hand(machine);
+        }
+        Ok(())
+    }
+
+    async fn offered(
+        &mut self,
+        supplier: SupplierId,
+        offer: Offer,
+        now: Moment,
+    ) -> Result<(), End> {
+        let Some(row) = self.yard.suppliers.get(&supplier) else {
+            return Ok(());
+        };
+        if row.offer.is_some() && supply::offer(row) == offer {
+            return Ok(());
+        }
+        let mut connection = self.app.store.get().await?;
+        let told = serde_json::to_value(&offer).unwrap_or_default();
+        supplier::set_offer(&mut connection, supplier, &told, now).await?;
+        drop(connection);
+        self.app.feed.kick();
+        self.suppliers_changed(now).await
+    }
+
+    /// Lays what a supplier has beside what is written down.
+    async fn compare(
+        &mut self,
+        supplier: SupplierId,
+        as_of: Moment,
+        found: &[Found],
+        now: Moment,
+    ) -> Result<(), End> {
+        let there: BTreeSet<MachineId> = found.iter().map(|found| found.machine).collect();
+        let known: BTreeSet<MachineId> = self
+            .yard
+            .keeper
+            .machines()
+            .map(|machine| machine.id)
+            .collect();
+        let strays: Vec<MachineId> = there.difference(&known).copied().collect();
+        if !strays.is_empty() {
+            let mut connection = self.app.store.get().await?;
+            let trials = trial::open(&mut connection).await?;
+            // What was written down since the keeper was told of it is no stray.
+            let ids: Vec<Db<MachineId>> = strays.iter().map(|id| Db(*id)).collect();
+            let written = machine::among(&mut connection, &ids).await?;
+            let fresh: Vec<MachineId> = written
+                .iter()
+                .filter(|machine| machine.state.0.exists())
+                .map(|machine| machine.id.0)
+                .collect();
+            for stray in strays {
+                if !trials.contains(&stray) && !fresh.contains(&stray) {
+                    tracing::warn!(machine = %stray, "a machine that nobody knows is removed");
+                    self.yard.hands.remove(supplier, stray, false);
+                }
+            }
+        }
+        let asked = self.yard.hands.supplier(supplier);
+        let settled = |id: &MachineId| {
+            self.yard.accepted.get(id).is_some_and(|(at, reference)| {
+                *at + SETTLES < as_of && asked.as_ref().is_some_and(|asked| asked.sees(reference))
+            })
+        };
+        let vanished: Vec<MachineView> = self
+            .yard
+            .keeper
+            .machines()
+            .filter(|one| one.supplier == supplier && !there.contains(&one.id))
+            .filter(|one| matches!(one.state, MachineState::Booting | MachineState::Joined))
+            .filter(|one| settled(&one.id))
+            .cloned()
+            .collect();
+        for machine in vanished {
+            let failed = machine.state == MachineState::Booting;
+            let why = if failed {
+                "it vanished while it came up"
+            } else {
+                "it vanished: its supplier does not have it any more"
+            };
+            tracing::warn!(machine = %machine.id, why, "a machine is gone");
+            let event = MachineEvent::Vanish { failed };
+            self.step(machine.id, event, why, Detail::default(), now)
+                .await?;
+            if failed {
+                let fault = Fault::Refused("its machines vanish while they come up".to_owned());
+                self.fault(supplier, machine.pool, &fault, now);
+            }
+        }
+        for one in found {
+            self.stopped_or_reclaimed(one, now).await?;
+        }
+        Ok(())
+    }
+
+    async fn stopped_or_reclaimed(&mut self, found: &Found, now: Moment) -> Result<(), End> {
+        let Some(known) = self.yard.keeper.machine_view(found.machine).cloned() else {
+            return Ok(());
+        };
+        match (found.stage, known.state) {
+            (Stage::Stopped, MachineState::Booting) => {
+                self.give_up(known.id, "it stopped while it came up", now)
+                    .await?;
+                let fault = Fault::Refused("its machines stop while they come up".to_owned());
+                self.fault(known.supplier, known.pool, &fault, now);
+            }
+            (Stage::Stopped, MachineState::Joined) => {
+                let released = self
+                    .step(
+                        known.id,
+                        MachineEvent::Release,
+                        "it has stopped",
+                        Detail::default(),
+                        now,
+                    )
+                    .await?;
+                if let Some(machine) = released {
+                    self.put_in_hand(machine);
+                }
+            }
+            (_, MachineState::Joined) if found.reclaimed => {
+                let told = self.state.runner_view(known.runner);
+                if told.is_some_and(|view| view.wish != Wish::Drain) {
+                    let mut connection = self.app.store.get().await?;
+                    runner::set_wish(&mut connection, known.runner, Wish::Drain, now).await?;
+                    tracing::info!(machine = %known.id, "its supplier takes it back soon; it takes nothing new");
+                    self.app.feed.kick();
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// Writes down what is wrong with suppliers, where that is another than before.
+    async fn tell_troubles(&mut self, now: Moment) -> Result<(), End> {
+        let ids: Vec<SupplierId> = self.yard.suppliers.keys().copied().collect();
+        for id in ids {
+            let trouble = self.yard.keeper.trouble_of(id).cloned();
+            if self.yard.troubles.get(&id) == trouble.as_ref() {
+                continue;
+            }
+            let mut connection = self.app.store.get().await?;
+            let told = trouble
+                .as_ref()
+                .map(|one| (one.said.clone(), one.since, one.until));
+            supplier::set_trouble(&mut connection, id, told.as_ref(), now).await?;
+            self.app.feed.kick();
+            match trouble {
+                Some(trouble) => self.yard.troubles.insert(id, trouble),
+                None => self.yard.troubles.remove(&id),
+            };
+        }
+        Ok(())
+    }
+
+    /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
+    pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
+        self.yard.hands.look(now);
+        if self.yard.pools.is_empty() {
+            return Ok(());
+        }
+        let mut changed = Vec::new();
+        for pool in self.yard.pools.keys() {
+            let level = self.state.level_of(*pool);
+            if self.yard.levels.get(pool) != Some(&level) {
+                changed.push((*pool, level));
+            }
+        }
+        if !changed.is_empty() {
+            let mut connection = self.app.store.get().await?;
+            capacity::write_levels(&mut connection, now, &changed).await?;
+            self.yard.levels.extend(changed);
+        }
+        self.decide().await?;
+        let numbers: Vec<PoolStanding> = self
+            .yard
+            .last
+            .iter()
+            .filter(|one| self.yard.written.get(&one.pool) != Some(one))
+            .cloned()
+            .collect();
+        if !numbers.is_empty() {
+            self.write(&Decided::default(), numbers, now).await?;
+        }
+        Ok(())
+    }
+
+    /// Ids for a machine and its runner.
+    pub(super) fn fresh_machine(app: &App) -> (MachineId, RunnerId) {
+        (MachineId(app.fresh_id()), RunnerId(app.fresh_id()))
+    }
+}

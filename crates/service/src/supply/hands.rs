@@ -1,0 +1,287 @@
+//! The hands that ask suppliers. The leader tells them what to do, once it is written down, and hears what came of it.
+//!
+//! They may be cut off at any moment, with the leader or its lead: whoever leads next repeats what is written down, and
+//! repeating does no harm.
+
+use super::open;
+use crate::app::App;
+use pennine_core::id::{MachineId, SupplierId};
+use pennine_core::time::Moment;
+use pennine_store::machine::Machine;
+use pennine_store::supplier::Supplier as Row;
+use pennine_suppliers::{Fault, Found, Join, Offer, Order, Placed, Supplier};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::sync::Semaphore;
+use tokio::task::JoinSet;
+
+/// What one supplier is asked at once.
+const AT_ONCE: usize = 24;
+/// How long a supplier has for one answer, whatever it says of itself.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// How long an order is repeated to a supplier that was asked too often.
+const HURRIED: Duration = Duration::from_secs(60);
+/// The longest pause between two tries to remove a machine.
+const LONGEST_PAUSE: Duration = Duration::from_secs(30);
+/// How often a supplier is asked what it can do.
+const OFFER_EVERY: Duration = Duration::from_secs(60);
+
+/// What came of something that was asked.
+#[derive(Debug)]
+pub enum Done {
+    /// An order.
+    Ordered(Box<Machine>, Result<Placed, Fault>),
+    /// There is nothing of a machine any more.
+    Removed(MachineId),
+    /// What a supplier has, as of a moment.
+    Listed(SupplierId, Moment, Result<Vec<Found>, Fault>),
+    /// What a supplier can do.
+    Offered(SupplierId, Result<Offer, Fault>),
+    /// The end of what a machine printed.
+    Console(MachineId, String),
+}
+
+struct Hand {
+    row: Row,
+    supplier: Arc<dyn Supplier>,
+    permits: Arc<Semaphore>,
+    listing: bool,
+    listed: Option<Instant>,
+    offering: bool,
+    offered: Option<Instant>,
+}
+
+/// See the module's head.
+pub struct Hands {
+    app: App,
+    hands: HashMap<SupplierId, Hand>,
+    /// Those that cannot be asked, and why.
+    broken: BTreeMap<SupplierId, String>,
+    tasks: JoinSet<Done>,
+    removing: HashSet<MachineId>,
+}
+
+impl Hands {
+    /// Hands for these suppliers.
+    pub fn new(app: &App, rows: Vec<Row>) -> Hands {
+        let mut hands = Hands {
+            app: app.clone(),
+            hands: HashMap::new(),
+            broken: BTreeMap::new(),
+            tasks: JoinSet::new(),
+            removing: HashSet::new(),
+        };
+        hands.set(rows);
+        hands
+    }
+
+    /// The suppliers are these by now.
+    pub fn set(&mut self, rows: Vec<Row>) {
+        let ids: HashSet<SupplierId> = rows.iter().map(|row| row.id.0).collect();
+        self.hands.retain(|id, _| ids.contains(id));
+        self.broken.clear();
+        for row in rows {
+            let id = row.id.0;
+            if let Some(hand) = self.hands.get_mut(&id)
+                && hand.row.settings == row.settings
+                && hand.row.secrets == row.secrets
+            {
+                hand.row = row;
+                continue;
+            }
+            match open(&self.app, &row) {
+                Ok(supplier) => {
+                    let hand = Hand {
+                        row,
+                        supplier,
+                        permits: Arc::new(Semaphore::new(AT_ONCE)),
+                        listing: false,
+                        listed: None,
+                        offering: false,
+                        offered: None,
+                    };
+                    self.hands.insert(id, hand);
+                }
+                Err(said) => {
+                    tracing::warn!(supplier = row.name, said, "a supplier cannot be used");
+                    self.hands.remove(&id);
+                    self.broken.insert(id, said);
+                }
+            }
+        }
+    }
+
+    /// The supplier with this id, if it can be asked.
+    pub fn supplier(&self, id: SupplierId) -> Option<Arc<dyn Supplier>> {
+        self.hands.get(&id).map(|hand| hand.supplier.clone())
+    }
+
+    /// Waits for what came of something; for ever when nothing is under way.
+    pub async fn next(&mut self) -> Done {
+        loop {
+            match self.tasks.join_next().await {
+                Some(Ok(done)) => {
+                    match &done {
+                        Done::Removed(machine) => {
+                            self.removing.remove(machine);
+                        }
+                        Done::Listed(id, _, _) => {
+                            if let Some(hand) = self.hands.get_mut(id) {
+                                hand.listing = false;
+                            }
+                        }
+                        Done::Offered(id, _) => {
+                            if let Some(hand) = self.hands.get_mut(id) {
+                                hand.offering = false;
+                            }
+                        }
+                        _ => {}
+                    }
+                    return done;
+                }
+                Some(Err(error)) if error.is_cancelled() => {}
+                Some(Err(error)) => tracing::error!(%error, "asking a supplier went wrong"),
+                None => std::future::pending().await,
+            }
+        }
+    }
+
+    /// Orders a machine that is written down.
+    pub fn order(&mut self, machine: Machine, order: Order) {
+        let Some(hand) = self.hands.get(&machine.supplier_id.0) else {
+            let said = self
+                .broken
+                .get(&machine.supplier_id.0)
+                .cloned()
+                .unwrap_or_else(|| "there is no such supplier".to_owned());
+            self.tasks.spawn(async move {
+                Done::Ordered(Box::new(machine), Err(Fault::Unavailable(said)))
+            });
+            return;
+        };
+        let (supplier, permits) = (hand.supplier.clone(), hand.permits.clone());
+        self.tasks.spawn(async move {
+            let begun = Instant::now();
+            let result = loop {
+                let permit = permits.acquire().await;
+                let asked = tokio::time::timeout(PATIENCE, supplier.order(&order)).await;
+                drop(permit);
+                match asked {
+                    Ok(Err(Fault::Hurried { retry_after })) if begun.elapsed() < HURRIED => {
+                        tokio::time::sleep(retry_after.unwrap_or(Duration::from_secs(1))).await;
+                    }
+                    Ok(result) => break result,
+                    Err(_) => {
+                        let said = format!("no answer within {} s", PATIENCE.as_secs());
+                        break Err(Fault::Unclear(said));
+                    }
+                }
+            };
+            Done::Ordered(Box::new(machine), result)
+        });
+    }
+
+    /// Has a machine removed, however often it takes. `keep_console` asks first what it printed.
+    pub fn remove(&mut self, supplier: SupplierId, machine: MachineId, keep_console: bool) {
+        let Some(hand) = self.hands.get(&supplier) else {
+            return;
+        };
+        if !self.removing.insert(machine) {
+            return;
+        }
+        let (supplier, permits) = (hand.supplier.clone(), hand.permits.clone());
+        if keep_console {
+            // In the same task as the removal it could not be told before it.
+            let asked = supplier.clone();
+            let (told, removal) = tokio::sync::oneshot::channel();
+            self.tasks.spawn(async move {
+                let text = super::console(asked.as_ref(), machine).await;
+                let _ = told.send(());
+                Done::Console(machine, text)
+            });
+            self.tasks.spawn(async move {
+                let _ = removal.await;
+                remove_for_sure(supplier, permits, machine).await
+            });
+        } else {
+            self.tasks
+                .spawn(remove_for_sure(supplier, permits, machine));
+        }
+    }
+
+    /// Asks the suppliers that are due what they have and what they can do.
+    pub fn look(&mut self, now: Moment) {
+        for (id, hand) in &mut self.hands {
+            let (id, supplier) = (*id, hand.supplier.clone());
+            let due = hand
+                .listed
+                .is_none_or(|at| at.elapsed() >= supplier.list_every());
+            if due && !hand.listing {
+                hand.listing = true;
+                hand.listed = Some(Instant::now());
+                let supplier = supplier.clone();
+                self.tasks.spawn(async move {
+                    let asked = tokio::time::timeout(PATIENCE, supplier.list()).await;
+                    let result = asked.unwrap_or_else(|_| {
+                        let said = format!("no list within {} s", PATIENCE.as_secs());
+                        Err(Fault::Unclear(said))
+                    });
+                    Done::Listed(id, now, result)
+                });
+            }
+            let due = hand.offered.is_none_or(|at| at.elapsed() >= OFFER_EVERY);
+            if due && !hand.offering {
+                hand.offering = true;
+                hand.offered = Some(Instant::now());
+                self.tasks.spawn(async move {
+                    let asked = tokio::time::timeout(PATIENCE, supplier.offer()).await;
+                    let result = asked.unwrap_or_else(|_| {
+                        let said = format!("no offer within {} s", PATIENCE.as_secs());
+                        Err(Fault::Unclear(said))
+                    });
+                    Done::Offered(id, result)
+                });
+            }
+        }
+    }
+}
+
+async fn remove_for_sure(
+    supplier: Arc<dyn Supplier>,
+    permits: Arc<Semaphore>,
+    machine: MachineId,
+) -> Done {
+    let mut pause = Duration::from_millis(500);
+    loop {
+        let permit = permits.acquire().await;
+        let asked = tokio::time::timeout(PATIENCE, supplier.remove(machine)).await;
+        drop(permit);
+        let fault = match asked {
+            Ok(Ok(())) => return Done::Removed(machine),
+            Ok(Err(fault)) => fault.to_string(),
+            Err(_) => "no answer".to_owned(),
+        };
+        tracing::warn!(%machine, fault, "a machine could not be removed yet");
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(LONGEST_PAUSE);
+    }
+}
+
+/// The order for a machine that is written down.
+pub fn order_of(app: &App, machine: &Machine, supply: &pennine_core::capacity::Supply) -> Order {
+    Order {
+        installation: app.installation.id,
+        machine: machine.id.0,
+        name: machine.name.clone(),
+        pool: machine.pool.clone(),
+        image: supply.image.clone(),
+        size: supply.size.clone(),
+        settings: supply.settings.clone(),
+        join: Join {
+            server: app.public_url.clone(),
+            ticket: app.lockbox.ticket(machine.id.0),
+            slots: supply.machine_slots(),
+        },
+    }
+}

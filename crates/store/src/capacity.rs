@@ -1,0 +1,322 @@
+//! What was decided about pools' machines: written down in one transaction under the fence, before any supplier is asked.
+
+use crate::connect::{Connection, in_transaction};
+use crate::error::{Error, Result};
+use crate::leadership::Epoch;
+use crate::machine::{self, Machine, NewMachine};
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::QueryableByName;
+use diesel::sql_types::{
+    Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use pennine_core::answer::Level;
+use pennine_core::capacity::{Decided, Numbers, PoolStanding};
+use pennine_core::id::{MachineId, PoolId};
+use pennine_core::lifecycle::machine::MachineEvent;
+use pennine_core::lifecycle::runner::Wish;
+use pennine_core::time::Moment;
+
+fn small(count: u32) -> i32 {
+    i32::try_from(count).unwrap_or(i32::MAX)
+}
+
+/// What is written down.
+pub struct Decision<'a> {
+    pub decided: &'a Decided,
+    /// The orders of it.
+    pub new: &'a [NewMachine],
+    /// Pools that stand otherwise than was last written.
+    pub standings: &'a [PoolStanding],
+}
+
+/// How writing ends.
+enum End {
+    Deposed,
+    Record(Error),
+}
+
+impl From<Error> for End {
+    fn from(error: Error) -> Self {
+        End::Record(error)
+    }
+}
+
+impl From<diesel::result::Error> for End {
+    fn from(error: diesel::result::Error) -> Self {
+        End::Record(error.into())
+    }
+}
+
+/// What was written of a decision.
+#[derive(Debug, Default)]
+pub struct Written {
+    /// The machines that were ordered.
+    pub ordered: Vec<Machine>,
+    /// Those that are to be removed.
+    pub released: Vec<Machine>,
+}
+
+/// Writes a decision down. None when another replica leads by now; nothing was changed then.
+pub async fn commit(
+    connection: &mut Connection,
+    epoch: Epoch,
+    at: Moment,
+    decision: Decision<'_>,
+) -> Result<Option<Written>> {
+    let written = in_transaction(connection, async |connection| {
+        #[derive(QueryableByName)]
+        struct Fence {
+            #[diesel(sql_type = BigInt)]
+            #[allow(dead_code)]
+            epoch: i64,
+        }
+        let fence: Vec<Fence> =
+            statement("select epoch from leadership where epoch = $1 for share")
+                .bind::<BigInt, _>(epoch.0)
+                .load(connection)
+                .await?;
+        if fence.is_empty() {
+            return Err(End::Deposed);
+        }
+        within(connection, at, &decision).await
+    })
+    .await;
+    match written {
+        Ok(written) => Ok(Some(written)),
+        Err(End::Deposed) => Ok(None),
+        Err(End::Record(error)) => Err(error),
+    }
+}
+
+async fn within(
+    connection: &mut Connection,
+    at: Moment,
+    decision: &Decision<'_>,
+) -> std::result::Result<Written, End> {
+    let decided = decision.decided;
+    let why = "the keeper ordered it";
+    let ordered = machine::order(connection, decision.new, "the keeper", why, at).await?;
+    let mut released = Vec::new();
+    for release in &decided.releases {
+        let detail = machine::Detail::default();
+        let event = MachineEvent::Release;
+        let stepped = machine::step(
+            connection,
+            release.machine,
+            event,
+            &release.why,
+            &detail,
+            at,
+        )
+        .await?;
+        if release.failed {
+            machine::note_failure(connection, release.machine, None).await?;
+        }
+        released.extend(stepped);
+    }
+    if !decided.drains.is_empty() {
+        let runners: Vec<_> = decided.drains.iter().map(|one| Db(one.runner)).collect();
+        statement(
+            "with r as (
+               update runner set wish = $1 where id = any($2) and state not in ('retired', 'awaited') returning id)
+             insert into outbox (at, kind, subject, body) select $3, 'runner.changed', id, '{\"wish\": \"drain\"}' from r",
+        )
+        .bind::<Text, _>(Db(Wish::Drain))
+        .bind::<Array<SqlUuid>, _>(&runners)
+        .bind::<Timestamptz, _>(Db(at))
+        .execute(connection)
+        .await?;
+    }
+    if !decided.notes.is_empty() {
+        let notes = &decided.notes;
+        statement(
+            "with d as (
+               insert into decision (at, pool_id, policy_version, verb, machines, said, numbers)
+               select $1, p.id, p.policy_version, w.verb, w.machines, w.said, w.numbers
+               from unnest($2, $3, $4, $5, $6) with ordinality as w(pool, verb, machines, said, numbers, n)
+               join pool p on p.id = w.pool order by w.n
+               returning pool_id)
+             insert into outbox (at, kind, subject, body)
+             select distinct $7::timestamptz, 'pool.decided', pool_id, '{}'::jsonb from d",
+        )
+        .bind::<Timestamptz, _>(Db(at))
+        .bind::<Array<SqlUuid>, _>(notes.iter().map(|one| Db(one.pool)).collect::<Vec<_>>())
+        .bind::<Array<Text>, _>(notes.iter().map(|one| one.verb).collect::<Vec<_>>())
+        .bind::<Array<Integer>, _>(
+            notes.iter().map(|one| small(one.machines)).collect::<Vec<_>>(),
+        )
+        .bind::<Array<Text>, _>(notes.iter().map(|one| one.said.clone()).collect::<Vec<_>>())
+        .bind::<Array<Jsonb>, _>(notes.iter().map(|one| Json(one.numbers)).collect::<Vec<_>>())
+        .bind::<Timestamptz, _>(Db(at))
+        .execute(connection)
+        .await?;
+    }
+    if !decision.standings.is_empty() {
+        let pools = decision.standings;
+        statement(
+            "insert into pool_standing (pool_id, coming, short, full_at, numbers)
+             select * from unnest($1, $2, $3, $4, $5)
+             on conflict (pool_id) do update set coming = excluded.coming, short = excluded.short,
+               full_at = excluded.full_at, numbers = excluded.numbers",
+        )
+        .bind::<Array<SqlUuid>, _>(pools.iter().map(|one| Db(one.pool)).collect::<Vec<_>>())
+        .bind::<Array<Integer>, _>(
+            pools
+                .iter()
+                .map(|one| small(one.coming_slots))
+                .collect::<Vec<_>>(),
+        )
+        .bind::<Array<Nullable<Text>>, _>(
+            pools
+                .iter()
+                .map(|one| one.short.clone())
+                .collect::<Vec<_>>(),
+        )
+        .bind::<Array<Nullable<Integer>>, _>(
+            pools
+                .iter()
+                .map(|one| one.full.map(small))
+                .collect::<Vec<_>>(),
+        )
+        .bind::<Array<Jsonb>, _>(
+            pools
+                .iter()
+                .map(|one| Json(one.numbers))
+                .collect::<Vec<_>>(),
+        )
+        .execute(connection)
+        .await?;
+    }
+    Ok(Written { ordered, released })
+}
+
+/// A decision as it was kept.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Kept {
+    #[diesel(sql_type = BigInt)]
+    pub id: i64,
+    #[diesel(sql_type = Timestamptz)]
+    pub at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub pool: String,
+    #[diesel(sql_type = Text)]
+    pub verb: String,
+    #[diesel(sql_type = Integer)]
+    pub machines: i32,
+    #[diesel(sql_type = Text)]
+    pub said: String,
+    #[diesel(sql_type = Jsonb)]
+    pub numbers: Json<Numbers>,
+}
+
+/// Decisions, newest first: of a pool, those before an id, since a moment.
+pub async fn decisions(
+    connection: &mut Connection,
+    pool: Option<PoolId>,
+    before: i64,
+    since: Moment,
+    limit: i64,
+) -> Result<Vec<Kept>> {
+    Ok(statement(
+        "select d.id, d.at, p.name as pool, d.verb, d.machines, d.said, d.numbers
+         from decision d join pool p on p.id = d.pool_id
+         where ($1::uuid is null or d.pool_id = $2) and d.id < $3 and d.at >= $4
+         order by d.id desc limit $5",
+    )
+    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
+    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
+    .bind::<BigInt, _>(before)
+    .bind::<Timestamptz, _>(Db(since))
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?)
+}
+
+/// Writes readings of pools; a second one of a pool for the same moment is dropped.
+pub async fn write_levels(
+    connection: &mut Connection,
+    at: Moment,
+    levels: &[(PoolId, Level)],
+) -> Result<()> {
+    if levels.is_empty() {
+        return Ok(());
+    }
+    let column = |of: fn(&Level) -> u32| -> Vec<i32> {
+        levels.iter().map(|(_, level)| small(of(level))).collect()
+    };
+    statement(
+        "insert into pool_level (at, pool_id, waiting, executing, idle, coming)
+         select $1, * from unnest($2, $3, $4, $5, $6) on conflict do nothing",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<Array<SqlUuid>, _>(levels.iter().map(|(pool, _)| Db(*pool)).collect::<Vec<_>>())
+    .bind::<Array<Integer>, _>(column(|level| level.waiting))
+    .bind::<Array<Integer>, _>(column(|level| level.executing))
+    .bind::<Array<Integer>, _>(column(|level| level.idle))
+    .bind::<Array<Integer>, _>(column(|level| level.coming))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// A pool's readings from the last one at or before `from` on, oldest first.
+pub async fn levels(
+    connection: &mut Connection,
+    pool: PoolId,
+    from: Moment,
+) -> Result<Vec<(Moment, Level)>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+        #[diesel(sql_type = Integer)]
+        waiting: i32,
+        #[diesel(sql_type = Integer)]
+        executing: i32,
+        #[diesel(sql_type = Integer)]
+        idle: i32,
+        #[diesel(sql_type = Integer)]
+        coming: i32,
+    }
+    let rows: Vec<Row> = statement(
+        "(select at, waiting, executing, idle, coming from pool_level where pool_id = $1 and at <= $2
+          order by at desc limit 1)
+         union all
+         (select at, waiting, executing, idle, coming from pool_level where pool_id = $3 and at > $4 order by at)",
+    )
+    .bind::<SqlUuid, _>(Db(pool))
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<SqlUuid, _>(Db(pool))
+    .bind::<Timestamptz, _>(Db(from))
+    .load(connection)
+    .await?;
+    let count = |n: i32| n.max(0).unsigned_abs();
+    let level = |row: Row| {
+        let level = Level {
+            waiting: count(row.waiting),
+            executing: count(row.executing),
+            idle: count(row.idle),
+            coming: count(row.coming),
+        };
+        (row.at.0, level)
+    };
+    Ok(rows.into_iter().map(level).collect())
+}
+
+/// The machine that a runner is on.
+pub async fn machine_of(
+    connection: &mut Connection,
+    runner: pennine_core::id::RunnerId,
+) -> Result<Option<MachineId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<MachineId>,
+    }
+    let rows: Vec<Row> = statement("select id from machine where runner_id = $1 limit 1")
+        .bind::<SqlUuid, _>(Db(runner))
+        .load(connection)
+        .await?;
+    Ok(rows.first().map(|row| row.id.0))
+}

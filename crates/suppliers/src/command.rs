@@ -1,0 +1,234 @@
+//! A program of the user's own, which answers JSON on stdin and stdout. docs/suppliers.md defines it.
+
+use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Supplier, tail};
+use futures::FutureExt;
+use futures::future::BoxFuture;
+use pennine_core::id::MachineId;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::process::Command as Program;
+use uuid::Uuid;
+
+/// The most that is read of an answer.
+const MOST: u64 = 4 << 20;
+/// How long it may take to answer, when nobody says otherwise.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// What people can set of it. Everything else that they set reaches the program in its questions.
+pub const SETTINGS: [(&str, &str); 2] = [
+    ("program", "the program's absolute path"),
+    (
+        "patience",
+        "seconds that it may take to answer; 60 when not given",
+    ),
+];
+
+/// A question, one JSON object on stdin.
+#[derive(Serialize)]
+struct Question<'a> {
+    /// The number of this protocol.
+    protocol: u32,
+    /// `order`, `remove`, `list`, `console`, `offer`.
+    ask: &'static str,
+    installation: Uuid,
+    /// What people set of the supplier, secrets too.
+    settings: &'a BTreeMap<String, String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    machine: Option<MachineId>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    order: Option<&'a Order>,
+}
+
+/// The answer when something is wrong; the exit status is 0 then too.
+#[derive(Deserialize)]
+struct Wrong {
+    /// `unavailable`, `hurried`, `quota`, `refused`.
+    fault: String,
+    #[serde(default)]
+    said: String,
+    #[serde(default)]
+    quota: Option<u32>,
+    #[serde(default)]
+    retry_after_s: Option<u64>,
+}
+
+#[derive(Deserialize)]
+struct Machines {
+    machines: Vec<Found>,
+}
+
+#[derive(Deserialize)]
+struct Console {
+    #[serde(default)]
+    console: String,
+}
+
+#[derive(Deserialize)]
+struct Done {}
+
+/// A program of the user's own.
+pub struct Command {
+    program: PathBuf,
+    patience: Duration,
+    installation: Uuid,
+    settings: BTreeMap<String, String>,
+}
+
+impl Command {
+    /// The program that the settings name.
+    pub fn new(
+        installation: Uuid,
+        mut settings: BTreeMap<String, String>,
+    ) -> Result<Command, String> {
+        let program = settings.remove("program").map(PathBuf::from);
+        let program = program
+            .filter(|path| path.is_absolute())
+            .ok_or("program has to be the absolute path of a program")?;
+        let patience = match settings.remove("patience") {
+            None => PATIENCE,
+            Some(text) => match text.parse() {
+                Ok(seconds @ 1..=600) => Duration::from_secs(seconds),
+                _ => return Err(format!("patience is 1 to 600 seconds, not {text:?}")),
+            },
+        };
+        Ok(Command {
+            program,
+            patience,
+            installation,
+            settings,
+        })
+    }
+
+    async fn ask<T: DeserializeOwned>(
+        &self,
+        ask: &'static str,
+        machine: Option<MachineId>,
+        order: Option<&Order>,
+    ) -> Result<T, Fault> {
+        let question = Question {
+            protocol: 1,
+            ask,
+            installation: self.installation,
+            settings: &self.settings,
+            machine,
+            order,
+        };
+        let mut question = serde_json::to_vec(&question).unwrap_or_default();
+        question.push(b'\n');
+        let mut child = Program::new(&self.program)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .env_clear()
+            .envs(std::env::var("PATH").map(|path| ("PATH", path)))
+            .kill_on_drop(true)
+            .spawn()
+            .map_err(|error| {
+                Fault::Unavailable(format!("{} cannot be run: {error}", self.program.display()))
+            })?;
+        let (stdin, stdout, stderr) =
+            (child.stdin.take(), child.stdout.take(), child.stderr.take());
+        let talk = async {
+            let write = async {
+                if let Some(mut stdin) = stdin {
+                    // A program that does not care for the question may have closed it.
+                    let _ = stdin.write_all(&question).await;
+                }
+            };
+            let (_, out, errors) = tokio::join!(write, all_of(stdout), all_of(stderr));
+            (child.wait().await, out, errors)
+        };
+        let (status, out, errors) = match tokio::time::timeout(self.patience, talk).await {
+            Ok(talked) => talked,
+            Err(_) => {
+                return Err(Fault::Unclear(format!(
+                    "no answer to {ask} within {} s",
+                    self.patience.as_secs()
+                )));
+            }
+        };
+        let last = tail(errors.trim(), 300);
+        match status {
+            Ok(status) if status.success() => {}
+            Ok(status) => return Err(Fault::Unclear(format!("{ask} ended with {status}: {last}"))),
+            Err(error) => return Err(Fault::Unclear(format!("{ask}: {error}"))),
+        }
+        if let Ok(wrong) = serde_json::from_str::<Wrong>(&out) {
+            return Err(wrong.fault());
+        }
+        serde_json::from_str(&out).map_err(|error| {
+            let shown: String = out.chars().take(120).collect();
+            Fault::Unclear(format!(
+                "the answer to {ask} is not understood ({error}): {shown}"
+            ))
+        })
+    }
+}
+
+impl Wrong {
+    fn fault(self) -> Fault {
+        let said = if self.said.is_empty() {
+            format!("it says {}", self.fault)
+        } else {
+            self.said
+        };
+        match self.fault.as_str() {
+            "hurried" => Fault::Hurried {
+                retry_after: self.retry_after_s.map(Duration::from_secs),
+            },
+            "quota" => Fault::Quota {
+                said,
+                quota: self.quota,
+            },
+            "refused" => Fault::Refused(said),
+            _ => Fault::Unavailable(said),
+        }
+    }
+}
+
+async fn all_of(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
+    let mut bytes = Vec::new();
+    if let Some(from) = from {
+        let _ = from.take(MOST).read_to_end(&mut bytes).await;
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+impl Supplier for Command {
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>> {
+        self.ask("order", Some(order.machine), Some(order)).boxed()
+    }
+
+    fn remove(&self, machine: MachineId) -> BoxFuture<'_, Result<(), Fault>> {
+        async move {
+            let _: Done = self.ask("remove", Some(machine), None).await?;
+            Ok(())
+        }
+        .boxed()
+    }
+
+    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>> {
+        async {
+            let found: Machines = self.ask("list", None, None).await?;
+            Ok(found.machines)
+        }
+        .boxed()
+    }
+
+    fn console(&self, machine: MachineId) -> BoxFuture<'_, Result<String, Fault>> {
+        async move {
+            let found: Console = self.ask("console", Some(machine), None).await?;
+            Ok(tail(&found.console, CONSOLE_BYTES).to_owned())
+        }
+        .boxed()
+    }
+
+    fn offer(&self) -> BoxFuture<'_, Result<Offer, Fault>> {
+        self.ask("offer", None, None).boxed()
+    }
+}
