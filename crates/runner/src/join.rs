@@ -67,6 +67,15 @@ pub enum Trouble {
 }
 
 impl Trouble {
+    /// Whether it may be over in a while: the service is not there, or not ready.
+    pub fn may_pass(&self) -> bool {
+        match self {
+            Trouble::Client(ClientError::NoConnection { .. }) => true,
+            Trouble::Client(ClientError::Refused(problem)) => problem.status >= 500,
+            _ => false,
+        }
+    }
+
     /// 2 for wrong usage, 3 when the service refuses, 4 when there is no connection, 1 for the rest.
     pub fn exit_status(&self) -> u8 {
         match self {

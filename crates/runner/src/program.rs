@@ -10,6 +10,10 @@ use pennine_client::Route;
 use pennine_core::lifecycle::runner::Wish;
 use std::path::PathBuf;
 use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+/// How long `join --work` waits for a service that is not there.
+const JOIN_PATIENCE: Duration = Duration::from_secs(600);
 
 /// Pennine's runner: takes jobs from the service and runs them on this machine. It only ever connects outward.
 #[derive(Parser)]
@@ -258,12 +262,23 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
                 labels,
                 shares: host_dir.zip(host_jobs),
             };
-            let facts = join::join(&home, asked.complete()?, &route).await?;
-            if go_on {
-                work::work(&home, &route, Some(facts)).await
-            } else {
-                Ok(())
+            let wish = asked.complete()?;
+            if !go_on {
+                return join::join(&home, wish, &route).await.map(drop);
             }
+            // Nobody stands there to try again: the service may be away just now.
+            let mut pace = work::Pace::default();
+            let begun = Instant::now();
+            let facts = loop {
+                match join::join(&home, wish.clone(), &route).await {
+                    Err(trouble) if trouble.may_pass() && begun.elapsed() < JOIN_PATIENCE => {
+                        eprintln!("pennine-runner: {trouble}\n  Trying again.");
+                        pace.pause().await;
+                    }
+                    other => break other?,
+                }
+            };
+            work::work(&home, &route, Some(facts)).await
         }
         Verb::Work { place } => work::work(&place.home()?, &place.route()?, None).await,
         Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,

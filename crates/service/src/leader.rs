@@ -13,6 +13,7 @@ use crate::app::App;
 use crate::feed::Changes;
 use capacity::Yardkeeping;
 use pennine_core::answer::Level;
+use pennine_core::capacity::Decided;
 use pennine_core::dispatch::{Event, Plan, Reason, State};
 use pennine_core::id::{
     AttemptId, JobId, LeaseToken, MachineId, MaintenanceId, PoolId, RunnerId, StrandId,
@@ -393,8 +394,7 @@ impl<'a> Term<'a> {
                 .decide(&mut self.state, now, &mut || Self::fresh_machine(app));
             self.state.say(now, &mut plan);
             self.yard.last.clone_from(&decided.pools);
-            let refused = self.commit(&plan, now).await?;
-            self.carry_out(&decided, now).await?;
+            let refused = self.commit(&plan, &decided, now).await?;
             self.fail_unmatched(&plan, now).await?;
             if refused.is_empty() {
                 return Ok(());
@@ -419,12 +419,36 @@ impl<'a> Term<'a> {
         }
     }
 
-    /// Makes a plan durable; the jobs whose assignment was refused come back.
-    async fn commit(&mut self, plan: &Plan, now: Moment) -> Result<Vec<JobId>, End> {
-        let mut refused = Vec::new();
-        if plan.assignments.is_empty() && plan.reasons.is_empty() {
-            return Ok(refused);
+    /// Makes a plan and what was decided with it durable; the jobs whose assignment was refused come back. What machines
+    /// are ordered stands in the record before the reasons that speak of it.
+    async fn commit(
+        &mut self,
+        plan: &Plan,
+        decided: &Decided,
+        now: Moment,
+    ) -> Result<Vec<JobId>, End> {
+        let refused = if plan.assignments.is_empty() {
+            Vec::new()
+        } else {
+            self.commit_assignments(plan, now).await?
+        };
+        self.carry_out(decided, now).await?;
+        for changes in plan.reasons.chunks(BATCH) {
+            let changes: Vec<_> = changes
+                .iter()
+                .map(|change| (change.strand, change.segments.clone()))
+                .collect();
+            let mut connection = self.app.store.leader().await?;
+            if !strand::record(&mut connection, self.epoch, now, &changes).await? {
+                return Err(End::Deposed);
+            }
+            self.app.feed.kick();
         }
+        Ok(refused)
+    }
+
+    async fn commit_assignments(&mut self, plan: &Plan, now: Moment) -> Result<Vec<JobId>, End> {
+        let mut refused = Vec::new();
         let mut connection = self.app.store.leader().await?;
         for batch in plan.assignments.chunks(BATCH) {
             let leased: Vec<_> = batch
@@ -457,16 +481,6 @@ impl<'a> Term<'a> {
                     refused.push(assignment.job);
                 }
             }
-        }
-        for changes in plan.reasons.chunks(BATCH) {
-            let changes: Vec<_> = changes
-                .iter()
-                .map(|change| (change.strand, change.segments.clone()))
-                .collect();
-            if !strand::record(&mut connection, self.epoch, now, &changes).await? {
-                return Err(End::Deposed);
-            }
-            self.app.feed.kick();
         }
         Ok(refused)
     }

@@ -157,6 +157,9 @@ pub async fn add(
         }
         other => other?,
     }
+    if let Some(Jsonb(wanted)) = &row.supply {
+        supply::set_price(&mut connection, row.id.0, wanted, row.created_at.0).await?;
+    }
     let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "supply": row.supply.as_ref().map(|supply| &supply.0)});
     audit::write(
         &mut connection,
@@ -301,6 +304,9 @@ pub async fn change(
         }
         if other {
             pool::forget(&mut connection, next.pool.id.0).await?;
+            if let Some(wanted) = next.supply() {
+                supply::set_price(&mut connection, next.pool.id.0, wanted, now).await?;
+            }
         }
         let detail = json!({
             "supply": next.supply(),

@@ -25,6 +25,9 @@ use std::time::{Duration, Instant};
 /// The longest that a trial machine is waited for, so that the answer comes while somebody waits for it.
 const TRIAL: Duration = Duration::from_secs(110);
 
+/// How long a supplier that is added has to say what it can do.
+const FIRST_OFFER: Duration = Duration::from_secs(5);
+
 async fn shown(connection: &mut Connection, rows: &[Row]) -> Answer<Vec<Supplier>> {
     let machines = machine::existing(connection).await?;
     let pools = pool::list(connection).await?;
@@ -225,9 +228,23 @@ pub async fn add(
         detail,
     )
     .await?;
+    ask_offer(&app, &mut connection, &row).await?;
     app.feed.kick();
     let Json(shown) = one(&mut connection, &new.name).await?;
     Ok(created(shown))
+}
+
+/// Asks a supplier that is new what it can do, so that its prices are known before anything is ordered. One that does not
+/// answer is asked again by the leader.
+async fn ask_offer(app: &App, connection: &mut Connection, row: &Row) -> Answer<()> {
+    let Ok(asked) = supply::open(app, row) else {
+        return Ok(());
+    };
+    if let Ok(Ok(offer)) = tokio::time::timeout(FIRST_OFFER, asked.offer()).await {
+        let told = serde_json::to_value(&offer).unwrap_or_default();
+        supplier::set_offer(connection, row.id.0, &told, app.clock.now()).await?;
+    }
+    Ok(())
 }
 
 /// Change a supplier's settings and secrets.

@@ -7,12 +7,13 @@ use super::status;
 use crate::app::App;
 use crate::leader::capacity;
 use crate::leader::rebuild;
+use crate::supply::offer;
 use axum::Json;
 use axum::extract::{Path, State};
 use jiff::tz::TimeZone;
 use pennine_core::capacity::{Money, Supply};
 use pennine_core::dispatch::{Event, Price};
-use pennine_core::id::{AttemptId, MachineId, RunnerId};
+use pennine_core::id::{AttemptId, MachineId, PoolId, RunnerId};
 use pennine_core::time::Moment;
 use pennine_store::capacity::{self as record, Kept};
 use pennine_store::maintenance::Calendar;
@@ -177,6 +178,21 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Answer<()> {
             supply.week.zone
         );
         return invalid("week.zone", said);
+    }
+    Ok(())
+}
+
+/// Sets what an hour of a pool's machines costs, as its supplier says.
+pub async fn set_price(
+    connection: &mut Connection,
+    pool: PoolId,
+    supply: &Supply,
+    now: Moment,
+) -> Answer<()> {
+    let row = supplier::find(connection, &supply.supplier).await?;
+    let price = row.and_then(|row| offer(&row).sizes.get(&supply.size).copied());
+    if let Some(price) = price {
+        pool::set_price(connection, pool, price, now).await?;
     }
     Ok(())
 }

@@ -329,6 +329,24 @@ impl Term<'_> {
         self.learn(&known, now).await
     }
 
+    /// Notes machines whose runner connected before this leader knew of the machine, or before its supplier's answer was
+    /// here.
+    async fn catch_up_on_joins(&mut self, now: Moment) -> Result<(), End> {
+        let connected: Vec<RunnerView> = self
+            .yard
+            .keeper
+            .machines()
+            .filter(|machine| machine.state.is_coming())
+            .filter_map(|machine| self.state.runner_view(machine.runner))
+            .filter(|view| view.state.is_connected())
+            .cloned()
+            .collect();
+        for view in connected {
+            self.runner_seen(&view, now).await?;
+        }
+        Ok(())
+    }
+
     /// Remembers what a pool's machines are, by the one that has just come.
     async fn learn(&mut self, machine: &MachineView, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.get().await?;
@@ -743,6 +761,7 @@ impl Term<'_> {
     /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
     pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
         self.yard.hands.look(now);
+        self.catch_up_on_joins(now).await?;
         if self.yard.pools.is_empty() {
             return Ok(());
         }

@@ -17,6 +17,8 @@ mod bad_input;
 mod bench;
 mod browser;
 mod browser_yard;
+mod capacity;
+mod capacity_faults;
 mod command_line;
 mod faults;
 mod feed;

@@ -98,6 +98,13 @@ impl Database {
         client
     }
 
+    /// The first column of what a query finds, texts.
+    pub async fn texts(&self, query: &str) -> Vec<String> {
+        let rows = self.connect().await.query(query, &[]).await;
+        let rows = rows.expect("the query runs");
+        rows.iter().map(|row| row.get(0)).collect()
+    }
+
     /// Refuses new connections and ends those that are open: to a service, the database is gone.
     pub async fn take_away(&self) {
         let name = &self.name;

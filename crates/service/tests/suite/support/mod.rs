@@ -1,12 +1,14 @@
 //! What the tests stand on.
 
 mod browser;
+mod cloud;
 mod cutter;
 mod database;
 mod runner;
 mod service;
 
 pub use browser::Browser;
+pub use cloud::StandinCloud;
 pub use cutter::Cutter;
 pub use database::Database;
 pub use runner::Runner;

@@ -1,0 +1,6 @@
+//! Small stand-ins for what lies outside of Pennine, for its demo and its tests. They are honest about being that.
+//!
+//! - [`cloud`]: a cloud that makes machines, with boot times, prices, a quota, and faults that are set while it runs. Its
+//!   machines are processes of `pennine-runner` on this host.
+
+pub mod cloud;

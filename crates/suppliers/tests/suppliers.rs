@@ -1,0 +1,169 @@
+//! Every supplier that needs nothing else holds to what suppliers hold to.
+
+// A test that cannot go on fails.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use pennine_suppliers::command::Command;
+use pennine_suppliers::conformance::{self, some_order};
+use pennine_suppliers::local::Local;
+use pennine_suppliers::{Fault, Stage, Supplier};
+use std::collections::BTreeMap;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use uuid::Uuid;
+
+const ONE: Uuid = Uuid::from_u128(1);
+const OTHER: Uuid = Uuid::from_u128(2);
+
+fn script(folder: &Path, name: &str, text: &str) -> PathBuf {
+    let path = folder.join(name);
+    std::fs::write(&path, text).unwrap();
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+    path
+}
+
+fn local(folder: &Path, installation: Uuid, runner: &str, walls: &str, most: u32) -> Local {
+    let program = script(
+        folder,
+        "runner",
+        &format!("#!/bin/sh\n[ \"$1\" = join ] || exit 0\n{runner}\n"),
+    );
+    let settings = [
+        ("most".to_owned(), most.to_string()),
+        ("walls".to_owned(), walls.to_owned()),
+    ];
+    let dir = folder.join("machines");
+    Local::new(dir, program, installation, &BTreeMap::from(settings)).unwrap()
+}
+
+async fn until(supplier: &dyn Supplier, number: u128, stage: Stage) {
+    let machine = some_order(ONE, number).machine;
+    let waited = tokio::time::timeout(Duration::from_secs(30), async {
+        while conformance::stage(supplier, machine).await != Some(stage) {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    });
+    waited.await.unwrap();
+}
+
+#[tokio::test]
+async fn local_holds_to_what_every_supplier_holds_to() {
+    let folder = tempfile::tempdir().unwrap();
+    let own = local(folder.path(), ONE, "exec sleep 60", "folder", 9);
+    let other = local(folder.path(), OTHER, "exec sleep 60", "folder", 9);
+    conformance::hold(&own, &other, |number| some_order(ONE, number))
+        .await
+        .unwrap();
+}
+
+#[tokio::test]
+async fn local_bears_no_more_than_its_host_and_says_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let own = local(folder.path(), ONE, "exec sleep 60", "folder", 1);
+    own.order(&some_order(ONE, 1)).await.unwrap();
+    let fault = own.order(&some_order(ONE, 2)).await.unwrap_err();
+    assert!(
+        matches!(fault, Fault::Quota { quota: Some(1), .. }),
+        "{fault:?}"
+    );
+    own.remove(some_order(ONE, 1).machine).await.unwrap();
+    own.order(&some_order(ONE, 2)).await.unwrap();
+    own.remove(some_order(ONE, 2).machine).await.unwrap();
+}
+
+#[tokio::test]
+async fn a_local_machine_that_ends_by_itself_is_stopped_and_its_console_is_kept_until_it_is_removed()
+ {
+    let folder = tempfile::tempdir().unwrap();
+    let own = local(
+        folder.path(),
+        ONE,
+        "echo no ticket here; exit 3",
+        "folder",
+        1,
+    );
+    own.order(&some_order(ONE, 1)).await.unwrap();
+    until(&own, 1, Stage::Stopped).await;
+    let machine = some_order(ONE, 1).machine;
+    assert_eq!(own.console(machine).await.unwrap(), "no ticket here\n");
+    own.remove(machine).await.unwrap();
+    assert_eq!(own.console(machine).await.unwrap(), "");
+}
+
+#[tokio::test]
+async fn a_local_machine_that_will_not_end_is_ended() {
+    let folder = tempfile::tempdir().unwrap();
+    let stubborn = "trap '' TERM INT; echo ready; while :; do sleep 0.1; done";
+    let own = local(folder.path(), ONE, stubborn, "folder", 1);
+    own.order(&some_order(ONE, 1)).await.unwrap();
+    let machine = some_order(ONE, 1).machine;
+    while own.console(machine).await.unwrap() != "ready\n" {
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    own.remove(some_order(ONE, 1).machine).await.unwrap();
+    assert!(own.list().await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn the_example_of_the_command_supplier_holds_to_what_every_supplier_holds_to() {
+    let folder = tempfile::tempdir().unwrap();
+    let docs = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../docs/examples/supplier.sh"
+    );
+    let runner = script(folder.path(), "runner", "#!/bin/sh\nexec sleep 60\n");
+    let made = |installation| {
+        let settings = [
+            ("program".to_owned(), docs.to_owned()),
+            (
+                "dir".to_owned(),
+                folder.path().join("made").display().to_string(),
+            ),
+            ("runner".to_owned(), runner.display().to_string()),
+        ];
+        Command::new(installation, BTreeMap::from(settings)).unwrap()
+    };
+    let (own, other) = (made(ONE), made(OTHER));
+    conformance::hold(&own, &other, |number| some_order(ONE, number))
+        .await
+        .unwrap();
+}
+
+#[tokio::test]
+async fn what_a_command_says_wrong_is_told_apart() {
+    let folder = tempfile::tempdir().unwrap();
+    let ask = async |text: &str| {
+        let program = script(folder.path(), "program", &format!("#!/bin/sh\n{text}\n"));
+        let settings = [
+            ("program".to_owned(), program.display().to_string()),
+            ("patience".to_owned(), "2".to_owned()),
+        ];
+        let command = Command::new(ONE, BTreeMap::from(settings)).unwrap();
+        command.order(&some_order(ONE, 1)).await.unwrap_err()
+    };
+    let fault = ask(r#"echo '{"fault": "quota", "said": "three is enough", "quota": 3}'"#).await;
+    let expected = Fault::Quota {
+        said: "three is enough".into(),
+        quota: Some(3),
+    };
+    assert_eq!(fault, expected);
+    let fault = ask(r#"echo '{"fault": "refused", "said": "no such image"}'"#).await;
+    assert_eq!(fault, Fault::Refused("no such image".into()));
+    let fault = ask("echo it is broken >&2; exit 7").await;
+    assert!(
+        matches!(&fault, Fault::Unclear(said) if said.contains("it is broken")),
+        "{fault:?}"
+    );
+    let fault = ask("echo hello").await;
+    assert!(
+        matches!(&fault, Fault::Unclear(said) if said.contains("hello")),
+        "{fault:?}"
+    );
+    let fault = ask("exec sleep 30").await;
+    assert!(
+        matches!(&fault, Fault::Unclear(said) if said.contains("no answer")),
+        "{fault:?}"
+    );
+    assert!(Command::new(ONE, BTreeMap::from([("program".into(), "relative".into())])).is_err());
+}
