@@ -13,6 +13,10 @@ export type BulkResult = Schemas["BulkResult"];
 export type MendAction = Schemas["MendAction"];
 export type Trial = Schemas["Trial"];
 export type Pool = Schemas["Pool"];
+export type ChangedPool = Schemas["ChangedPool"];
+export type Relief = Schemas["Relief"];
+export type Machine = Schemas["Machine"];
+export type CapacityDecision = Schemas["CapacityDecision"];
 export type Runner = Schemas["Runner"];
 export type ChangedRunner = Schemas["ChangedRunner"];
 export type RunnerTime = Schemas["RunnerTime"];
@@ -70,5 +74,6 @@ export function send<T>(method: string, path: string, body?: unknown): Promise<T
 
 export const get = <T>(path: string, signal?: AbortSignal): Promise<T> => request<T>(path, { signal });
 export const post = <T>(path: string, body?: unknown): Promise<T> => send<T>("POST", path, body);
+export const patch = <T>(path: string, body?: unknown): Promise<T> => send<T>("PATCH", path, body);
 export const put = <T>(path: string, body?: unknown): Promise<T> => send<T>("PUT", path, body);
 export const remove = (path: string): Promise<void> => send<void>("DELETE", path);

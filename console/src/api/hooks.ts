@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Checkup, Job, JobLine, Maintenance, NextJob, Page, Place, Pool, Queue, Runner, RunnerTime, SignedIn, Skyline, Status, Why } from "./client";
+import type { CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Why } from "./client";
 
 const REPAIR = 20_000;
 
@@ -20,6 +20,36 @@ export const useQueue = () =>
 
 export const usePools = () =>
   useQuery({ queryKey: ["pools"], queryFn: ({ signal }) => get<Page<Pool>>("/pools", signal), refetchInterval: REPAIR });
+
+export const usePool = (name: string) =>
+  useQuery({
+    queryKey: ["pools", name],
+    queryFn: ({ signal }) => get<Pool>(`/pools/${encodeURIComponent(name)}`, signal),
+    refetchInterval: REPAIR,
+  });
+
+/** A pool's demand over its capacity in the last minutes. */
+export const useRelief = (name: string, minutes: number) =>
+  useQuery({
+    queryKey: ["relief", name, minutes],
+    queryFn: ({ signal }) => get<Relief>(`/pools/${encodeURIComponent(name)}/relief?minutes=${minutes}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: 5_000,
+  });
+
+export const useMachines = (pool: string) =>
+  useQuery({
+    queryKey: ["machines", pool],
+    queryFn: ({ signal }) => get<Page<Machine>>(`/machines?${new URLSearchParams({ pool })}`, signal),
+    refetchInterval: REPAIR,
+  });
+
+export const useDecisions = (pool: string) =>
+  useQuery({
+    queryKey: ["decisions", pool],
+    queryFn: ({ signal }) => get<Page<CapacityDecision>>(`/capacity/decisions?${new URLSearchParams({ pool })}`, signal),
+    refetchInterval: REPAIR,
+  });
 
 export const useRunners = () =>
   useQuery({

@@ -12,13 +12,15 @@ const SHOWN: Record<string, string[]> = {
   attempt: ["status", "job", "runners", "runner-time"],
   strand: ["status", "queue", "job", "why"],
   runner: ["status", "runners", "pools", "queue"],
-  pool: ["pools", "queue", "status"],
+  pool: ["pools", "queue", "status", "decisions", "relief"],
+  machine: ["machines", "pools", "relief"],
+  supplier: ["pools", "queue"],
   place: ["projects"],
   maintenance: ["maintenance", "pools", "runners", "queue"],
 };
 
 /** What is dear to ask for again is so no more often than this (ms), however much goes on. */
-const DEAR: Record<string, number> = { runners: 1_500, "runner-time": 3_000 };
+const DEAR: Record<string, number> = { runners: 1_500, "runner-time": 3_000, relief: 1_000 };
 
 /** Changes are gathered this long (ms), so that a burst of them costs one round of requests. */
 const GATHER = 300;

@@ -2078,6 +2078,8 @@ export interface components {
         Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover";
         /** @description A pool's demand over its capacity, what was decided meanwhile, and what it cost. */
         Relief: {
+            /** @description How the pool stands, as a sentence or two. */
+            answer: string;
             /**
              * Format: int32
              * @description Slots of as many machines as its ceiling allows.

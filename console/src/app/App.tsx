@@ -9,6 +9,7 @@ import { SignIn } from "./SignIn";
 
 const QueuePlace = lazy(() => import("../places/queue/Queue"));
 const YardPlace = lazy(() => import("../places/yard/Yard"));
+const PoolPage = lazy(() => import("../places/yard/PoolPage"));
 const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
 const JobPage = lazy(() => import("../places/runs/JobPage"));
@@ -24,6 +25,7 @@ export function App() {
           <Route path="/" element={<Now />} />
           <Route path="/queue" element={<QueuePlace />} />
           <Route path="/yard" element={<YardPlace />} />
+          <Route path="/pools/:pool" element={<PoolPage />} />
           <Route path="/runners/:runner" element={<RunnerPage />} />
           <Route path="/runs" element={<RunsPlace />} />
           <Route path="/jobs/:job" element={<JobPage />} />

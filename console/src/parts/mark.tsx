@@ -1,6 +1,6 @@
 // States by word, tone and a glyph of their own, drawn like the signs of a contour map's legend.
 import type { ReactNode } from "react";
-import type { Finding, JobLine, Runner } from "../api/client";
+import type { Finding, JobLine, Machine, Runner } from "../api/client";
 import type { Tone } from "../app/theme";
 
 type Sign =
@@ -82,6 +82,17 @@ function Mark({ look, word }: { look: Look; word: string }) {
 }
 
 export const RunnerMark = ({ state }: { state: Runner["state"] }) => <Mark look={RUNNER[state]} word={state} />;
+
+const MACHINE: Record<Machine["state"], Look> = {
+  ordered: { sign: "flag", tone: "gritstone" },
+  booting: { sign: "tarn", tone: "bracken" },
+  joined: { sign: "ring", tone: "moss" },
+  releasing: { sign: "bars", tone: "gritstone" },
+  gone: { sign: "gap", tone: "gritstone" },
+  failed: { sign: "cross", tone: "rust" },
+};
+
+export const MachineMark = ({ state }: { state: Machine["state"] }) => <Mark look={MACHINE[state]} word={state} />;
 
 const VERDICT: Record<Finding["verdict"], Look> = {
   good: { sign: "cairn", tone: "moss" },

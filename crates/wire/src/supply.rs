@@ -106,6 +106,8 @@ pub struct CapacityDecision {
 /// A pool's demand over its capacity, what was decided meanwhile, and what it cost.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Relief {
+    /// How the pool stands, as a sentence or two.
+    pub answer: String,
     pub now: Moment,
     pub window_us: Micros,
     pub step_us: Micros,

@@ -247,7 +247,7 @@ function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
     <Box>
       <Flex align="baseline" gap="16px" pt="20px" pb="4px">
         <Box as="h2" fontSize="16px" fontWeight="600">
-          {pool.name}
+          <Link to={`/pools/${pool.name}`}>{pool.name}</Link>
         </Box>
         <Box color="quiet">{about.filter(Boolean).join(" · ")}</Box>
         <Box color="quiet">

@@ -354,7 +354,7 @@ fn made_of(supply: &Supply) -> String {
 pub async fn watched(client: &Client, name: &str) -> Result<String, Trouble> {
     let pool = client.pool(name).await?;
     let relief = client.relief(name, 10).await?;
-    let mut text = format!("{}\n{}\n", headline(&pool, &relief.level), standing(&pool));
+    let mut text = format!("{}\n{}\n", relief.answer, standing(&pool));
     text += &drawn(&relief);
     let mut last: Vec<CapacityDecision> = relief.decisions.iter().take(10).cloned().collect();
     last.reverse();
@@ -367,30 +367,6 @@ pub async fn watched(client: &Client, name: &str) -> Result<String, Trouble> {
         );
     }
     Ok(text)
-}
-
-fn headline(pool: &Pool, level: &Level) -> String {
-    let jobs = |n: u32| {
-        if n == 1 {
-            "1 job waits".to_owned()
-        } else {
-            format!("{n} jobs wait")
-        }
-    };
-    match level.waiting {
-        0 => format!(
-            "{}: nothing waits for it; {} of its slots execute, {} are idle, {} are coming.",
-            pool.name, level.executing, level.idle, level.coming
-        ),
-        n => format!(
-            "{}: {} that it could take; {} of its slots execute, {} are idle, {} are coming.",
-            pool.name,
-            jobs(n),
-            level.executing,
-            level.idle,
-            level.coming
-        ),
-    }
 }
 
 /// How wide and high the drawing is.

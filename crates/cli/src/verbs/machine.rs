@@ -83,7 +83,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 return view::json(&machines);
             }
             if machines.is_empty() {
-                return view::line("There is no such machine.");
+                return view::line("No machine is there just now; --all shows those that were.");
             }
             let now = client.status().await?.now;
             view::print(&table(&machines, now))

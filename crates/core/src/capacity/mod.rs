@@ -14,11 +14,13 @@
 
 mod decide;
 mod keeper;
+mod line;
 mod spend;
 mod supply;
 
 pub use decide::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
 pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, Trouble};
+pub use line::pool_line;
 pub use spend::{Meter, Money};
 pub use supply::{Budget, Day, Offer, Supply, Times, Week, WeekError};
 

@@ -198,10 +198,10 @@ pub async fn submit(
     Ok(created(TakenJob { job: line, hints }))
 }
 
-/// Every word that some runner in the yard knows.
+/// Every word that some runner in the yard knows, or a machine that a pool would make.
 async fn vocabulary(connection: &mut Connection, now: Moment) -> Answer<Vocabulary> {
     let yard = Yard::read(connection, now).await?;
-    Ok(Vocabulary::of(
-        yard.joined().map(|(runner, _)| &runner.subject),
-    ))
+    let made = yard.made();
+    let joined = yard.joined().map(|(runner, _)| &runner.subject);
+    Ok(Vocabulary::of(joined.chain(&made)))
 }

@@ -11,7 +11,7 @@ use crate::supply::offer;
 use axum::Json;
 use axum::extract::{Path, State};
 use jiff::tz::TimeZone;
-use pennine_core::capacity::{Money, Supply};
+use pennine_core::capacity::{Money, Supply, pool_line};
 use pennine_core::dispatch::{Event, Price};
 use pennine_core::id::{AttemptId, MachineId, PoolId, RunnerId};
 use pennine_core::time::Moment;
@@ -343,11 +343,16 @@ pub async fn relief(
         })
         .collect();
     let (spent_day, spent_month) = spent(&mut connection, &pool, now).await?;
+    let level = readings.last().map(|(_, level)| *level).unwrap_or_default();
+    let numbers = pool.supplied().map(|one| one.numbers.0);
+    let short = pool.supplied().and_then(|one| one.short.as_deref());
+    let answer = pool_line(&name, &level, &numbers.unwrap_or_default(), short);
     Ok(Json(Relief {
+        answer,
         now,
         window_us: length.into(),
         step_us: step.into(),
-        level: readings.last().map(|(_, level)| *level).unwrap_or_default(),
+        level,
         steps,
         decisions: decisions.into_iter().map(shown).collect(),
         cost,

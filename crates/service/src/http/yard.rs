@@ -4,6 +4,7 @@ use super::answer::Answer;
 use pennine_core::dispatch::{
     Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
 };
+use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::requirement::Requirement;
@@ -121,6 +122,20 @@ impl Yard {
             .iter()
             .map(|pool| (pool.pool.id.0, calendar.pool(pool, now)));
         self.pool_views = views.collect();
+    }
+
+    /// What the machines are that pools would make, as far as it is known: their pool's labels at least.
+    pub fn made(&self) -> Vec<Subject> {
+        let makers = self.pools.iter().filter(|pool| pool.supply().is_some());
+        makers
+            .map(|owned| {
+                let labels = owned.pool.labels.iter().map(String::as_str);
+                let known = || owned.view().makes;
+                known().unwrap_or_else(|| {
+                    Subject::new("", &owned.pool.name, labels, &Facts::default())
+                })
+            })
+            .collect()
     }
 
     /// The maintenance that keeps a runner from taking work, its own or its pool's.

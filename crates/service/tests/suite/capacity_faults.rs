@@ -164,7 +164,7 @@ async fn a_machine_that_will_be_taken_back_finishes_its_job_and_is_replaced() {
         all.into_iter().find(|one| one.name != first)
     })
     .await;
-    all_succeed(&service, &[job.clone()]).await;
+    all_succeed(&service, std::slice::from_ref(&job)).await;
     let done = service.client.job(&job).await.unwrap();
     assert_eq!(done.attempts.len(), 1);
     until("the first is gone and the other has joined", || async {

@@ -16,6 +16,7 @@ mod api;
 mod bad_input;
 mod bench;
 mod browser;
+mod browser_capacity;
 mod browser_yard;
 mod capacity;
 mod capacity_faults;

@@ -1,0 +1,166 @@
+// A pool: its demand over its capacity, what was decided about its machines and why, the machines, and its policy, which can
+// be tried before it is changed.
+import { Box, Button, Flex } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams, useSearchParams } from "react-router";
+import { patch, post } from "../../api/client";
+import type { ChangedPool, Machine, Page, Pool } from "../../api/client";
+import { useDecisions, useMachines, usePool, useRelief } from "../../api/hooks";
+import { Lead } from "../../parts/answer";
+import { Heading, List } from "../../parts/list";
+import { MachineMark } from "../../parts/mark";
+import { money } from "../../parts/money";
+import { Ago, Since, micros } from "../../parts/time";
+import { Awaiting, Trouble } from "../../parts/trouble";
+import { PoolPolicy } from "./PoolPolicy";
+import { Relief } from "./Relief";
+
+const WINDOWS: [number, string][] = [
+  [10, "10 min"],
+  [60, "1 h"],
+  [360, "6 h"],
+  [1440, "1 d"],
+  [10_080, "7 d"],
+];
+
+export default function PoolPage() {
+  const { pool: name = "" } = useParams();
+  const { data: pool, error } = usePool(name);
+  // In the address, so that a link shows what was seen.
+  const [asked, setAsked] = useSearchParams();
+  const known = WINDOWS.find(([length]) => String(length) === asked.get("minutes"));
+  const minutes = known?.[0] ?? 60;
+  const relief = useRelief(name, minutes);
+  if (!pool) return error ? <Trouble error={error} /> : <Awaiting what="the pool" />;
+  return (
+    <>
+      <Lead>{relief.data?.answer ?? `${pool.name}: ${pool.free} of ${pool.slots} slots are free.`}</Lead>
+      <Flex gap="22px" mt="8px" color="quiet" wrap="wrap">
+        {pool.description ? <span>{pool.description}</span> : null}
+        <span>{pool.owner ? `of ${pool.owner}` : "for everybody"}</span>
+        <span>{pool.labels.join(", ") || "no labels"}</span>
+        {pool.paused ? <Box color="rust">paused</Box> : null}
+        <Link to="/yard">its runners in the yard</Link>
+      </Flex>
+      <Heading
+        beside={
+          <Flex gap="6px" role="group" aria-label="How much time is shown">
+            {WINDOWS.map(([length, word]) => (
+              <Button
+                key={length}
+                size="xs"
+                variant="outline"
+                color="ink"
+                borderColor={minutes === length ? "ink" : "rule"}
+                bg={minutes === length ? "hollow" : "transparent"}
+                aria-pressed={minutes === length}
+                onClick={() => setAsked({ minutes: String(length) }, { replace: true })}
+              >
+                {word}
+              </Button>
+            ))}
+          </Flex>
+        }
+      >
+        Demand over capacity
+      </Heading>
+      {relief.data ? <Relief relief={relief.data} /> : relief.error ? <Trouble error={relief.error} /> : <Awaiting what="the relief" />}
+      {pool.supply ? <Supplied pool={pool} /> : <Brought pool={pool} />}
+    </>
+  );
+}
+
+/** People bring the machines of this pool. */
+function Brought({ pool }: { pool: Pool }) {
+  return (
+    <Box mt="20px" color="quiet" maxW="60em">
+      Machines of this pool are brought by people. To have them made when jobs want them, name a supplier:{" "}
+      <Box as="code" fontFamily="mono">{`pennine pool set ${pool.name} --supplier NAME --ceiling 4`}</Box>
+    </Box>
+  );
+}
+
+function Supplied({ pool }: { pool: Pool }) {
+  const machines = useMachines(pool.name);
+  const decisions = useDecisions(pool.name);
+  const queries = useQueryClient();
+  const start = useMutation({
+    mutationFn: () => post<Page<Machine>>(`/pools/${encodeURIComponent(pool.name)}/machines`, {}),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["machines"] }),
+  });
+  const pause = useMutation({
+    mutationFn: (paused: boolean) => patch<ChangedPool>(`/pools/${encodeURIComponent(pool.name)}`, { paused, accept_losses: true }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["pools"] }),
+  });
+  const stop = useMutation({
+    mutationFn: (machine: string) => post<Machine>(`/machines/${machine}/stop`, {}),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["machines"] }),
+  });
+  const error = machines.error ?? decisions.error ?? start.error ?? pause.error ?? stop.error;
+  const button = { size: "xs", variant: "outline", color: "ink", borderColor: "rule" } as const;
+  return (
+    <>
+      {error ? <Trouble error={error} /> : null}
+      <Flex gap="48px" align="flex-start" wrap="wrap">
+        <Box flex="3" minW="34em">
+          <Heading>What was decided, and why</Heading>
+          <List
+            rows={decisions.data?.items.slice(0, 14) ?? []}
+            id={(one) => `${one.at} ${one.said}`}
+            empty="Nothing yet."
+            columns={[
+              { head: "when", cell: (one) => <Ago at={one.at} />, width: "9em" },
+              { head: "decision", cell: (one) => one.said, wrap: true },
+            ]}
+          />
+        </Box>
+        <Box flex="2" minW="24em">
+          <PoolPolicy pool={pool} />
+        </Box>
+      </Flex>
+      <Heading
+        beside={
+          <Flex gap="8px">
+            <Button {...button} loading={start.isPending} onClick={() => start.mutate()}>
+              Start a machine
+            </Button>
+            <Button {...button} loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
+              {pool.paused ? "Resume the pool" : "Pause the pool"}
+            </Button>
+          </Flex>
+        }
+      >
+        Machines
+      </Heading>
+      <List
+        rows={machines.data?.items ?? []}
+        id={(one) => one.id}
+        empty="No machine is there just now; they are made when jobs want them."
+        columns={[
+          { head: "machine", cell: (one) => one.name },
+          { head: "state", cell: (one) => <MachineMark state={one.state} />, width: "8em" },
+          { head: "for", cell: (one) => <Since at={one.since} />, right: true },
+          { head: "why", cell: (one) => one.why },
+          { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_short}`}>{one.runner_short}</Link> },
+          { head: "came up in", cell: (one) => came(one), right: true },
+          { head: "cost", cell: (one) => money(one.cost), right: true },
+          { head: "zone", cell: (one) => one.zone ?? "" },
+          {
+            head: "",
+            cell: (one) =>
+              one.state === "releasing" ? null : (
+                <Button {...button} aria-label={`Stop ${one.name}`} onClick={() => stop.mutate(one.id)}>
+                  Stop
+                </Button>
+              ),
+            right: true,
+          },
+        ]}
+      />
+    </>
+  );
+}
+
+/** From its order to its runner's first word. */
+const came = (machine: Machine) =>
+  machine.joined_at ? micros((Date.parse(machine.joined_at) - Date.parse(machine.ordered_at)) * 1000) : "";

@@ -1,0 +1,87 @@
+//! How a pool that gets machines stands, as one sentence or two.
+
+use super::Numbers;
+use crate::answer::Level;
+
+fn slots(count: u32) -> String {
+    match count {
+        1 => "1 slot".to_owned(),
+        n => format!("{n} slots"),
+    }
+}
+
+/// How a pool stands: what waits for it, what is being done about it, and what stands in the way.
+pub fn pool_line(name: &str, level: &Level, numbers: &Numbers, short: Option<&str>) -> String {
+    let all = level.executing + level.idle;
+    let mut said = match level.waiting {
+        0 => format!("Nothing waits for {name}."),
+        1 => format!("1 job waits that {name} could take."),
+        n => format!("{n} jobs wait that {name} could take."),
+    };
+    said += &match (all, level.idle) {
+        (0, _) if level.coming > 0 => " It has no slot yet".to_owned(),
+        (0, _) if numbers.existing() == 0 => " It has no machine".to_owned(),
+        (0, _) => " None of its machines takes work".to_owned(),
+        (1, 0) => " Its 1 slot is busy".to_owned(),
+        (n, 0) => format!(" All of its {} are busy", slots(n)),
+        (n, idle) => format!(" {idle} of its {} are free", slots(n)),
+    };
+    match level.coming {
+        0 => {}
+        1 => said += ", and a machine with 1 slot is coming",
+        n => said += &format!(", and machines with {} are coming", slots(n)),
+    }
+    said.push('.');
+    match short {
+        Some(short) => said += &format!(" No further machine can be had: {short}."),
+        None if level.waiting > 0 && numbers.existing() >= numbers.ceiling => {
+            said += &format!(" It has as many machines as it may, {}.", numbers.ceiling);
+        }
+        None => {}
+    }
+    said
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn said(waiting: u32, executing: u32, idle: u32, coming: u32, short: Option<&str>) -> String {
+        let level = Level {
+            waiting,
+            executing,
+            idle,
+            coming,
+        };
+        let numbers = Numbers {
+            busy: executing,
+            idle,
+            coming,
+            ceiling: 6,
+            ..Numbers::default()
+        };
+        pool_line("slipway", &level, &numbers, short)
+    }
+
+    #[test]
+    fn it_says_what_waits_what_is_done_and_what_stands_in_the_way() {
+        assert_eq!(
+            said(0, 0, 0, 0, None),
+            "Nothing waits for slipway. It has no machine."
+        );
+        assert_eq!(
+            said(0, 1, 1, 0, None),
+            "Nothing waits for slipway. 1 of its 2 slots are free."
+        );
+        assert_eq!(
+            said(9, 3, 0, 3, None),
+            "9 jobs wait that slipway could take. All of its 3 slots are busy, and machines with 3 slots are coming. \
+             It has as many machines as it may, 6."
+        );
+        assert_eq!(
+            said(1, 0, 0, 0, Some("harbour fails: no connection")),
+            "1 job waits that slipway could take. It has no machine. No further machine can be had: harbour fails: no \
+             connection."
+        );
+    }
+}

@@ -1,0 +1,80 @@
+//! A pool's page in a real browser: a burst is seen live, and a change is tried before it is made.
+
+use crate::browser::sign_in;
+use crate::capacity::{add_pool, nothing_left, supply};
+use crate::support::{Browser, Service, StandinCloud, until};
+use pennine_core::time::Micros;
+use pennine_wire::SupplyChange;
+use std::time::Duration;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
+    let cloud = StandinCloud::start(|plan| plan.boot_s = (1.5, 1.6)).await;
+    let service = Service::start().await;
+    service.furnish().await;
+    cloud.join(&service, "harbour").await;
+    let wanted = SupplyChange {
+        facts: Some(
+            [(
+                "os".to_owned(),
+                serde_json::from_value("linux".into()).unwrap(),
+            )]
+            .into(),
+        ),
+        dwell_us: Some(Micros::from(Duration::from_secs(3))),
+        ..supply("harbour", 1)
+    };
+    add_pool(&service, "slipway", wanted).await;
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    let page = format!("{}/pools/slipway?minutes=10", service.url);
+    browser.page.goto(&page).await.unwrap();
+    browser
+        .text_when("main", |text| {
+            text.contains("Nothing waits for slipway. It has no machine.")
+        })
+        .await;
+    for _ in 0..4 {
+        service.submit("slipway", "sleep 1").await;
+    }
+    browser
+        .text_when("main", |text| {
+            text.contains("4 jobs wait that slipway could take") && text.contains("booting")
+        })
+        .await;
+    // What would it be with more?
+    browser.fill("input[aria-label=ceiling]", "3").await;
+    browser.click("What would happen now?").await;
+    browser
+        .text_when("[data-testid=foreseen]", |text| {
+            text.contains("It would have ordered 2") && text.contains("ceiling 3")
+        })
+        .await;
+    browser.click("Change it").await;
+    browser
+        .text_when("main", |text| {
+            text.contains("ordered 2") && text.contains("slipway-3")
+        })
+        .await;
+    browser
+        .text_when("main", |text| {
+            text.contains("slots are busy") || text.contains("slots are free")
+        })
+        .await;
+    nothing_left(&service).await;
+    browser
+        .text_when("main", |text| {
+            text.contains("Nothing waits for slipway. It has no machine.")
+                && text.contains("and not wanted")
+                && text.contains("No machine is there just now")
+        })
+        .await;
+    until("the marks are drawn", || async {
+        let script = "return document.querySelectorAll('[data-testid=decision-mark]').length";
+        let counted = browser.page.execute(script, vec![]).await.ok()?;
+        (counted.convert::<u32>().ok()? >= 3).then_some(())
+    })
+    .await;
+    browser.close().await;
+    cloud.end().await;
+}
