@@ -173,6 +173,14 @@ struct Tally {
     paid: Vec<(Price, Moment)>,
 }
 
+/// What one supplier has, for all pools.
+#[derive(Clone, Copy, Default)]
+struct Load {
+    there: u32,
+    /// Whether it is being asked for a machine just now.
+    asked: bool,
+}
+
 /// What one pool may have.
 #[derive(Clone, Default)]
 struct Bounds {
@@ -202,7 +210,7 @@ impl Keeper {
             return decided;
         }
         self.note_away(state, now);
-        let mut tallies = self.tallies(state, now);
+        let (mut tallies, mut loads) = self.tallies(state, now);
         for (pool, tally) in &mut tallies {
             for (machine, why, failed) in std::mem::take(&mut tally.over) {
                 tally.numbers.leaving = tally.numbers.leaving.saturating_sub(1);
@@ -230,9 +238,10 @@ impl Keeper {
                 meter.keep_time(now, &care.zone);
             }
             let tally = tallies.entry(care.id).or_default();
-            bounds.insert(care.id, self.bounds(care, tally, now));
+            let load = *loads.entry(care.supplier).or_default();
+            bounds.insert(care.id, self.bounds(care, tally, load, now));
         }
-        let wanted = self.spread(state, now, &cares, &tallies, &mut bounds);
+        let wanted = self.spread(state, now, &cares, &tallies, &loads, &mut bounds);
         for care in &cares {
             let (Some(tally), Some(bounds)) = (tallies.get_mut(&care.id), bounds.get(&care.id))
             else {
@@ -281,9 +290,17 @@ impl Keeper {
         }
     }
 
-    fn tallies(&self, state: &State, now: Moment) -> BTreeMap<PoolId, Tally> {
+    fn tallies(
+        &self,
+        state: &State,
+        now: Moment,
+    ) -> (BTreeMap<PoolId, Tally>, BTreeMap<SupplierId, Load>) {
         let mut tallies: BTreeMap<PoolId, Tally> = BTreeMap::new();
+        let mut loads: BTreeMap<SupplierId, Load> = BTreeMap::new();
         for machine in self.machines.values() {
+            let load = loads.entry(machine.supplier).or_default();
+            load.there += 1;
+            load.asked |= machine.state == MachineState::Ordered;
             let tally = tallies.entry(machine.pool).or_default();
             tally.paid.push((machine.price, machine.ordered));
             self.count(tally, state, machine, now);
@@ -293,7 +310,7 @@ impl Keeper {
             // Ids are in the order in which they were made.
             tally.coming.reverse();
         }
-        tallies
+        (tallies, loads)
     }
 
     /// Counts one machine as what it is good for.
@@ -379,7 +396,7 @@ impl Keeper {
     }
 
     /// What a pool may have, and what it could still order.
-    fn bounds(&self, care: &PoolCare, tally: &Tally, now: Moment) -> Bounds {
+    fn bounds(&self, care: &PoolCare, tally: &Tally, load: Load, now: Moment) -> Bounds {
         let supply = &care.supply;
         let (floor, spare) = supply.floor_and_spare(&care.zone, now);
         let mut bounds = Bounds {
@@ -398,7 +415,6 @@ impl Keeper {
         if let Some(said) = self.budget_used(care, tally, now, &mut bounds) {
             bounds.short = Some(said);
         }
-        let ordered = |machine: &&MachineView| machine.state == MachineState::Ordered;
         let mut faulty = |trouble: Option<&super::Trouble>, asked: bool, name: &str| {
             let Some(trouble) = trouble else { return };
             bounds.short = Some(format!("{name}{}", trouble.said));
@@ -411,16 +427,11 @@ impl Keeper {
             bounds.short = Some(format!("there is no supplier {:?}", supply.supplier));
             return bounds;
         };
-        let mut coming = self.machines.values().filter(|one| one.state.is_coming());
-        faulty(
-            self.pool_trouble.get(&care.id),
-            coming.any(|machine| machine.pool == care.id),
-            "",
-        );
-        let mut asked = self.machines.values().filter(ordered);
+        let trouble = self.pool_trouble.get(&care.id);
+        faulty(trouble, tally.numbers.coming > 0, "");
         faulty(
             self.maker_trouble.get(&care.supplier),
-            asked.any(|machine| machine.supplier == care.supplier),
+            load.asked,
             &format!("{} fails: ", maker.name),
         );
         bounds
@@ -435,6 +446,9 @@ impl Keeper {
         bounds: &mut Bounds,
     ) -> Option<String> {
         let budget = care.supply.budget;
+        if budget.is_none() {
+            return None;
+        }
         let (day, month) = self
             .meters
             .get(&care.id)?
@@ -482,16 +496,13 @@ impl Keeper {
         now: Moment,
         cares: &[PoolCare],
         tallies: &BTreeMap<PoolId, Tally>,
+        loads: &BTreeMap<SupplierId, Load>,
         bounds: &mut BTreeMap<PoolId, Bounds>,
     ) -> BTreeMap<PoolId, u32> {
         let mut left: BTreeMap<SupplierId, u32> = BTreeMap::new();
         for maker in self.makers.values() {
             if let Some(quota) = maker.quota {
-                let there = self
-                    .machines
-                    .values()
-                    .filter(|machine| machine.supplier == maker.id);
-                let there = u32::try_from(there.count()).unwrap_or(u32::MAX);
+                let there = loads.get(&maker.id).map_or(0, |load| load.there);
                 left.insert(maker.id, quota.saturating_sub(there));
             }
         }
@@ -560,13 +571,7 @@ impl Keeper {
                 left.get(&care.supplier),
                 bounds.get_mut(&care.id),
             ) {
-                let there = u32::try_from(
-                    self.machines
-                        .values()
-                        .filter(|machine| machine.supplier == maker.id)
-                        .count(),
-                )
-                .unwrap_or(u32::MAX);
+                let there = loads.get(&maker.id).map_or(0, |load| load.there);
                 if bounds.short.is_none() && (*left == 0 || bounds.more == 0) && there >= quota {
                     bounds.short = Some(format!("{} makes {quota} machines at most", maker.name));
                 }

@@ -99,7 +99,11 @@ pub fn ends(now: Moment, step: Duration) -> impl Iterator<Item = Moment> {
         .map(move |n| now - step * u32::try_from(n).unwrap_or(u32::MAX))
 }
 
-/// Turns readings into even steps: the highest demand within each, and what held at its end.
+fn demand(level: &Level) -> u32 {
+    level.waiting.saturating_add(level.executing)
+}
+
+/// Turns readings into even steps: how it was at the highest demand within each.
 pub fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<LevelStep> {
     let mut steps = Vec::new();
     let mut held: Option<Level> = None;
@@ -107,13 +111,10 @@ pub fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<L
     for (n, end) in (0..STEPS).rev().zip(ends(now, step)) {
         let mut peak = held;
         while let Some((_, level)) = rest.next_if(|(at, _)| *at <= end) {
-            let waiting = peak.map_or(0, |peak| peak.waiting).max(level.waiting);
-            let executing = peak.map_or(0, |peak| peak.executing).max(level.executing);
-            peak = Some(Level {
-                waiting,
-                executing,
-                ..*level
-            });
+            // A whole reading, so that what is drawn was so at one moment.
+            if peak.is_none_or(|peak| demand(level) >= demand(&peak)) {
+                peak = Some(*level);
+            }
             held = Some(*level);
         }
         if let Some(level) = peak {
