@@ -1378,7 +1378,7 @@ export interface components {
         /** @description What to make a supplier from. */
         NewSupplier: {
             boot_limit_us?: components["schemas"]["Micros"] | null;
-            /** @description `local`, `command`, `standin-cloud`. */
+            /** @description `local`, `engine`, `command`, `standin-cloud`. */
             kind: string;
             /** @description Letters, digits, `-` and `_`; unique in the installation. */
             name: string;

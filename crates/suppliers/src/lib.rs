@@ -7,6 +7,7 @@
 //!
 //! - [`local`]: processes on the service's own host.
 //! - [`command`]: a program of the user's own.
+//! - [`engine`]: containers of an engine with the Engine API.
 //! - [`cloud`]: the stand-in cloud that comes with Pennine.
 //!
 //! Every one passes [`conformance`]. docs/suppliers.md says how to write another.
@@ -14,6 +15,7 @@
 pub mod cloud;
 pub mod command;
 pub mod conformance;
+pub mod engine;
 pub mod local;
 
 use futures::future::BoxFuture;

@@ -131,7 +131,7 @@ pub struct Relief {
 pub struct NewSupplier {
     /// Letters, digits, `-` and `_`; unique in the installation.
     pub name: String,
-    /// `local`, `command`, `standin-cloud`.
+    /// `local`, `engine`, `command`, `standin-cloud`.
     pub kind: String,
     #[serde(default)]
     pub settings: BTreeMap<String, String>,

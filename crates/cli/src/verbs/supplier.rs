@@ -24,7 +24,8 @@ pub enum Verb {
     Add {
         /// Its name.
         name: String,
-        /// What it is: local (processes on the service's host), command (a program of your own), standin-cloud.
+        /// What it is: local (processes on the service's host), engine (containers), command (a program of your own),
+        /// standin-cloud.
         #[arg(long)]
         kind: String,
         #[command(flatten)]

@@ -8,6 +8,7 @@ use pennine_core::id::MachineId;
 use pennine_store::supplier::Supplier as Row;
 use pennine_suppliers::cloud::{self, Cloud};
 use pennine_suppliers::command::{self, Command};
+use pennine_suppliers::engine::{self, Engine};
 use pennine_suppliers::local::{self, Local};
 use pennine_suppliers::{Offer, Supplier};
 use std::collections::BTreeMap;
@@ -21,11 +22,16 @@ const BOOT_LIMIT: Duration = Duration::from_secs(300);
 type Settable = &'static [(&'static str, &'static str)];
 
 /// The kinds of supplier, what they are, and what can be set of each.
-pub const KINDS: [(&str, &str, Settable); 3] = [
+pub const KINDS: [(&str, &str, Settable); 4] = [
     (
         "local",
         "processes on the service's own host",
         &local::SETTINGS,
+    ),
+    (
+        "engine",
+        "containers of an engine with the Engine API",
+        &engine::SETTINGS,
     ),
     (
         "command",
@@ -78,6 +84,7 @@ pub fn make(
             )?;
             Arc::new(Local::new(folder, program, installation, &settings)?)
         }
+        "engine" => Arc::new(Engine::new(installation, app.programs.own(), settings)?),
         "command" => Arc::new(Command::new(installation, settings)?),
         "standin-cloud" => Arc::new(Cloud::new(installation, &settings)?),
         other => {
