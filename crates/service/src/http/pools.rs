@@ -290,6 +290,11 @@ pub async fn change(
     let after = before.with_pool(&next);
     let now = app.clock.now();
     let losses = losses::between(&mut connection, &before, &after, now).await?;
+    // Before the change is made: the leader acts upon it at once.
+    let decisions = match next.supply() {
+        Some(_) => supply::foresee(&app, &mut connection, &next).await?,
+        None => Vec::new(),
+    };
     let mut done = false;
     if !change.preview {
         if !change.accept_losses {
@@ -326,10 +331,6 @@ pub async fn change(
         app.feed.kick();
         done = true;
     }
-    let decisions = match next.supply() {
-        Some(_) => supply::foresee(&app, &mut connection, &next).await?,
-        None => Vec::new(),
-    };
     Ok(Json(ChangedPool {
         pool: shown(&next, &after.runners),
         done,
