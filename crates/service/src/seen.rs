@@ -35,7 +35,26 @@ pub struct Presence {
     answered: bool,
 }
 
+/// A connection on which a runner has polled. When it ends between two polls, nothing else tells that the runner's
+/// process is gone.
+pub struct Line {
+    map: SeenMap,
+    clock: Clock,
+    runner: RunnerId,
+    session: SessionId,
+}
+
 impl SeenMap {
+    /// The connection on which this session polls.
+    pub fn line(&self, runner: RunnerId, session: SessionId, clock: &Clock) -> Line {
+        Line {
+            map: self.clone(),
+            clock: clock.clone(),
+            runner,
+            session,
+        }
+    }
+
     fn entries(&self) -> std::sync::MutexGuard<'_, HashMap<RunnerId, Entry>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -171,6 +190,19 @@ impl SeenMap {
             if last {
                 return;
             }
+        }
+    }
+}
+
+impl Drop for Line {
+    fn drop(&mut self) {
+        let now = self.clock.now();
+        let mut entries = self.map.entries();
+        if let Some(entry) = entries.get_mut(&self.runner).filter(|entry| {
+            entry.session == self.session && entry.parked == 0 && entry.closed.is_none()
+        }) {
+            entry.closed = Some(now);
+            entry.written = false;
         }
     }
 }

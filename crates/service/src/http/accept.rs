@@ -4,6 +4,7 @@
 //! stock server takes; what that server also does, time limits for headers and a graceful stop, is done here.
 
 use crate::app::App;
+use crate::seen::Line;
 use axum::Router;
 use axum::extract::{ConnectInfo, FromRequestParts, Request};
 use axum::http::request::Parts;
@@ -12,7 +13,7 @@ use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
@@ -35,6 +36,26 @@ impl<S: Send + Sync> FromRequestParts<S> for Arrived {
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
         let arrived = parts.extensions.get::<Arrived>().copied();
         Ok(arrived.unwrap_or_else(|| Arrived(Instant::now())))
+    }
+}
+
+/// The connection that a request came on: whoever polls on it first is noted there, and what is noted ends with it.
+#[derive(Clone, Default)]
+pub struct Wire(Arc<OnceLock<Line>>);
+
+impl Wire {
+    /// Notes whose it is, unless that is known.
+    pub fn belongs(&self, line: impl FnOnce() -> Line) {
+        self.0.get_or_init(line);
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for Wire {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        let wire = parts.extensions.get::<Wire>().cloned();
+        Ok(wire.unwrap_or_default())
     }
 }
 
@@ -94,11 +115,13 @@ pub async fn serve(
         // A small answer goes out at once.
         let _ = stream.set_nodelay(true);
         let router = router.clone();
+        let wire = Wire::default();
         let service =
             hyper::service::service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
                 let mut request: Request = request.map(axum::body::Body::new);
                 request.extensions_mut().insert(ConnectInfo(address));
                 request.extensions_mut().insert(Arrived(Instant::now()));
+                request.extensions_mut().insert(wire.clone());
                 router.clone().oneshot(request)
             });
         let connection = http1::Builder::new()

@@ -1,6 +1,6 @@
 //! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
 
-use super::accept::Peer;
+use super::accept::{Peer, Wire};
 use super::answer::{Answer, Failure};
 use super::auth::bearer;
 use super::body::{JsonBody, check_labels};
@@ -161,10 +161,13 @@ async fn poll(
     State(app): State<App>,
     Caller(mut known, hash): Caller,
     peer: Peer,
+    wire: Wire,
     JsonBody(sent): JsonBody<Poll>,
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
     let presence = Box::pin(arrive(&app, &known, &sent, peer)).await?;
+    wire.belongs(|| app.seen.line(known.id.0, sent.session, &app.clock));
+    drop(wire);
     let seat = app.polls.sit(known.id.0);
     let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
     if answer.assignments.is_empty()

@@ -337,7 +337,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
         let checked = service.client.check_runner("fell-01").await.ok()?;
         finding(&checked, "connection")?
             .1
-            .contains("closed")
+            .contains("closed from its side")
             .then_some(())
     })
     .await;

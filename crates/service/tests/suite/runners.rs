@@ -82,6 +82,34 @@ async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_bac
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_connection_that_ends_between_two_polls_is_known_to_have_ended() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let ticket = service
+        .client
+        .add_ticket("quay", &Default::default())
+        .await
+        .unwrap();
+    let route = Route::default();
+    let client = RunnerClient::new(&service.url, "", &route).unwrap();
+    let enrolled = client.enrol(&enrol(&ticket.secret, "fell-01")).await;
+    let client = RunnerClient::new(&service.url, &enrolled.unwrap().credential, &route).unwrap();
+    client
+        .poll(&poll(SessionId(Uuid::now_v7()), 1))
+        .await
+        .unwrap();
+    service.runner_when("fell-01", RunnerState::Available).await;
+    drop(client);
+    until("it is known that the connection was closed", || async {
+        let checked = service.client.check_runner("fell-01").await.ok()?;
+        let mut findings = checked.findings.iter();
+        let found = findings.find(|one| one.check == "connection")?;
+        found.said.contains("closed from its side").then_some(())
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_credential_is_readable_by_its_owner_only() {
     let service = Service::start().await;
     service.furnish().await;
