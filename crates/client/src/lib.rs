@@ -110,22 +110,25 @@ impl Route {
             return Ok(shared.clone());
         }
         choose_cryptography();
-        let mut builder = reqwest::Client::builder()
-            .connect_timeout(Duration::from_secs(5))
-            .timeout(ANSWER)
-            .tcp_nodelay(true)
-            // Only the service is talked to; where it sends us is not its to say.
-            .redirect(reqwest::redirect::Policy::none())
-            .user_agent(concat!("pennine/", env!("CARGO_PKG_VERSION")));
-        if let Some(pem) = &self.ca {
-            let authority = reqwest::Certificate::from_pem(pem).map_err(|e| {
-                ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
-            })?;
-            builder = builder.add_root_certificate(authority);
-        }
-        builder
+        let builder = || {
+            reqwest::Client::builder()
+                .connect_timeout(Duration::from_secs(5))
+                .timeout(ANSWER)
+                .tcp_nodelay(true)
+                // Only the service is talked to; where it sends us is not its to say.
+                .redirect(reqwest::redirect::Policy::none())
+                .user_agent(concat!("pennine/", env!("CARGO_PKG_VERSION")))
+        };
+        let authority = self.ca.as_deref().map(reqwest::Certificate::from_pem);
+        let authority = authority.transpose().map_err(|e| {
+            ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
+        })?;
+        builder()
+            .tls_certs_merge(authority.clone())
             .build()
-            .map_err(|e| ClientError::Setup(e.to_string()))
+            // A bare container trusts nobody: plain HTTP still works there, and so does whom it was told to trust.
+            .or_else(|_| builder().tls_certs_only(authority).build())
+            .map_err(|e| ClientError::Setup(innermost(&e)))
     }
 }
 
@@ -267,15 +270,10 @@ impl Link {
     }
 
     pub(crate) fn no_connection(&self, error: &reqwest::Error) -> ClientError {
-        // The innermost cause is what a person can act upon.
-        let mut cause: &dyn std::error::Error = error;
-        while let Some(inner) = cause.source() {
-            cause = inner;
-        }
         let cause = if error.is_timeout() {
             "no answer in time".to_owned()
         } else {
-            cause.to_string()
+            innermost(error)
         };
         ClientError::NoConnection {
             url: self.url().to_owned(),
@@ -289,6 +287,15 @@ impl Link {
             cause,
         }
     }
+}
+
+/// The innermost cause, which is what a person can act upon.
+fn innermost(error: &reqwest::Error) -> String {
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    cause.to_string()
 }
 
 pub(crate) fn header<'a>(response: &'a Response, name: &str) -> Option<&'a str> {

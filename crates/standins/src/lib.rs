@@ -2,5 +2,7 @@
 //!
 //! - [`cloud`]: a cloud that makes machines, with boot times, prices, a quota, and faults that are set while it runs. Its
 //!   machines are processes of `pennine-runner` on this host.
+//! - [`engine`]: a container engine, the real podman, with storage of its own.
 
 pub mod cloud;
+pub mod engine;

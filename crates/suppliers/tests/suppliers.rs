@@ -6,6 +6,7 @@
 use pennine_suppliers::command::Command;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::local::Local;
+use pennine_suppliers::local::walls::Walls;
 use pennine_suppliers::{Fault, Stage, Supplier};
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
@@ -34,7 +35,14 @@ fn local(folder: &Path, installation: Uuid, runner: &str, walls: &str, most: u32
         ("walls".to_owned(), walls.to_owned()),
     ];
     let dir = folder.join("machines");
-    Local::new(dir, program, installation, &BTreeMap::from(settings)).unwrap()
+    Local::new(
+        dir,
+        folder.into(),
+        program,
+        installation,
+        &BTreeMap::from(settings),
+    )
+    .unwrap()
 }
 
 async fn until(supplier: &dyn Supplier, number: u128, stage: Stage) {
@@ -55,6 +63,91 @@ async fn local_holds_to_what_every_supplier_holds_to() {
     conformance::hold(&own, &other, |number| some_order(ONE, number))
         .await
         .unwrap();
+}
+
+/// Whether the walls work here; said loudly where they do not.
+async fn built(walls: &str, folder: &Path) -> bool {
+    let works = Walls::parse(walls).unwrap().work(folder).await;
+    if !works {
+        eprintln!("SKIPPED: no {walls} walls here; bubblewrap and user namespaces are needed");
+    }
+    works
+}
+
+#[tokio::test]
+async fn behind_walls_local_holds_to_what_every_supplier_holds_to() {
+    for walls in ["overlay", "read-only"] {
+        let folder = tempfile::tempdir().unwrap();
+        if built(walls, folder.path()).await {
+            let own = local(folder.path(), ONE, "exec sleep 60", walls, 9);
+            let other = local(folder.path(), OTHER, "exec sleep 60", walls, 9);
+            conformance::hold(&own, &other, |number| some_order(ONE, number))
+                .await
+                .unwrap();
+        }
+    }
+}
+
+/// What a machine behind these walls says when it looks around, and writes.
+async fn looked_around(walls: &str) -> Option<String> {
+    let folder = tempfile::tempdir().unwrap();
+    if !built(walls, folder.path()).await {
+        return None;
+    }
+    std::fs::write(folder.path().join("key"), "the service's key").unwrap();
+    let look = format!(
+        "cat {} && echo KEY; ls -A /root /home; touch here && echo HERE; \
+         touch /etc/pennine-was-here 2>/dev/null && echo WRITTEN; ps ax | wc -l; \
+         mount -o remount,rw / 2>/dev/null && echo REMOUNTED; trap 'echo TOLD; exit' TERM; echo READY; \
+         while :; do sleep 0.1; done",
+        folder.path().join("key").display()
+    );
+    let own = local(folder.path(), ONE, &look, walls, 1);
+    own.order(&some_order(ONE, 1)).await.unwrap();
+    let machine = some_order(ONE, 1).machine;
+    let said = tokio::time::timeout(Duration::from_secs(30), async {
+        loop {
+            let said = own.console(machine).await.unwrap();
+            if said.contains("READY") {
+                return said;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    });
+    let said = said.await.unwrap();
+    let inside = folder.path().join("machines").join(machine.to_string());
+    assert!(inside.join("here").exists(), "its folder is the host's own");
+    own.remove(machine).await.unwrap();
+    assert!(!inside.exists(), "nothing is left of it");
+    assert!(!Path::new("/etc/pennine-was-here").exists());
+    Some(said)
+}
+
+#[tokio::test]
+async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() {
+    let Some(said) = looked_around("overlay").await else {
+        return;
+    };
+    for (word, there) in [
+        ("HERE", true),
+        // As the root of the host only: others may write there no more than outside.
+        ("WRITTEN", nix::unistd::geteuid().is_root()),
+        ("KEY", false),
+        ("REMOUNTED", false),
+    ] {
+        assert_eq!(said.contains(word), there, "{word} in {said}");
+    }
+}
+
+#[tokio::test]
+async fn behind_walls_for_reading_a_machine_writes_in_its_folder_only() {
+    let Some(said) = looked_around("read-only").await else {
+        return;
+    };
+    assert!(said.contains("HERE"), "{said}");
+    for word in ["WRITTEN", "KEY", "REMOUNTED"] {
+        assert!(!said.contains(word), "{word} in {said}");
+    }
 }
 
 #[tokio::test]

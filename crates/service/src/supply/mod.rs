@@ -82,7 +82,7 @@ pub fn make(
             let program = app.programs.own().ok_or(
                 "this replica has no pennine-runner: put it beside pennined, or name its folder in programs_dir",
             )?;
-            Arc::new(Local::new(folder, program, installation, &settings)?)
+            Arc::new(Local::new(folder, data, program, installation, &settings)?)
         }
         "engine" => Arc::new(Engine::new(installation, app.programs.own(), settings)?),
         "command" => Arc::new(Command::new(installation, settings)?),

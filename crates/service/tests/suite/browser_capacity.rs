@@ -9,7 +9,7 @@ use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
-    let cloud = StandinCloud::start(|plan| plan.boot_s = (1.5, 1.6)).await;
+    let cloud = StandinCloud::start(|plan| plan.boot_s = (6.0, 6.1)).await;
     let service = Service::start().await;
     service.furnish().await;
     cloud.join(&service, "harbour").await;

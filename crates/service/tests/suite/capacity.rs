@@ -7,6 +7,7 @@ use pennine_core::dispatch::{Price, Reason};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::time::Micros;
+use pennine_standins::engine::Podman;
 use pennine_wire::{
     Job, Machine, NewMachines, NewPool, NewSupplier, PoolChange, StopMachine, SupplierChange,
     SupplierCheck, SupplyChange,
@@ -16,20 +17,18 @@ use std::time::Duration;
 
 const ALL: &str = "ordered,booting,joined,releasing,gone,failed";
 
+/// Machines on this host, behind the best walls that it has.
 pub fn local(most: u32) -> NewSupplier {
     NewSupplier {
         name: "here".into(),
         kind: "local".into(),
-        settings: BTreeMap::from([
-            ("most".to_owned(), most.to_string()),
-            ("walls".to_owned(), "folder".to_owned()),
-        ]),
+        settings: BTreeMap::from([("most".to_owned(), most.to_string())]),
         ..NewSupplier::default()
     }
 }
 
 /// A service that hands out, and starts, the runner's program.
-async fn with_programs() -> Service {
+pub async fn with_programs() -> Service {
     let programs = program("pennine-runner").parent().unwrap().to_owned();
     Service::with(|config| config.programs_dir = programs).await
 }
@@ -121,25 +120,47 @@ async fn a_burst_takes_a_local_pool_from_nothing_to_its_ceiling_and_back() {
     let service = with_programs().await;
     service.furnish().await;
     service.client.add_supplier(&local(8)).await.unwrap();
-    add_pool(&service, "slipway", supply("here", 3)).await;
+    follows_a_burst(&service).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_burst_takes_a_pool_on_a_container_engine_from_nothing_to_its_ceiling_and_back() {
+    let Some(podman) = Podman::or_skip() else {
+        return;
+    };
+    let service = with_programs().await;
+    service.furnish().await;
+    let engine = NewSupplier {
+        name: "here".into(),
+        kind: "engine".into(),
+        settings: podman.settings(),
+        ..NewSupplier::default()
+    };
+    service.client.add_supplier(&engine).await.unwrap();
+    follows_a_burst(&service).await;
+}
+
+/// A pool on the supplier `here` goes from nothing to its ceiling and back, and says why.
+async fn follows_a_burst(service: &Service) {
+    add_pool(service, "slipway", supply("here", 3)).await;
     // The probe comes, says what it is, and goes: the pool is at nothing.
     until("the pool is known", || async {
         let pool = service.client.pool("slipway").await.ok()?;
         pool.standing?.known.then_some(())
     })
     .await;
-    nothing_left(&service).await;
-    let done = burst(&service, "slipway", 7, 3).await;
+    nothing_left(service).await;
+    let done = burst(service, "slipway", 7, 3).await;
     let runners: BTreeSet<_> = done.iter().map(|job| job.line.runner.clone()).collect();
     assert!((1..=3).contains(&runners.len()), "{runners:?}");
-    nothing_left(&service).await;
-    let made = machines(&service, Some(ALL)).await;
+    nothing_left(service).await;
+    let made = machines(service, Some(ALL)).await;
     assert!(
         made.iter()
             .all(|one| one.state == MachineState::Gone && !one.failed),
         "{made:?}"
     );
-    let said = decisions(&service).await;
+    let said = decisions(service).await;
     assert_eq!(said[0].0, "probe", "{said:?}");
     assert!(
         said.iter()

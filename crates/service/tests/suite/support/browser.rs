@@ -1,6 +1,7 @@
 //! A real browser: headless Chromium, driven through its driver.
 
 use super::{PATIENCE, free_port, until};
+use std::cell::Cell;
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
@@ -89,11 +90,24 @@ impl Browser {
 
     /// Waits until an element's text is as wanted, and returns the text.
     pub async fn text_when(&self, css: &str, wanted: impl Fn(&str) -> bool) -> String {
-        until(&format!("the text of {css} is as wanted"), || async {
-            let text = self.page.find(By::Css(css)).await.ok()?.text().await.ok()?;
-            wanted(&text).then_some(text)
-        })
-        .await
+        let last = Cell::new(String::new());
+        let tried = tokio::time::timeout(PATIENCE, async {
+            loop {
+                if let Ok(found) = self.page.find(By::Css(css)).await
+                    && let Ok(text) = found.text().await
+                {
+                    if wanted(&text) {
+                        return text;
+                    }
+                    last.set(text);
+                }
+                tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+            }
+        });
+        let Ok(text) = tried.await else {
+            panic!("the text of {css} is not as wanted: {}", last.take());
+        };
+        text
     }
 
     /// Clicks the button that says this.

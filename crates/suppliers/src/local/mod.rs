@@ -9,12 +9,15 @@
 //! A machine outlives the service: one that starts again finds it by its folder. A process is known by its pid and the
 //! time at which it started, so that a number used again by another is never taken for it.
 
+mod process;
+pub mod walls;
+
 use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Stage, Supplier, tail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use nix::sys::signal::{Signal, kill, killpg};
-use nix::unistd::{Pid, gethostname};
+use nix::unistd::gethostname;
 use pennine_core::id::MachineId;
+use process::Process;
 use std::collections::BTreeMap;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::fs::DirBuilderExt;
@@ -23,41 +26,20 @@ use std::process::Stdio;
 use std::time::Duration;
 use tokio::process::Command;
 use uuid::Uuid;
+use walls::{View, Walls};
 
 /// What a machine needs beside the service: one processor of the host for each but one, and this much memory.
 const MEMORY: u64 = 1 << 30;
 /// Memory that is left to the service and its database.
 const KEPT_BACK: u64 = 1 << 30;
-/// How long a process has to end before it is ended.
-const GRACE: Duration = Duration::from_secs(3);
 /// Its machines are up in moments.
 const BOOT_LIMIT: Duration = Duration::from_secs(60);
-
-/// How machines are kept apart from the host and from each other.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Walls {
-    /// In a bubblewrap sandbox: the host's files are there to read, and what is written is thrown away.
-    Sandbox,
-    /// In a folder, with everything that the service's user may do.
-    Folder,
-}
-
-impl Walls {
-    fn said(self) -> &'static str {
-        match self {
-            Walls::Sandbox => {
-                "each machine is in a sandbox of its own: it reads the host's files, and what it writes outside its folder is refused or thrown away with it"
-            }
-            Walls::Folder => {
-                "machines are plain folders: bubblewrap is not there or not allowed here, so a job can do what the service's user can"
-            }
-        }
-    }
-}
 
 /// Processes on this host.
 pub struct Local {
     dir: PathBuf,
+    /// What no machine is to see, where they have walls.
+    hidden: PathBuf,
     /// The runner's program.
     program: PathBuf,
     installation: Uuid,
@@ -78,7 +60,7 @@ pub const SETTINGS: [(&str, &str); 2] = [
     ),
     (
         "walls",
-        "sandbox or folder; the sandbox where it works when not given",
+        "overlay, read-only or folder; the first that works here when not given",
     ),
 ];
 
@@ -89,9 +71,10 @@ struct Written {
 }
 
 impl Local {
-    /// Machines in this folder, from this program.
+    /// Machines in this folder, from this program. What is in `hidden`, which may hold the folder, is kept from them.
     pub fn new(
         dir: PathBuf,
+        hidden: PathBuf,
         program: PathBuf,
         installation: Uuid,
         settings: &BTreeMap<String, String>,
@@ -105,12 +88,11 @@ impl Local {
         };
         let wanted_walls = match settings.get("walls").map(String::as_str) {
             None => None,
-            Some("sandbox") => Some(Walls::Sandbox),
-            Some("folder") => Some(Walls::Folder),
-            Some(other) => return Err(format!("walls is sandbox or folder, not {other:?}")),
+            Some(text) => Some(Walls::parse(text)?),
         };
         Ok(Local {
             dir,
+            hidden,
             program,
             installation,
             most,
@@ -118,6 +100,11 @@ impl Local {
             warm: tokio::sync::OnceCell::new(),
             wanted_walls,
         })
+    }
+
+    /// Where the versions of the host's tools are kept.
+    fn tools(&self) -> PathBuf {
+        self.dir.join("tools.json")
     }
 
     fn folder(&self, machine: MachineId) -> PathBuf {
@@ -129,11 +116,11 @@ impl Local {
         *self
             .walls
             .get_or_init(|| async {
-                match self.wanted_walls {
-                    Some(walls) => walls,
-                    None if sandbox_works().await => Walls::Sandbox,
-                    None => Walls::Folder,
+                if let Some(walls) = self.wanted_walls {
+                    return walls;
                 }
+                let _ = std::fs::create_dir_all(&self.dir);
+                Walls::best(&self.dir).await
             })
             .await
     }
@@ -146,7 +133,7 @@ impl Local {
             command
                 .args(["facts", "--dir"])
                 .arg(self.dir.join("host"))
-                .env("PENNINE_TOOL_VERSIONS", self.dir.join("tools.json"))
+                .env("PENNINE_TOOL_VERSIONS", self.tools())
                 .stdin(Stdio::null())
                 .stdout(Stdio::null())
                 .stderr(Stdio::null())
@@ -192,11 +179,13 @@ impl Local {
             .open(&path)
             .map_err(|error| broken(&path, error))?;
         let errors = console.try_clone().map_err(|error| broken(&path, error))?;
-        let walls = self.walls().await;
-        let mut command = match walls {
-            Walls::Folder => Command::new(&self.program),
-            Walls::Sandbox => sandbox(&folder, &self.program),
+        let view = View {
+            folder: &folder,
+            hidden: &self.hidden,
+            kept: &self.tools(),
+            program: &self.program,
         };
+        let mut command = self.walls().await.around(&view);
         command
             .args(order.arguments())
             .arg("--dir")
@@ -209,7 +198,7 @@ impl Local {
             }))
             .env("HOME", &home)
             // Tools are asked for their versions once, not by every machine.
-            .env("PENNINE_TOOL_VERSIONS", self.dir.join("tools.json"))
+            .env("PENNINE_TOOL_VERSIONS", self.tools())
             .current_dir(&folder)
             .stdin(Stdio::null())
             .stdout(console)
@@ -365,104 +354,4 @@ fn end_of(path: &Path) -> std::io::Result<String> {
     let mut bytes = Vec::new();
     file.take(most).read_to_end(&mut bytes)?;
     Ok(tail(&String::from_utf8_lossy(&bytes), CONSOLE_BYTES).to_owned())
-}
-
-/// The program in a sandbox: the host to read, its own folder to write, `/tmp` and its processes its own. It does not end
-/// with the service.
-fn sandbox(folder: &Path, program: &Path) -> Command {
-    let mut command = Command::new("bwrap");
-    command
-        .args(["--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc"])
-        .args(["--tmpfs", "/tmp", "--tmpfs", "/run", "--tmpfs", "/var/tmp"])
-        .arg("--bind")
-        .arg(folder)
-        .arg(folder)
-        // In /tmp, the program itself and the folder would be hidden.
-        .arg("--ro-bind")
-        .arg(program)
-        .arg(program)
-        .args(["--unshare-pid", "--unshare-ipc", "--unshare-uts"])
-        .args(["--hostname", "machine", "--new-session", "--"])
-        .arg(program);
-    command
-}
-
-async fn sandbox_works() -> bool {
-    let mut command = Command::new("bwrap");
-    command
-        .args(["--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc"])
-        .args([
-            "--tmpfs",
-            "/tmp",
-            "--unshare-pid",
-            "--unshare-ipc",
-            "--unshare-uts",
-        ])
-        .args(["--", "/bin/true"])
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .kill_on_drop(true);
-    let tried = tokio::time::timeout(Duration::from_secs(5), command.status()).await;
-    tried.is_ok_and(|status| status.is_ok_and(|status| status.success()))
-}
-
-/// A process, known by its number and the time at which it started, in clock ticks since the host did.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Process {
-    pid: i32,
-    started: u64,
-}
-
-impl Process {
-    fn of(pid: i32) -> Option<Process> {
-        let (started, _) = stat(pid)?;
-        Some(Process { pid, started })
-    }
-
-    fn written(self) -> String {
-        format!("{} {}\n", self.pid, self.started)
-    }
-
-    fn read(text: &str) -> Option<Process> {
-        let (pid, started) = text.trim().split_once(' ')?;
-        let (pid, started) = (pid.parse().ok()?, started.parse().ok()?);
-        Some(Process { pid, started })
-    }
-
-    fn alive(self) -> bool {
-        stat(self.pid).is_some_and(|(started, dead)| started == self.started && !dead)
-    }
-
-    /// Asks it to end, and ends it with its group when it does not.
-    async fn end(self) {
-        let pid = Pid::from_raw(self.pid);
-        // Told once, a runner would finish its job first: it is told that there is no time.
-        for signal in [Signal::SIGTERM, Signal::SIGINT] {
-            if self.alive() {
-                let _ = killpg(pid, signal).or_else(|_| kill(pid, signal));
-            }
-        }
-        let begun = tokio::time::Instant::now();
-        while self.alive() {
-            if begun.elapsed() > GRACE {
-                let _ = killpg(pid, Signal::SIGKILL);
-                let _ = kill(pid, Signal::SIGKILL);
-            }
-            if begun.elapsed() > GRACE * 2 {
-                return;
-            }
-            tokio::time::sleep(Duration::from_millis(5)).await;
-        }
-    }
-}
-
-/// When a process started, and whether it is dead and only not yet buried.
-fn stat(pid: i32) -> Option<(u64, bool)> {
-    let text = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    // The name may hold anything, so what is read comes after its end.
-    let (_, rest) = text.rsplit_once(") ")?;
-    let fields: Vec<&str> = rest.split(' ').collect();
-    let started = fields.get(19)?.parse().ok()?;
-    Some((started, fields.first() == Some(&"Z")))
 }

@@ -1,0 +1,116 @@
+//! What stands between a machine and the host it runs on.
+
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::Duration;
+use tokio::process::Command;
+
+/// How machines are kept apart from the host and from each other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Walls {
+    /// In a bubblewrap sandbox over which everything can be written, and is thrown away with the machine.
+    Overlay,
+    /// In a bubblewrap sandbox: the host's files are there to read.
+    ReadOnly,
+    /// In a folder, with everything that the service's user may do.
+    Folder,
+}
+
+/// What a machine sees of the host.
+pub struct View<'a> {
+    /// Its own folder, which it may write.
+    pub folder: &'a Path,
+    /// A folder of which it sees nothing.
+    pub hidden: &'a Path,
+    /// A file in there that it may read all the same.
+    pub kept: &'a Path,
+    /// Its program.
+    pub program: &'a Path,
+}
+
+/// Builds the sandbox; what it takes stands at its head.
+const SANDBOX: &str = include_str!("sandbox.sh");
+
+impl Walls {
+    const ALL: [Walls; 3] = [Walls::Overlay, Walls::ReadOnly, Walls::Folder];
+
+    fn word(self) -> &'static str {
+        match self {
+            Walls::Overlay => "overlay",
+            Walls::ReadOnly => "read-only",
+            Walls::Folder => "folder",
+        }
+    }
+
+    /// As people write it.
+    pub fn parse(text: &str) -> Result<Walls, String> {
+        let found = Walls::ALL.into_iter().find(|walls| walls.word() == text);
+        found.ok_or_else(|| format!("walls is overlay, read-only or folder, not {text:?}"))
+    }
+
+    /// The best that this host has, tried in a folder that is there.
+    pub async fn best(folder: &Path) -> Walls {
+        for walls in [Walls::Overlay, Walls::ReadOnly] {
+            if walls.work(folder).await {
+                return walls;
+            }
+        }
+        Walls::Folder
+    }
+
+    /// What it means for whoever lets jobs run behind them.
+    pub fn said(self) -> &'static str {
+        match self {
+            Walls::Overlay => {
+                "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and what it writes outside its folder is thrown away with it"
+            }
+            Walls::ReadOnly => {
+                "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and writes in its folder only (overlays do not work here)"
+            }
+            Walls::Folder => {
+                "machines are plain folders, so a job can do what the service's user can (bubblewrap is not there, does not work here, or was not asked for)"
+            }
+        }
+    }
+
+    /// The program behind these walls, without its arguments.
+    pub fn around(self, view: &View<'_>) -> Command {
+        if self == Walls::Folder {
+            return Command::new(view.program);
+        }
+        let mut command = Command::new("unshare");
+        command
+            // Whoever ends this process ends all that runs in it. As root, too, it is only a namespace's root.
+            .args(["--user", "--map-root-user", "--mount", "--pid", "--fork"])
+            .args(["--kill-child", "--mount-proc", "sh", "-c", SANDBOX])
+            .args(["sandbox", self.word()])
+            .args([view.folder, view.hidden, view.kept])
+            .arg(names())
+            .arg(view.program);
+        command
+    }
+
+    /// Whether they can be built here, tried in a folder that is there.
+    pub async fn work(self, folder: &Path) -> bool {
+        let view = View {
+            folder,
+            hidden: folder,
+            kept: Path::new("/bin/true"),
+            program: Path::new("/bin/true"),
+        };
+        let mut command = self.around(&view);
+        command
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .kill_on_drop(true);
+        let tried = tokio::time::timeout(Duration::from_secs(5), command.status()).await;
+        tried.is_ok_and(|status| status.is_ok_and(|status| status.success()))
+    }
+}
+
+/// The file behind `/etc/resolv.conf`, which may lie in a folder that machines do not see.
+fn names() -> PathBuf {
+    let path = Path::new("/etc/resolv.conf");
+    path.canonicalize().unwrap_or_else(|_| path.to_owned())
+}
