@@ -364,6 +364,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pools/{pool}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
+         *     are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+         */
+        post: operations["remove_pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools/{pool}/tickets": {
         parameters: {
             query?: never;
@@ -1997,6 +2017,19 @@ export interface components {
          * @description A pool of runners.
          */
         PoolId: string;
+        /** @description How to remove a pool. */
+        PoolRemoval: {
+            /**
+             * @description Although jobs would be left that nothing can run.
+             * @default false
+             */
+            accept_losses: boolean;
+            /**
+             * @description Although it has runners: they are retired, and their jobs are tried again elsewhere.
+             * @default false
+             */
+            force: boolean;
+        };
         /**
          * Format: int64
          * @description A price: millionths of the installation's currency for an hour of one machine.
@@ -3610,6 +3643,38 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Relief"];
                 };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_pool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolRemoval"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             "4XX": {
                 headers: {

@@ -1,7 +1,7 @@
 //! What can be typed.
 
 use crate::verbs::{
-    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket,
+    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket, yard,
 };
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -110,4 +110,7 @@ pub enum Noun {
     /// Stretches of time in which a pool or a runner takes nothing new.
     #[command(subcommand)]
     Maintenance(maintenance::Verb),
+    /// The yard as a file: teams, projects, seats, suppliers and pools as code.
+    #[command(subcommand)]
+    Yard(yard::Verb),
 }

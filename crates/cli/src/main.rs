@@ -5,6 +5,7 @@ mod connection;
 mod trouble;
 mod verbs;
 mod view;
+mod yard_file;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -71,6 +71,16 @@ pub fn length(micros: Micros) -> String {
     spoken(Duration::from(micros))
 }
 
+/// A length of time to the last microsecond, as [`time`] reads it: `1h 30m`, `90s` as `1m 30s`.
+pub fn exact(micros: Micros) -> String {
+    let length = Duration::from(micros);
+    match jiff::SignedDuration::try_from(length) {
+        Ok(length) if length.is_zero() => "0s".to_owned(),
+        Ok(length) => format!("{length:#}"),
+        Err(_) => format!("{}s", length.as_secs()),
+    }
+}
+
 /// Text cut to a width, with a mark where it was.
 pub fn cut(text: &str, width: usize) -> String {
     if text.chars().count() <= width {

@@ -8,10 +8,10 @@ use pennine_wire::{
     BulkAction, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Job, JobLine,
     LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket, Maintenance,
     NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier,
-    NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, Queue,
-    Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn, Skyline,
-    Status, StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked, TakeBack,
-    TakeRunnerBack, TakenJob, Ticket, Trial, Why,
+    NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, PoolRemoval,
+    Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn,
+    Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked,
+    TakeBack, TakeRunnerBack, TakenJob, Ticket, Trial, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -109,6 +109,13 @@ impl Client {
     pub async fn change_pool(&self, name: &str, change: &PoolChange) -> Result<ChangedPool> {
         self.send(Method::PATCH, &format!("/pools/{}", segment(name)), change)
             .await
+    }
+
+    /// Removes a pool.
+    pub async fn remove_pool(&self, name: &str, how: &PoolRemoval) -> Result<()> {
+        let path = format!("/api/v1/pools/{}/remove", segment(name));
+        let request = self.0.request(Method::POST, &path).json(how);
+        self.0.send(request).await.map(drop)
     }
 
     /// The suppliers.

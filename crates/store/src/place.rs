@@ -186,7 +186,7 @@ pub struct Contents {
 pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Contents> {
     Ok(statement(
         "select (select count(*) from place where parent_id = $1) as places,
-                (select count(*) from pool where owner_id = $2) as pools,
+                (select count(*) from pool where owner_id = $2 and removed_at is null) as pools,
                 (select count(*) from strand s cross join lateral (
                    select id from job where strand_id = s.id and open
                    union select id from job where strand_id = s.id and never_ran

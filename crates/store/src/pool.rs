@@ -243,13 +243,16 @@ macro_rules! rows {
 
 /// Every pool, by name.
 pub async fn list(connection: &mut Connection) -> Result<Vec<OwnedPool>> {
-    let rows: Vec<Row> = rows!().order(pool::name).load(connection).await?;
+    let there = rows!().filter(pool::removed_at.is_null());
+    let rows: Vec<Row> = there.order(pool::name).load(connection).await?;
     Ok(rows.into_iter().map(owned).collect())
 }
 
 /// The pool with this name.
 pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<OwnedPool>> {
-    let row = rows!().filter(pool::name.eq(name));
+    let row = rows!()
+        .filter(pool::name.eq(name))
+        .filter(pool::removed_at.is_null());
     Ok(row.first(connection).await.optional()?.map(owned))
 }
 
@@ -257,6 +260,35 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<Owne
 pub async fn get(connection: &mut Connection, id: PoolId) -> Result<Option<OwnedPool>> {
     let row = rows!().filter(pool::id.eq(Db(id)));
     Ok(row.first(connection).await.optional()?.map(owned))
+}
+
+/// Removes a pool that has no runner any more, and revokes its tickets; its record stays, under the root. Machines whose
+/// runners were retired are removed by the leader. False where a runner is still there.
+pub async fn remove(connection: &mut Connection, id: PoolId, by: &str, at: Moment) -> Result<bool> {
+    let removed = statement(
+        "with gone as (
+           update pool set removed_at = $1, supply = null, open = false, paused = true,
+                           owner_id = (select id from place where kind = 'root')
+           where id = $2 and removed_at is null
+             and not exists (select from runner where pool_id = $3 and state <> 'retired')
+           returning id, name),
+         tickets as (
+           update ticket set revoked_at = $4, revoked_by = $5
+           where pool_id in (select id from gone) and revoked_at is null),
+         told as (
+           delete from pool_standing where pool_id in (select id from gone))
+         insert into outbox (at, kind, subject, body)
+         select $6, 'pool.changed', id, jsonb_build_object('name', name, 'removed', true) from gone",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<SqlUuid, _>(Db(id))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<diesel::sql_types::Text, _>(by)
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(removed > 0)
 }
 
 /// Remembers what a pool's machines are.

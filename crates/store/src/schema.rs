@@ -60,6 +60,7 @@ diesel::table! {
         paused -> Bool,
         needs -> Text,
         supply -> Nullable<Jsonb>,
+        removed_at -> Nullable<Timestamptz>,
     }
 }
 

@@ -72,6 +72,16 @@ pub struct PoolChange {
     pub accept_losses: bool,
 }
 
+/// How to remove a pool.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct PoolRemoval {
+    /// Although it has runners: they are retired, and their jobs are tried again elsewhere.
+    pub force: bool,
+    /// Although jobs would be left that nothing can run.
+    pub accept_losses: bool,
+}
+
 /// What a change of the yard did, or would do.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangedPool {

@@ -5,7 +5,7 @@ use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::answer::{Level, LevelStep};
-use pennine_core::capacity::{Money, Supply, Times, Week};
+use pennine_core::capacity::{Day, Money, Supply, Times, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::{FactValue, Facts};
 use pennine_core::time::spoken;
@@ -110,8 +110,8 @@ pub struct Supplied {
     month_budget: Option<u64>,
     /// A floor or spare for a part of the week, as 'mon-fri 08:00-18:00 floor=2 spare=1'; may be given several times,
     /// and empty for none.
-    #[arg(long = "during", value_name = "TIMES", value_parser = during)]
-    during: Vec<During>,
+    #[arg(long = "during", value_name = "TIMES", value_parser = boxed_during)]
+    during: Vec<Box<Option<Times>>>,
     /// The time zone of these times and of the budgets: Europe/Dublin; UTC when not given.
     #[arg(long, value_name = "ZONE")]
     zone: Option<String>,
@@ -122,10 +122,6 @@ pub struct Supplied {
     #[arg(long, value_name = "WHAT")]
     clear: Vec<String>,
 }
-
-/// A stretch of the week, or none.
-#[derive(Clone, Debug)]
-struct During(Option<Times>);
 
 fn pair(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or("it has to be NAME=VALUE")?;
@@ -148,9 +144,21 @@ pub fn amount(text: &str) -> Result<u64, String> {
         .ok_or_else(wrong)
 }
 
-fn during(text: &str) -> Result<During, String> {
+/// An amount of money, to the last millionth.
+pub fn amount_text(millionths: u64) -> String {
+    let text = format!("{}.{:06}", millionths / 1_000_000, millionths % 1_000_000);
+    text.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+// Clap would take a bare option for one that need not be given.
+fn boxed_during(text: &str) -> Result<Box<Option<Times>>, String> {
+    during(text).map(Box::new)
+}
+
+/// A stretch of the week, or none where the text is empty.
+pub fn during(text: &str) -> Result<Option<Times>, String> {
     if text.trim().is_empty() {
-        return Ok(During(None));
+        return Ok(None);
     }
     let usage = "it is like 'mon-fri 08:00-18:00 floor=2 spare=1'";
     let mut words = text.split_whitespace();
@@ -179,15 +187,53 @@ fn during(text: &str) -> Result<During, String> {
         times: vec![found.clone()],
     };
     week.check().map_err(|error| error.to_string())?;
-    Ok(During(Some(found)))
+    Ok(Some(found))
 }
 
-fn days_of(text: &str) -> Result<std::collections::BTreeSet<pennine_core::capacity::Day>, String> {
+/// A stretch of the week as [`during`] reads it.
+pub fn during_text(times: &Times) -> String {
+    let words: Vec<String> = times.days.iter().map(|day| word_of(*day)).collect();
+    let all = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let mut runs: Vec<(usize, usize)> = Vec::new();
+    for at in all
+        .iter()
+        .enumerate()
+        .filter(|(_, word)| words.iter().any(|one| one == *word))
+    {
+        match runs.last_mut() {
+            Some((_, last)) if *last + 1 == at.0 => *last = at.0,
+            _ => runs.push((at.0, at.0)),
+        }
+    }
+    let name = |at: usize| all.get(at).copied().unwrap_or_default();
+    let runs: Vec<String> = runs
+        .into_iter()
+        .map(|(first, last)| {
+            if first == last {
+                name(first).to_owned()
+            } else {
+                format!("{}-{}", name(first), name(last))
+            }
+        })
+        .collect();
+    let mut text = format!("{} {}-{}", runs.join(","), times.from, times.until);
+    for (word, value) in [("floor", times.floor), ("spare", times.spare)] {
+        if let Some(value) = value {
+            text += &format!(" {word}={value}");
+        }
+    }
+    text
+}
+
+fn word_of(day: Day) -> String {
+    let told = serde_json::to_value(day).unwrap_or_default();
+    told.as_str().unwrap_or_default().to_owned()
+}
+
+fn days_of(text: &str) -> Result<std::collections::BTreeSet<Day>, String> {
     let day = |word: &str| {
-        serde_json::from_value::<pennine_core::capacity::Day>(serde_json::json!(
-            word.to_lowercase()
-        ))
-        .map_err(|_| format!("{word:?} is no day: mon, tue, wed, thu, fri, sat, sun"))
+        serde_json::from_value::<Day>(serde_json::json!(word.to_lowercase()))
+            .map_err(|_| format!("{word:?} is no day: mon, tue, wed, thu, fri, sat, sun"))
     };
     let mut days = std::collections::BTreeSet::new();
     for part in text.split(',') {
@@ -228,7 +274,11 @@ impl Supplied {
             }
             (false, zone) => Some(Week {
                 zone: zone.clone().unwrap_or_default(),
-                times: self.during.iter().filter_map(|one| one.0.clone()).collect(),
+                times: self
+                    .during
+                    .iter()
+                    .filter_map(|one| one.as_ref().clone())
+                    .collect(),
             }),
         };
         let facts: Facts = self
@@ -293,26 +343,11 @@ pub fn standing(pool: &Pool) -> String {
         spoken(supply.dwell_us.into()),
     );
     for times in &supply.week.times {
-        let days: Vec<String> = times
-            .days
-            .iter()
-            .filter_map(|day| Some(serde_json::to_value(day).ok()?.as_str()?.to_owned()))
-            .collect();
-        let floor = times.floor.map(|floor| format!(" floor {floor}"));
-        let spare = times.spare.map(|spare| format!(" spare {spare}"));
-        text += &format!(
-            "    {} {} to {} {}:{}{}\n",
-            days.join(","),
-            times.from,
-            times.until,
-            if supply.week.zone.is_empty() {
-                "UTC"
-            } else {
-                &supply.week.zone
-            },
-            floor.unwrap_or_default(),
-            spare.unwrap_or_default()
-        );
+        let zone = match supply.week.zone.as_str() {
+            "" => "UTC",
+            zone => zone,
+        };
+        text += &format!("    {} ({zone})\n", during_text(times));
     }
     if standing.price.0 > 0 {
         let budget = [
@@ -437,6 +472,9 @@ mod tests {
         assert_eq!(amount("12"), Ok(12_000_000));
         assert_eq!(amount("0.25"), Ok(250_000));
         assert_eq!(amount("0.000001"), Ok(1));
+        for text in ["12", "0.25", "0.000001", "100.5"] {
+            assert_eq!(amount_text(amount(text).unwrap()), text);
+        }
         for wrong in ["", ".5", "1.0000001", "-1", "1e3", "99999999999999999999"] {
             assert!(amount(wrong).is_err(), "{wrong}");
         }
@@ -444,11 +482,12 @@ mod tests {
 
     #[test]
     fn a_part_of_the_week_is_read_over_its_end() {
-        let found = during("fri-mon 22:00-06:00 floor=2").unwrap().0.unwrap();
+        let found = during("fri-mon 22:00-06:00 floor=2").unwrap().unwrap();
+        assert_eq!(during_text(&found), "mon,fri-sun 22:00-06:00 floor=2");
         let days = serde_json::to_value(&found.days).unwrap();
         assert_eq!(days, serde_json::json!(["mon", "fri", "sat", "sun"]));
         assert_eq!((found.floor, found.spare), (Some(2), None));
-        assert!(during("").unwrap().0.is_none());
+        assert!(during("").unwrap().is_none());
         for wrong in [
             "mon",
             "mon 8-9 floor=1",

@@ -14,6 +14,7 @@ pub mod supplier;
 pub mod ticket;
 pub mod trial;
 pub mod why;
+pub mod yard;
 
 use crate::arguments::{Arguments, Noun};
 use crate::connection;
@@ -47,6 +48,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,
+        Noun::Yard(verb) => return yard::run(&client, json, verb).await,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -6,7 +6,7 @@ use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::{Client, RunnerFilter};
-use pennine_wire::{NewPool, Pool, PoolChange};
+use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -81,6 +81,17 @@ pub enum Verb {
         like: Option<String>,
         #[command(flatten)]
         supplied: Box<Supplied>,
+    },
+    /// Remove a pool; what ran on it stays on record.
+    Remove {
+        /// Its name.
+        name: String,
+        /// Although it has runners or machines: their jobs end and are tried again elsewhere.
+        #[arg(long)]
+        force: bool,
+        /// Go on although jobs would be left with nothing to run on.
+        #[arg(long)]
+        yes: bool,
     },
     /// Watch a pool's demand and machines, and what is decided, until interrupted.
     Watch {
@@ -256,6 +267,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 "Added the pool {0}. Add a machine with: pennine ticket add --pool {0}",
                 pool.name
             ))
+        }
+        Verb::Remove { name, force, yes } => {
+            let how = PoolRemoval {
+                force,
+                accept_losses: yes,
+            };
+            client.remove_pool(&name, &how).await?;
+            view::line(format!("Removed the pool {name}."))
         }
         Verb::Watch { name } => {
             let show = || async { super::capacity::watched(client, &name).await };

@@ -79,6 +79,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(places::projects, places::add_project))
         .routes(routes!(pools::list, pools::add))
         .routes(routes!(pools::show, pools::change))
+        .routes(routes!(pools::remove))
         .routes(routes!(supply::relief))
         .routes(routes!(supply::decisions))
         .routes(routes!(machines::list))

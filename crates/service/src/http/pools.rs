@@ -15,8 +15,8 @@ use pennine_core::requirement::Requirement;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
 use pennine_store::types::Json as Jsonb;
-use pennine_store::{Connection, Db, audit, place, pool};
-use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, Problem};
+use pennine_store::{Connection, Db, audit, place, pool, runner};
+use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, PoolRemoval, Problem};
 use serde_json::json;
 
 fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
@@ -337,4 +337,84 @@ pub async fn change(
         losses,
         decisions,
     }))
+}
+
+/// Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
+/// are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+#[utoipa::path(post, operation_id = "remove_pool", path = "/pools/{pool}/remove", tag = "yard", request_body = PoolRemoval,
+    params(("pool" = String, Path, description = "its name")),
+    responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn remove(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(how): JsonBody<PoolRemoval>,
+) -> Answer<StatusCode> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    let before = Yard::read(&mut connection, now).await?;
+    let found = before.pools.iter().find(|pool| pool.pool.name == name);
+    let found = found.ok_or_else(|| Failure::unknown("pool", &name))?;
+    let id = found.pool.id.0;
+    let members: Vec<&Runner> = before
+        .runners
+        .iter()
+        .filter(|one| one.pool_id.0 == id)
+        .collect();
+    if !members.is_empty() && !how.force {
+        let names: Vec<&str> = members
+            .iter()
+            .take(5)
+            .map(|one| one.name.as_str())
+            .collect();
+        let more = members.len().saturating_sub(names.len());
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
+        let said = format!("{name} has {}{more}", names.join(", "));
+        return Err(Failure::conflict("pool-has-runners", "The pool has runners", said).mend(
+            "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
+        ));
+    }
+    if !how.accept_losses {
+        let after = before.without_pool(id);
+        let losses = losses::between(&mut connection, &before, &after, now).await?;
+        losses::refuse(&losses, &name)?;
+    }
+    // First of all it gets no machine any more.
+    let mut last = found.pool.clone();
+    if last.supply.take().is_some() {
+        pool::set(&mut connection, &last, &who.name, now).await?;
+    }
+    let why = format!("{} removed its pool", who.name);
+    for member in &members {
+        runner::retire(&mut connection, member.id.0, &why, now).await?;
+        app.memory.runner_gone(member.id.0);
+    }
+    let removed = pool::remove(&mut connection, id, &who.name, now).await?;
+    app.feed.kick();
+    for member in &members {
+        app.polls.ring(member.id.0);
+    }
+    if !removed {
+        let said =
+            format!("a machine has come to {name} meanwhile, or somebody else has removed it");
+        return Err(
+            Failure::conflict("changed-meanwhile", "The pool has changed", said).mend("repeat it"),
+        );
+    }
+    let detail = json!({"force": how.force, "runners": members.len()});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "pool.remove",
+        &name,
+        detail,
+    )
+    .await?;
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -161,6 +161,15 @@ impl Yard {
         yard
     }
 
+    /// The yard as it would be without a pool and its runners.
+    pub fn without_pool(&self, id: PoolId) -> Yard {
+        let mut yard = self.clone();
+        yard.pools.retain(|pool| pool.pool.id.0 != id);
+        yard.runners.retain(|runner| runner.pool_id.0 != id);
+        yard.look();
+        yard
+    }
+
     /// The yard as it would be if a runner were like this, or gone.
     pub fn with_runner(&self, id: RunnerId, changed: Option<Runner>) -> Yard {
         let mut yard = self.clone();

@@ -4,7 +4,7 @@ use crate::support::{Runner, Service, program};
 use pennine_core::lifecycle::runner::RunnerState;
 use std::process::{Command, Output};
 
-async fn pennine(service: &Service, arguments: &[&str]) -> Output {
+pub async fn pennine(service: &Service, arguments: &[&str]) -> Output {
     let mut command = Command::new(program("pennine"));
     command
         .args(arguments)
@@ -16,7 +16,7 @@ async fn pennine(service: &Service, arguments: &[&str]) -> Output {
         .unwrap()
 }
 
-async fn prints(service: &Service, arguments: &[&str]) -> String {
+pub async fn prints(service: &Service, arguments: &[&str]) -> String {
     let output = pennine(service, arguments).await;
     assert!(
         output.status.success(),

@@ -33,3 +33,4 @@ mod runner_faults;
 mod runner_life;
 mod runners;
 mod waits;
+mod yard_file;

@@ -1,0 +1,213 @@
+//! `pennine yard`: the yard as a file.
+
+use super::capacity::decisions;
+use crate::trouble::Trouble;
+use crate::view;
+use crate::yard_file::difference::{self, Difference, Kind, What};
+use crate::yard_file::document::{MOST_BYTES, Yard};
+use crate::yard_file::reach::{Leave, Reach};
+use clap::Subcommand;
+use pennine_client::Client;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// Print the yard as a file: teams, projects, seats, suppliers and pools. Secrets are not in it.
+    Export,
+    /// Say what is not as a file says, and what making it so would do.
+    Diff {
+        /// The file; - for standard input.
+        file: PathBuf,
+        /// Exit with status 1 where anything differs.
+        #[arg(long)]
+        check: bool,
+    },
+    /// Make the yard as a file says. What is as it says already is left alone, so it can be repeated.
+    Apply {
+        /// The file; - for standard input.
+        file: PathBuf,
+        /// Take away what the file does not mention.
+        #[arg(long)]
+        remove: bool,
+        /// With --remove, take away what is busy: its jobs end and are tried again elsewhere.
+        #[arg(long, requires = "remove")]
+        force: bool,
+        /// Go on although jobs would be left with nothing to run on.
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+fn read(file: &Path) -> Result<Yard, Trouble> {
+    let broken = |error: std::io::Error| Trouble::Usage(format!("{}: {error}", file.display()));
+    let mut text = String::new();
+    let read = if file == Path::new("-") {
+        std::io::stdin()
+            .take(MOST_BYTES + 1)
+            .read_to_string(&mut text)
+    } else {
+        let opened = std::fs::File::open(file).map_err(broken)?;
+        opened.take(MOST_BYTES + 1).read_to_string(&mut text)
+    };
+    read.map_err(broken)?;
+    if text.len() as u64 > MOST_BYTES {
+        let said = format!(
+            "{}: a yard file has at most {MOST_BYTES} bytes",
+            file.display()
+        );
+        return Err(Trouble::Usage(said));
+    }
+    Yard::parse(&text).map_err(|wrong| Trouble::Usage(format!("{}: {wrong}", file.display())))
+}
+
+/// `pennine yard`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Trouble> {
+    match verb {
+        Verb::Export => {
+            let yard = Yard::read(client).await?;
+            if json {
+                view::json(&yard)?;
+            } else {
+                view::print(&yard.text().map_err(Trouble::Here)?)?;
+            }
+        }
+        Verb::Diff { file, check } => {
+            let wanted = read(&file)?;
+            let there = Yard::read(client).await?;
+            let found = difference::between(&there, &wanted);
+            let differs = found.iter().any(|one| one.what != What::Unmentioned);
+            if json {
+                view::json(&found)?;
+            } else {
+                let reach = Reach {
+                    client,
+                    there: &there,
+                    wanted: &wanted,
+                    folder: Path::new("."),
+                    leave: Leave::default(),
+                };
+                view::print(&foreseen(&reach, &found).await?)?;
+            }
+            if check && differs {
+                return Ok(ExitCode::FAILURE);
+            }
+        }
+        Verb::Apply {
+            file,
+            remove,
+            force,
+            yes,
+        } => {
+            let wanted = read(&file)?;
+            let there = Yard::read(client).await?;
+            let reach = Reach {
+                client,
+                there: &there,
+                wanted: &wanted,
+                folder: file.parent().unwrap_or(Path::new(".")),
+                leave: Leave {
+                    accept_losses: yes,
+                    force,
+                },
+            };
+            let found = difference::between(&there, &wanted);
+            apply(&reach, &found, remove, json).await?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The differences, with what making them so would do.
+async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Trouble> {
+    let mut text = difference::told(found);
+    if text.is_empty() {
+        text += "The yard is as the file says.\n";
+    }
+    let pools = found.iter().filter(|one| one.kind == Kind::Pool);
+    for pool in pools.filter(|one| one.what == What::Changed) {
+        let name = &pool.name;
+        match reach.change_pool(name, true).await {
+            Ok(foreseen) => {
+                text += &view::losses(&foreseen.losses);
+                if !foreseen.decisions.is_empty() {
+                    text += &format!(
+                        "It would now, for {name}:\n{}",
+                        decisions(&foreseen.decisions)
+                    );
+                }
+            }
+            // What is new in the file may be what it needs.
+            Err(Trouble::Client(error)) if error.problem().is_some() => {}
+            Err(other) => return Err(other),
+        }
+    }
+    if let Some(names) = difference::unmentioned(found) {
+        text +=
+            &format!("Not in the file, and left as they are (--remove takes them away): {names}\n");
+    }
+    Ok(text)
+}
+
+async fn apply(
+    reach: &Reach<'_>,
+    found: &[Difference],
+    remove: bool,
+    json: bool,
+) -> Result<(), Trouble> {
+    let mut done: Vec<&Difference> = Vec::new();
+    let mut stays = Vec::new();
+    let steps = found.iter().filter(|one| one.what != What::Unmentioned);
+    for one in steps {
+        reach
+            .make(one)
+            .await
+            .map_err(|trouble| at(one, trouble, done.len()))?;
+        done.push(one);
+    }
+    let unmentioned = found.iter().rev();
+    for one in unmentioned.filter(|one| remove && one.what == What::Unmentioned) {
+        let removed = reach.remove(one).await;
+        if removed.map_err(|trouble| at(one, trouble, done.len()))? {
+            done.push(one);
+        } else {
+            stays.push(one.name.as_str());
+        }
+    }
+    if json {
+        return view::json(&done);
+    }
+    let mut text = String::new();
+    for one in &done {
+        let verb = match one.what {
+            What::New => "added",
+            What::Changed => "changed",
+            What::Unmentioned => "removed",
+        };
+        text += &format!("{verb} {} {}\n", one.kind.word(), one.name);
+    }
+    if done.is_empty() {
+        text += "The yard is as the file says already.\n";
+    }
+    if !stays.is_empty() {
+        text += &format!(
+            "These seats stay, since jobs on record name them: {}. A count of 0 closes them.\n",
+            stays.join(", ")
+        );
+    }
+    if !remove && let Some(names) = difference::unmentioned(found) {
+        text += &format!("Not in the file, and left as they are: {names}\n");
+    }
+    view::print(&text)
+}
+
+/// Names the thing at which it stopped, and how far it came.
+fn at(one: &Difference, trouble: Trouble, done: usize) -> Trouble {
+    eprintln!(
+        "pennine: stopped at {} {}; {done} done before it. Apply the file again to go on.",
+        one.kind.word(),
+        one.name
+    );
+    trouble
+}

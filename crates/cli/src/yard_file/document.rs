@@ -1,0 +1,470 @@
+//! What stands in a yard file.
+
+use crate::verbs::capacity::{amount, amount_text, during, during_text};
+use crate::view;
+use pennine_client::{Client, ClientError};
+use pennine_core::capacity::{Budget, Money, Supply, Week};
+use pennine_core::dispatch::Price;
+use pennine_core::fact::Facts;
+use pennine_wire::{Place, Pool, Seat, Supplier};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// The most bytes of a yard file.
+pub const MOST_BYTES: u64 = 1 << 20;
+
+/// A whole yard.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Yard {
+    /// By path.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub teams: BTreeMap<String, PlaceEntry>,
+    /// By path.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub projects: BTreeMap<String, PlaceEntry>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub seats: BTreeMap<String, SeatEntry>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub suppliers: BTreeMap<String, SupplierEntry>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub pools: BTreeMap<String, PoolEntry>,
+}
+
+/// A team or a project.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct PlaceEntry {
+    /// Its share against its siblings'.
+    pub weight: u32,
+    /// The most slots that it may hold at once.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+    /// How long its jobs wait at most.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub give_up: Option<String>,
+}
+
+impl Default for PlaceEntry {
+    fn default() -> Self {
+        PlaceEntry {
+            weight: 1,
+            limit: None,
+            give_up: None,
+        }
+    }
+}
+
+/// A kind of seat.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SeatEntry {
+    pub count: u32,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub description: String,
+}
+
+/// A supplier.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SupplierEntry {
+    pub kind: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u32>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boot_limit: Option<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
+    /// Where each of its secrets is read from when the file is applied. They are never written out, and cannot be
+    /// compared: one that the service has is not sent again.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secret_files: BTreeMap<String, PathBuf>,
+}
+
+/// A pool.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct PoolEntry {
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub description: String,
+    /// The team's or project's path; empty for everybody.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub owner: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub labels: Vec<String>,
+    pub open: bool,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
+    /// What a machine has to be to join it.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub needs: String,
+    /// Whether its runners take nothing new. Not compared where it is not given: pausing is for people.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub paused: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub machines: Option<MachinesEntry>,
+}
+
+impl Default for PoolEntry {
+    fn default() -> Self {
+        PoolEntry {
+            description: String::new(),
+            owner: String::new(),
+            labels: Vec::new(),
+            open: true,
+            only: Vec::new(),
+            also: Vec::new(),
+            needs: String::new(),
+            paused: None,
+            machines: None,
+        }
+    }
+}
+
+/// How a pool gets its machines.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MachinesEntry {
+    pub supplier: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub image: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub size: String,
+    #[serde(default)]
+    pub floor: u32,
+    #[serde(default = "one")]
+    pub ceiling: u32,
+    #[serde(default)]
+    pub spare: u32,
+    #[serde(default = "usual_dwell")]
+    pub dwell: String,
+    #[serde(default)]
+    pub single_use: bool,
+    #[serde(default = "one")]
+    pub slots: u32,
+    /// What an hour of one costs, where it is another than the supplier says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub price: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub day_budget: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub month_budget: Option<String>,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub zone: String,
+    /// Floors and spares for parts of the week: `mon-fri 08:00-18:00 spare=1`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub during: Vec<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "Facts::is_empty")]
+    pub facts: Facts,
+}
+
+fn one() -> u32 {
+    1
+}
+
+fn usual_dwell() -> String {
+    view::exact(Supply::default().dwell_us)
+}
+
+/// A yard file that makes no sense: where, and what is wrong.
+#[derive(Debug, thiserror::Error)]
+#[error("{place}: {said}")]
+pub struct Wrong {
+    pub place: String,
+    pub said: String,
+}
+
+fn wrong(place: &str, said: impl Into<String>) -> Wrong {
+    Wrong {
+        place: place.to_owned(),
+        said: said.into(),
+    }
+}
+
+/// A time as everybody would write it, so that `90s` and `1m 30s` are the same.
+fn same_time(place: &str, text: &mut String) -> Result<(), Wrong> {
+    let time = view::time(text).map_err(|said| wrong(place, said))?;
+    *text = view::exact(time.into());
+    Ok(())
+}
+
+fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), Wrong> {
+    if let Some(text) = text {
+        let millionths = amount(text).map_err(|said| wrong(place, said))?;
+        *text = amount_text(millionths);
+    }
+    Ok(())
+}
+
+fn sorted(list: &mut Vec<String>) {
+    list.sort();
+    list.dedup();
+}
+
+impl Yard {
+    /// Reads a yard file.
+    pub fn parse(text: &str) -> Result<Yard, Wrong> {
+        let yard: Yard = toml::from_str(text).map_err(|error| wrong("line", error.to_string()))?;
+        yard.settled()
+    }
+
+    /// Checked, and each thing written the one way that everybody would.
+    fn settled(mut self) -> Result<Yard, Wrong> {
+        for (kind, places) in [("team", &mut self.teams), ("project", &mut self.projects)] {
+            for (path, entry) in places {
+                if let Some(text) = &mut entry.give_up {
+                    same_time(&format!("{kind} {path}: give_up"), text)?;
+                }
+            }
+        }
+        for (name, entry) in &mut self.suppliers {
+            if let Some(text) = &mut entry.boot_limit {
+                same_time(&format!("supplier {name}: boot_limit"), text)?;
+            }
+            if let Some(twice) = entry
+                .secret_files
+                .keys()
+                .find(|key| entry.settings.contains_key(*key))
+            {
+                let said = format!("{twice} stands among the settings and the secrets");
+                return Err(wrong(&format!("supplier {name}"), said));
+            }
+        }
+        for (name, entry) in &mut self.pools {
+            for list in [&mut entry.labels, &mut entry.only, &mut entry.also] {
+                sorted(list);
+            }
+            if !entry.needs.is_empty() {
+                let parsed: pennine_core::requirement::Requirement = entry.needs.parse().map_err(
+                    |error: pennine_core::requirement::SyntaxError| {
+                        let said = format!("column {}: {}", error.column, error.message);
+                        wrong(&format!("pool {name}: needs"), said)
+                    },
+                )?;
+                entry.needs = parsed.to_string();
+            }
+            let Some(machines) = &mut entry.machines else {
+                continue;
+            };
+            let at = |field: &str| format!("pool {name}: machines.{field}");
+            same_time(&at("dwell"), &mut machines.dwell)?;
+            same_amount(&at("price"), &mut machines.price)?;
+            same_amount(&at("day_budget"), &mut machines.day_budget)?;
+            same_amount(&at("month_budget"), &mut machines.month_budget)?;
+            for text in &mut machines.during {
+                let times = during(text).map_err(|said| wrong(&at("during"), said))?;
+                *text = times.as_ref().map(during_text).unwrap_or_default();
+            }
+            if machines.supplier.is_empty() {
+                let said = "a pool whose machines people bring has no [machines] at all";
+                return Err(wrong(&at("supplier"), said));
+            }
+        }
+        Ok(self)
+    }
+
+    /// The yard as the service has it.
+    pub async fn read(client: &Client) -> Result<Yard, ClientError> {
+        let places = |places: Vec<Place>| {
+            let entry = |place: Place| (place.path.clone(), PlaceEntry::of(&place));
+            places.into_iter().map(entry).collect()
+        };
+        Ok(Yard {
+            teams: places(client.teams().await?.items),
+            projects: places(client.projects().await?.items),
+            seats: (client.seats().await?.items.into_iter())
+                .map(|seat| (seat.name.clone(), SeatEntry::of(seat)))
+                .collect(),
+            suppliers: (client.suppliers().await?.items.into_iter())
+                .map(|supplier| (supplier.name.clone(), SupplierEntry::of(supplier)))
+                .collect(),
+            pools: (client.pools().await?.items.into_iter())
+                .map(|pool| (pool.name.clone(), PoolEntry::of(pool)))
+                .collect(),
+        })
+    }
+
+    /// As a file.
+    pub fn text(&self) -> Result<String, String> {
+        let body = toml::to_string(self).map_err(|error| error.to_string())?;
+        Ok(format!(
+            "# The yard as code. See what it would change with: pennine yard diff FILE; have it changed with: pennine yard apply FILE\n\n{body}"
+        ))
+    }
+}
+
+impl PlaceEntry {
+    fn of(place: &Place) -> PlaceEntry {
+        PlaceEntry {
+            weight: place.weight,
+            limit: place.limit,
+            give_up: place.give_up_us.map(view::exact),
+        }
+    }
+}
+
+impl SeatEntry {
+    fn of(seat: Seat) -> SeatEntry {
+        SeatEntry {
+            count: seat.count,
+            description: seat.description,
+        }
+    }
+}
+
+impl SupplierEntry {
+    fn of(supplier: Supplier) -> SupplierEntry {
+        SupplierEntry {
+            kind: supplier.kind,
+            quota: supplier.quota,
+            boot_limit: supplier.boot_limit_us.map(view::exact),
+            settings: supplier.settings,
+            secret_files: (supplier.secrets.into_iter())
+                .map(|name| {
+                    let file = PathBuf::from(format!("{}.{name}", supplier.name));
+                    (name, file)
+                })
+                .collect(),
+        }
+    }
+}
+
+impl PoolEntry {
+    fn of(pool: Pool) -> PoolEntry {
+        let mut entry = PoolEntry {
+            description: pool.description,
+            owner: pool.owner,
+            labels: pool.labels,
+            open: pool.open,
+            only: pool.only,
+            also: pool.also,
+            needs: pool.needs,
+            paused: Some(pool.paused).filter(|paused| *paused),
+            machines: pool.supply.map(MachinesEntry::of),
+        };
+        for list in [&mut entry.labels, &mut entry.only, &mut entry.also] {
+            sorted(list);
+        }
+        entry
+    }
+}
+
+impl MachinesEntry {
+    fn of(supply: Supply) -> MachinesEntry {
+        MachinesEntry {
+            supplier: supply.supplier,
+            image: supply.image,
+            size: supply.size,
+            floor: supply.floor,
+            ceiling: supply.ceiling,
+            spare: supply.spare,
+            dwell: view::exact(supply.dwell_us),
+            single_use: supply.single_use,
+            slots: supply.slots,
+            price: supply.price.map(|price| amount_text(price.0)),
+            day_budget: supply.budget.day.map(|money| amount_text(money.0)),
+            month_budget: supply.budget.month.map(|money| amount_text(money.0)),
+            zone: supply.week.zone,
+            during: supply.week.times.iter().map(during_text).collect(),
+            settings: supply.settings,
+            facts: supply.facts,
+        }
+    }
+
+    /// As the service understands it. What was settled can be read.
+    pub fn supply(&self) -> Supply {
+        let money = |text: &Option<String>| {
+            let text = text.as_ref()?;
+            amount(text).ok().map(Money)
+        };
+        Supply {
+            supplier: self.supplier.clone(),
+            image: self.image.clone(),
+            size: self.size.clone(),
+            settings: self.settings.clone(),
+            floor: self.floor,
+            ceiling: self.ceiling,
+            spare: self.spare,
+            dwell_us: view::time(&self.dwell).unwrap_or(Duration::ZERO).into(),
+            single_use: self.single_use,
+            slots: self.slots,
+            price: money(&self.price).map(|money| Price(money.0)),
+            budget: Budget {
+                day: money(&self.day_budget),
+                month: money(&self.month_budget),
+            },
+            week: Week {
+                zone: self.zone.clone(),
+                times: (self.during.iter())
+                    .filter_map(|text| during(text).ok().flatten())
+                    .collect(),
+            },
+            facts: self.facts.clone(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const FILE: &str = r#"
+        [teams.shore]
+        weight = 2
+        give_up = "90m"
+        [projects."shore/tides"]
+        [seats.compiler-licence]
+        count = 3
+        [pools.slipway]
+        labels = ["on-demand", "fresh"]
+        needs = "MEM >= 8gib"
+        [pools.slipway.machines]
+        supplier = "harbour"
+        dwell = "90s"
+        day_budget = "20.50"
+        during = ["fri-mon 22:00-06:00 floor=2"]
+    "#;
+
+    #[test]
+    fn what_is_written_in_several_ways_is_the_same() {
+        let yard = Yard::parse(FILE).unwrap();
+        assert_eq!(yard.teams["shore"].give_up.as_deref(), Some("1h 30m"));
+        let pool = &yard.pools["slipway"];
+        assert_eq!(pool.labels, ["fresh", "on-demand"]);
+        let machines = pool.machines.as_ref().unwrap();
+        assert_eq!(machines.dwell, "1m 30s");
+        assert_eq!(machines.during, ["mon,fri-sun 22:00-06:00 floor=2"]);
+        // What is written out is read again as the same.
+        assert_eq!(Yard::parse(&yard.text().unwrap()).unwrap(), yard);
+        assert_eq!(MachinesEntry::of(machines.supply()), *machines);
+    }
+
+    #[test]
+    fn what_is_wrong_is_said_with_its_place() {
+        for (text, place) in [
+            ("[pools.a]\nlabel = ['x']", "label"),
+            ("[pools.a]\nneeds = 'mem >='", "pool a: needs"),
+            (
+                "[pools.a.machines]\nsupplier = 's'\ndwell = 'soon'",
+                "machines.dwell",
+            ),
+            (
+                "[pools.a.machines]\nsupplier = 's'\nprice = '-1'",
+                "machines.price",
+            ),
+            ("[pools.a.machines]\nsupplier = ''", "machines.supplier"),
+            ("[teams.t]\ngive_up = 'never'", "team t: give_up"),
+            ("[seats.s]", "count"),
+            ("[pools", "line"),
+        ] {
+            let error = Yard::parse(text).unwrap_err().to_string();
+            assert!(error.contains(place), "{text}: {error}");
+        }
+    }
+}

@@ -1,0 +1,267 @@
+//! Has the service make the yard as a file says: additions and changes in the order in which they can be made, then
+//! removals the other way round. Each step is one request, and all of it can be repeated.
+
+use super::difference::{Difference, Kind, What};
+use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard};
+use crate::trouble::Trouble;
+use crate::view;
+use pennine_client::Client;
+use pennine_core::time::Micros;
+use pennine_wire::{
+    ChangedPool, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, PlaceChange, PoolChange,
+    PoolRemoval, SeatChange, SupplierChange, SupplyChange,
+};
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// How far to go.
+#[derive(Clone, Copy, Default)]
+pub struct Leave {
+    /// Go on although jobs would be left with nothing to run on.
+    pub accept_losses: bool,
+    /// Take away what is busy.
+    pub force: bool,
+}
+
+/// The wanted yard, where secrets are read from, and the service.
+pub struct Reach<'a> {
+    pub client: &'a Client,
+    pub there: &'a Yard,
+    pub wanted: &'a Yard,
+    /// The folder to which the files of secrets are relative.
+    pub folder: &'a Path,
+    pub leave: Leave,
+}
+
+/// The text, or the setting that is to go: an empty one.
+fn changed_settings(
+    is: &BTreeMap<String, String>,
+    wanted: &BTreeMap<String, String>,
+) -> BTreeMap<String, String> {
+    let gone = is.keys().filter(|key| !wanted.contains_key(*key));
+    let mut all: BTreeMap<String, String> = gone.map(|key| (key.clone(), String::new())).collect();
+    all.extend(wanted.clone());
+    all
+}
+
+fn time(text: Option<&String>) -> Option<Micros> {
+    text.and_then(|text| view::time(text).ok())
+        .map(Micros::from)
+}
+
+fn split(path: &str) -> (Option<String>, String) {
+    match path.rsplit_once('/') {
+        Some((parent, name)) => (Some(parent.to_owned()), name.to_owned()),
+        None => (None, path.to_owned()),
+    }
+}
+
+impl Reach<'_> {
+    /// Makes one thing as the file says.
+    pub async fn make(&self, one: &Difference) -> Result<(), Trouble> {
+        let (name, new) = (one.name.as_str(), one.what == What::New);
+        match one.kind {
+            Kind::Team => {
+                let Some(entry) = self.wanted.teams.get(name) else {
+                    return Ok(());
+                };
+                if new {
+                    let (parent, name) = split(name);
+                    self.client.add_team(&NewTeam { name, parent }).await?;
+                }
+                self.place(name, entry).await
+            }
+            Kind::Project => {
+                let Some(entry) = self.wanted.projects.get(name) else {
+                    return Ok(());
+                };
+                if new {
+                    let (team, name) = split(name);
+                    let team = team.ok_or_else(|| {
+                        Trouble::Usage(format!(
+                            "project {name}: a project lies in a team, as in shore/{name}"
+                        ))
+                    })?;
+                    self.client.add_project(&NewProject { name, team }).await?;
+                }
+                self.place(name, entry).await
+            }
+            Kind::Seat => {
+                let Some(entry) = self.wanted.seats.get(name) else {
+                    return Ok(());
+                };
+                let (count, description) = (entry.count, entry.description.clone());
+                if new {
+                    let name = name.to_owned();
+                    let new = NewSeat {
+                        name,
+                        count,
+                        description,
+                    };
+                    self.client.add_seat(&new).await?;
+                } else {
+                    let change = SeatChange {
+                        count: Some(count),
+                        description: Some(description),
+                    };
+                    self.client.change_seat(name, &change).await?;
+                }
+                Ok(())
+            }
+            Kind::Supplier => self.supplier(name, new).await,
+            Kind::Pool => {
+                if new {
+                    self.add_pool(name).await?;
+                }
+                self.change_pool(name, false).await.map(drop)
+            }
+        }
+    }
+
+    async fn place(&self, path: &str, entry: &PlaceEntry) -> Result<(), Trouble> {
+        let change = PlaceChange {
+            weight: Some(entry.weight),
+            limit: Some(entry.limit),
+            give_up_us: Some(time(entry.give_up.as_ref())),
+            parent: None,
+        };
+        self.client.change_place(path, &change).await?;
+        Ok(())
+    }
+
+    async fn supplier(&self, name: &str, new: bool) -> Result<(), Trouble> {
+        let Some(entry) = self.wanted.suppliers.get(name) else {
+            return Ok(());
+        };
+        let nothing = SupplierEntry::default();
+        let is = self.there.suppliers.get(name).unwrap_or(&nothing);
+        if !new && is.kind != entry.kind {
+            return Err(Trouble::Usage(format!(
+                "supplier {name}: its kind is {} and cannot become {}; add one under another name",
+                is.kind, entry.kind
+            )));
+        }
+        let mut secrets = BTreeMap::new();
+        for (key, file) in &entry.secret_files {
+            if is.secret_files.contains_key(key) {
+                continue;
+            }
+            let path = self.folder.join(file);
+            let secret = std::fs::read_to_string(&path).map_err(|error| {
+                Trouble::Here(format!("supplier {name}: {}: {error}", path.display()))
+            })?;
+            secrets.insert(key.clone(), secret.trim_end().to_owned());
+        }
+        let boot_limit_us = time(entry.boot_limit.as_ref());
+        if new {
+            let new = NewSupplier {
+                name: name.to_owned(),
+                kind: entry.kind.clone(),
+                settings: entry.settings.clone(),
+                secrets,
+                quota: entry.quota,
+                boot_limit_us,
+            };
+            self.client.add_supplier(&new).await?;
+            return Ok(());
+        }
+        for key in is.secret_files.keys() {
+            if !entry.secret_files.contains_key(key) {
+                secrets.insert(key.clone(), String::new());
+            }
+        }
+        let change = SupplierChange {
+            settings: changed_settings(&is.settings, &entry.settings),
+            secrets,
+            quota: entry.quota,
+            boot_limit_us,
+        };
+        self.client.change_supplier(name, &change).await?;
+        Ok(())
+    }
+
+    async fn add_pool(&self, name: &str) -> Result<(), Trouble> {
+        let Some(entry) = self.wanted.pools.get(name) else {
+            return Ok(());
+        };
+        let new = NewPool {
+            name: name.to_owned(),
+            description: entry.description.clone(),
+            labels: entry.labels.clone(),
+            open: Some(entry.open),
+            owner: Some(entry.owner.clone()),
+            needs: Some(entry.needs.clone()),
+            supply: entry.machines.as_ref().map(|one| one.supply().into()),
+            like: None,
+        };
+        self.client.add_pool(&new).await?;
+        Ok(())
+    }
+
+    /// Changes a pool that is there, or only says what that would do.
+    pub async fn change_pool(&self, name: &str, preview: bool) -> Result<ChangedPool, Trouble> {
+        let usual = PoolEntry::default();
+        let wanted = self.wanted.pools.get(name).unwrap_or(&usual);
+        let is = self
+            .there
+            .pools
+            .get(name)
+            .and_then(|pool| pool.machines.as_ref());
+        let change = PoolChange {
+            description: Some(wanted.description.clone()),
+            labels: Some(wanted.labels.clone()),
+            open: Some(wanted.open),
+            owner: Some(wanted.owner.clone()),
+            only: Some(wanted.only.clone()),
+            also: Some(wanted.also.clone()),
+            paused: wanted.paused,
+            needs: Some(wanted.needs.clone()),
+            supply: supply_change(is, wanted.machines.as_ref()),
+            preview,
+            accept_losses: self.leave.accept_losses,
+        };
+        Ok(self.client.change_pool(name, &change).await?)
+    }
+
+    /// Takes one thing away that the file does not mention. False where that cannot be.
+    pub async fn remove(&self, one: &Difference) -> Result<bool, Trouble> {
+        match one.kind {
+            Kind::Team | Kind::Project => self.client.remove_place(&one.name).await?,
+            Kind::Supplier => self.client.remove_supplier(&one.name).await?,
+            Kind::Pool => {
+                let how = PoolRemoval {
+                    force: self.leave.force,
+                    accept_losses: self.leave.accept_losses,
+                };
+                self.client.remove_pool(&one.name, &how).await?;
+            }
+            // Jobs on record name it.
+            Kind::Seat => return Ok(false),
+        }
+        Ok(true)
+    }
+}
+
+fn supply_change(
+    is: Option<&MachinesEntry>,
+    wanted: Option<&MachinesEntry>,
+) -> Option<SupplyChange> {
+    let Some(wanted) = wanted else {
+        return is.map(|_| SupplyChange {
+            supplier: Some(String::new()),
+            ..SupplyChange::default()
+        });
+    };
+    let mut change = SupplyChange::from(wanted.supply());
+    let unset = [
+        ("price", change.price.is_none()),
+        ("day_budget", change.day_budget.is_none()),
+        ("month_budget", change.month_budget.is_none()),
+    ];
+    let unset = unset.into_iter().filter(|(_, unset)| *unset);
+    change.clear = unset.map(|(name, _)| name.to_owned()).collect();
+    let gone = is.into_iter().flat_map(|is| is.settings.keys());
+    let gone = gone.filter(|key| !wanted.settings.contains_key(*key));
+    change.clear.extend(gone.cloned());
+    Some(change)
+}

@@ -1,0 +1,152 @@
+//! The yard as a file, through the command line against a real service.
+
+use crate::capacity::with_programs;
+use crate::command_line::{pennine, prints};
+use crate::support::{Runner, Service};
+use pennine_core::lifecycle::runner::RunnerState;
+use std::path::PathBuf;
+use tempfile::TempDir;
+
+const FILE: &str = r#"
+[teams.shore]
+weight = 2
+[teams."shore/night"]
+[projects."shore/tides"]
+limit = 4
+give_up = "2h"
+[seats.compiler-licence]
+count = 3
+[suppliers.here]
+kind = "local"
+settings = { most = "1", walls = "folder" }
+[pools.quay]
+description = "standing machines"
+labels = ["bench"]
+only = ["shore/tides"]
+owner = "shore"
+[pools.slipway.machines]
+supplier = "here"
+ceiling = 2
+day_budget = "20"
+price = "0.125"
+during = ["mon-fri 08:00-18:00 spare=0"]
+facts = { os = "linux", cores = 2 }
+"#;
+
+fn written(folder: &TempDir, text: &str) -> PathBuf {
+    let path = folder.path().join("yard.toml");
+    std::fs::write(&path, text).unwrap();
+    path
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
+    let service = with_programs().await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = written(&folder, FILE);
+    let file = path.to_str().unwrap();
+    let diff = prints(&service, &["yard", "diff", file]).await;
+    assert!(diff.contains("new pool slipway\n"), "{diff}");
+    let checked = pennine(&service, &["yard", "diff", file, "--check"]).await;
+    assert_eq!(checked.status.code(), Some(1));
+    let applied = prints(&service, &["yard", "apply", file]).await;
+    assert!(applied.contains("added team shore/night\n"), "{applied}");
+    let place = service.client.projects().await.unwrap().items.remove(0);
+    assert_eq!((place.path.as_str(), place.limit), ("shore/tides", Some(4)));
+    let pool = service.client.pool("quay").await.unwrap();
+    assert_eq!((pool.owner.as_str(), pool.only.len()), ("shore", 1));
+    let supply = service
+        .client
+        .pool("slipway")
+        .await
+        .unwrap()
+        .supply
+        .unwrap();
+    assert_eq!(supply.price.map(|price| price.0), Some(125_000));
+
+    let again = prints(&service, &["yard", "apply", file]).await;
+    assert_eq!(again, "The yard is as the file says already.\n");
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+
+    // What is exported can be applied, and says the same; a pause by hand is no difference.
+    prints(&service, &["pool", "set", "quay", "--pause"]).await;
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+    let exported = prints(&service, &["yard", "export"]).await;
+    let export = written(&folder, &exported);
+    prints(
+        &service,
+        &["yard", "diff", export.to_str().unwrap(), "--check"],
+    )
+    .await;
+
+    // A changed file changes what is there, and takes back what it does not say any more.
+    let changed = FILE
+        .replace("ceiling = 2\nday_budget = \"20\"", "ceiling = 1")
+        .replace("limit = 4\n", "");
+    written(&folder, &changed);
+    let diff = prints(&service, &["yard", "diff", file]).await;
+    for line in [
+        "  machines.ceiling     2 -> 1\n",
+        "  machines.day_budget  20 -> (nothing)\n",
+        "  limit  4 -> (nothing)\n",
+    ] {
+        assert!(diff.contains(line), "{line} in {diff}");
+    }
+    prints(&service, &["yard", "apply", file]).await;
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+
+    written(&folder, "[pools.quay]\nlables = []\n");
+    let wrong = pennine(&service, &["yard", "apply", file]).await;
+    assert_eq!(wrong.status.code(), Some(2));
+    let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
+    assert!(said.contains("lables") && said.contains("labels"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_by_force() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = written(
+        &folder,
+        "[teams.firmware]\n[projects.\"firmware/buoy\"]\n[pools.press]\nlabels = [\"plotter\"]\n",
+    );
+    let file = path.to_str().unwrap();
+    let kept = prints(&service, &["yard", "apply", file]).await;
+    assert!(kept.contains("left as they are: pool quay"), "{kept}");
+    let refused = pennine(&service, &["yard", "apply", file, "--remove"]).await;
+    assert_eq!(refused.status.code(), Some(3));
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        said.contains("stopped at pool quay") && said.contains("fell-01"),
+        "{said}"
+    );
+    service.client.pool("quay").await.unwrap();
+
+    let job = service.submit("pool = quay", "true").await;
+    service.done(&job).await;
+    let removed = prints(
+        &service,
+        &["yard", "apply", file, "--remove", "--force", "--yes"],
+    )
+    .await;
+    assert_eq!(removed, "removed pool quay\n");
+    assert!(service.client.pool("quay").await.is_err());
+    // What ran there is on record, and the name is free.
+    assert_eq!(
+        service
+            .client
+            .job(&job)
+            .await
+            .unwrap()
+            .line
+            .runner
+            .as_deref(),
+        Some("fell-01")
+    );
+    service.add_pool("quay", &[]).await;
+    let _next = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+}

@@ -1,0 +1,2 @@
+drop index pool_name;
+alter table pool drop column removed_at, add constraint pool_name_key unique (name);
