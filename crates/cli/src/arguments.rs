@@ -1,7 +1,8 @@
 //! What can be typed.
 
 use crate::verbs::{
-    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket, yard,
+    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket,
+    trends, yard,
 };
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -110,6 +111,16 @@ pub enum Noun {
     /// Stretches of time in which a pool or a runner takes nothing new.
     #[command(subcommand)]
     Maintenance(maintenance::Verb),
+    /// How long jobs waited, for what, how busy the machines were, and what it cost.
+    #[command(args_conflicts_with_subcommands = true)]
+    Trends {
+        #[command(subcommand)]
+        verb: Option<trends::Verb>,
+        #[command(flatten)]
+        of: Box<trends::Of>,
+        #[command(flatten)]
+        how: trends::How,
+    },
     /// The yard as a file: teams, projects, seats, suppliers and pools as code.
     #[command(subcommand)]
     Yard(yard::Verb),

@@ -6,7 +6,7 @@
 mod people;
 mod runner;
 
-pub use people::{Client, LogPart, RunnerFilter};
+pub use people::{Client, LogPart, RunnerFilter, TrendFilter};
 pub use runner::RunnerClient;
 
 use bytes::Bytes;

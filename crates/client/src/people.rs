@@ -2,16 +2,17 @@
 
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
+use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
-use pennine_core::time::Micros;
+use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
-    BulkAction, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Job, JobLine,
-    LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket, Maintenance,
+    BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Job,
+    JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket, Maintenance,
     NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier,
     NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, PoolRemoval,
     Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn,
     Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked,
-    TakeBack, TakeRunnerBack, TakenJob, Ticket, Trial, Why,
+    TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, Waited, WeekPattern, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -48,6 +49,43 @@ pub struct RunnerFilter {
     /// Those in this state.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<RunnerState>,
+}
+
+/// Of what figures are asked, and when; of everything in the last day when nothing is said.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct TrendFilter {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_us: Option<Micros>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub runner: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub supplier: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<By>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub compare: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
 }
 
 impl RunnerFilter {
@@ -116,6 +154,24 @@ impl Client {
         let path = format!("/api/v1/pools/{}/remove", segment(name));
         let request = self.0.request(Method::POST, &path).json(how);
         self.0.send(request).await.map(drop)
+    }
+
+    /// Figures of a window.
+    pub async fn trends(&self, of: &TrendFilter) -> Result<Trends> {
+        let request = self.0.request(Method::GET, "/api/v1/trends");
+        self.0.json(request.query(of)).await
+    }
+
+    /// The hours of the week over a window.
+    pub async fn week(&self, of: &TrendFilter) -> Result<WeekPattern> {
+        let request = self.0.request(Method::GET, "/api/v1/trends/week");
+        self.0.json(request.query(of)).await
+    }
+
+    /// The longest waits of a window.
+    pub async fn waits(&self, of: &TrendFilter) -> Result<Page<Waited>> {
+        let request = self.0.request(Method::GET, "/api/v1/trends/waits");
+        self.0.json(request.query(of)).await
     }
 
     /// The suppliers.

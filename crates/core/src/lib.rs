@@ -12,6 +12,7 @@
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
 //! - [`capacity`]: how many machines each pool should have, and what to order and release for it.
 //! - [`wait`]: a job's wait, split into reasons that add up.
+//! - [`measure`]: waits, work, machines and money, added up.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
 pub mod answer;
@@ -21,6 +22,7 @@ pub mod fact;
 pub mod finding;
 pub mod id;
 pub mod lifecycle;
+pub mod measure;
 pub mod requirement;
 pub mod setting;
 pub mod simulate;

@@ -6,7 +6,7 @@ use crate::config::Config;
 use crate::feed::Feed;
 use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
-use crate::{http, key_file, leader, rouse, secret, upkeep};
+use crate::{http, key_file, leader, measures, rouse, secret, upkeep};
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -98,6 +98,7 @@ async fn until(
     loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
     loops.spawn(leader::lead(app.clone()));
     loops.spawn(upkeep::keep(app.clone()));
+    loops.spawn(measures::keep(app.clone()));
     let flush = tokio::spawn(
         app.seen
             .clone()
@@ -128,6 +129,19 @@ async fn until(
     }
     let _ = tokio::time::timeout(DRAIN, flush).await;
     tracing::info!("stopped");
+    Ok(())
+}
+
+/// Works the sums of trends out anew from the record, and says what was counted.
+pub async fn rebuild_rollups(config: Config) -> anyhow::Result<()> {
+    let store = Store::open(&config.database_url, config.database_connections)?;
+    let now = first_contact(&store).await?;
+    let mut connection = store.patient().await?;
+    let found = pennine_store::measure::rebuild(&mut connection, now).await?;
+    println!(
+        "Added up {} attempts and waits, {} stretches of offered slots, {} machines.",
+        found.stints, found.offers, found.machines
+    );
     Ok(())
 }
 

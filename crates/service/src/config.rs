@@ -71,6 +71,7 @@ pub struct Limits {
     pub unfinished_join_hours: u64,
     pub credential_days: u64,
     pub machine_days: u64,
+    pub five_minute_days: u64,
 }
 
 impl Limits {
@@ -157,6 +158,9 @@ impl Config {
         }
         if !(1..=3650).contains(&self.limits.machine_days) {
             return wrong("limits.machine_days", "must be 1 to 3650");
+        }
+        if !(1..=366).contains(&self.limits.five_minute_days) {
+            return wrong("limits.five_minute_days", "must be 1 to 366");
         }
         Ok(())
     }

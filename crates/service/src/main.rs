@@ -1,6 +1,8 @@
 //! `pennined`: the program that serves.
 
 use clap::{Parser, Subcommand};
+use futures::FutureExt;
+use futures::future::BoxFuture;
 use pennined::{boot, config};
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -37,6 +39,12 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Work the sums that trends are read from out anew from the record. The service may run meanwhile.
+    RebuildRollups {
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
     /// Print the default configuration, with every key explained.
     Config,
     /// Print the OpenAPI description of the HTTP interface.
@@ -57,7 +65,10 @@ fn main() -> ExitCode {
             }
             Err(error) => fail(&format!("the description cannot be written: {error}")),
         },
-        Verb::Serve { config } => serve(config),
+        Verb::Serve { config } => with_settings(config, |config| boot::run(config).boxed()),
+        Verb::RebuildRollups { config } => {
+            with_settings(config, |config| boot::rebuild_rollups(config).boxed())
+        }
     }
 }
 
@@ -66,7 +77,11 @@ fn fail(said: &str) -> ExitCode {
     ExitCode::FAILURE
 }
 
-fn serve(file: Option<PathBuf>) -> ExitCode {
+/// Does something with the settings that were read, and says what went wrong.
+fn with_settings(
+    file: Option<PathBuf>,
+    work: impl FnOnce(config::Config) -> BoxFuture<'static, anyhow::Result<()>>,
+) -> ExitCode {
     let config = match config::Config::load(file.as_deref()) {
         Ok(config) => config,
         Err(error) => {
@@ -92,7 +107,7 @@ fn serve(file: Option<PathBuf>) -> ExitCode {
         Ok(runtime) => runtime,
         Err(error) => return fail(&format!("the runtime cannot start: {error}")),
     };
-    match runtime.block_on(boot::run(config)) {
+    match runtime.block_on(work(config)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => fail(&format!("{error:#}")),
     }

@@ -1,7 +1,7 @@
 //! What has to be done now and then. The leader does it; every replica keeps its own clock.
 
 use crate::app::App;
-use pennine_store::{idempotency, log, machine, outbox, partition, ticket, token, trial};
+use pennine_store::{idempotency, log, machine, outbox, partition, rollup, ticket, token, trial};
 use std::time::Duration;
 
 /// How often.
@@ -13,6 +13,8 @@ const KEEP_ANSWERS: Duration = Duration::from_secs(24 * 3600);
 const TRIAL_ENDS: Duration = Duration::from_secs(3600);
 /// Machines that are forgotten at once, so that it never takes long.
 const SWEPT: i32 = 1000;
+/// Likewise sums of five minutes.
+const SUMS_SWEPT: i64 = 20_000;
 
 /// Keeps things in order until told to stop.
 pub async fn keep(app: App) {
@@ -43,6 +45,8 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     trial::sweep(&mut connection, now - TRIAL_ENDS).await?;
     let kept = Duration::from_secs(app.config.limits.machine_days * 86_400);
     machine::sweep(&mut connection, now - kept, SWEPT).await?;
+    let fine = Duration::from_secs(app.config.limits.five_minute_days * 86_400);
+    rollup::sweep(&mut connection, now - fine, SUMS_SWEPT).await?;
     idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
     let unsealed = log::unsealed(&mut connection, 100).await?;
     drop(connection);

@@ -26,6 +26,7 @@ pub struct Store {
     url: String,
     pool: Pool,
     leader: Pool,
+    patient: Pool,
 }
 
 /// What holds for every statement of a connection.
@@ -49,10 +50,16 @@ impl Store {
             lock: half,
             idle_in_transaction: half,
         };
+        let long = Limits {
+            statement: Duration::from_secs(3600),
+            lock: Duration::from_secs(60),
+            idle_in_transaction: Duration::from_secs(60),
+        };
         Ok(Store {
             url: url.to_owned(),
             pool: pool(url, connections, usual)?,
             leader: pool(url, 4, strict)?,
+            patient: pool(url, 2, long)?,
         })
     }
 
@@ -72,6 +79,14 @@ impl Store {
     /// A connection for the leader's batches, with time limits of half a second.
     pub async fn leader(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
         self.leader
+            .get()
+            .await
+            .map_err(|e| Error::Unreachable(root_cause(&e)))
+    }
+
+    /// A connection for what may take long, and for which nobody waits.
+    pub async fn patient(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
+        self.patient
             .get()
             .await
             .map_err(|e| Error::Unreachable(root_cause(&e)))

@@ -8,7 +8,7 @@ use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
 use pennine_core::answer::Level;
-use pennine_core::dispatch::{Band, SeatNeeds, Segment};
+use pennine_core::dispatch::{Band, Price, SeatNeeds, Segment};
 use pennine_core::fact::Facts;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::Outcome;
@@ -181,6 +181,51 @@ pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Resul
     .bind::<Array<Text>, _>(&past.labels)
     .bind::<Jsonb, _>(Json(past.facts.clone()))
     .bind::<Timestamptz, _>(Db(past.from))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// A machine that is gone.
+#[derive(Clone, Debug)]
+pub struct PastMachine {
+    pub id: uuid::Uuid,
+    pub name: String,
+    pub pool: PoolId,
+    /// The supplier's name.
+    pub supplier: String,
+    pub runner: RunnerId,
+    pub policy_version: i32,
+    pub price: Price,
+    pub ordered: Moment,
+    pub joined: Moment,
+    pub released: Moment,
+    pub ended: Moment,
+}
+
+/// Records a machine that is gone.
+pub async fn add_machine(connection: &mut Connection, past: &PastMachine) -> Result<()> {
+    statement(
+        "insert into machine (id, number, name, pool_id, supplier_id, runner_id, policy_version, state, state_since,
+                              state_why, price, single_use, ordered_at, ordered_by, accepted_at, joined_at, released_at,
+                              ended_at)
+         select $1, nextval('machine_number'), $2, $3, s.id, $4, $5, 'gone', $6, 'it was not wanted any more', $7, false,
+                $8, 'the keeper', $9, $10, $11, $12
+         from supplier s where s.name = $13",
+    )
+    .bind::<SqlUuid, _>(past.id)
+    .bind::<Text, _>(&past.name)
+    .bind::<SqlUuid, _>(Db(past.pool))
+    .bind::<SqlUuid, _>(Db(past.runner))
+    .bind::<Integer, _>(past.policy_version)
+    .bind::<Timestamptz, _>(Db(past.ended))
+    .bind::<BigInt, _>(i64::try_from(past.price.0).unwrap_or(i64::MAX))
+    .bind::<Timestamptz, _>(Db(past.ordered))
+    .bind::<Timestamptz, _>(Db(past.ordered))
+    .bind::<Timestamptz, _>(Db(past.joined))
+    .bind::<Timestamptz, _>(Db(past.released))
+    .bind::<Timestamptz, _>(Db(past.ended))
+    .bind::<Text, _>(&past.supplier)
     .execute(connection)
     .await?;
     Ok(())

@@ -53,6 +53,23 @@ pub struct Cursor {
     id: i64,
 }
 
+impl Cursor {
+    /// The place of a change with this transaction and number.
+    pub fn at(txid: i64, id: i64) -> Cursor {
+        Cursor { txid, id }
+    }
+
+    /// Its transaction.
+    pub fn transaction(self) -> i64 {
+        self.txid
+    }
+
+    /// Its number.
+    pub fn number(self) -> i64 {
+        self.id
+    }
+}
+
 impl fmt::Display for Cursor {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}-{}", self.txid, self.id)

@@ -248,6 +248,15 @@ pub async fn list(connection: &mut Connection) -> Result<Vec<OwnedPool>> {
     Ok(rows.into_iter().map(owned).collect())
 }
 
+/// The names of all pools that there ever were.
+pub async fn every(connection: &mut Connection) -> Result<Vec<(PoolId, String)>> {
+    let rows: Vec<(Db<PoolId>, String)> = pool::table
+        .select((pool::id, pool::name))
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().map(|(id, name)| (id.0, name)).collect())
+}
+
 /// The pool with this name.
 pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<OwnedPool>> {
     let row = rows!()

@@ -166,6 +166,23 @@ pub async fn list_brief(connection: &mut Connection) -> Result<Vec<Runner>> {
     Ok(all.load(connection).await?)
 }
 
+/// The names of all runners that there ever were, each with its pool's before it.
+pub async fn names(connection: &mut Connection) -> Result<Vec<(RunnerId, String)>> {
+    #[derive(QueryableByName)]
+    struct Named {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<RunnerId>,
+        #[diesel(sql_type = Text)]
+        name: String,
+    }
+    let rows: Vec<Named> = statement(
+        "select r.id, p.name || '/' || r.name as name from runner r join pool p on p.id = r.pool_id",
+    )
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.id.0, row.name)).collect())
+}
+
 /// The ids of the runners with this id, short number or name; several where pools have runners of one name.
 pub async fn find(
     connection: &mut Connection,

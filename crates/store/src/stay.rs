@@ -5,11 +5,12 @@ use crate::error::Result;
 use crate::statement::statement;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
-use diesel::sql_types::{BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
 use pennine_core::dispatch::Segment;
 use pennine_core::id::{JobId, StrandId};
 use pennine_core::time::Moment;
 use pennine_core::wait::{Stay, Step, Turn};
+use std::collections::{BTreeMap, HashMap};
 
 /// A strand's timeline over a stretch: what held at its start, and every change within.
 async fn timeline(
@@ -84,13 +85,9 @@ pub async fn stays(
     for (strand, left) in left.chain([(strand, None)]) {
         let end = left.unwrap_or(until);
         let turns = timeline(connection, strand, at, end).await?;
-        let places = turns
-            .iter()
-            .map(|turn| turn.segments.iter().filter_map(|s| s.jobs).sum())
-            .max();
-        let line = match places {
-            Some(places @ 1..) => line(connection, who, strand, (at, end), places).await?,
-            _ => Vec::new(),
+        let line = match places(&turns) {
+            0 => Vec::new(),
+            places => line(connection, who, strand, (at, end), places).await?,
         };
         stays.push(Stay {
             until: left,
@@ -173,4 +170,158 @@ async fn line(
         ahead: u32::try_from(row.ahead.max(0)).unwrap_or(u32::MAX),
     };
     Ok(rows.into_iter().map(step).collect())
+}
+
+/// Of whose wait the stays are asked, the last strand, and from when until when.
+#[derive(Clone, Copy, Debug)]
+pub struct Asked {
+    pub who: Queued,
+    pub strand: StrandId,
+    pub from: Moment,
+    pub until: Moment,
+}
+
+/// As [`stays`], of many jobs at once: the strands' timelines are read once for all of them.
+pub async fn many(connection: &mut Connection, asked: &[Asked]) -> Result<Vec<Vec<Stay>>> {
+    #[derive(QueryableByName)]
+    struct Left {
+        #[diesel(sql_type = SqlUuid)]
+        job_id: Db<JobId>,
+        #[diesel(sql_type = SqlUuid)]
+        strand_id: Db<StrandId>,
+        #[diesel(sql_type = Timestamptz)]
+        until: Db<Moment>,
+    }
+    let (Some(first), Some(last)) = (
+        asked.iter().map(|one| one.from).min(),
+        asked.iter().map(|one| one.until).max(),
+    ) else {
+        return Ok(Vec::new());
+    };
+    let jobs: Vec<Db<JobId>> = asked.iter().map(|one| Db(one.who.job)).collect();
+    let left: Vec<Left> = statement(
+        "select job_id, strand_id, until from strand_left
+         where job_id = any($1) and until > $2 and until <= $3 order by until",
+    )
+    .bind::<Array<SqlUuid>, _>(&jobs)
+    .bind::<Timestamptz, _>(Db(first))
+    .bind::<Timestamptz, _>(Db(last))
+    .load(connection)
+    .await?;
+    let mut left_by: HashMap<JobId, Vec<(StrandId, Moment)>> = HashMap::new();
+    for row in left {
+        let all = left_by.entry(row.job_id.0).or_default();
+        all.push((row.strand_id.0, row.until.0));
+    }
+    // Each wait in its pieces: the strand, and from when until when.
+    let mut pieces: Vec<Vec<(StrandId, Moment, Option<Moment>)>> = Vec::with_capacity(asked.len());
+    let mut needed: BTreeMap<StrandId, (Moment, Moment)> = BTreeMap::new();
+    for one in asked {
+        let left = left_by
+            .get(&one.who.job)
+            .map(Vec::as_slice)
+            .unwrap_or_default();
+        let left = left
+            .iter()
+            .filter(|(_, until)| *until > one.from && *until <= one.until);
+        let (mut at, mut mine) = (one.from, Vec::new());
+        for (strand, until) in left {
+            mine.push((*strand, at, Some(*until)));
+            at = *until;
+        }
+        mine.push((one.strand, at, None));
+        for (strand, from, until) in &mine {
+            let until = until.unwrap_or(one.until);
+            let range = needed.entry(*strand).or_insert((*from, until));
+            *range = (range.0.min(*from), range.1.max(until));
+        }
+        pieces.push(mine);
+    }
+    let timelines = timelines(connection, &needed).await?;
+    let mut all = Vec::with_capacity(asked.len());
+    for (one, pieces) in asked.iter().zip(pieces) {
+        let mut stays = Vec::with_capacity(pieces.len());
+        for (strand, from, left) in pieces {
+            let end = left.unwrap_or(one.until);
+            let whole = timelines
+                .get(&strand)
+                .map(Vec::as_slice)
+                .unwrap_or_default();
+            let begin = whole
+                .partition_point(|turn| turn.since <= from)
+                .saturating_sub(1);
+            let turns: Vec<Turn> = whole
+                .iter()
+                .skip(begin)
+                .take_while(|turn| turn.since < end || turn.since <= from)
+                .cloned()
+                .collect();
+            let line = match places(&turns) {
+                0 => Vec::new(),
+                places => line(connection, one.who, strand, (from, end), places).await?,
+            };
+            stays.push(Stay {
+                until: left,
+                turns,
+                line,
+            });
+        }
+        all.push(stays);
+    }
+    Ok(all)
+}
+
+/// How many places in line a timeline speaks of.
+fn places(turns: &[Turn]) -> u32 {
+    let of = |turn: &Turn| turn.segments.iter().filter_map(|s| s.jobs).sum();
+    turns.iter().map(of).max().unwrap_or(0)
+}
+
+/// The timelines of these strands, each over its stretch.
+async fn timelines(
+    connection: &mut Connection,
+    needed: &BTreeMap<StrandId, (Moment, Moment)>,
+) -> Result<HashMap<StrandId, Vec<Turn>>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        strand: Db<StrandId>,
+        #[diesel(sql_type = Timestamptz)]
+        since: Db<Moment>,
+        #[diesel(sql_type = Jsonb)]
+        segments: Json<Vec<Segment>>,
+    }
+    let rows: Vec<Row> = statement(
+        "select w.strand, r.since, r.segments
+         from unnest($1, $2, $3) as w(strand, a, b) cross join lateral (
+           (select since, segments from strand_reason
+            where strand_id = w.strand and since <= w.a order by since desc limit 1)
+           union all
+           (select since, segments from strand_reason
+            where strand_id = w.strand and since > w.a and since < w.b)) r
+         order by w.strand, r.since",
+    )
+    .bind::<Array<SqlUuid>, _>(needed.keys().map(|id| Db(*id)).collect::<Vec<_>>())
+    .bind::<Array<Timestamptz>, _>(
+        needed
+            .values()
+            .map(|(from, _)| Db(*from))
+            .collect::<Vec<_>>(),
+    )
+    .bind::<Array<Timestamptz>, _>(
+        needed
+            .values()
+            .map(|(_, until)| Db(*until))
+            .collect::<Vec<_>>(),
+    )
+    .load(connection)
+    .await?;
+    let mut all: HashMap<StrandId, Vec<Turn>> = HashMap::new();
+    for row in rows {
+        all.entry(row.strand.0).or_default().push(Turn {
+            since: row.since.0,
+            segments: row.segments.0,
+        });
+    }
+    Ok(all)
 }

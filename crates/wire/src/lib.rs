@@ -20,6 +20,7 @@ pub mod session;
 pub mod status;
 pub mod supply;
 pub mod ticket;
+pub mod trends;
 pub mod trial;
 
 pub use bulk::*;
@@ -37,6 +38,7 @@ pub use session::*;
 pub use status::*;
 pub use supply::*;
 pub use ticket::*;
+pub use trends::*;
 pub use trial::*;
 
 use serde::{Deserialize, Serialize};

@@ -110,8 +110,8 @@ pub struct Supplied {
     month_budget: Option<u64>,
     /// A floor or spare for a part of the week, as 'mon-fri 08:00-18:00 floor=2 spare=1'; may be given several times,
     /// and empty for none.
-    #[arg(long = "during", value_name = "TIMES", value_parser = boxed_during)]
-    during: Vec<Box<Option<Times>>>,
+    #[arg(long = "during", value_name = "TIMES", value_parser = during)]
+    during: Vec<Option<Times>>,
     /// The time zone of these times and of the budgets: Europe/Dublin; UTC when not given.
     #[arg(long, value_name = "ZONE")]
     zone: Option<String>,
@@ -148,11 +148,6 @@ pub fn amount(text: &str) -> Result<u64, String> {
 pub fn amount_text(millionths: u64) -> String {
     let text = format!("{}.{:06}", millionths / 1_000_000, millionths % 1_000_000);
     text.trim_end_matches('0').trim_end_matches('.').to_owned()
-}
-
-// Clap would take a bare option for one that need not be given.
-fn boxed_during(text: &str) -> Result<Box<Option<Times>>, String> {
-    during(text).map(Box::new)
 }
 
 /// A stretch of the week, or none where the text is empty.
@@ -274,11 +269,7 @@ impl Supplied {
             }
             (false, zone) => Some(Week {
                 zone: zone.clone().unwrap_or_default(),
-                times: self
-                    .during
-                    .iter()
-                    .filter_map(|one| one.as_ref().clone())
-                    .collect(),
+                times: self.during.iter().flatten().cloned().collect(),
             }),
         };
         let facts: Facts = self

@@ -12,6 +12,7 @@ pub mod seat;
 pub mod status;
 pub mod supplier;
 pub mod ticket;
+pub mod trends;
 pub mod trial;
 pub mod why;
 pub mod yard;
@@ -48,6 +49,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,
+        Noun::Trends { verb, of, how } => trends::run(&client, json, verb, *of, how).await?,
         Noun::Yard(verb) => return yard::run(&client, json, verb).await,
     }
     Ok(ExitCode::SUCCESS)

@@ -30,7 +30,9 @@ pub enum JobState {
 words!(JobState { Held = "held", Pending = "pending", Executing = "executing", Finalizing = "finalizing", Done = "done" });
 
 /// How a job, or an attempt, ended.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(
+    Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug, Serialize, Deserialize, ToSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// The command ended with exit code 0.

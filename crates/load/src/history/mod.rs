@@ -42,9 +42,19 @@ pub async fn run(database: &str, file: &Path) -> Result<(), Trouble> {
     let mut state = State::new(SharePolicy::default());
     // What still runs or waits at the end is left out, so it goes on until everything has ended.
     let _ = simulate(&mut state, &mut world, until + DAY);
+    let stays = world.stays(until);
     let (jobs, reasons, levels) = world.told(until);
     let count = jobs.len();
-    record::write(&mut connection, &yard, &jobs, &reasons, &levels).await?;
+    record::write(
+        &mut connection,
+        &yard,
+        &jobs,
+        &reasons,
+        &levels,
+        &stays,
+        until,
+    )
+    .await?;
     println!("{count} jobs of the last {} days", scenario.days);
     Ok(())
 }

@@ -1,6 +1,7 @@
 //! The yard as the record has it, and the record of what went on in it.
 
 use super::scenario::Scenario;
+use super::world::Stay;
 use crate::Trouble;
 use pennine_core::dispatch::{Event, RunnerView, StrandKey};
 use pennine_core::fact::Subject;
@@ -8,12 +9,13 @@ use pennine_core::id::{PlaceId, PoolId, RunnerId, StrandId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
-use pennine_store::history::{self, PastJob, PastLevel, PastReason, PastRunner};
+use pennine_store::history::{self, PastJob, PastLevel, PastMachine, PastReason, PastRunner};
 use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::seat::Seat;
-use pennine_store::{Connection, connect, place, pool, runner, seat, strand};
+use pennine_store::{Connection, Db, connect, measure, place, pool, runner, seat, strand};
 use rand::{Rng, RngExt};
+use std::time::Duration;
 use uuid::Uuid;
 
 /// Rows that are written at once.
@@ -163,6 +165,30 @@ impl Yard {
         &self.strands
     }
 
+    /// What a supplier made for this stay, where its pool gets its machines so.
+    fn machine(&self, stay: &Stay) -> Option<PastMachine> {
+        let runner = self.runners.get(stay.machine)?;
+        let pool = self
+            .pools
+            .iter()
+            .find(|pool| pool.pool.id.0 == runner.pool)?;
+        let supply = pool.supply()?;
+        Some(PastMachine {
+            // Like everything here, the same on the same day.
+            id: Uuid::new_v5(&runner.id.0, &stay.from.micros().to_be_bytes()),
+            name: runner.name.clone(),
+            pool: runner.pool,
+            supplier: supply.supplier.clone(),
+            runner: runner.id,
+            policy_version: pool.pool.policy_version,
+            price: pool.price(),
+            ordered: stay.from - BOOT,
+            joined: stay.from,
+            released: stay.until,
+            ended: stay.until + RELEASE,
+        })
+    }
+
     /// A machine's pool, and the policy that held.
     pub fn pool_of(&self, runner: RunnerId) -> Option<(PoolId, i32)> {
         let one = self.runners.iter().find(|one| one.id == runner)?;
@@ -185,6 +211,8 @@ pub async fn write(
     jobs: &[PastJob],
     reasons: &[PastReason],
     levels: &[PastLevel],
+    (there, took): &(Vec<Stay>, Vec<Stay>),
+    until: Moment,
 ) -> Result<(), Trouble> {
     connect::in_transaction(connection, async |connection| {
         for runner in &yard.runners {
@@ -199,7 +227,30 @@ pub async fn write(
         for some in levels.chunks(AT_ONCE) {
             history::add_levels(connection, some).await?;
         }
-        Ok(())
+        for stay in took {
+            if let Some(runner) = yard.runners.get(stay.machine) {
+                let offer = measure::Offer {
+                    runner_id: Db(runner.id),
+                    pool_id: Db(runner.pool),
+                    since: Db(stay.from),
+                    until: Some(Db(stay.until)),
+                    slots: i32::try_from(runner.slots).unwrap_or(i32::MAX),
+                };
+                measure::record_offer(connection, &offer).await?;
+            }
+        }
+        for stay in there {
+            if let Some(machine) = yard.machine(stay) {
+                history::add_machine(connection, &machine).await?;
+            }
+        }
+        Ok::<_, Trouble>(())
     })
-    .await
+    .await?;
+    measure::rebuild(connection, until).await?;
+    Ok(())
 }
+
+/// How long a made-up machine took to come up, and to go.
+const BOOT: Duration = Duration::from_secs(75);
+const RELEASE: Duration = Duration::from_secs(20);

@@ -48,6 +48,23 @@ pub struct Past<'a> {
     reasons: Vec<PastReason>,
     /// Slots that took work from some moment on.
     offered: Vec<(Moment, u32)>,
+    /// What each machine did of itself, and what its pool did, in order.
+    turns: Vec<(Moment, Turn)>,
+}
+
+/// A machine came or went, or a pool was paused or resumed.
+enum Turn {
+    Machine(usize, bool),
+    Pool(String, bool),
+}
+
+/// A stretch in which a machine was there, or took work.
+#[derive(Clone, Copy, Debug)]
+pub struct Stay {
+    /// Its place in the scenario.
+    pub machine: usize,
+    pub from: Moment,
+    pub until: Moment,
 }
 
 impl<'a> Past<'a> {
@@ -97,6 +114,7 @@ impl<'a> Past<'a> {
             coming: VecDeque::new(),
             reasons: Vec::new(),
             offered: Vec::new(),
+            turns: Vec::new(),
         };
         let changes = past.changes(&days)?;
         past.count_offered(&changes);
@@ -161,22 +179,74 @@ impl<'a> Past<'a> {
                 .sum()
         };
         let mut offered = vec![(self.from, count(&there, &paused))];
+        let mut turns = Vec::new();
         for (at, event) in changes {
             match event {
                 Event::Runner(view) => {
-                    for (machine, there) in self.scenario.runners.iter().zip(&mut there) {
+                    let machines = self.scenario.runners.iter().enumerate();
+                    for ((place, machine), there) in machines.zip(&mut there) {
                         if machine.name == view.name {
                             *there = view.state == RunnerState::Available;
+                            turns.push((*at, Turn::Machine(place, *there)));
                         }
                     }
                 }
-                Event::Pool(view) if view.paused => paused.push(view.name.clone()),
-                Event::Pool(view) => paused.retain(|name| *name != view.name),
+                Event::Pool(view) => {
+                    paused.retain(|name| *name != view.name);
+                    paused.extend(view.paused.then(|| view.name.clone()));
+                    turns.push((*at, Turn::Pool(view.name.clone(), view.paused)));
+                }
                 _ => {}
             }
             offered.push((*at, count(&there, &paused)));
         }
         self.offered = offered;
+        self.turns = turns;
+    }
+
+    /// When each machine was there, and when it took work, which it did not while its pool was paused.
+    pub fn stays(&self, until: Moment) -> (Vec<Stay>, Vec<Stay>) {
+        let (mut there, mut took) = (Vec::new(), Vec::new());
+        for (place, machine) in self.scenario.runners.iter().enumerate() {
+            let (mut here, mut paused) = (true, false);
+            let (mut came, mut took_from) = (self.from, self.from);
+            let turns = self.turns.iter().filter(|(at, _)| *at < until);
+            let mine = turns.filter(|(_, turn)| match turn {
+                Turn::Machine(which, _) => *which == place,
+                Turn::Pool(name, _) => *name == machine.pool,
+            });
+            let stay = |from: Moment, until: Moment| Stay {
+                machine: place,
+                from,
+                until,
+            };
+            for (at, turn) in mine {
+                let before = (here, here && !paused);
+                match turn {
+                    Turn::Machine(_, now) => here = *now,
+                    Turn::Pool(_, now) => paused = *now,
+                }
+                match (before.0, here) {
+                    (true, false) => there.push(stay(came, *at)),
+                    (false, true) => came = *at,
+                    _ => {}
+                }
+                match (before.1, here && !paused) {
+                    (true, false) => took.push(stay(took_from, *at)),
+                    (false, true) => took_from = *at,
+                    _ => {}
+                }
+            }
+            if here {
+                there.push(stay(came, until));
+            }
+            if here && !paused {
+                took.push(stay(took_from, until));
+            }
+        }
+        there.retain(|stay| stay.from < stay.until);
+        took.retain(|stay| stay.from < stay.until);
+        (there, took)
     }
 
     /// What was over by then: the jobs, what was said of the strands, and how the yard stood minute by minute.

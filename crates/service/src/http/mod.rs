@@ -34,6 +34,7 @@ mod submit;
 mod suppliers;
 mod supply;
 mod tickets;
+mod trends;
 mod trial;
 mod why;
 mod yard;
@@ -99,6 +100,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(seats::change))
         .routes(routes!(seats::take_back))
         .routes(routes!(trial::try_out))
+        .routes(routes!(trends::show))
+        .routes(routes!(trends::week))
+        .routes(routes!(trends::waits))
         .routes(routes!(bulk::act))
         .routes(routes!(tickets::add))
         .routes(routes!(tickets::list))

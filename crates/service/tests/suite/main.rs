@@ -32,5 +32,6 @@ mod matching;
 mod runner_faults;
 mod runner_life;
 mod runners;
+mod trends;
 mod waits;
 mod yard_file;

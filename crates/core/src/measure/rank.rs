@@ -1,0 +1,51 @@
+//! Percentiles by nearest rank: the p-th of n values is the one at place ceil(p * n), counted from the shortest.
+//!
+//! Where some still wait, their ages so far stand in for them. Such a percentile can only rise, and does not rise any
+//! more once all of them are older than it.
+
+/// A share in thousandths: 950 is the 95th percentile.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct PerMille(pub u16);
+
+/// A value at a rank.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Ranked {
+    /// In microseconds.
+    pub value: u64,
+    /// Whether it could still rise, because somebody who still waits is not older than it.
+    pub may_rise: bool,
+    /// Whether there are too few values for it to be told from the longest: fewer than one above it.
+    pub few: bool,
+}
+
+/// The value at a share of some values, given with their counts from the shortest, and of the ages so far of those that
+/// still wait, in any order. None of nothing.
+pub fn nearest(
+    share: PerMille,
+    settled: impl IntoIterator<Item = (u64, u64)>,
+    still: &[u64],
+) -> Option<Ranked> {
+    let mut all: Vec<(u64, u64)> = settled.into_iter().collect();
+    all.extend(still.iter().map(|age| (*age, 1)));
+    all.sort_unstable();
+    let count: u64 = all.iter().map(|(_, count)| count).sum();
+    if count == 0 {
+        return None;
+    }
+    let share = u128::from(share.0.min(1000));
+    let place = (share * u128::from(count)).div_ceil(1000).max(1);
+    let mut passed = 0u128;
+    let mut value = 0;
+    for (one, count) in &all {
+        value = *one;
+        passed += u128::from(*count);
+        if passed >= place {
+            break;
+        }
+    }
+    Some(Ranked {
+        value,
+        may_rise: still.iter().any(|age| *age <= value),
+        few: (1000 - share) * u128::from(count) < 1000,
+    })
+}

@@ -1,0 +1,156 @@
+//! Adds what is over to the sums that trends are read from: the leader does it, some seconds behind the change feed.
+//!
+//! It reads the outbox by a cursor of its own, kept in the record with the sums, so that a restart or another leader goes
+//! on where this one was, and nothing is added twice. It stays behind by a moment, so that why the jobs waited is written
+//! down by then.
+
+use crate::app::App;
+use pennine_core::time::Moment;
+use pennine_store::connect::in_transaction;
+use pennine_store::measure::{self, NewOffer};
+use pennine_store::outbox::{self, Change};
+use pennine_store::rollup::Known;
+use pennine_store::{Connection, Error, Store};
+use std::collections::BTreeMap;
+use std::time::Duration;
+use uuid::Uuid;
+
+/// How often what is over is added.
+const EVERY: Duration = Duration::from_secs(3);
+/// How old a change has to be.
+const BEHIND: Duration = Duration::from_secs(2);
+/// Changes that are read at once.
+const BATCH: i64 = 5000;
+
+/// Adds what is over, for as long as this replica leads, until told to stop.
+pub async fn keep(app: App) {
+    let mut known = Known::default();
+    let mut trouble = false;
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            () = app.stop.cancelled() => return,
+        }
+        if !app.leads() {
+            continue;
+        }
+        match catch_up(&app.store, &mut known, app.clock.now()).await {
+            Ok(()) => trouble = false,
+            Err(error) => {
+                // What was learnt of keys may have been undone with the rest.
+                known = Known::default();
+                if !std::mem::replace(&mut trouble, true) {
+                    tracing::warn!(%error, "what is over could not be added up; it is tried again");
+                }
+            }
+        }
+    }
+}
+
+/// Adds everything that was over some time before `now`.
+pub async fn catch_up(store: &Store, known: &mut Known, now: Moment) -> Result<(), Error> {
+    let mut connection = store.get().await?;
+    let (_, counted) = measure::progress(&mut connection).await?;
+    if counted <= Moment::from_micros(0) {
+        // The record is older than its sums.
+        let mut connection = store.patient().await?;
+        let found = measure::rebuild(&mut connection, now - BEHIND).await?;
+        if found.stints > 0 {
+            tracing::info!(stints = found.stints, "what there was before is added up");
+        }
+    }
+    while add_some(&mut connection, known, now - BEHIND).await? {}
+    Ok(())
+}
+
+/// Adds some of what the feed says is over. True when there is more.
+async fn add_some(
+    connection: &mut Connection,
+    known: &mut Known,
+    until: Moment,
+) -> Result<bool, Error> {
+    in_transaction(connection, async |connection| {
+        let (cursor, _) = measure::lock(connection).await?;
+        let outbox::Read { changes, .. } = outbox::read_after(connection, cursor, BATCH).await?;
+        let more = changes.len() as i64 == BATCH;
+        let ripe: Vec<Change> = changes
+            .into_iter()
+            .take_while(|change| change.at.0 < until)
+            .collect();
+        let Some(last) = ripe.last() else {
+            measure::note_progress(connection, cursor, until).await?;
+            return Ok(false);
+        };
+        let found = Over::of(&ripe);
+        let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
+        measure::add_stints(connection, known, &rows).await?;
+        let offers = found.offers(connection).await?;
+        measure::add_offers(connection, known, &offers).await?;
+        if found.machines {
+            measure::add_machines(connection, known).await?;
+        }
+        let counted = if more { last.at.0 } else { until };
+        measure::note_progress(connection, last.cursor(), counted).await?;
+        Ok(more)
+    })
+    .await
+}
+
+/// What some changes say is over.
+#[derive(Default)]
+struct Over {
+    attempts: Vec<Uuid>,
+    jobs: Vec<Uuid>,
+    machines: bool,
+    /// Runners of which something has changed, and when it last did.
+    runners: BTreeMap<Uuid, Moment>,
+    /// Pools likewise.
+    pools: BTreeMap<Uuid, Moment>,
+}
+
+impl Over {
+    fn of(changes: &[Change]) -> Over {
+        let mut over = Over::default();
+        for change in changes {
+            let (subject, at) = (change.subject, change.at.0);
+            match change.kind.as_str() {
+                "attempt.over" => over.attempts.push(subject),
+                "job.done" => over.jobs.push(subject),
+                "machine.changed" => over.machines = true,
+                kind if kind.starts_with("runner.") => {
+                    over.runners.insert(subject, at);
+                }
+                kind if kind.starts_with("pool.") => {
+                    over.pools.insert(subject, at);
+                }
+                _ => {}
+            }
+        }
+        over
+    }
+
+    /// What the runners that were spoken of offer by now.
+    async fn offers(&self, connection: &mut Connection) -> Result<Vec<NewOffer>, Error> {
+        let mut since = self.runners.clone();
+        if let Some(last) = self.pools.values().max() {
+            let pools: Vec<Uuid> = self.pools.keys().copied().collect();
+            for runner in measure::members(connection, &pools).await? {
+                since.entry(runner).or_insert(*last);
+            }
+        }
+        let runners: Vec<Uuid> = since.keys().copied().collect();
+        if runners.is_empty() {
+            return Ok(Vec::new());
+        }
+        let now = measure::offers_now(connection, &runners).await?;
+        let offer = |(runner, slots): (pennine_core::id::RunnerId, u32)| {
+            let since = *since.get(&runner.0)?;
+            Some(NewOffer {
+                runner,
+                since,
+                slots,
+            })
+        };
+        Ok(now.into_iter().filter_map(offer).collect())
+    }
+}

@@ -1,0 +1,351 @@
+//! Reads the sums of a window: what is over from what is kept, what goes on from the record.
+
+use pennine_core::id::{PlaceId, PoolId};
+use pennine_core::measure::{Cell, Figures, Grain, MachineTime, Offered, Open, Run, Stint, cover};
+use pennine_core::time::Moment;
+use pennine_store::measure::{self, Row};
+use pennine_store::rollup::{self, Key, Kind};
+use pennine_store::{Connection, Error};
+use std::collections::{BTreeMap, HashMap};
+use std::time::Duration;
+
+const MINUTE: Duration = Duration::from_secs(60);
+const HOUR: Duration = Duration::from_secs(3600);
+const DAY: Duration = Duration::from_secs(86_400);
+/// The longest window.
+pub const LONGEST: Duration = Duration::from_secs(731 * 86_400);
+
+/// What is asked for: everything of these keys of one kind together.
+#[derive(Clone, Debug)]
+pub struct Scope {
+    pub kind: Kind,
+    /// Empty for nothing.
+    pub texts: Vec<String>,
+}
+
+impl Scope {
+    /// Everything.
+    pub fn yard() -> Scope {
+        Scope {
+            kind: Kind::Yard,
+            texts: vec![String::new()],
+        }
+    }
+
+    /// Whether slots and machines belong to it.
+    pub fn owns(&self) -> bool {
+        owns(self.kind)
+    }
+
+    fn holds(&self, keys: &[Key]) -> bool {
+        let mut mine = keys.iter().filter(|(kind, _)| *kind == self.kind);
+        mine.any(|(_, text)| self.texts.contains(text))
+    }
+}
+
+/// Whether slots and machines belong to what is kept by a kind.
+pub fn owns(kind: Kind) -> bool {
+    matches!(
+        kind,
+        Kind::Yard | Kind::Pool | Kind::Runner | Kind::Supplier | Kind::Image
+    )
+}
+
+/// A stretch of time, with how long its steps are and what they are made of.
+#[derive(Clone, Copy, Debug)]
+pub struct Window {
+    pub from: Moment,
+    pub until: Moment,
+    pub step: Duration,
+    /// The stretches at its ends are as long as this.
+    pub base: Grain,
+}
+
+impl Window {
+    /// A window that holds these moments. Sums of five minutes are kept since `fine_since`.
+    pub fn new(from: Moment, until: Moment, fine_since: Moment) -> Window {
+        let length = until.since(from);
+        let (mut step, mut base) = match length {
+            short if short <= 10 * HOUR => (5 * MINUTE, Grain::FiveMinutes),
+            some if some <= 3 * DAY => (30 * MINUTE, Grain::FiveMinutes),
+            days if days <= 15 * DAY => (2 * HOUR, Grain::Hour),
+            months if months <= 150 * DAY => (DAY, Grain::Day),
+            _ => (7 * DAY, Grain::Day),
+        };
+        if base == Grain::FiveMinutes && from < fine_since {
+            (step, base) = (step.max(HOUR), Grain::Hour);
+        }
+        let end = if base.start(until) == until {
+            until
+        } else {
+            base.end(until)
+        };
+        Window {
+            from: base.start(from),
+            until: end,
+            step,
+            base,
+        }
+    }
+
+    /// The window of the same length before it.
+    pub fn before(&self) -> Window {
+        let length = self.until.since(self.from);
+        Window {
+            from: self.from - length,
+            until: self.from,
+            ..*self
+        }
+    }
+
+    fn runs(&self) -> Vec<Run> {
+        cover(self.from, self.until, self.base, Grain::Month)
+    }
+
+    fn even_run(&self) -> Run {
+        Run {
+            grain: self.base,
+            from: self.from,
+            until: self.until,
+        }
+    }
+}
+
+/// What goes on now.
+pub struct Live {
+    now: Moment,
+    pub stints: Vec<(Row, Vec<Key>, Stint, bool)>,
+    offers: Vec<(Vec<Key>, Offered)>,
+    machines: Vec<(Vec<Key>, MachineTime)>,
+}
+
+impl Live {
+    /// Reads it, where it touches what ends after `since`.
+    pub async fn read(connection: &mut Connection, now: Moment) -> Result<Live, Error> {
+        let rows = measure::going_on(connection).await?;
+        let stints = measure::split_all(connection, &rows, now).await?;
+        let offers = measure::open_offers(connection).await?;
+        let machines = measure::machines(connection).await?;
+        Ok(Live {
+            now,
+            stints: rows
+                .into_iter()
+                .zip(stints)
+                .map(|(row, stint)| {
+                    let (keys, waits) = (row.keys(), row.started_at.is_none());
+                    (row, keys, stint, waits)
+                })
+                .collect(),
+            offers: offers
+                .iter()
+                .map(|one| (one.keys(), one.offered(now)))
+                .collect(),
+            machines: machines
+                .iter()
+                .map(|one| (one.keys(), one.time(now)))
+                .collect(),
+        })
+    }
+
+    /// What goes on of a scope, within a stretch.
+    fn within(&self, scope: &Scope, from: Moment, until: Moment) -> Open {
+        let mut open = Open::default();
+        if from >= self.now {
+            return open;
+        }
+        for (_, keys, stint, waits) in &self.stints {
+            if stint.ready < until && scope.holds(keys) {
+                open.add_stint(stint, *waits, from, until);
+            }
+        }
+        for (keys, offered) in &self.offers {
+            if offered.from < until && scope.holds(keys) {
+                open.add_offered(offered, from, until);
+            }
+        }
+        for (keys, machine) in &self.machines {
+            if machine.ordered < until && scope.holds(keys) {
+                open.add_machine(machine, from, until);
+            }
+        }
+        open
+    }
+}
+
+/// The numbers of a scope's keys.
+async fn numbers(connection: &mut Connection, scope: &Scope) -> Result<Vec<i64>, Error> {
+    rollup::numbers(connection, scope.kind, &scope.texts).await
+}
+
+/// A whole window.
+pub async fn whole(
+    connection: &mut Connection,
+    live: &Live,
+    scope: &Scope,
+    window: &Window,
+) -> Result<Figures, Error> {
+    let keys = numbers(connection, scope).await?;
+    let mut all = Cell::default();
+    for run in window.runs() {
+        for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
+            all.merge(&one.cell);
+        }
+    }
+    let open = live.within(scope, window.from, window.until);
+    Ok(Figures::of(&all, &open, scope.owns()))
+}
+
+/// A window step by step.
+pub async fn steps(
+    connection: &mut Connection,
+    live: &Live,
+    scope: &Scope,
+    window: &Window,
+) -> Result<Vec<(Moment, Figures)>, Error> {
+    let keys = numbers(connection, scope).await?;
+    let mut cells: BTreeMap<Moment, Cell> = BTreeMap::new();
+    for one in rollup::kept(connection, window.even_run(), scope.kind, Some(&keys)).await? {
+        let step = step_of(window, one.at);
+        cells.entry(step).or_default().merge(&one.cell);
+    }
+    let mut all = Vec::new();
+    let mut at = window.from;
+    while at < window.until {
+        let next = (at + window.step).min(window.until);
+        let open = live.within(scope, at, next);
+        let cell = cells.remove(&at).unwrap_or_default();
+        all.push((at, Figures::of(&cell, &open, scope.owns())));
+        at = next;
+    }
+    Ok(all)
+}
+
+fn step_of(window: &Window, at: Moment) -> Moment {
+    let passed = at.since(window.from).as_micros();
+    let steps = passed / window.step.as_micros().max(1);
+    let steps = u32::try_from(steps).unwrap_or(0);
+    window.from + window.step * steps
+}
+
+/// Everything that is kept by a kind in a window, each by its text: only that of which `name` says what it belongs to.
+pub async fn groups(
+    connection: &mut Connection,
+    live: &Live,
+    kind: Kind,
+    window: &Window,
+    name: impl Fn(&str) -> Option<String>,
+) -> Result<BTreeMap<String, Figures>, Error> {
+    let mut sums: HashMap<i64, Cell> = HashMap::new();
+    for run in window.runs() {
+        for one in rollup::kept(connection, run, kind, None).await? {
+            sums.entry(one.key).or_default().merge(&one.cell);
+        }
+    }
+    let keys: Vec<i64> = sums.keys().copied().collect();
+    let texts = rollup::texts(connection, &keys).await?;
+    // Several keys may belong to one: the projects of a team.
+    let mut cells: BTreeMap<String, Cell> = BTreeMap::new();
+    for (key, cell) in &sums {
+        if let Some(name) = texts.get(key).and_then(|text| name(text)) {
+            cells.entry(name).or_default().merge(cell);
+        }
+    }
+    let mut open: BTreeMap<String, Open> = BTreeMap::new();
+    let mut belongs: HashMap<&str, Option<String>> = HashMap::new();
+    let (from, until) = (window.from, window.until);
+    for (_, keys, stint, waits) in &live.stints {
+        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
+            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
+                open.entry(name)
+                    .or_default()
+                    .add_stint(stint, *waits, from, until);
+            }
+        }
+    }
+    for (keys, offered) in &live.offers {
+        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
+            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
+                open.entry(name)
+                    .or_default()
+                    .add_offered(offered, from, until);
+            }
+        }
+    }
+    for (keys, machine) in &live.machines {
+        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
+            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
+                open.entry(name)
+                    .or_default()
+                    .add_machine(machine, from, until);
+            }
+        }
+    }
+    let names: std::collections::BTreeSet<String> =
+        cells.keys().chain(open.keys()).cloned().collect();
+    let nothing = (Cell::default(), Open::default());
+    let figures = names.into_iter().map(|name| {
+        let cell = cells.get(&name).unwrap_or(&nothing.0);
+        let figures = Figures::of(cell, open.get(&name).unwrap_or(&nothing.1), owns(kind));
+        (name, figures)
+    });
+    Ok(figures
+        .filter(|(_, figures)| *figures != empty(kind))
+        .collect())
+}
+
+fn empty(kind: Kind) -> Figures {
+    Figures::of(&Cell::default(), &Open::default(), owns(kind))
+}
+
+/// The hours of the week over a window, as a time zone counts them: 0 is Monday's first.
+pub async fn week(
+    connection: &mut Connection,
+    live: &Live,
+    scope: &Scope,
+    window: &Window,
+    zone: &jiff::tz::TimeZone,
+) -> Result<BTreeMap<u8, Figures>, Error> {
+    let keys = numbers(connection, scope).await?;
+    let run = Run {
+        grain: Grain::Hour,
+        from: Grain::Hour.start(window.from),
+        until: Grain::Hour.end(window.until - Duration::from_micros(1)),
+    };
+    let hour = |at: Moment| {
+        let at = jiff::Timestamp::from_microsecond(at.micros()).ok()?;
+        let at = at.to_zoned(zone.clone());
+        let day = u8::try_from(at.weekday().to_monday_zero_offset()).ok()?;
+        Some(day * 24 + u8::try_from(at.hour()).ok()?)
+    };
+    let mut cells: BTreeMap<u8, (Cell, Open)> = BTreeMap::new();
+    for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
+        if let Some(hour) = hour(one.at) {
+            cells.entry(hour).or_default().0.merge(&one.cell);
+        }
+    }
+    // What goes on is only in the hours since it began.
+    let began = live.stints.iter().map(|(_, _, stint, _)| stint.ready);
+    let began = began.chain(live.offers.iter().map(|(_, offered)| offered.from));
+    let began = began.chain(live.machines.iter().map(|(_, machine)| machine.ordered));
+    let mut at = began
+        .min()
+        .map_or(run.until, |first| Grain::Hour.start(first).max(run.from));
+    while at < run.until.min(live.now) {
+        let next = Grain::Hour.end(at);
+        if let Some(hour) = hour(at) {
+            let open = live.within(scope, at, next);
+            cells.entry(hour).or_default().1.merge(&open);
+        }
+        at = next;
+    }
+    let figures = cells.into_iter().map(|(hour, (cell, open))| {
+        let figures = Figures::of(&cell, &open, scope.owns());
+        (hour, figures)
+    });
+    Ok(figures.collect())
+}
+
+/// The key of a pool and a project.
+pub fn pool_project(pool: PoolId, project: PlaceId) -> String {
+    format!("{pool}/{project}")
+}

@@ -1,0 +1,301 @@
+//! Sums over stretches of time, and what they are kept by.
+
+use crate::connect::Connection;
+use crate::error::{Error, Result};
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{Array, BigInt, Binary, SmallInt, Text, Timestamptz};
+use pennine_core::measure::{Cell, Grain, Run};
+use pennine_core::time::Moment;
+use std::collections::{BTreeMap, HashMap};
+
+/// What sums are kept by.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub enum Kind {
+    /// Everything together.
+    Yard,
+    /// A pool, by its id.
+    Pool,
+    /// A project, by its id.
+    Project,
+    /// A requirement, as the language writes it.
+    Requirement,
+    /// A project's id, a slash, and a job's title in which each number is a `#`.
+    Title,
+    /// A runner, by its id.
+    Runner,
+    /// A supplier, by its id.
+    Supplier,
+    /// What machines were made from.
+    Image,
+    /// A pool's id, a slash, and a project's.
+    PoolProject,
+}
+
+impl Kind {
+    fn code(self) -> i16 {
+        match self {
+            Kind::Yard => 1,
+            Kind::Pool => 2,
+            Kind::Project => 3,
+            Kind::Requirement => 4,
+            Kind::Title => 5,
+            Kind::Runner => 6,
+            Kind::Supplier => 7,
+            Kind::Image => 8,
+            Kind::PoolProject => 9,
+        }
+    }
+}
+
+/// What one sum is kept by.
+pub type Key = (Kind, String);
+
+/// Numbers of keys that were asked for before.
+#[derive(Debug, Default)]
+pub struct Known(HashMap<Key, i64>);
+
+/// The most that is remembered; beyond it everything is asked for again.
+const REMEMBERED: usize = 50_000;
+
+#[derive(QueryableByName)]
+struct KeyRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = SmallInt)]
+    kind: i16,
+    #[diesel(sql_type = Text)]
+    text: String,
+}
+
+impl Known {
+    /// The numbers of these keys, which get one where they have none.
+    pub async fn numbers(
+        &mut self,
+        connection: &mut Connection,
+        keys: impl IntoIterator<Item = Key>,
+    ) -> Result<&HashMap<Key, i64>> {
+        if self.0.len() > REMEMBERED {
+            self.0.clear();
+        }
+        let mut new: BTreeMap<(i16, String), Kind> = BTreeMap::new();
+        for (kind, text) in keys {
+            let key = (kind, text);
+            if !self.0.contains_key(&key) {
+                new.insert((kind.code(), key.1), kind);
+            }
+        }
+        if new.is_empty() {
+            return Ok(&self.0);
+        }
+        let kinds: Vec<i16> = new.keys().map(|(code, _)| *code).collect();
+        let texts: Vec<String> = new.keys().map(|(_, text)| text.clone()).collect();
+        statement(
+            "insert into rollup_key (kind, text) select * from unnest($1, $2)
+             on conflict (kind, md5(text)) do nothing",
+        )
+        .bind::<Array<SmallInt>, _>(&kinds)
+        .bind::<Array<Text>, _>(&texts)
+        .execute(connection)
+        .await?;
+        let rows: Vec<KeyRow> = statement(
+            "select k.id, k.kind, k.text from unnest($1, $2) as w(kind, text)
+             join rollup_key k on k.kind = w.kind and md5(k.text) = md5(w.text)",
+        )
+        .bind::<Array<SmallInt>, _>(&kinds)
+        .bind::<Array<Text>, _>(&texts)
+        .load(connection)
+        .await?;
+        for row in rows {
+            if let Some(kind) = new.get(&(row.kind, row.text.clone())) {
+                self.0.insert((*kind, row.text), row.id);
+            }
+        }
+        Ok(&self.0)
+    }
+}
+
+/// The numbers of these keys of a kind, as far as anything is kept by them.
+pub async fn numbers(
+    connection: &mut Connection,
+    kind: Kind,
+    texts: &[String],
+) -> Result<Vec<i64>> {
+    let rows: Vec<KeyRow> = statement(
+        "select id, kind, text from rollup_key
+         where kind = $1 and md5(text) in (select md5(w) from unnest($2) as w)",
+    )
+    .bind::<SmallInt, _>(kind.code())
+    .bind::<Array<Text>, _>(texts)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id).collect())
+}
+
+/// What these numbers stand for.
+pub async fn texts(connection: &mut Connection, numbers: &[i64]) -> Result<HashMap<i64, String>> {
+    let rows: Vec<KeyRow> = statement("select id, kind, text from rollup_key where id = any($1)")
+        .bind::<Array<BigInt>, _>(numbers)
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().map(|row| (row.id, row.text)).collect())
+}
+
+/// Where a sum stands: its grain, what it is kept by, and when its stretch begins.
+pub type Place = (Grain, Kind, i64, Moment);
+
+/// Sums to be added.
+#[derive(Debug, Default)]
+pub struct Sums(BTreeMap<(i16, i16, i64, Moment), Cell>);
+
+impl Sums {
+    /// Adds a cell at a place.
+    pub fn add(&mut self, (grain, kind, key, at): Place, cell: &Cell) {
+        let sum = self
+            .0
+            .entry((grain.code(), kind.code(), key, at))
+            .or_default();
+        sum.merge(cell);
+    }
+
+    /// Adds all of them to what is kept. Nobody else may do so meanwhile.
+    pub async fn write(self, connection: &mut Connection) -> Result<()> {
+        const AT_ONCE: usize = 5000;
+        let mut rest = self.0;
+        while !rest.is_empty() {
+            let after = rest.keys().nth(AT_ONCE).copied();
+            let later = after.map(|key| rest.split_off(&key)).unwrap_or_default();
+            write_some(connection, std::mem::replace(&mut rest, later)).await?;
+        }
+        Ok(())
+    }
+}
+
+#[derive(QueryableByName)]
+struct Row {
+    #[diesel(sql_type = SmallInt)]
+    grain: i16,
+    #[diesel(sql_type = SmallInt)]
+    kind: i16,
+    #[diesel(sql_type = BigInt)]
+    key: i64,
+    #[diesel(sql_type = Timestamptz)]
+    at: Db<Moment>,
+    #[diesel(sql_type = Binary)]
+    cell: Vec<u8>,
+}
+
+fn read(bytes: &[u8]) -> Result<Cell> {
+    Cell::from_bytes(bytes).map_err(|corrupt| Error::Refused(corrupt.to_string()))
+}
+
+async fn write_some(
+    connection: &mut Connection,
+    mut sums: BTreeMap<(i16, i16, i64, Moment), Cell>,
+) -> Result<()> {
+    let grains: Vec<i16> = sums.keys().map(|(grain, ..)| *grain).collect();
+    let kinds: Vec<i16> = sums.keys().map(|(_, kind, ..)| *kind).collect();
+    let keys: Vec<i64> = sums.keys().map(|(_, _, key, _)| *key).collect();
+    let ats: Vec<Db<Moment>> = sums.keys().map(|(.., at)| Db(*at)).collect();
+    let there: Vec<Row> = statement(
+        "select r.grain, r.kind, r.key, r.at, r.cell
+         from unnest($1, $2, $3, $4) as w(grain, kind, key, at)
+         join rollup r on r.grain = w.grain and r.kind = w.kind and r.key = w.key and r.at = w.at",
+    )
+    .bind::<Array<SmallInt>, _>(&grains)
+    .bind::<Array<SmallInt>, _>(&kinds)
+    .bind::<Array<BigInt>, _>(&keys)
+    .bind::<Array<Timestamptz>, _>(&ats)
+    .load(connection)
+    .await?;
+    for row in there {
+        if let Some(sum) = sums.get_mut(&(row.grain, row.kind, row.key, row.at.0)) {
+            sum.merge(&read(&row.cell)?);
+        }
+    }
+    let cells: Vec<Vec<u8>> = sums.values().map(Cell::to_bytes).collect();
+    statement(
+        "insert into rollup (grain, kind, key, at, cell) select * from unnest($1, $2, $3, $4, $5)
+         on conflict (grain, kind, key, at) do update set cell = excluded.cell",
+    )
+    .bind::<Array<SmallInt>, _>(&grains)
+    .bind::<Array<SmallInt>, _>(&kinds)
+    .bind::<Array<BigInt>, _>(&keys)
+    .bind::<Array<Timestamptz>, _>(&ats)
+    .bind::<Array<Binary>, _>(cells)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// A sum that is kept.
+#[derive(Clone, Debug)]
+pub struct Kept {
+    /// The number of what it is kept by.
+    pub key: i64,
+    pub at: Moment,
+    pub cell: Cell,
+}
+
+/// The sums of a run of stretches: by everything of a kind, or by some keys of it.
+pub async fn kept(
+    connection: &mut Connection,
+    run: Run,
+    kind: Kind,
+    keys: Option<&[i64]>,
+) -> Result<Vec<Kept>> {
+    // One question for each, since they are best answered from different indexes.
+    let asked = match keys {
+        Some(keys) => statement(
+            "select grain, kind, key, at, cell from rollup
+             where grain = $1 and kind = $2 and key = any($3) and at >= $4 and at < $5",
+        )
+        .bind::<SmallInt, _>(run.grain.code())
+        .bind::<SmallInt, _>(kind.code())
+        .bind::<Array<BigInt>, _>(keys),
+        None => statement(
+            "select grain, kind, key, at, cell from rollup where grain = $1 and kind = $2 and at >= $3 and at < $4",
+        )
+        .bind::<SmallInt, _>(run.grain.code())
+        .bind::<SmallInt, _>(kind.code()),
+    };
+    let rows: Vec<Row> = asked
+        .bind::<Timestamptz, _>(Db(run.from))
+        .bind::<Timestamptz, _>(Db(run.until))
+        .load(connection)
+        .await?;
+    let kept = |row: Row| {
+        Ok(Kept {
+            key: row.key,
+            at: row.at.0,
+            cell: read(&row.cell)?,
+        })
+    };
+    rows.into_iter().map(kept).collect()
+}
+
+/// Takes everything away that was added up, to be worked out anew.
+pub async fn clear(connection: &mut Connection) -> Result<()> {
+    for text in [
+        statement("delete from rollup"),
+        statement("delete from stint"),
+        statement("update machine set counted = false where counted"),
+    ] {
+        text.execute(connection).await?;
+    }
+    Ok(())
+}
+
+/// Takes away sums of five minutes that are older than a moment, some at a time. How many.
+pub async fn sweep(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
+    Ok(statement(
+        "delete from rollup where (grain, kind, key, at) in
+           (select grain, kind, key, at from rollup where grain = $1 and at < $2 limit $3)",
+    )
+    .bind::<SmallInt, _>(Grain::FiveMinutes.code())
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(most)
+    .execute(connection)
+    .await?)
+}
