@@ -29,6 +29,11 @@ export type MadeTicket = Schemas["MadeTicket"];
 export type SignedIn = Schemas["SignedIn"];
 export type Skyline = Schemas["Skyline"];
 export type LogLines = Schemas["LogLines"];
+export type Trends = Schemas["Trends"];
+export type TrendFigures = Schemas["Figures"];
+export type WeekPattern = Schemas["WeekPattern"];
+export type Waited = Schemas["Waited"];
+export type Reason = Schemas["Reason"];
 export type ProblemBody = Schemas["Problem"];
 export type Page<T> = { items: T[]; next?: string | null };
 

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Why } from "./client";
+import type { CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Trends, Waited, WeekPattern, Why } from "./client";
 
 const REPAIR = 20_000;
 
@@ -128,6 +128,32 @@ export const useRunner = (name: string) =>
     queryKey: ["runners", name],
     queryFn: ({ signal }) => get<Runner>(`/runners/${encodeURIComponent(name)}`, signal),
     refetchInterval: REPAIR,
+  });
+
+/** Figures of a window; the query says of what. */
+export const useTrends = (query: string) =>
+  useQuery({
+    queryKey: ["trends", query],
+    queryFn: ({ signal }) => get<Trends>(`/trends?${query}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: 3 * REPAIR,
+  });
+
+export const useWeek = (query: string) =>
+  useQuery({
+    queryKey: ["trends", "week", query],
+    queryFn: ({ signal }) => get<WeekPattern>(`/trends/week?${query}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: 3 * REPAIR,
+  });
+
+/** The waits behind a figure. */
+export const useWaits = (query: string) =>
+  useQuery({
+    queryKey: ["trends", "waits", query],
+    queryFn: ({ signal }) => get<Page<Waited>>(`/trends/waits?${query}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: 3 * REPAIR,
   });
 
 export const useProjects = () =>

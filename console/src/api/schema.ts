@@ -802,6 +802,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures of a window: waits with their reasons, work, slots, machines and money. */
+        get: operations["show_trends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trends/waits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The waits behind a figure: of the jobs that waited at some time in the window, the longest first. */
+        get: operations["list_waits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trends/week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hours of the week over a window. */
+        get: operations["show_week"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/where": {
         parameters: {
             query?: never;
@@ -919,6 +970,11 @@ export interface components {
             more: boolean;
         };
         /**
+         * @description By what figures are told apart.
+         * @enum {string}
+         */
+        By: "pool" | "team" | "project" | "requirement" | "title" | "runner" | "supplier" | "image";
+        /**
          * Format: int64
          * @description A number of bytes.
          */
@@ -1020,6 +1076,43 @@ export interface components {
              */
             satisfying: number;
         };
+        /** @description What is known of a window. */
+        Figures: {
+            /** @description Slot-time that attempts held. */
+            busy_us: components["schemas"]["Micros"];
+            cost?: components["schemas"]["Money"] | null;
+            /**
+             * Format: int64
+             * @description Attempts that came to nothing: their runner was lost, or never took them.
+             */
+            lost: number;
+            offered_us?: components["schemas"]["Micros"] | null;
+            overhead_us?: components["schemas"]["Micros"] | null;
+            paid_us?: components["schemas"]["Micros"] | null;
+            /**
+             * Format: int64
+             * @description The most memory that one of them used, in bytes.
+             */
+            peak_memory: number;
+            /** @description Processor time that those used. */
+            processor_us: components["schemas"]["Micros"];
+            ran_p50?: components["schemas"]["Quantile"] | null;
+            ran_p95?: components["schemas"]["Quantile"] | null;
+            /** @description The sum of that. */
+            ran_us: components["schemas"]["Micros"];
+            /** @description Jobs that ended in the window. */
+            results: {
+                [key: string]: number;
+            };
+            wait: components["schemas"]["WaitFigures"];
+            /**
+             * @description Time that anybody waited within the window, by reason: the integral of the number waiting. Divided by the window's
+             *     length it is how many waited on average.
+             */
+            waiting_us: {
+                [key: string]: components["schemas"]["Micros"];
+            };
+        };
         /** @description One thing that was looked at. */
         Finding: {
             /** @description What was looked at: `disk`, `clock`. */
@@ -1038,6 +1131,11 @@ export interface components {
              */
             ceiling: number;
             pool: string;
+        };
+        /** @description One of several that figures are told apart by. */
+        Group: {
+            figures: components["schemas"]["Figures"];
+            name: string;
         };
         /** @description A word in a requirement that no runner and no pool knows. */
         Hint: {
@@ -1907,6 +2005,34 @@ export interface components {
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
         };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Waited: {
+            /** @description The things. */
+            items: {
+                ended_at?: components["schemas"]["Moment"] | null;
+                /** @description The job's short name. */
+                job: string;
+                /** @description What it waited for, the longest part first. */
+                parts: components["schemas"]["WaitPart"][];
+                peak_memory: components["schemas"]["ByteSize"];
+                pool?: string | null;
+                processor_us: components["schemas"]["Micros"];
+                project: string;
+                ready_at: components["schemas"]["Moment"];
+                result?: components["schemas"]["Outcome"] | null;
+                runner?: string | null;
+                started_at?: components["schemas"]["Moment"] | null;
+                title: string;
+                /** @description How long it waited. */
+                wait_us: components["schemas"]["Micros"];
+                where: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
         /** @description A stretch of the sentence, perhaps with a link. */
         Piece: {
             link?: components["schemas"]["Link"] | null;
@@ -2061,6 +2187,14 @@ export interface components {
             title: string;
             /** @description A stable word for the kind of error, as a relative reference: `/problems/unknown-project`. */
             type: string;
+        };
+        /** @description A percentile by nearest rank. */
+        Quantile: {
+            /** @description It could still rise: somebody who waits yet is not older than it. */
+            at_least?: boolean;
+            /** @description Too few waits to tell it from the longest. */
+            few?: boolean;
+            value_us: components["schemas"]["Micros"];
         };
         /** @description The queue. */
         Queue: {
@@ -2805,6 +2939,30 @@ export interface components {
             /** @description When it ends; on the next day where that is not after its beginning. `24:00` is the end of the day. */
             until: string;
         };
+        /** @description One step of a window. */
+        TrendStep: {
+            at: components["schemas"]["Moment"];
+            figures: components["schemas"]["Figures"];
+        };
+        /** @description Figures of a window. */
+        Trends: {
+            /** @description What was found, as a sentence or two. */
+            answer: string;
+            before?: components["schemas"]["Figures"] | null;
+            /** @description Everything that was over by then is counted. What goes on counts up to now. */
+            counted_until: components["schemas"]["Moment"];
+            /** @description The window, widened to whole five minutes (to whole hours where five minutes are not kept any more). */
+            from: components["schemas"]["Moment"];
+            /** @description By what was asked, those that waited most first. */
+            groups: components["schemas"]["Group"][];
+            /** @description How long each step is. */
+            step_us: components["schemas"]["Micros"];
+            /** @description The window step by step. */
+            steps: components["schemas"]["TrendStep"][];
+            until: components["schemas"]["Moment"];
+            /** @description All that was asked for. */
+            whole: components["schemas"]["Figures"];
+        };
         /** @description What would run it. */
         Trial: {
             explanation: components["schemas"]["Explanation"];
@@ -2835,6 +2993,55 @@ export interface components {
          * @enum {string}
          */
         Verdict: "good" | "doubtful" | "bad";
+        /** @description The waits that began in a window. */
+        WaitFigures: {
+            /** @description What they waited for: the parts add up to the sum. */
+            by_reason: {
+                [key: string]: components["schemas"]["Micros"];
+            };
+            /**
+             * Format: int64
+             * @description How many there are, those that still wait with them: what the percentiles are of.
+             */
+            count: number;
+            longest?: components["schemas"]["Quantile"] | null;
+            p50?: components["schemas"]["Quantile"] | null;
+            p90?: components["schemas"]["Quantile"] | null;
+            p95?: components["schemas"]["Quantile"] | null;
+            p99?: components["schemas"]["Quantile"] | null;
+            /**
+             * Format: int64
+             * @description How many of them still wait.
+             */
+            still_waiting: number;
+            /** @description All of them together, so far. */
+            sum_us: components["schemas"]["Micros"];
+        };
+        /** @description A part of a wait. */
+        WaitPart: {
+            reason: components["schemas"]["Reason"];
+            wait_us: components["schemas"]["Micros"];
+        };
+        /** @description A wait behind a figure. */
+        Waited: {
+            ended_at?: components["schemas"]["Moment"] | null;
+            /** @description The job's short name. */
+            job: string;
+            /** @description What it waited for, the longest part first. */
+            parts: components["schemas"]["WaitPart"][];
+            peak_memory: components["schemas"]["ByteSize"];
+            pool?: string | null;
+            processor_us: components["schemas"]["Micros"];
+            project: string;
+            ready_at: components["schemas"]["Moment"];
+            result?: components["schemas"]["Outcome"] | null;
+            runner?: string | null;
+            started_at?: components["schemas"]["Moment"] | null;
+            title: string;
+            /** @description How long it waited. */
+            wait_us: components["schemas"]["Micros"];
+            where: string;
+        };
         /** @description Floors and spares by the time of week. Where stretches overlap, the last one counts. */
         Week: {
             /** @default [] */
@@ -2843,6 +3050,29 @@ export interface components {
              * @description The time zone's name in the IANA database, such as `Europe/Dublin`; UTC when empty.
              * @default
              */
+            zone: string;
+        };
+        /** @description An hour of the week, over a window. */
+        WeekHour: {
+            /**
+             * Format: int32
+             * @description 0 is Monday.
+             */
+            day: number;
+            figures: components["schemas"]["Figures"];
+            /**
+             * Format: int32
+             * @description 0 to 23.
+             */
+            hour: number;
+        };
+        /** @description The hours of the week over a window. */
+        WeekPattern: {
+            from: components["schemas"]["Moment"];
+            /** @description Each hour of the week of which something is known. */
+            hours: components["schemas"]["WeekHour"][];
+            until: components["schemas"]["Moment"];
+            /** @description The time zone whose hours these are. */
             zone: string;
         };
         /** @description Why a job waits, and what would run it. */
@@ -4580,6 +4810,186 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ticket"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_trends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description From when (RFC 3339); `last` before `until` when not given. */
+                from: components["schemas"]["Moment"] | null;
+                /** @description Until when; now when not given. */
+                until: components["schemas"]["Moment"] | null;
+                /** @description How long the window is, in microseconds; a day when not given. */
+                last_us: components["schemas"]["Micros"] | null;
+                /** @description Of one pool's runners. */
+                pool: string | null;
+                /** @description Of everything at or below a team. */
+                team: string | null;
+                /** @description Of one project. */
+                project: string | null;
+                /** @description Of jobs with this requirement. */
+                where: string | null;
+                /** @description Of jobs with this title, numbers as `#`; goes with a project. */
+                title: string | null;
+                /** @description Of one runner. */
+                runner: string | null;
+                /** @description Of one supplier's machines. */
+                supplier: string | null;
+                /** @description Of machines made from this. */
+                image: string | null;
+                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                by: components["schemas"]["By"] | null;
+                /** @description Whether to tell the window before it, too. */
+                compare: boolean;
+                /** @description The time zone of hours of the week; UTC when not given. */
+                zone: string | null;
+                /** @description Of waits: those that were for this reason, in part at least. */
+                reason: components["schemas"]["Reason"] | null;
+                /** @description Of waits: how many; 10 when not given. */
+                limit: number | null;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trends"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_waits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description From when (RFC 3339); `last` before `until` when not given. */
+                from: components["schemas"]["Moment"] | null;
+                /** @description Until when; now when not given. */
+                until: components["schemas"]["Moment"] | null;
+                /** @description How long the window is, in microseconds; a day when not given. */
+                last_us: components["schemas"]["Micros"] | null;
+                /** @description Of one pool's runners. */
+                pool: string | null;
+                /** @description Of everything at or below a team. */
+                team: string | null;
+                /** @description Of one project. */
+                project: string | null;
+                /** @description Of jobs with this requirement. */
+                where: string | null;
+                /** @description Of jobs with this title, numbers as `#`; goes with a project. */
+                title: string | null;
+                /** @description Of one runner. */
+                runner: string | null;
+                /** @description Of one supplier's machines. */
+                supplier: string | null;
+                /** @description Of machines made from this. */
+                image: string | null;
+                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                by: components["schemas"]["By"] | null;
+                /** @description Whether to tell the window before it, too. */
+                compare: boolean;
+                /** @description The time zone of hours of the week; UTC when not given. */
+                zone: string | null;
+                /** @description Of waits: those that were for this reason, in part at least. */
+                reason: components["schemas"]["Reason"] | null;
+                /** @description Of waits: how many; 10 when not given. */
+                limit: number | null;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Waited"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_week: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description From when (RFC 3339); `last` before `until` when not given. */
+                from: components["schemas"]["Moment"] | null;
+                /** @description Until when; now when not given. */
+                until: components["schemas"]["Moment"] | null;
+                /** @description How long the window is, in microseconds; a day when not given. */
+                last_us: components["schemas"]["Micros"] | null;
+                /** @description Of one pool's runners. */
+                pool: string | null;
+                /** @description Of everything at or below a team. */
+                team: string | null;
+                /** @description Of one project. */
+                project: string | null;
+                /** @description Of jobs with this requirement. */
+                where: string | null;
+                /** @description Of jobs with this title, numbers as `#`; goes with a project. */
+                title: string | null;
+                /** @description Of one runner. */
+                runner: string | null;
+                /** @description Of one supplier's machines. */
+                supplier: string | null;
+                /** @description Of machines made from this. */
+                image: string | null;
+                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                by: components["schemas"]["By"] | null;
+                /** @description Whether to tell the window before it, too. */
+                compare: boolean;
+                /** @description The time zone of hours of the week; UTC when not given. */
+                zone: string | null;
+                /** @description Of waits: those that were for this reason, in part at least. */
+                reason: components["schemas"]["Reason"] | null;
+                /** @description Of waits: how many; 10 when not given. */
+                limit: number | null;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WeekPattern"];
                 };
             };
             "4XX": {

@@ -12,6 +12,7 @@ const YardPlace = lazy(() => import("../places/yard/Yard"));
 const PoolPage = lazy(() => import("../places/yard/PoolPage"));
 const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
+const TrendsPlace = lazy(() => import("../places/trends/Trends"));
 const JobPage = lazy(() => import("../places/runs/JobPage"));
 
 export function App() {
@@ -28,6 +29,7 @@ export function App() {
           <Route path="/pools/:pool" element={<PoolPage />} />
           <Route path="/runners/:runner" element={<RunnerPage />} />
           <Route path="/runs" element={<RunsPlace />} />
+          <Route path="/trends" element={<TrendsPlace />} />
           <Route path="/jobs/:job" element={<JobPage />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>

@@ -8,6 +8,7 @@ export const PLACES = [
   { word: "Queue", path: "/queue", key: "q" },
   { word: "Yard", path: "/yard", key: "y" },
   { word: "Runs", path: "/runs", key: "r" },
+  { word: "Trends", path: "/trends", key: "t" },
 ];
 
 const writes = (target: EventTarget | null) =>

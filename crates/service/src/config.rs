@@ -72,6 +72,7 @@ pub struct Limits {
     pub credential_days: u64,
     pub machine_days: u64,
     pub five_minute_days: u64,
+    pub hour_days: u64,
 }
 
 impl Limits {
@@ -161,6 +162,9 @@ impl Config {
         }
         if !(1..=366).contains(&self.limits.five_minute_days) {
             return wrong("limits.five_minute_days", "must be 1 to 366");
+        }
+        if !(16..=3660).contains(&self.limits.hour_days) {
+            return wrong("limits.hour_days", "must be 16 to 3660");
         }
         Ok(())
     }

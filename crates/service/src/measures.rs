@@ -12,11 +12,15 @@ use pennine_store::outbox::{self, Change};
 use pennine_store::rollup::Known;
 use pennine_store::{Connection, Error, Store};
 use std::collections::BTreeMap;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 
-/// How often what is over is added.
+/// How often what is over is added, at most.
 const EVERY: Duration = Duration::from_secs(3);
+/// It rests so many times as long as it took, so that it never takes more than a twentieth of the time.
+const REST: u32 = 19;
+/// However long it took, it rests no longer than this.
+const LONGEST_REST: Duration = Duration::from_secs(60);
 /// How old a change has to be.
 const BEHIND: Duration = Duration::from_secs(2);
 /// Changes that are read at once.
@@ -26,15 +30,19 @@ const BATCH: i64 = 5000;
 pub async fn keep(app: App) {
     let mut known = Known::default();
     let mut trouble = false;
+    let mut rest = EVERY;
     loop {
         tokio::select! {
-            () = tokio::time::sleep(EVERY) => {}
+            () = tokio::time::sleep(rest) => {}
             () = app.stop.cancelled() => return,
         }
         if !app.leads() {
             continue;
         }
-        match catch_up(&app.store, &mut known, app.clock.now()).await {
+        let begun = Instant::now();
+        let caught_up = catch_up(&app.store, &mut known, app.clock.now()).await;
+        rest = (begun.elapsed() * REST).clamp(EVERY, LONGEST_REST);
+        match caught_up {
             Ok(()) => trouble = false,
             Err(error) => {
                 // What was learnt of keys may have been undone with the rest.

@@ -1,7 +1,9 @@
 //! Reads the sums of a window: what is over from what is kept, what goes on from the record.
 
 use pennine_core::id::{PlaceId, PoolId};
-use pennine_core::measure::{Cell, Figures, Grain, MachineTime, Offered, Open, Run, Stint, cover};
+use pennine_core::measure::{
+    Adder, Cell, Figures, Grain, MachineTime, Offered, Open, Run, Stint, cover,
+};
 use pennine_core::time::Moment;
 use pennine_store::measure::{self, Row};
 use pennine_store::rollup::{self, Key, Kind};
@@ -62,8 +64,15 @@ pub struct Window {
 }
 
 impl Window {
-    /// A window that holds these moments. Sums of five minutes are kept since `fine_since`.
-    pub fn new(from: Moment, until: Moment, fine_since: Moment) -> Window {
+    /// A window that holds these moments, of sums that are kept by a kind: those of five minutes since a moment, and hours,
+    /// where there are many of the kind, since another.
+    pub fn new(
+        from: Moment,
+        until: Moment,
+        kind: Kind,
+        five_minutes: Moment,
+        hours: Moment,
+    ) -> Window {
         let length = until.since(from);
         let (mut step, mut base) = match length {
             short if short <= 10 * HOUR => (5 * MINUTE, Grain::FiveMinutes),
@@ -72,8 +81,11 @@ impl Window {
             months if months <= 150 * DAY => (DAY, Grain::Day),
             _ => (7 * DAY, Grain::Day),
         };
-        if base == Grain::FiveMinutes && from < fine_since {
+        if base == Grain::FiveMinutes && (from < five_minutes || kind.shortest() > base) {
             (step, base) = (step.max(HOUR), Grain::Hour);
+        }
+        if base == Grain::Hour && kind.many() && from < hours {
+            (step, base) = (step.max(DAY), Grain::Day);
         }
         let end = if base.start(until) == until {
             until
@@ -185,12 +197,13 @@ pub async fn whole(
     window: &Window,
 ) -> Result<Figures, Error> {
     let keys = numbers(connection, scope).await?;
-    let mut all = Cell::default();
+    let mut adder = Adder::default();
     for run in window.runs() {
         for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
-            all.merge(&one.cell);
+            rollup::add(&mut adder, &one)?;
         }
     }
+    let all = rollup::summed(adder)?;
     let open = live.within(scope, window.from, window.until);
     Ok(Figures::of(&all, &open, scope.owns()))
 }
@@ -203,17 +216,17 @@ pub async fn steps(
     window: &Window,
 ) -> Result<Vec<(Moment, Figures)>, Error> {
     let keys = numbers(connection, scope).await?;
-    let mut cells: BTreeMap<Moment, Cell> = BTreeMap::new();
+    let mut cells: BTreeMap<Moment, Adder> = BTreeMap::new();
     for one in rollup::kept(connection, window.even_run(), scope.kind, Some(&keys)).await? {
         let step = step_of(window, one.at);
-        cells.entry(step).or_default().merge(&one.cell);
+        rollup::add(cells.entry(step).or_default(), &one)?;
     }
     let mut all = Vec::new();
     let mut at = window.from;
     while at < window.until {
         let next = (at + window.step).min(window.until);
         let open = live.within(scope, at, next);
-        let cell = cells.remove(&at).unwrap_or_default();
+        let cell = rollup::summed(cells.remove(&at).unwrap_or_default())?;
         all.push((at, Figures::of(&cell, &open, scope.owns())));
         at = next;
     }
@@ -227,27 +240,35 @@ fn step_of(window: &Window, at: Moment) -> Moment {
     window.from + window.step * steps
 }
 
-/// Everything that is kept by a kind in a window, each by its text: only that of which `name` says what it belongs to.
+/// Everything that is kept by a kind in a window, each by its text: only that of which `name` says what it belongs to. Where
+/// patterns are given, nothing else is looked at than what is like one of them.
 pub async fn groups(
     connection: &mut Connection,
     live: &Live,
-    kind: Kind,
+    (kind, patterns): (Kind, &[String]),
     window: &Window,
     name: impl Fn(&str) -> Option<String>,
 ) -> Result<BTreeMap<String, Figures>, Error> {
-    let mut sums: HashMap<i64, Cell> = HashMap::new();
+    let keys = match patterns {
+        [] => None,
+        patterns => Some(rollup::numbers_like(connection, kind, patterns).await?),
+    };
+    let mut sums: HashMap<i64, Adder> = HashMap::new();
     for run in window.runs() {
-        for one in rollup::kept(connection, run, kind, None).await? {
-            sums.entry(one.key).or_default().merge(&one.cell);
+        for one in rollup::kept(connection, run, kind, keys.as_deref()).await? {
+            rollup::add(sums.entry(one.key).or_default(), &one)?;
         }
     }
     let keys: Vec<i64> = sums.keys().copied().collect();
     let texts = rollup::texts(connection, &keys).await?;
     // Several keys may belong to one: the projects of a team.
     let mut cells: BTreeMap<String, Cell> = BTreeMap::new();
-    for (key, cell) in &sums {
-        if let Some(name) = texts.get(key).and_then(|text| name(text)) {
-            cells.entry(name).or_default().merge(cell);
+    for (key, adder) in sums {
+        if let Some(name) = texts.get(&key).and_then(|text| name(text)) {
+            cells
+                .entry(name)
+                .or_default()
+                .merge(&rollup::summed(adder)?);
         }
     }
     let mut open: BTreeMap<String, Open> = BTreeMap::new();
@@ -317,10 +338,10 @@ pub async fn week(
         let day = u8::try_from(at.weekday().to_monday_zero_offset()).ok()?;
         Some(day * 24 + u8::try_from(at.hour()).ok()?)
     };
-    let mut cells: BTreeMap<u8, (Cell, Open)> = BTreeMap::new();
+    let mut cells: BTreeMap<u8, (Adder, Open)> = BTreeMap::new();
     for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
         if let Some(hour) = hour(one.at) {
-            cells.entry(hour).or_default().0.merge(&one.cell);
+            rollup::add(&mut cells.entry(hour).or_default().0, &one)?;
         }
     }
     // What goes on is only in the hours since it began.
@@ -338,11 +359,11 @@ pub async fn week(
         }
         at = next;
     }
-    let figures = cells.into_iter().map(|(hour, (cell, open))| {
-        let figures = Figures::of(&cell, &open, scope.owns());
-        (hour, figures)
+    let figures = cells.into_iter().map(|(hour, (adder, open))| {
+        let figures = Figures::of(&rollup::summed(adder)?, &open, scope.owns());
+        Ok((hour, figures))
     });
-    Ok(figures.collect())
+    figures.collect()
 }
 
 /// The key of a pool and a project.

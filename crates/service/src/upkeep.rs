@@ -13,7 +13,7 @@ const KEEP_ANSWERS: Duration = Duration::from_secs(24 * 3600);
 const TRIAL_ENDS: Duration = Duration::from_secs(3600);
 /// Machines that are forgotten at once, so that it never takes long.
 const SWEPT: i32 = 1000;
-/// Likewise sums of five minutes.
+/// Likewise sums of short stretches.
 const SUMS_SWEPT: i64 = 20_000;
 
 /// Keeps things in order until told to stop.
@@ -46,7 +46,8 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     let kept = Duration::from_secs(app.config.limits.machine_days * 86_400);
     machine::sweep(&mut connection, now - kept, SWEPT).await?;
     let fine = Duration::from_secs(app.config.limits.five_minute_days * 86_400);
-    rollup::sweep(&mut connection, now - fine, SUMS_SWEPT).await?;
+    let hours = Duration::from_secs(app.config.limits.hour_days * 86_400);
+    rollup::sweep(&mut connection, now - fine, now - hours, SUMS_SWEPT).await?;
     idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
     let unsealed = log::unsealed(&mut connection, 100).await?;
     drop(connection);

@@ -501,3 +501,23 @@ pub async fn cancel(
         _ => Cancelled::Nothing,
     })
 }
+
+/// Jobs that are not over, by project and state.
+pub async fn active(connection: &mut Connection) -> Result<Vec<(PlaceId, JobState, i64)>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        project_id: Db<PlaceId>,
+        #[diesel(sql_type = Text)]
+        state: Db<JobState>,
+        #[diesel(sql_type = BigInt)]
+        jobs: i64,
+    }
+    let rows: Vec<Row> = statement(
+        "select project_id, state, count(*) as jobs from job where open group by project_id, state order by 1, 2",
+    )
+    .load(connection)
+    .await?;
+    let one = |row: Row| (row.project_id.0, row.state.0, row.jobs);
+    Ok(rows.into_iter().map(one).collect())
+}

@@ -6,7 +6,7 @@ use crate::statement::statement;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Binary, SmallInt, Text, Timestamptz};
-use pennine_core::measure::{Cell, Grain, Run};
+use pennine_core::measure::{Adder, Cell, Corrupt, Grain, Run};
 use pennine_core::time::Moment;
 use std::collections::{BTreeMap, HashMap};
 
@@ -46,6 +46,29 @@ impl Kind {
             Kind::Image => 8,
             Kind::PoolProject => 9,
         }
+    }
+}
+
+impl Kind {
+    /// The shortest stretches for which sums are kept by this: five minutes where people look at what goes on, hours where
+    /// there are many of a kind.
+    pub fn shortest(self) -> Grain {
+        match self {
+            Kind::Yard | Kind::Pool => Grain::FiveMinutes,
+            _ => Grain::Hour,
+        }
+    }
+
+    /// Whether there may be so many of the kind that hours are kept for some weeks only.
+    pub fn many(self) -> bool {
+        Kind::all_many().contains(&self.code())
+    }
+
+    /// Those of which hours are kept for some weeks only.
+    fn all_many() -> Vec<i16> {
+        [Kind::Title, Kind::Runner, Kind::PoolProject]
+            .map(Kind::code)
+            .to_vec()
     }
 }
 
@@ -133,6 +156,21 @@ pub async fn numbers(
     Ok(rows.into_iter().map(|row| row.id).collect())
 }
 
+/// The numbers of the keys of a kind that are like one of these patterns (of SQL: `%` is anything).
+pub async fn numbers_like(
+    connection: &mut Connection,
+    kind: Kind,
+    patterns: &[String],
+) -> Result<Vec<i64>> {
+    let rows: Vec<KeyRow> =
+        statement("select id, kind, text from rollup_key where kind = $1 and text like any($2)")
+            .bind::<SmallInt, _>(kind.code())
+            .bind::<Array<Text>, _>(patterns)
+            .load(connection)
+            .await?;
+    Ok(rows.into_iter().map(|row| row.id).collect())
+}
+
 /// What these numbers stand for.
 pub async fn texts(connection: &mut Connection, numbers: &[i64]) -> Result<HashMap<i64, String>> {
     let rows: Vec<KeyRow> = statement("select id, kind, text from rollup_key where id = any($1)")
@@ -150,13 +188,30 @@ pub type Place = (Grain, Kind, i64, Moment);
 pub struct Sums(BTreeMap<(i16, i16, i64, Moment), Cell>);
 
 impl Sums {
-    /// Adds a cell at a place.
+    /// Adds a cell at a place; nothing where the grain is shorter than is kept.
     pub fn add(&mut self, (grain, kind, key, at): Place, cell: &Cell) {
+        if grain < kind.shortest() {
+            return;
+        }
         let sum = self
             .0
             .entry((grain.code(), kind.code(), key, at))
             .or_default();
         sum.merge(cell);
+    }
+
+    /// Takes out those of stretches that began before a moment, as the record keeps them: grain, kind, key, when, bytes.
+    pub fn take_before(&mut self, moment: Moment) -> Vec<(i16, i16, i64, Moment, Vec<u8>)> {
+        let all = std::mem::take(&mut self.0);
+        let mut taken = Vec::new();
+        for ((grain, kind, key, at), cell) in all {
+            if at < moment {
+                taken.push((grain, kind, key, at, cell.to_bytes()));
+            } else {
+                self.0.insert((grain, kind, key, at), cell);
+            }
+        }
+        taken
     }
 
     /// Adds all of them to what is kept. Nobody else may do so meanwhile.
@@ -187,7 +242,7 @@ struct Row {
 }
 
 fn read(bytes: &[u8]) -> Result<Cell> {
-    Cell::from_bytes(bytes).map_err(|corrupt| Error::Refused(corrupt.to_string()))
+    Cell::from_bytes(bytes).map_err(corrupt)
 }
 
 async fn write_some(
@@ -235,7 +290,8 @@ pub struct Kept {
     /// The number of what it is kept by.
     pub key: i64,
     pub at: Moment,
-    pub cell: Cell,
+    /// The sums, as [`Cell::to_bytes`] writes them.
+    pub cell: Vec<u8>,
 }
 
 /// The sums of a run of stretches: by everything of a kind, or by some keys of it.
@@ -248,31 +304,52 @@ pub async fn kept(
     // One question for each, since they are best answered from different indexes.
     let asked = match keys {
         Some(keys) => statement(
-            "select grain, kind, key, at, cell from rollup
+            "select key, at, cell from rollup
              where grain = $1 and kind = $2 and key = any($3) and at >= $4 and at < $5",
         )
         .bind::<SmallInt, _>(run.grain.code())
         .bind::<SmallInt, _>(kind.code())
         .bind::<Array<BigInt>, _>(keys),
         None => statement(
-            "select grain, kind, key, at, cell from rollup where grain = $1 and kind = $2 and at >= $3 and at < $4",
+            "select key, at, cell from rollup where grain = $1 and kind = $2 and at >= $3 and at < $4",
         )
         .bind::<SmallInt, _>(run.grain.code())
         .bind::<SmallInt, _>(kind.code()),
     };
-    let rows: Vec<Row> = asked
+    #[derive(QueryableByName)]
+    struct Found {
+        #[diesel(sql_type = BigInt)]
+        key: i64,
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+        #[diesel(sql_type = Binary)]
+        cell: Vec<u8>,
+    }
+    let rows: Vec<Found> = asked
         .bind::<Timestamptz, _>(Db(run.from))
         .bind::<Timestamptz, _>(Db(run.until))
         .load(connection)
         .await?;
-    let kept = |row: Row| {
-        Ok(Kept {
-            key: row.key,
-            at: row.at.0,
-            cell: read(&row.cell)?,
-        })
+    let kept = |row: Found| Kept {
+        key: row.key,
+        at: row.at.0,
+        cell: row.cell,
     };
-    rows.into_iter().map(kept).collect()
+    Ok(rows.into_iter().map(kept).collect())
+}
+
+/// What the bytes of some sums come to, or that they are none.
+pub fn summed(adder: Adder) -> Result<Cell> {
+    adder.sum().map_err(corrupt)
+}
+
+/// Adds the bytes of a sum.
+pub fn add(adder: &mut Adder, kept: &Kept) -> Result<()> {
+    adder.add(&kept.cell).map_err(corrupt)
+}
+
+fn corrupt(corrupt: Corrupt) -> Error {
+    Error::Refused(corrupt.to_string())
 }
 
 /// Takes everything away that was added up, to be worked out anew.
@@ -287,14 +364,26 @@ pub async fn clear(connection: &mut Connection) -> Result<()> {
     Ok(())
 }
 
-/// Takes away sums of five minutes that are older than a moment, some at a time. How many.
-pub async fn sweep(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
+/// Takes away sums of five minutes that are older than a moment, and sums of an hour that are older than another where
+/// there are many of a kind; some at a time. How many.
+pub async fn sweep(
+    connection: &mut Connection,
+    five_minutes: Moment,
+    hours: Moment,
+    most: i64,
+) -> Result<usize> {
     Ok(statement(
-        "delete from rollup where (grain, kind, key, at) in
-           (select grain, kind, key, at from rollup where grain = $1 and at < $2 limit $3)",
+        "delete from rollup where (grain, kind, key, at) in (
+           (select grain, kind, key, at from rollup where grain = $1 and at < $2 limit $3)
+           union all
+           (select grain, kind, key, at from rollup where grain = $4 and kind = any($5) and at < $6 limit $7))",
     )
     .bind::<SmallInt, _>(Grain::FiveMinutes.code())
-    .bind::<Timestamptz, _>(Db(before))
+    .bind::<Timestamptz, _>(Db(five_minutes))
+    .bind::<BigInt, _>(most)
+    .bind::<SmallInt, _>(Grain::Hour.code())
+    .bind::<Array<SmallInt>, _>(Kind::all_many())
+    .bind::<Timestamptz, _>(Db(hours))
     .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)

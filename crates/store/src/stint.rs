@@ -11,6 +11,8 @@ use pennine_core::dispatch::Reason;
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::Moment;
+use std::cmp::Reverse;
+use std::time::Duration;
 use uuid::Uuid;
 
 /// Which stints: those that waited at some time in the window.
@@ -61,66 +63,86 @@ pub struct Past {
     pub peak_memory: i64,
 }
 
-/// Those that waited longest: whole, or for the reason that is asked for.
+/// A window up to this is searched by time; a longer one from the longest wait down.
+const SEARCHED: Duration = Duration::from_secs(3 * 86_400);
+/// The statement, with what the candidates are in order of, and how many there are: in the text, since how they are best
+/// found depends on it.
+macro_rules! candidates {
+    ($order:literal, $limit:literal) => {
+        concat!(
+            "select s.job_number, j.title, p.path as project, j.requirement, pool.name as pool, r.name as runner, s.ready_at,
+                    s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us, s.peak_memory
+             from (
+               select * from stint
+               where ready_at < $1
+                 and ready_at >= $2 - (select coalesce(max(waited_us), 0) from stint) * interval '1 microsecond'
+                 and ready_at + waited_us * interval '1 microsecond' > $3
+                 and ($4::integer = 0 or reasons[$5] > 0)
+                 and ($6::uuid is null or pool_id = $7)
+                 and ($8::uuid[] is null or project_id = any($9))
+                 and ($10::uuid[] is null or runner_id = any($11))
+                 and ($12::text[] is null or requirement in
+                       (select id from rollup_key where kind = 4 and md5(text) in (select md5(w) from unnest($13) as w)))
+                 and ($14::text[] is null or title in
+                       (select id from rollup_key where kind = 5 and md5(text) in (select md5(w) from unnest($15) as w)))
+                 and ($16::uuid[] is null or runner_id in (select runner_id from machine where supplier_id = any($17)))
+               order by ", $order, " desc limit ", $limit, ") s
+             join job j on j.id = s.job_id
+             join place p on p.id = s.project_id
+             left join pool on pool.id = s.pool_id
+             left join runner r on r.id = s.runner_id"
+        )
+    };
+}
+
+/// Those that waited longest: whole, or for the reason that is asked for. In a window of more than three days, what waited
+/// for a reason is looked for among the thousand longest waits that were for it in part; in a shorter one among twenty
+/// thousand.
 pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<Past>> {
     let (kind, texts) = &which.scope;
     let ids = |wanted: Kind| -> Option<Vec<Uuid>> {
         (*kind == wanted).then(|| texts.iter().filter_map(|text| text.parse().ok()).collect())
     };
     let words = |wanted: Kind| (*kind == wanted).then(|| texts.clone());
-    // Places of lists count from 1; 0 is for none.
-    let reason = which.reason.and_then(|reason| {
-        let place = Reason::ALL.iter().position(|one| *one == reason)?;
-        i32::try_from(place + 1).ok()
-    });
+    let place = which
+        .reason
+        .and_then(|reason| Reason::ALL.iter().position(|one| *one == reason));
+    // Places of PostgreSQL's lists count from 1; 0 is for none.
+    let reason = place.and_then(|place| i32::try_from(place + 1).ok());
     let projects = which.projects.as_ref();
     let projects = projects.map(|all| all.iter().map(|id| id.0).collect::<Vec<_>>());
-    Ok(statement(
-        "select s.job_number, j.title, p.path as project, j.requirement, pool.name as pool, r.name as runner, s.ready_at,
-                s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us, s.peak_memory
-         from (
-           select * from stint
-           where ready_at < $1
-             and ready_at >= $2 - (select coalesce(max(waited_us), 0) from stint) * interval '1 microsecond'
-             and ready_at + waited_us * interval '1 microsecond' > $3
-             and ($4::integer = 0 or reasons[$5] > 0)
-             and ($6::uuid is null or pool_id = $7)
-             and ($8::uuid[] is null or project_id = any($9))
-             and ($10::uuid[] is null or runner_id = any($11))
-             and ($12::text[] is null or requirement in
-                   (select id from rollup_key where kind = 4 and md5(text) in (select md5(w) from unnest($13) as w)))
-             and ($14::text[] is null or title in
-                   (select id from rollup_key where kind = 5 and md5(text) in (select md5(w) from unnest($15) as w)))
-             and ($16::uuid[] is null or runner_id in (select runner_id from machine where supplier_id = any($17)))
-           order by case when $18 = 0 then waited_us else reasons[$19] end desc limit $20) s
-         join job j on j.id = s.job_id
-         join place p on p.id = s.project_id
-         left join pool on pool.id = s.pool_id
-         left join runner r on r.id = s.runner_id
-         order by case when $21 = 0 then s.waited_us else s.reasons[$22] end desc",
-    )
-    .bind::<Timestamptz, _>(Db(which.until))
-    .bind::<Timestamptz, _>(Db(which.from))
-    .bind::<Timestamptz, _>(Db(which.from))
-    .bind::<Integer, _>(reason.unwrap_or(0))
-    .bind::<Integer, _>(reason.unwrap_or(1))
-    .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
-    .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
-    .bind::<Nullable<Array<SqlUuid>>, _>(projects.clone())
-    .bind::<Nullable<Array<SqlUuid>>, _>(projects)
-    .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
-    .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
-    .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
-    .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
-    .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
-    .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
-    .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
-    .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
-    .bind::<Integer, _>(reason.unwrap_or(0))
-    .bind::<Integer, _>(reason.unwrap_or(1))
-    .bind::<BigInt, _>(which.limit)
-    .bind::<Integer, _>(reason.unwrap_or(0))
-    .bind::<Integer, _>(reason.unwrap_or(1))
-    .load(connection)
-    .await?)
+    let by_time = which.until.since(which.from) <= SEARCHED;
+    let asked = if by_time {
+        // Not the column itself, so that no index on it is thought to help.
+        statement(candidates!("waited_us + 0", "20000"))
+    } else {
+        statement(candidates!("waited_us", "1000"))
+    };
+    let mut found: Vec<Past> = asked
+        .bind::<Timestamptz, _>(Db(which.until))
+        .bind::<Timestamptz, _>(Db(which.from))
+        .bind::<Timestamptz, _>(Db(which.from))
+        .bind::<Integer, _>(reason.unwrap_or(0))
+        .bind::<Integer, _>(reason.unwrap_or(1))
+        .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
+        .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
+        .bind::<Nullable<Array<SqlUuid>>, _>(projects.clone())
+        .bind::<Nullable<Array<SqlUuid>>, _>(projects)
+        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
+        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
+        .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
+        .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
+        .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
+        .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
+        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
+        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
+        .load(connection)
+        .await?;
+    let length = |past: &Past| match place {
+        None => past.waited_us,
+        Some(place) => past.reasons.get(place).copied().unwrap_or(0),
+    };
+    found.sort_by_key(|past| Reverse(length(past)));
+    found.truncate(usize::try_from(which.limit).unwrap_or(0));
+    Ok(found)
 }

@@ -434,13 +434,13 @@ const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
 fn week_told(week: &WeekPattern) -> String {
     let mut text = format!(
-        "Busy slots, as a share of what was offered, by the hour of the week ({}); from {} until {}.\n\n       ",
+        "Busy slots, in percent of what was offered, by the hour of the week ({}); from {} until {}.\n\n   ",
         week.zone,
         minute(week.from),
         minute(week.until)
     );
     for hour in 0..24 {
-        text += &format!("{hour:>3}");
+        text += &format!("{hour:>4}");
     }
     text += "\n";
     let at = |day: usize, hour: usize| {
@@ -449,34 +449,38 @@ fn week_told(week: &WeekPattern) -> String {
             .find(|one| usize::from(one.day) == day && usize::from(one.hour) == hour)
     };
     for (day, name) in DAYS.iter().enumerate() {
-        text += &format!("  {name}  ");
+        text += name;
         for hour in 0..24 {
             let share = at(day, hour).and_then(|one| one.figures.utilisation());
-            text += &share.map_or("  .".to_owned(), |share| format!("{:>3.0}", share * 100.0));
+            text += &share.map_or("   .".to_owned(), |share| format!("{:>4.0}", share * 100.0));
         }
         text += "\n";
     }
-    text += "\nWaits that began in the hour, 95th percentile in seconds.\n\n       ";
+    text += "\nWaits that began in the hour, 95th percentile.\n\n   ";
     for hour in 0..24 {
-        text += &format!("{hour:>3}");
+        text += &format!("{hour:>4}");
     }
     text += "\n";
     for (day, name) in DAYS.iter().enumerate() {
-        text += &format!("  {name}  ");
+        text += name;
         for hour in 0..24 {
             let most = at(day, hour).and_then(|one| one.figures.wait.p95);
-            text += &most.map_or("  .".to_owned(), |most| short(most.value_us));
+            text += &most.map_or("   .".to_owned(), |most| {
+                format!("{:>4}", short(most.value_us))
+            });
         }
         text += "\n";
     }
     text
 }
 
-/// Three characters: seconds, or hundreds of them with an `h` where there are too many.
+/// In at most four characters: seconds, or minutes or hours where there are many.
 fn short(length: Micros) -> String {
-    match length.0 / 1_000_000 {
-        seconds @ ..=999 => format!("{seconds:>3}"),
-        seconds => format!("{:>2}h", (seconds / 100).min(99)),
+    let seconds = length.0 / 1_000_000;
+    match seconds {
+        ..=999 => format!("{seconds}s"),
+        1000..=59_999 => format!("{}m", seconds / 60),
+        _ => format!("{}h", (seconds / 3600).min(999)),
     }
 }
 

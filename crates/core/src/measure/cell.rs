@@ -154,19 +154,78 @@ impl Cell {
 
     /// Reads what [`Cell::to_bytes`] wrote. A list that has grown since is read as far as it goes.
     pub fn from_bytes(bytes: &[u8]) -> Result<Cell, Corrupt> {
-        let (&format, rest) = bytes.split_first().ok_or(Corrupt)?;
-        if format != FORMAT {
-            return Err(Corrupt);
-        }
-        let mut from = Reader(rest);
+        let mut from = Reader::of(bytes)?;
         let mut cell = Cell {
             waits: from.histogram()?,
             runs: from.histogram()?,
             ..Cell::default()
         };
-        from.list(&mut cell.waited)?;
-        from.list(&mut cell.waiting)?;
-        from.list(&mut cell.results)?;
+        from.rest(&mut cell)?;
+        Ok(cell)
+    }
+}
+
+/// Adds many cells up from their bytes. Of the histograms it keeps every part at hand, which takes more memory than a
+/// cell does and a tenth of the time.
+#[derive(Clone, Debug, Default)]
+pub struct Adder {
+    sums: Cell,
+    waits: Vec<u64>,
+    runs: Vec<u64>,
+}
+
+impl Adder {
+    /// Adds a cell that [`Cell::to_bytes`] wrote.
+    pub fn add(&mut self, bytes: &[u8]) -> Result<(), Corrupt> {
+        let mut from = Reader::of(bytes)?;
+        from.parts(|part, count| add_part(&mut self.waits, part, count))?;
+        from.parts(|part, count| add_part(&mut self.runs, part, count))?;
+        let mut rest = Cell::default();
+        from.rest(&mut rest)?;
+        self.sums.merge(&rest);
+        Ok(())
+    }
+
+    /// What it comes to.
+    pub fn sum(self) -> Result<Cell, Corrupt> {
+        let mut cell = self.sums;
+        cell.waits = histogram(&self.waits)?;
+        cell.runs = histogram(&self.runs)?;
+        Ok(cell)
+    }
+}
+
+fn add_part(counts: &mut Vec<u64>, part: u16, count: u64) -> Result<(), Corrupt> {
+    let place = usize::from(part);
+    if place >= counts.len() {
+        counts.resize(place + 1, 0);
+    }
+    let sum = counts.get_mut(place).ok_or(Corrupt)?;
+    *sum = sum.checked_add(count).ok_or(Corrupt)?;
+    Ok(())
+}
+
+fn histogram(counts: &[u64]) -> Result<Histogram, Corrupt> {
+    let parts = counts.iter().enumerate().filter(|(_, count)| **count > 0);
+    let parts = parts.filter_map(|(part, count)| Some((u16::try_from(part).ok()?, *count)));
+    Histogram::from_parts(parts.collect()).ok_or(Corrupt)
+}
+
+struct Reader<'a>(&'a [u8]);
+
+impl<'a> Reader<'a> {
+    fn of(bytes: &'a [u8]) -> Result<Self, Corrupt> {
+        match bytes.split_first() {
+            Some((&FORMAT, rest)) => Ok(Reader(rest)),
+            _ => Err(Corrupt),
+        }
+    }
+
+    /// Everything after the histograms, to the end.
+    fn rest(&mut self, cell: &mut Cell) -> Result<(), Corrupt> {
+        self.list(&mut cell.waited)?;
+        self.list(&mut cell.waiting)?;
+        self.list(&mut cell.results)?;
         for number in [
             &mut cell.busy,
             &mut cell.lost,
@@ -177,20 +236,16 @@ impl Cell {
             &mut cell.paid,
             &mut cell.served,
         ] {
-            *number = from.small()?;
+            *number = self.small()?;
         }
-        cell.cost = from.number()?;
-        if from.0.is_empty() {
-            Ok(cell)
+        cell.cost = self.number()?;
+        if self.0.is_empty() {
+            Ok(())
         } else {
             Err(Corrupt)
         }
     }
-}
 
-struct Reader<'a>(&'a [u8]);
-
-impl Reader<'_> {
     fn number(&mut self) -> Result<u128, Corrupt> {
         let mut number = 0u128;
         for place in 0..19u32 {
@@ -224,15 +279,27 @@ impl Reader<'_> {
         Ok(())
     }
 
-    fn histogram(&mut self) -> Result<Histogram, Corrupt> {
+    /// The parts of a histogram, each with its count.
+    fn parts(
+        &mut self,
+        mut each: impl FnMut(u16, u64) -> Result<(), Corrupt>,
+    ) -> Result<(), Corrupt> {
         let length = self.number()?;
-        let mut parts = BTreeMap::new();
         let mut before = 0u16;
         for _ in 0..length {
             let step = u16::try_from(self.number()?).map_err(|_| Corrupt)?;
             before = before.checked_add(step).ok_or(Corrupt)?;
-            parts.insert(before, self.small()?);
+            each(before, self.small()?)?;
         }
+        Ok(())
+    }
+
+    fn histogram(&mut self) -> Result<Histogram, Corrupt> {
+        let mut parts = BTreeMap::new();
+        self.parts(|part, count| {
+            parts.insert(part, count);
+            Ok(())
+        })?;
         Histogram::from_parts(parts).ok_or(Corrupt)
     }
 }

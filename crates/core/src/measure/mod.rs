@@ -15,7 +15,7 @@ pub mod stint;
 #[cfg(test)]
 mod tests;
 
-pub use cell::{Cell, Corrupt};
+pub use cell::{Adder, Cell, Corrupt};
 pub use figures::{Figures, Open, Quantile, WaitFigures, answer};
 pub use grain::{Grain, Run, cover};
 pub use histogram::Histogram;

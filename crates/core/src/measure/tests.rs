@@ -1,6 +1,6 @@
 //! The sums against the plainest way to work them out.
 
-use super::cell::Cell;
+use super::cell::{Adder, Cell};
 use super::figures::{Figures, Open};
 use super::grain::{Grain, cover, spread};
 use super::histogram::Histogram;
@@ -155,7 +155,18 @@ proptest! {
     }
 
     #[test]
+    fn adding_bytes_up_is_merging_cells(stints in prop::collection::vec(stint(), 0..8)) {
+        let (mut adder, mut merged) = (Adder::default(), Cell::default());
+        for cell in kept(&stints).values() {
+            adder.add(&cell.to_bytes()).unwrap();
+            merged.merge(cell);
+        }
+        prop_assert_eq!(adder.sum().unwrap(), merged);
+    }
+
+    #[test]
     fn bytes_of_anything_are_read_or_refused(bytes in prop::collection::vec(any::<u8>(), 0..80)) {
+        prop_assert_eq!(Adder::default().add(&bytes).is_ok(), Cell::from_bytes(&bytes).is_ok());
         if let Ok(cell) = Cell::from_bytes(&bytes) {
             prop_assert_eq!(Cell::from_bytes(&cell.to_bytes()).unwrap(), cell);
         }

@@ -18,6 +18,7 @@ mod losses;
 mod machines;
 mod maintenance;
 mod mends;
+mod metrics;
 mod places;
 mod pools;
 pub mod programs;
@@ -66,7 +67,7 @@ use utoipa_axum::routes;
         license(name = "Apache-2.0")
     ),
     security(("token" = [])),
-    components(schemas(pennine_wire::Problem, pennine_wire::Change))
+    components(schemas(pennine_wire::Problem, pennine_wire::Change, pennine_wire::By))
 )]
 struct Description;
 
@@ -168,6 +169,14 @@ pub fn router(app: &App) -> Router {
         .nest("/runner/v1", runner_protocol::routes())
         .merge(health::routes())
         .merge(programs::routes())
+        .merge(
+            Router::new()
+                .route("/metrics", axum::routing::get(metrics::metrics))
+                .layer(middleware::from_fn_with_state(
+                    app.clone(),
+                    auth::authenticate,
+                )),
+        )
         .fallback(console::serve)
         .method_not_allowed_fallback(answer::wrong_method)
         .with_state(app.clone());

@@ -3,7 +3,6 @@
 use super::answer::{Answer, Failure};
 use super::auth::Principal;
 use super::body::Params;
-use super::yard::Yard;
 use super::{places, runners};
 use crate::app::App;
 use crate::trends::{self, LONGEST, Live, Scope, Window, pool_project};
@@ -18,7 +17,7 @@ use pennine_core::time::{Micros, Moment};
 use pennine_store::measure;
 use pennine_store::rollup::Kind;
 use pennine_store::stint::{self, Which as Stints};
-use pennine_store::{Connection, pool, runner, supplier};
+use pennine_store::{Connection, place, pool, runner, supplier};
 use pennine_wire::{
     By, Group, Page, Problem, TrendStep, Trends, WaitPart, Waited, WeekHour, WeekPattern,
 };
@@ -84,11 +83,11 @@ struct Asked {
     pool: Option<PoolId>,
     /// The projects at or below the team or project that was named.
     projects: Option<Vec<PlaceId>>,
-    yard: Yard,
+    places: Vec<place::Place>,
 }
 
 impl Which {
-    fn window(&self, app: &App) -> Answer<Window> {
+    fn window(&self, app: &App, kind: Kind) -> Answer<Window> {
         let now = app.clock.now();
         let until = self.until.unwrap_or(now);
         let last = self.last_us.map_or(USUAL, Duration::from);
@@ -102,12 +101,14 @@ impl Which {
                 "a window is at most two years long",
             ));
         }
-        let kept = Duration::from_secs(app.config.limits.five_minute_days * 86_400);
-        Ok(Window::new(from, until, now - kept))
+        let days = |days: u64| Duration::from_secs(days * 86_400);
+        let limits = &app.config.limits;
+        let (five, hours) = (days(limits.five_minute_days), days(limits.hour_days));
+        Ok(Window::new(from, until, kind, now - five, now - hours))
     }
 
     /// What was asked for. Sums are kept by one thing each, and by pool and project together.
-    async fn asked(&self, connection: &mut Connection, now: Moment) -> Answer<Asked> {
+    async fn asked(&self, connection: &mut Connection) -> Answer<Asked> {
         let given = [
             ("requirement", self.requirement.is_some()),
             ("runner", self.runner.is_some()),
@@ -133,13 +134,13 @@ impl Which {
                 "ask for one, for a pool and a team or project, or for a title and its project",
             ));
         }
-        let yard = Yard::read(connection, now).await?;
+        let places = place::all(connection).await?;
         let mut asked = Asked {
             scope: Scope::yard(),
             whose: "jobs".to_owned(),
             pool: None,
             projects: None,
-            yard,
+            places,
         };
         let kinds: (&[&str], Option<&String>) = match (&self.team, &self.project) {
             (Some(team), _) => (&["team"], Some(team)),
@@ -148,7 +149,7 @@ impl Which {
         if let (kinds, Some(text)) = kinds {
             let noun = kinds.first().copied().unwrap_or("project");
             let place = places::find(connection, kinds, noun, text).await?;
-            let all = asked.yard.places.iter();
+            let all = asked.places.iter();
             let mine = all.filter(|one| one.kind == "project" && below(&place.path, &one.path));
             let ids: Vec<PlaceId> = mine.map(|one| one.id.0).collect();
             asked.scope = Scope {
@@ -222,8 +223,21 @@ impl Which {
 }
 
 impl Asked {
-    fn place(&self, id: PlaceId) -> Option<&pennine_store::place::Place> {
-        self.yard.places.iter().find(|place| place.id.0 == id)
+    /// Of the kinds that the answer is made of, the one whose sums are kept least finely.
+    fn finest(&self, by: Option<By>) -> Kind {
+        let narrowed = self.pool.is_some() || self.projects.is_some();
+        match by {
+            Some(By::Title) => Kind::Title,
+            Some(By::Runner) => Kind::Runner,
+            Some(By::Pool | By::Project | By::Team) if narrowed => Kind::PoolProject,
+            None | Some(By::Pool) => self.scope.kind,
+            Some(_) if self.scope.kind.many() => self.scope.kind,
+            Some(_) => Kind::Project,
+        }
+    }
+
+    fn place(&self, id: PlaceId) -> Option<&place::Place> {
+        self.places.iter().find(|place| place.id.0 == id)
     }
 
     fn project_name(&self, text: &str) -> Option<String> {
@@ -259,14 +273,27 @@ impl Asked {
             .map(|(id, name)| (id.to_string(), name))
             .collect();
         let narrowed = self.pool.is_some() || self.projects.is_some();
+        let otherwise =
+            !narrowed && self.scope.kind != Kind::Yard || self.scope.kind == Kind::Title;
         let apart = |text: &str| {
             text.split_once('/')
                 .map(|(a, b)| (a.to_owned(), b.to_owned()))
         };
+        // Ids hold nothing that a pattern could take for another sign.
+        let projects = self.projects.iter().flatten();
+        let titles: Vec<String> = projects
+            .clone()
+            .map(|project| format!("{project}/%"))
+            .collect();
+        let pairs: Vec<String> = match self.pool {
+            Some(pool) => vec![format!("{pool}/%")],
+            None => projects.map(|project| format!("%/{project}")).collect(),
+        };
         let found = match (by, self.pool, &self.projects) {
+            _ if otherwise => return Err(kept_otherwise()),
             (By::Pool, None, None) => {
                 let name = |text: &str| pools.get(text).cloned();
-                trends::groups(connection, live, Kind::Pool, window, name).await?
+                trends::groups(connection, live, (Kind::Pool, &[]), window, name).await?
             }
             (By::Pool, _, Some(_)) => {
                 let name = |text: &str| {
@@ -274,7 +301,7 @@ impl Asked {
                     self.project_name(&project)?;
                     pools.get(&pool).cloned()
                 };
-                trends::groups(connection, live, Kind::PoolProject, window, name).await?
+                trends::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
             }
             (By::Project | By::Team, Some(pool), _) => {
                 let name = |text: &str| {
@@ -288,9 +315,9 @@ impl Asked {
                         path
                     })
                 };
-                trends::groups(connection, live, Kind::PoolProject, window, name).await?
+                trends::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
             }
-            (By::Project | By::Team, None, _) if self.scope.kind != Kind::Title => {
+            (By::Project | By::Team, None, _) => {
                 let name = |text: &str| {
                     let path = self.project_name(text)?;
                     Some(if by == By::Team {
@@ -299,7 +326,7 @@ impl Asked {
                         path
                     })
                 };
-                trends::groups(connection, live, Kind::Project, window, name).await?
+                trends::groups(connection, live, (Kind::Project, &[]), window, name).await?
             }
             (By::Title, None, _) => {
                 let name = |text: &str| {
@@ -307,7 +334,7 @@ impl Asked {
                     let path = self.project_name(&project)?;
                     Some(format!("{path}: {title}"))
                 };
-                trends::groups(connection, live, Kind::Title, window, name).await?
+                trends::groups(connection, live, (Kind::Title, &titles), window, name).await?
             }
             (By::Requirement, ..) if !narrowed => {
                 let name = |text: &str| {
@@ -317,7 +344,7 @@ impl Asked {
                         text.to_owned()
                     })
                 };
-                trends::groups(connection, live, Kind::Requirement, window, name).await?
+                trends::groups(connection, live, (Kind::Requirement, &[]), window, name).await?
             }
             (By::Runner, ..) if !narrowed => {
                 let names: HashMap<String, String> = runner::names(connection)
@@ -326,7 +353,7 @@ impl Asked {
                     .map(|(id, name)| (id.to_string(), name))
                     .collect();
                 let name = |text: &str| names.get(text).cloned();
-                trends::groups(connection, live, Kind::Runner, window, name).await?
+                trends::groups(connection, live, (Kind::Runner, &[]), window, name).await?
             }
             (By::Supplier, ..) if !narrowed => {
                 let rows = supplier::list(connection).await?;
@@ -334,23 +361,25 @@ impl Asked {
                     let id = SupplierId(text.parse().ok()?);
                     Some(rows.iter().find(|row| row.id.0 == id)?.name.clone())
                 };
-                trends::groups(connection, live, Kind::Supplier, window, name).await?
+                trends::groups(connection, live, (Kind::Supplier, &[]), window, name).await?
             }
             (By::Image, ..) if !narrowed => {
-                trends::groups(connection, live, Kind::Image, window, |text| {
+                trends::groups(connection, live, (Kind::Image, &[]), window, |text| {
                     Some(text.to_owned())
                 })
                 .await?
             }
-            _ => {
-                let said = "sums of what was asked for are not kept apart by this";
-                return Err(Failure::invalid("by", said).mend(
-                    "of a pool: by team or project; of a team: by pool, project or title; of everything: by any",
-                ));
-            }
+            _ => return Err(kept_otherwise()),
         };
         Ok(found)
     }
+}
+
+fn kept_otherwise() -> Failure {
+    let said = "sums of what was asked for are not kept apart by this";
+    Failure::invalid("by", said).mend(
+        "of a pool: by team or project; of a team or project: by pool, project or title; of everything: by any",
+    )
 }
 
 /// Figures of a window: waits with their reasons, work, slots, machines and money.
@@ -361,10 +390,10 @@ pub async fn show(
     _: Principal,
     Params(which): Params<Which>,
 ) -> Answer<Json<Trends>> {
-    let window = which.window(&app)?;
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    let asked = which.asked(&mut connection, now).await?;
+    let asked = which.asked(&mut connection).await?;
+    let window = which.window(&app, asked.finest(which.by))?;
     let (_, counted_until) = measure::progress(&mut connection).await?;
     let live = Live::read(&mut connection, now).await?;
     let whole = trends::whole(&mut connection, &live, &asked.scope, &window).await?;
@@ -408,7 +437,6 @@ pub async fn week(
     _: Principal,
     Params(which): Params<Which>,
 ) -> Answer<Json<WeekPattern>> {
-    let window = which.window(&app)?;
     let name = which.zone.clone().unwrap_or_else(|| "UTC".to_owned());
     let zone = jiff::tz::TimeZone::get(&name).map_err(|_| {
         let said = format!("{name:?} is no time zone: a name such as Europe/Dublin");
@@ -416,7 +444,8 @@ pub async fn week(
     })?;
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    let asked = which.asked(&mut connection, now).await?;
+    let asked = which.asked(&mut connection).await?;
+    let window = which.window(&app, asked.finest(which.by))?;
     let live = Live::read(&mut connection, now).await?;
     let hours = trends::week(&mut connection, &live, &asked.scope, &window, &zone).await?;
     let hours = hours.into_iter().map(|(hour, figures)| WeekHour {
@@ -444,10 +473,10 @@ pub async fn waits(
     if !(1..=WAITS).contains(&limit) {
         return Err(Failure::invalid("limit", format!("1 to {WAITS}")));
     }
-    let window = which.window(&app)?;
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    let asked = which.asked(&mut connection, now).await?;
+    let asked = which.asked(&mut connection).await?;
+    let window = which.window(&app, asked.finest(which.by))?;
     let (from, until) = (window.from, window.until);
     let live = Live::read(&mut connection, now).await?;
     let mine = Stints {

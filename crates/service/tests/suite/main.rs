@@ -17,6 +17,7 @@ mod bad_input;
 mod bench;
 mod browser;
 mod browser_capacity;
+mod browser_trends;
 mod browser_yard;
 mod capacity;
 mod capacity_faults;

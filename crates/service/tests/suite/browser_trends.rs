@@ -1,0 +1,116 @@
+//! Trends in a real browser: from a peak to the very jobs behind it.
+
+use crate::browser::sign_in;
+use crate::support::{Browser, Service, program, until};
+use std::process::Command;
+use thirtyfour::prelude::*;
+
+/// A nightly batch meets a pool that is paused until later: a peak, and its cause.
+const SCENARIO: &str = r#"
+seed = 7
+days = 4
+
+[[runner]]
+name = "fell-01"
+pool = "quay"
+slots = 1
+facts = { os = "linux", cores = 4 }
+
+[[work]]
+project = "firmware/buoy"
+title = "soak test"
+where = "linux"
+command = ["make", "check"]
+nightly = { at = "01:00", jobs = 6 }
+minutes = 10.0
+spread = 1.2
+fails = 0.2
+
+[[paused]]
+pool = "quay"
+days_back = 1
+hours = ["00:30", "02:30"]
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_peak_leads_to_the_very_jobs_behind_it() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let scenario = service.data.path().join("scenario.toml");
+    std::fs::write(&scenario, SCENARIO).unwrap();
+    let written = Command::new(program("pennine-load"))
+        .args(["history", "--database", &service.database.url])
+        .arg(&scenario)
+        .output()
+        .unwrap();
+    assert!(written.status.success(), "{written:?}");
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    let page = format!("{}/trends?window=7d", service.url);
+    browser.page.goto(&page).await.unwrap();
+    browser
+        .text_when("main", |text| {
+            text.contains("half of them waited up to") && text.contains("all runners busy")
+        })
+        .await;
+    // The highest bar: the night in which the pool was paused.
+    let bars = "#root [data-testid=waiting-chart] .recharts-bar-rectangle path";
+    until("the bars are drawn", || async {
+        let found = browser.page.find_all(By::Css(bars)).await.ok()?;
+        (!found.is_empty()).then_some(())
+    })
+    .await;
+    let script = "
+        const bars = [...document.querySelectorAll('[data-testid=waiting-chart] .recharts-bar-rectangle path')];
+        const high = bars.reduce((a, b) => b.getBoundingClientRect().height > a.getBoundingClientRect().height ? b : a);
+        const box = high.getBoundingClientRect();
+        return [box.x + box.width / 2, box.y + box.height / 2];";
+    let place: (f64, f64) = browser
+        .page
+        .execute(script, vec![])
+        .await
+        .unwrap()
+        .convert()
+        .unwrap();
+    let chart = browser
+        .page
+        .find(By::Css("[data-testid=waiting-chart]"))
+        .await
+        .unwrap();
+    let actions = browser.page.action_chain();
+    actions
+        .move_to(place.0 as i64, place.1 as i64)
+        .click()
+        .perform()
+        .await
+        .unwrap();
+    drop(chart);
+    let behind = browser
+        .text_when("[data-testid=behind]", |text| {
+            text.contains("Jobs that waited between") && text.contains("soak test")
+        })
+        .await;
+    assert!(behind.contains("paused"), "{behind}");
+    // The same jobs as the service names, each a link to its page.
+    let link = browser
+        .page
+        .find(By::Css("[data-testid=behind] td a"))
+        .await
+        .unwrap();
+    let name = link.text().await.unwrap();
+    let job = service.client.job(&name).await.unwrap();
+    assert!(
+        job.attempts[0]
+            .wait
+            .iter()
+            .any(|span| span.reason.word() == "paused"),
+        "{job:?}"
+    );
+    link.click().await.unwrap();
+    browser
+        .text_when("main", |text| {
+            text.contains(&name) && text.contains("soak test")
+        })
+        .await;
+    browser.close().await;
+}
