@@ -38,6 +38,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every attempt that is over, and every wait that led to none, in the order in which they became ready, as CSV. */
+        get: operations["export_history"];
+        put?: never;
+        /** Import jobs that are over, from a CSV file: all of them, or none where a line cannot be read. */
+        post: operations["import_history"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -1143,6 +1161,17 @@ export interface components {
             nearest?: string | null;
             /** @description The word. */
             word: string;
+        };
+        /** @description What was imported. */
+        Imported: {
+            /** @description When the first of them became ready, and when the last did. */
+            first: components["schemas"]["Moment"];
+            /**
+             * Format: int64
+             * @description How many jobs.
+             */
+            jobs: number;
+            last: components["schemas"]["Moment"];
         };
         /** @description A job, whole. */
         Job: components["schemas"]["JobLine"] & {
@@ -3162,6 +3191,69 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Change"];
+                };
+            };
+        };
+    };
+    export_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Of jobs that became ready from then on (RFC 3339). */
+                from: components["schemas"]["Moment"] | null;
+                /** @description Before then; now when not given. */
+                until: components["schemas"]["Moment"] | null;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

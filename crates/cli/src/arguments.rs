@@ -1,8 +1,8 @@
 //! What can be typed.
 
 use crate::verbs::{
-    capacity, job, machine, maintenance, place, pool, queue, runner, seat, supplier, ticket,
-    trends, yard,
+    capacity, history, job, machine, maintenance, place, pool, queue, runner, seat, supplier,
+    ticket, trends, yard,
 };
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -121,6 +121,9 @@ pub enum Noun {
         #[command(flatten)]
         how: trends::How,
     },
+    /// Jobs that are over, as CSV: out, and in from elsewhere.
+    #[command(subcommand)]
+    History(history::Verb),
     /// The yard as a file: teams, projects, seats, suppliers and pools as code.
     #[command(subcommand)]
     Yard(yard::Verb),

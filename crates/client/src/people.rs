@@ -6,13 +6,14 @@ use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
-    BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Job,
-    JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket, Maintenance,
-    NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier,
-    NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, PoolRemoval,
-    Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn,
-    Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked,
-    TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, Waited, WeekPattern, Why,
+    BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Imported,
+    Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket,
+    Maintenance, NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat,
+    NewSupplier, NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange,
+    PoolRemoval, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange,
+    SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
+    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, Waited,
+    WeekPattern, Why,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -21,6 +22,9 @@ use std::time::Duration;
 
 /// How long the check of a supplier may take.
 const CHECK: Duration = Duration::from_secs(180);
+
+/// How long a whole history may take, one way or the other.
+const LARGE: Duration = Duration::from_secs(600);
 
 /// A client with a token. Cheap to clone is not needed: share it.
 pub struct Client(Link);
@@ -172,6 +176,20 @@ impl Client {
     pub async fn waits(&self, of: &TrendFilter) -> Result<Page<Waited>> {
         let request = self.0.request(Method::GET, "/api/v1/trends/waits");
         self.0.json(request.query(of)).await
+    }
+
+    /// Jobs that are over, as CSV, piece by piece.
+    pub async fn export_history(&self, from: Moment, until: Moment) -> Result<reqwest::Response> {
+        let request = self.0.request(Method::GET, "/api/v1/history");
+        let query = [("from", from), ("until", until)];
+        self.0.send(request.query(&query).timeout(LARGE)).await
+    }
+
+    /// Imports jobs that are over, from CSV: all of them, or none.
+    pub async fn import_history(&self, csv: Vec<u8>) -> Result<Imported> {
+        let request = self.0.request(Method::POST, "/api/v1/history");
+        let request = request.header("content-type", "text/csv").body(csv);
+        self.0.json(request.timeout(LARGE)).await
     }
 
     /// The suppliers.

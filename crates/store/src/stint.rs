@@ -146,3 +146,40 @@ pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<P
     found.truncate(usize::try_from(which.limit).unwrap_or(0));
     Ok(found)
 }
+
+/// A stint with everything that is known of it.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Whole {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub assigned_at: Option<Db<Moment>>,
+    #[diesel(embed)]
+    pub past: Past,
+}
+
+/// Stints that became ready in a stretch, in that order; at most so many, after one of them.
+pub async fn between(
+    connection: &mut Connection,
+    (from, after): (Moment, Uuid),
+    until: Moment,
+    most: i64,
+) -> Result<Vec<Whole>> {
+    Ok(statement(
+        "select s.id, s.assigned_at, s.job_number, j.title, p.path as project, j.requirement, pool.name as pool,
+                r.name as runner, s.ready_at, s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us,
+                s.peak_memory
+         from (select * from stint where (ready_at, id) > ($1, $2) and ready_at < $3 order by ready_at, id limit $4) s
+         join job j on j.id = s.job_id
+         join place p on p.id = s.project_id
+         left join pool on pool.id = s.pool_id
+         left join runner r on r.id = s.runner_id
+         order by s.ready_at, s.id",
+    )
+    .bind::<Timestamptz, _>(Db(from))
+    .bind::<SqlUuid, _>(after)
+    .bind::<Timestamptz, _>(Db(until))
+    .bind::<BigInt, _>(most)
+    .load(connection)
+    .await?)
+}

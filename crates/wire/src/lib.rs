@@ -5,6 +5,7 @@
 //! older reader understands a newer writer.
 
 pub mod bulk;
+pub mod history;
 pub mod job;
 pub mod log;
 pub mod machine;
@@ -24,6 +25,7 @@ pub mod trends;
 pub mod trial;
 
 pub use bulk::*;
+pub use history::*;
 pub use job::*;
 pub use log::*;
 pub use machine::*;

@@ -41,6 +41,7 @@ export default function PoolPage() {
         <span>{pool.labels.join(", ") || "no labels"}</span>
         {pool.paused ? <Box color="rust">paused</Box> : null}
         <Link to="/yard">its runners in the yard</Link>
+        <Link to={`/trends?${new URLSearchParams({ pool: pool.name })}`}>its trends</Link>
       </Flex>
       <Heading
         beside={

@@ -1,6 +1,7 @@
 //! What each command does: one file per noun, one function per verb.
 
 pub mod capacity;
+pub mod history;
 pub mod job;
 pub mod machine;
 pub mod maintenance;
@@ -50,6 +51,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,
         Noun::Trends { verb, of, how } => trends::run(&client, json, verb, *of, how).await?,
+        Noun::History(verb) => history::run(&client, json, verb).await?,
         Noun::Yard(verb) => return yard::run(&client, json, verb).await,
     }
     Ok(ExitCode::SUCCESS)

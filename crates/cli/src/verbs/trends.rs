@@ -96,14 +96,15 @@ pub struct How {
 }
 
 /// A length of time that may be in days.
-fn span(text: &str) -> Result<Duration, String> {
+pub fn span(text: &str) -> Result<Duration, String> {
     match text.strip_suffix('d').map(str::parse::<u64>) {
         Some(Ok(days)) => Ok(Duration::from_secs(days.saturating_mul(86_400))),
         _ => view::time(text),
     }
 }
 
-fn moment(text: &str) -> Result<Moment, String> {
+/// A moment as RFC 3339 writes it.
+pub fn moment(text: &str) -> Result<Moment, String> {
     serde_json::from_value(text.into())
         .map_err(|_| format!("{text:?} is no moment: write 2026-11-23T06:00:00Z"))
 }

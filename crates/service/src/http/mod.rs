@@ -11,6 +11,7 @@ mod doctor;
 mod enrol;
 mod events;
 mod health;
+mod history;
 mod idempotency;
 mod jobs;
 mod logs;
@@ -104,6 +105,12 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trends::show))
         .routes(routes!(trends::week))
         .routes(routes!(trends::waits))
+        .routes(routes!(history::export))
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(history::import))
+                .layer(DefaultBodyLimit::max(history::MOST_BYTES)),
+        )
         .routes(routes!(bulk::act))
         .routes(routes!(tickets::add))
         .routes(routes!(tickets::list))

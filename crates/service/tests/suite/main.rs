@@ -25,6 +25,7 @@ mod command_line;
 mod faults;
 mod feed;
 mod history;
+mod history_file;
 mod jobs;
 mod joining;
 mod leadership;

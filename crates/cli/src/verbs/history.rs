@@ -1,0 +1,75 @@
+//! `pennine history`: jobs that are over, as CSV.
+
+use super::trends::{moment, span};
+use crate::trouble::Trouble;
+use crate::view;
+use clap::Subcommand;
+use pennine_client::Client;
+use pennine_core::time::Moment;
+use std::io::Write;
+use std::path::PathBuf;
+use std::time::Duration;
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// Print every attempt that is over, and every wait that led to none, as CSV.
+    Export {
+        /// Of how long back: 30d, 365d.
+        #[arg(long, value_name = "TIME", value_parser = span, default_value = "30d", conflicts_with = "from")]
+        last: Duration,
+        /// From when: 2026-11-01T00:00:00Z.
+        #[arg(long, value_name = "MOMENT", value_parser = moment)]
+        from: Option<Moment>,
+        /// Until when; now when not given.
+        #[arg(long, value_name = "MOMENT", value_parser = moment)]
+        until: Option<Moment>,
+    },
+    /// Import jobs that ran elsewhere: all lines of a CSV file, or none.
+    ///
+    /// Needed columns: project, pool, ready, started, finished, result. Also read: title, where, runner, assigned,
+    /// exit_code, processor_us, peak_memory_bytes. Others are passed over. Times are like 2026-11-23T06:00:00Z.
+    Import {
+        /// The file.
+        file: PathBuf,
+    },
+}
+
+/// `pennine history`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    match verb {
+        Verb::Export { last, from, until } => {
+            let until = match until {
+                Some(until) => until,
+                None => client.status().await?.now,
+            };
+            let mut answer = client
+                .export_history(from.unwrap_or(until - last), until)
+                .await?;
+            let mut out = std::io::stdout().lock();
+            while let Some(part) = answer.chunk().await.map_err(|error| {
+                Trouble::Here(format!(
+                    "the history broke off: {error}; what was printed is not whole"
+                ))
+            })? {
+                match out.write_all(&part) {
+                    Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
+                    other => other?,
+                }
+            }
+            out.flush()?;
+            Ok(())
+        }
+        Verb::Import { file } => {
+            let bytes = std::fs::read(&file)
+                .map_err(|error| Trouble::Usage(format!("{}: {error}", file.display())))?;
+            let imported = client.import_history(bytes).await?;
+            if json {
+                return view::json(&imported);
+            }
+            view::line(format!(
+                "Imported {} jobs that became ready between {} and {}.",
+                imported.jobs, imported.first, imported.last
+            ))
+        }
+    }
+}

@@ -1,0 +1,126 @@
+//! History as CSV: in from elsewhere, all of it or none, and out again.
+
+use crate::command_line::{pennine, prints};
+use crate::support::Service;
+use pennine_client::TrendFilter;
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::time::{Micros, Moment};
+use pennine_store::{Store, measure};
+use std::path::PathBuf;
+use std::time::Duration;
+use tempfile::TempDir;
+
+fn written(folder: &TempDir, lines: &[String]) -> PathBuf {
+    let path = folder.path().join("history.csv");
+    let heads = "project,pool,ready,started,finished,result,title,where,runner,colour";
+    std::fs::write(&path, format!("{heads}\n{}\n", lines.join("\n"))).unwrap();
+    path
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_other() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let now = service.client.status().await.unwrap().now;
+    let ago = |minutes: u64| now - Duration::from_secs(minutes * 60);
+    let job = |ready: Moment, started: Moment, finished: Moment, result: &str| {
+        format!(
+            "firmware/buoy,quay,{ready},{started},{finished},{result},\"build, test\",linux,old-01,blue"
+        )
+    };
+    let folder = tempfile::tempdir().unwrap();
+    let good = job(ago(90), ago(80), ago(70), "success");
+    let bad = [
+        good.clone(),
+        job(ago(80), ago(90), ago(70), "success"),
+        job(ago(90), ago(80), ago(70), "splendid"),
+        good.replace("quay", "jetty"),
+        good.replace("linux", "mem >="),
+        job(ago(90), ago(80), now + Duration::from_secs(3600), "success"),
+        "firmware/buoy,quay,yesterday".to_owned(),
+    ];
+    let refused = pennine(
+        &service,
+        &[
+            "history",
+            "import",
+            written(&folder, &bad).to_str().unwrap(),
+        ],
+    )
+    .await;
+    assert_eq!(refused.status.code(), Some(3));
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    for word in [
+        "nothing was imported",
+        "line 3: ready, assigned, started and finished are not in this order",
+        "line 4: result:",
+        "line 5: pool: there is no pool \"jetty\"",
+        "line 6: where: column",
+        "line 7: it has to lie in the last ten years",
+        "line: 8",
+    ] {
+        assert!(said.contains(word), "{word} in {said}");
+    }
+    assert!(
+        service
+            .client
+            .jobs("", None, None, 10)
+            .await
+            .unwrap()
+            .items
+            .is_empty()
+    );
+
+    // The same twice on one day is two jobs; the same file twice is a mistake.
+    let lines = [
+        good.clone(),
+        good,
+        job(ago(60), ago(59), ago(50), "failure"),
+    ];
+    let path = written(&folder, &lines);
+    let file = path.to_str().unwrap();
+    let done = prints(&service, &["history", "import", file]).await;
+    assert!(done.starts_with("Imported 3 jobs"), "{done}");
+    let again = pennine(&service, &["history", "import", file]).await;
+    assert!(String::from_utf8_lossy(&again.stderr).contains("imported before"));
+
+    let of = TrendFilter {
+        last_us: Some(Micros::from(Duration::from_secs(7200))),
+        ..TrendFilter::default()
+    };
+    let whole = service.client.trends(&of).await.unwrap().whole;
+    assert_eq!(whole.wait.count, 3);
+    let minutes = |n: u64| n * 60_000_000;
+    assert_eq!(whole.wait.sum_us.0, minutes(10 + 10 + 1));
+    assert_eq!(
+        (
+            whole.results[&Outcome::Success],
+            whole.results[&Outcome::Failure]
+        ),
+        (2, 1)
+    );
+    assert_eq!(whole.busy_us.0, minutes(10 + 10 + 9));
+
+    let out = prints(&service, &["history", "export", "--last", "1d"]).await;
+    let mut lines = out.lines();
+    assert!(
+        lines
+            .next()
+            .unwrap()
+            .starts_with("job,title,project,where,pool,runner,ready,"),
+        "{out}"
+    );
+    assert_eq!(lines.clone().count(), 3, "{out}");
+    assert!(
+        lines.all(|line| line.contains("\"build, test\",firmware/buoy,linux,quay,old-01,")),
+        "{out}"
+    );
+
+    // What came in is on the record: worked out anew it is the same.
+    let store = Store::open(&service.database.url, 2).unwrap();
+    let found = measure::rebuild(&mut store.patient().await.unwrap(), now)
+        .await
+        .unwrap();
+    assert_eq!(found.stints, 3);
+    assert_eq!(service.client.trends(&of).await.unwrap().whole, whole);
+}
