@@ -19,4 +19,4 @@ pub use cell::{Adder, Cell, Corrupt};
 pub use figures::{Figures, Open, Quantile, WaitFigures, answer};
 pub use grain::{Grain, Run, cover};
 pub use histogram::Histogram;
-pub use stint::{MachineTime, Offered, Stint};
+pub use stint::{Cells, MachineTime, Offered, Stint};

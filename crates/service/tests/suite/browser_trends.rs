@@ -1,48 +1,15 @@
 //! Trends in a real browser: from a peak to the very jobs behind it.
 
 use crate::browser::sign_in;
-use crate::support::{Browser, Service, program, until};
-use std::process::Command;
+use crate::history;
+use crate::support::{Browser, Service, until};
 use thirtyfour::prelude::*;
-
-/// A nightly batch meets a pool that is paused until later: a peak, and its cause.
-const SCENARIO: &str = r#"
-seed = 7
-days = 4
-
-[[runner]]
-name = "fell-01"
-pool = "quay"
-slots = 1
-facts = { os = "linux", cores = 4 }
-
-[[work]]
-project = "firmware/buoy"
-title = "soak test"
-where = "linux"
-command = ["make", "check"]
-nightly = { at = "01:00", jobs = 6 }
-minutes = 10.0
-spread = 1.2
-fails = 0.2
-
-[[paused]]
-pool = "quay"
-days_back = 1
-hours = ["00:30", "02:30"]
-"#;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_peak_leads_to_the_very_jobs_behind_it() {
     let service = Service::start().await;
     service.furnish().await;
-    let scenario = service.data.path().join("scenario.toml");
-    std::fs::write(&scenario, SCENARIO).unwrap();
-    let written = Command::new(program("pennine-load"))
-        .args(["history", "--database", &service.database.url])
-        .arg(&scenario)
-        .output()
-        .unwrap();
+    let written = history::write(&service);
     assert!(written.status.success(), "{written:?}");
     let browser = Browser::open().await;
     sign_in(&browser, &service).await;
@@ -87,7 +54,7 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     drop(chart);
     let behind = browser
         .text_when("[data-testid=behind]", |text| {
-            text.contains("Jobs that waited between") && text.contains("soak test")
+            text.contains("Jobs that waited between") && text.contains("build and test")
         })
         .await;
     assert!(behind.contains("paused"), "{behind}");
@@ -109,7 +76,7 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     link.click().await.unwrap();
     browser
         .text_when("main", |text| {
-            text.contains(&name) && text.contains("soak test")
+            text.contains(&name) && text.contains("build and test")
         })
         .await;
     browser.close().await;

@@ -2,8 +2,9 @@
 
 use crate::support::{Service, program};
 use pennine_core::dispatch::Reason;
-use std::process::Command;
+use std::process::{Command, Output};
 
+/// A nightly batch, and a night in which its pool is paused.
 const SCENARIO: &str = r#"
 seed = 7
 days = 4
@@ -30,20 +31,22 @@ days_back = 1
 hours = ["00:30", "02:30"]
 "#;
 
+/// Writes it into the record of a furnished service.
+pub fn write(service: &Service) -> Output {
+    let scenario = service.data.path().join("scenario.toml");
+    std::fs::write(&scenario, SCENARIO).unwrap();
+    Command::new(program("pennine-load"))
+        .args(["history", "--database", &service.database.url])
+        .arg(&scenario)
+        .output()
+        .unwrap()
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn made_up_history_reads_like_any_other() {
     let service = Service::start().await;
     service.furnish().await;
-    let scenario = service.data.path().join("scenario.toml");
-    std::fs::write(&scenario, SCENARIO).unwrap();
-    let write = || {
-        Command::new(program("pennine-load"))
-            .args(["history", "--database", &service.database.url])
-            .arg(&scenario)
-            .output()
-            .unwrap()
-    };
-    let output = write();
+    let output = write(&service);
     assert!(output.status.success(), "{output:?}");
     let listed = service.client.jobs("", None, None, 200).await.unwrap();
     // Three or four nights lie in the last four days; the last may not be over.
@@ -73,7 +76,7 @@ async fn made_up_history_reads_like_any_other() {
         0,
         "the machines of that time are gone"
     );
-    let again = write();
+    let again = write(&service);
     let said = String::from_utf8_lossy(&again.stderr);
     assert!(
         !again.status.success() && said.contains("jobs are on record already"),

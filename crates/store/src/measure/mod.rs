@@ -1,0 +1,143 @@
+//! What is over is added to the sums, once: stints of jobs, offers of runners, machines.
+//!
+//! `measured` says how far the change feed was read for it; its row is locked meanwhile, so that nobody adds the same
+//! twice. What was added has a row of its own (`stint`), or a mark. The same functions work everything out anew from the
+//! record, with the same bytes.
+
+mod machines;
+mod offers;
+mod stints;
+
+pub use machines::*;
+pub use offers::*;
+pub use stints::*;
+
+use crate::connect::{Connection, in_transaction};
+use crate::error::Result;
+use crate::outbox::Cursor;
+use crate::partition;
+use crate::rollup::{self, Key, Known, Sums};
+use crate::statement::{Statement, statement};
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{BigInt, Timestamptz};
+use pennine_core::measure::{Cells, Grain};
+use pennine_core::time::Moment;
+use std::collections::BTreeSet;
+use uuid::Uuid;
+
+/// Jobs that are worked out anew at once.
+const ANEW: i64 = 2000;
+
+/// How far the change feed was read for the sums, and until when everything that was over is counted.
+pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
+    read_progress(statement("select txid, id, at from measured"), connection).await
+}
+
+/// As [`progress`], and nobody else adds anything until the transaction is over.
+pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
+    read_progress(
+        statement("select txid, id, at from measured for update"),
+        connection,
+    )
+    .await
+}
+
+async fn read_progress(
+    asked: Statement<'_>,
+    connection: &mut Connection,
+) -> Result<(Cursor, Moment)> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        txid: i64,
+        #[diesel(sql_type = BigInt)]
+        id: i64,
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let row: Row = asked.get_result(connection).await?;
+    Ok((Cursor::at(row.txid, row.id), row.at.0))
+}
+
+/// Notes how far the feed was read.
+pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Moment) -> Result<()> {
+    statement("update measured set txid = $1, id = $2, at = greatest(at, $3)")
+        .bind::<BigInt, _>(cursor.transaction())
+        .bind::<BigInt, _>(cursor.number())
+        .bind::<Timestamptz, _>(Db(at))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a grain.
+async fn add_up<F: Fn(Grain) -> Cells>(
+    connection: &mut Connection,
+    known: &mut Known,
+    parts: impl Iterator<Item = (Vec<Key>, F)>,
+) -> Result<()> {
+    let parts: Vec<(Vec<Key>, F)> = parts.collect();
+    let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
+    let numbers = known.numbers(connection, keys).await?;
+    let mut sums = Sums::default();
+    for (keys, cells) in &parts {
+        for grain in Grain::ALL {
+            for (at, cell) in cells(grain) {
+                for key in keys {
+                    if let Some(number) = numbers.get(key) {
+                        sums.add((grain, key.0, *number, at), &cell);
+                    }
+                }
+            }
+        }
+    }
+    sums.write(connection).await
+}
+
+/// What was worked out anew.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Rebuilt {
+    pub stints: u64,
+    pub offers: u64,
+    pub machines: u64,
+}
+
+/// Works all sums out anew from the record, in one transaction: it waits for whoever adds something, and they for
+/// it. What the feed says later of what is counted already is known by its mark.
+pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebuilt> {
+    in_transaction(connection, async |connection| {
+        let (cursor, at) = lock(connection).await?;
+        rollup::clear(connection).await?;
+        let (mut known, mut done) = (Known::default(), Rebuilt::default());
+        let mut months = BTreeSet::new();
+        let mut after = Uuid::nil();
+        loop {
+            let (rows, last) = over_after(connection, after, ANEW).await?;
+            for row in &rows {
+                // Sums lie where their jobs do, which may be long ago.
+                if months.insert(Grain::Month.start(row.ready_at.0)) {
+                    partition::ensure(connection, row.ready_at.0, row.ready_at.0).await?;
+                }
+            }
+            add_stints(connection, &mut known, &rows).await?;
+            done.stints += rows.len() as u64;
+            match last {
+                Some(last) => after = last,
+                None => break,
+            }
+        }
+        let mut last = None;
+        loop {
+            let offers = offers_over(connection, last, ANEW).await?;
+            let Some(end) = offers.last() else { break };
+            last = Some((end.runner_id.0, end.since.0));
+            count_offers(connection, &mut known, &offers).await?;
+            done.offers += offers.len() as u64;
+        }
+        done.machines = add_machines(connection, &mut known).await? as u64;
+        note_progress(connection, cursor, at.max(until)).await?;
+        Ok(done)
+    })
+    .await
+}

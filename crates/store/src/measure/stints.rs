@@ -1,0 +1,350 @@
+//! Stints of jobs: read from the record, split by why they waited, and added.
+
+use super::add_up;
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::rollup::{Key, Kind, Known};
+use crate::statement::statement;
+use crate::stay::{self, Asked, Queued};
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{
+    Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use pennine_core::dispatch::Reason;
+use pennine_core::id::{JobId, PlaceId, PoolId, RunnerId, StrandId, SupplierId};
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::measure::Stint;
+use pennine_core::time::Moment;
+use pennine_core::wait::split;
+use uuid::Uuid;
+
+/// A stint as the record has it.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Row {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    pub job_id: Db<JobId>,
+    #[diesel(sql_type = BigInt)]
+    pub job_number: i64,
+    #[diesel(sql_type = SqlUuid)]
+    pub project_id: Db<PlaceId>,
+    #[diesel(sql_type = SqlUuid)]
+    pub strand_id: Db<StrandId>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub pool_id: Option<Db<PoolId>>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub runner_id: Option<Db<RunnerId>>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub supplier_id: Option<Db<SupplierId>>,
+    #[diesel(sql_type = Text)]
+    pub image: String,
+    #[diesel(sql_type = Text)]
+    pub requirement: String,
+    #[diesel(sql_type = Text)]
+    pub title: String,
+    /// When the job first became ready: its place in line.
+    #[diesel(sql_type = Timestamptz)]
+    pub queued_at: Db<Moment>,
+    #[diesel(sql_type = Timestamptz)]
+    pub ready_at: Db<Moment>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub assigned_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub started_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub exited_at: Option<Db<Moment>>,
+    /// When it was over; none while it is not.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub ended_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub result: Option<Db<Outcome>>,
+    #[diesel(sql_type = Bool)]
+    pub lost: bool,
+    #[diesel(sql_type = BigInt)]
+    pub processor_us: i64,
+    #[diesel(sql_type = BigInt)]
+    pub peak_memory: i64,
+}
+
+/// The columns of [`Row`]: of attempts, and of waits that led to none.
+macro_rules! stints {
+    ($attempts:literal, $waits:literal) => {
+        concat!(
+            "select a.id, a.job_id, j.number as job_number, j.project_id, a.strand_id, a.pool_id, a.runner_id,
+                    m.supplier_id, coalesce(pp.supply ->> 'image', '') as image, j.requirement, j.title,
+                    coalesce(j.ready_at, j.created_at) as queued_at, a.ready_at, a.assigned_at, a.started_at,
+                    a.exited_at, a.finished_at as ended_at,
+                    case when j.current_attempt = a.id then j.result end as result,
+                    not a.open and not a.accepted as lost, coalesce(a.processor_us, 0) as processor_us,
+                    coalesce(a.peak_memory, 0) as peak_memory
+             from attempt a join job j on j.id = a.job_id
+             left join lateral (select supplier_id from machine m where m.runner_id = a.runner_id limit 1) m on true
+             left join pool_policy pp on pp.pool_id = a.pool_id and pp.version = a.policy_version
+             where ", $attempts, "
+             union all
+             select j.id, j.id, j.number, j.project_id, j.strand_id, null, null, null, '', j.requirement, j.title,
+                    coalesce(j.ready_at, j.created_at), j.waits_since, null, null, null, j.finished_at, j.result,
+                    false, 0, 0
+             from job j where j.waits_since is not null and ", $waits
+        )
+    };
+}
+
+/// Of these attempts and jobs, the stints that are over and not counted.
+pub async fn uncounted(
+    connection: &mut Connection,
+    attempts: &[Uuid],
+    jobs: &[Uuid],
+) -> Result<Vec<Row>> {
+    Ok(statement(stints!(
+        "a.id = any($1) and not a.open
+           and not exists (select from stint s where s.id = a.id and s.ready_at = a.ready_at)",
+        "j.id = any($2) and j.never_ran
+           and not exists (select from stint s where s.id = j.id and s.ready_at = j.waits_since)"
+    ))
+    .bind::<Array<SqlUuid>, _>(attempts)
+    .bind::<Array<SqlUuid>, _>(jobs)
+    .load(connection)
+    .await?)
+}
+
+/// The stints that are over, of jobs made after one and in the order in which they were; at most so many jobs' worth, and
+/// the last job that was looked at.
+pub async fn over_after(
+    connection: &mut Connection,
+    after: Uuid,
+    jobs: i64,
+) -> Result<(Vec<Row>, Option<Uuid>)> {
+    #[derive(QueryableByName)]
+    struct Id {
+        #[diesel(sql_type = SqlUuid)]
+        id: Uuid,
+    }
+    let ids: Vec<Id> = statement("select id from job where id > $1 order by id limit $2")
+        .bind::<SqlUuid, _>(after)
+        .bind::<BigInt, _>(jobs)
+        .load(connection)
+        .await?;
+    let ids: Vec<Uuid> = ids.into_iter().map(|row| row.id).collect();
+    let last = ids.last().copied();
+    let rows = statement(stints!(
+        "a.job_id = any($1) and not a.open",
+        "j.id = any($2) and j.never_ran"
+    ))
+    .bind::<Array<SqlUuid>, _>(&ids)
+    .bind::<Array<SqlUuid>, _>(&ids)
+    .load(connection)
+    .await?;
+    Ok((rows, last))
+}
+
+/// The stints that go on: attempts that are not over, and jobs that wait.
+pub async fn going_on(connection: &mut Connection) -> Result<Vec<Row>> {
+    Ok(
+        statement(stints!("a.open", "j.open and j.current_attempt is null"))
+            .load(connection)
+            .await?,
+    )
+}
+
+/// A title in which each number is a `#`, so that what is built over and over has one name.
+pub fn plain_title(title: &str) -> String {
+    let mut plain = String::with_capacity(title.len());
+    let mut number = false;
+    for c in title.chars() {
+        if c.is_ascii_digit() {
+            if !number {
+                plain.push('#');
+            }
+            number = true;
+        } else {
+            plain.push(c);
+            number = false;
+        }
+    }
+    plain
+}
+
+impl Row {
+    /// What its sums are kept by.
+    pub fn keys(&self) -> Vec<Key> {
+        let project = self.project_id.0.to_string();
+        let mut keys = vec![
+            (Kind::Yard, String::new()),
+            (Kind::Project, project.clone()),
+            self.requirement_key(),
+            self.title_key(),
+        ];
+        if let Some(pool) = self.pool_id {
+            let pool = pool.0.to_string();
+            keys.push((Kind::PoolProject, format!("{pool}/{project}")));
+            keys.push((Kind::Pool, pool));
+        }
+        let of = |kind, id: Option<String>| id.map(|id| (kind, id));
+        keys.extend(of(Kind::Runner, self.runner_id.map(|id| id.0.to_string())));
+        keys.extend(of(
+            Kind::Supplier,
+            self.supplier_id.map(|id| id.0.to_string()),
+        ));
+        keys.extend(of(
+            Kind::Image,
+            Some(self.image.clone()).filter(|image| !image.is_empty()),
+        ));
+        keys
+    }
+
+    fn requirement_key(&self) -> Key {
+        (Kind::Requirement, self.requirement.clone())
+    }
+
+    fn title_key(&self) -> Key {
+        let title = plain_title(&self.title);
+        (Kind::Title, format!("{}/{title}", self.project_id.0))
+    }
+
+    /// When the wait was over, or is cut off.
+    fn waited_until(&self, now: Moment) -> Moment {
+        self.started_at.or(self.ended_at).map_or(now, |at| at.0)
+    }
+}
+
+/// The stints with their waits split; what goes on is cut off at `now`.
+pub async fn split_all(
+    connection: &mut Connection,
+    rows: &[Row],
+    now: Moment,
+) -> Result<Vec<Stint>> {
+    let asked: Vec<Asked> = rows
+        .iter()
+        .map(|row| Asked {
+            who: Queued {
+                job: row.job_id.0,
+                ready_at: row.queued_at.0,
+                number: row.job_number,
+            },
+            strand: row.strand_id.0,
+            from: row.ready_at.0,
+            until: row
+                .assigned_at
+                .map_or_else(|| row.waited_until(now), |at| at.0),
+        })
+        .collect();
+    let stays = stay::many(connection, &asked).await?;
+    let count = |number: i64| number.max(0).unsigned_abs();
+    let stints = rows.iter().zip(stays).map(|(row, stays)| {
+        let waited_until = row.waited_until(now).max(row.ready_at.0);
+        let assigned = row.assigned_at.map(|at| at.0);
+        Stint {
+            ready: row.ready_at.0,
+            wait: split(row.ready_at.0, assigned, waited_until, &stays),
+            waited_until,
+            assigned,
+            started: row.started_at.map(|at| at.0),
+            exited: row.exited_at.map(|at| at.0),
+            ended: row.ended_at.map_or(now, |at| at.0).max(waited_until),
+            result: row.result.map(|result| result.0),
+            lost: row.lost,
+            processor: count(row.processor_us),
+            peak_memory: count(row.peak_memory),
+        }
+    });
+    Ok(stints.collect())
+}
+
+/// Adds stints that are over and were not counted.
+pub async fn add_stints(
+    connection: &mut Connection,
+    known: &mut Known,
+    rows: &[Row],
+) -> Result<()> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let stints = split_all(connection, rows, Moment::default()).await?;
+    let parts = rows.iter().zip(&stints);
+    let parts = parts.map(|(row, stint)| (row.keys(), move |grain| stint.cells(grain)));
+    add_up(connection, known, parts).await?;
+    let words = rows
+        .iter()
+        .flat_map(|row| [row.requirement_key(), row.title_key()]);
+    let numbers = known.numbers(connection, words).await?;
+    let number = |key: &Key| numbers.get(key).copied().unwrap_or(0);
+    let words: Vec<(i64, i64)> = rows
+        .iter()
+        .map(|row| (number(&row.requirement_key()), number(&row.title_key())))
+        .collect();
+    keep(connection, rows, &stints, &words).await
+}
+
+/// Keeps that these were counted, for who looks for the jobs behind a sum.
+async fn keep(
+    connection: &mut Connection,
+    rows: &[Row],
+    stints: &[Stint],
+    words: &[(i64, i64)],
+) -> Result<()> {
+    let small = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
+    // A list of lists has to be even: each stint's reasons come one after the other.
+    let reasons: Vec<i64> = stints
+        .iter()
+        .flat_map(|stint| {
+            Reason::ALL.iter().map(|reason| {
+                let mine = stint.wait.iter().filter(|span| span.reason == *reason);
+                small(mine.map(|span| span.length_us.0).sum())
+            })
+        })
+        .collect();
+    let of = i32::try_from(Reason::ALL.len()).unwrap_or(0);
+    statement(
+        "insert into stint (id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at,
+                            waited_us, reasons, assigned_at, started_at, exited_at, ended_at, result, lost, processor_us,
+                            peak_memory)
+         select w.id, w.job_id, w.job_number, w.project_id, w.pool_id, w.runner_id, w.requirement, w.title, w.ready_at,
+                w.waited_us, ($1::bigint[])[(w.n - 1) * $2 + 1 : w.n * $3], w.assigned_at, w.started_at, w.exited_at,
+                w.ended_at, w.result, w.lost, w.processor_us, w.peak_memory
+         from unnest($4::uuid[], $5::uuid[], $6::bigint[], $7::uuid[], $8::uuid[], $9::uuid[], $10::bigint[],
+                     $11::bigint[], $12::timestamptz[], $13::bigint[], $14::timestamptz[], $15::timestamptz[],
+                     $16::timestamptz[], $17::timestamptz[], $18::text[], $19::boolean[], $20::bigint[], $21::bigint[])
+              with ordinality
+           as w(id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at, waited_us,
+                assigned_at, started_at, exited_at, ended_at, result, lost, processor_us, peak_memory, n)",
+    )
+    .bind::<Array<BigInt>, _>(reasons)
+    .bind::<Integer, _>(of)
+    .bind::<Integer, _>(of)
+    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
+    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.job_id).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.job_number).collect::<Vec<_>>())
+    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.project_id).collect::<Vec<_>>())
+    .bind::<Array<Nullable<SqlUuid>>, _>(rows.iter().map(|row| row.pool_id).collect::<Vec<_>>())
+    .bind::<Array<Nullable<SqlUuid>>, _>(rows.iter().map(|row| row.runner_id).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(words.iter().map(|(requirement, _)| *requirement).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(words.iter().map(|(_, title)| *title).collect::<Vec<_>>())
+    .bind::<Array<Timestamptz>, _>(rows.iter().map(|row| row.ready_at).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(stints.iter().map(|stint| small(stint.waited())).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.assigned_at).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.started_at).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.exited_at).collect::<Vec<_>>())
+    .bind::<Array<Timestamptz>, _>(stints.iter().map(|stint| Db(stint.ended)).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|row| row.result).collect::<Vec<_>>())
+    .bind::<Array<Bool>, _>(rows.iter().map(|row| row.lost).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.processor_us).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.peak_memory).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::plain_title;
+
+    #[test]
+    fn numbers_in_titles_are_one() {
+        assert_eq!(plain_title("tide table 3 of 14"), "tide table # of #");
+        assert_eq!(plain_title("v2.10"), "v#.#");
+        assert_eq!(plain_title("build and test"), "build and test");
+    }
+}
