@@ -80,10 +80,10 @@ export function Waiting({ trends, chosen, choose }: {
       </Box>
       <Flex gap="16px" wrap="wrap" mt="6px" color="quiet" fontSize="13px">
         {used.map(({ reason, tone, said }) => (
-          <Flex as="span" key={reason} align="center" gap="6px">
+          <Flex as="span" key={reason} align="center" gap="6px" title={said}>
             <Box as="span" w="14px" h="10px" bg={tone} />
             <span>
-              {reason}: {said}, {micros(trends.whole.waiting_us[reason] ?? 0)} in all
+              {reason} {micros(trends.whole.waiting_us[reason] ?? 0)}
             </span>
           </Flex>
         ))}

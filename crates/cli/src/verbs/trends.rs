@@ -501,12 +501,20 @@ fn waits_told(waits: &[Waited]) -> String {
         return "Nothing waited in this time.\n".to_owned();
     }
     view::table(
-        &["job", "title", "project", "ready", "waited", "for", "then"],
+        &[
+            "job",
+            "title",
+            "project",
+            "ready",
+            "waited",
+            "mostly for",
+            "then",
+        ],
         waits.iter().map(|one| {
-            let parts = one.parts.iter().take(2);
-            let parts: Vec<String> = parts
-                .map(|part| format!("{} {}", part.reason, percent(part.wait_us.0, one.wait_us.0)))
-                .collect();
+            let part = one.parts.first();
+            let part = part.map_or(String::new(), |part| {
+                format!("{} {}", part.reason, percent(part.wait_us.0, one.wait_us.0))
+            });
             let then = match (one.ended_at, one.result, one.started_at) {
                 (None, _, None) => "waits".to_owned(),
                 (None, ..) => "executing".to_owned(),
@@ -515,11 +523,11 @@ fn waits_told(waits: &[Waited]) -> String {
             };
             vec![
                 one.job.clone(),
-                view::cut(&one.title, 24),
+                view::cut(&one.title, 20),
                 one.project.clone(),
-                minute(one.ready_at),
+                minute(one.ready_at).get(5..).unwrap_or_default().to_owned(),
                 view::length(one.wait_us),
-                parts.join(", "),
+                part,
                 then,
             ]
         }),

@@ -17,7 +17,7 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     browser.page.goto(&page).await.unwrap();
     browser
         .text_when("main", |text| {
-            text.contains("half of them waited up to") && text.contains("all runners busy")
+            text.contains("half of them waited up to") && text.contains("all-busy")
         })
         .await;
     // The highest bar: the night in which the pool was paused.
