@@ -3,6 +3,8 @@
 //! - [`cloud`]: a cloud that makes machines, with boot times, prices, a quota, and faults that are set while it runs. Its
 //!   machines are processes of `pennine-runner` on this host.
 //! - [`engine`]: a container engine, the real podman, with storage of its own.
+//! - [`program`]: what a test has run in place of a runner.
 
 pub mod cloud;
 pub mod engine;
+pub mod program;

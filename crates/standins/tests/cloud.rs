@@ -4,11 +4,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use pennine_standins::cloud::{self, Plan};
+use pennine_standins::program::program;
 use pennine_suppliers::cloud::Cloud;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::{Fault, Stage, Supplier};
 use std::collections::BTreeMap;
-use std::os::unix::fs::PermissionsExt;
 use std::time::Duration;
 use tempfile::TempDir;
 use tokio::net::TcpListener;
@@ -25,9 +25,8 @@ struct Stand {
 /// A cloud whose machines run this script.
 async fn stand(script: &str, change: impl FnOnce(&mut Plan)) -> Stand {
     let folder = tempfile::tempdir().unwrap();
-    let program = folder.path().join("runner");
-    std::fs::write(&program, format!("#!/bin/sh\n{script}\n")).unwrap();
-    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let text = format!("#!/bin/sh\n{script}\n");
+    let program = program(folder.path(), "runner", &text).unwrap();
     let mut plan = Plan::new(folder.path().join("machines"), program);
     change(&mut plan);
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();

@@ -5,11 +5,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use pennine_standins::engine::Podman;
+use pennine_standins::program::program;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::engine::Engine;
 use pennine_suppliers::{Fault, Order, Stage, Supplier};
 use std::collections::BTreeMap;
-use std::os::unix::fs::PermissionsExt;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
@@ -18,9 +18,8 @@ const ONE: Uuid = Uuid::from_u128(1);
 /// The engine as a supplier, whose machines run this script.
 fn supplier(podman: &Podman, installation: Uuid, script: &str) -> Engine {
     let name = format!("runner-{}", script.len());
-    let program = podman.folder().join(name);
-    std::fs::write(&program, format!("#!/bin/sh\n{script}\n")).unwrap();
-    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let text = format!("#!/bin/sh\n{script}\n");
+    let program = program(podman.folder(), &name, &text).unwrap();
     Engine::new(installation, Some(program), podman.settings()).unwrap()
 }
 

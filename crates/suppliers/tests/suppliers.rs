@@ -3,33 +3,27 @@
 // A test that cannot go on fails.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use pennine_standins::program::program;
 use pennine_suppliers::command::Command;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::local::Local;
 use pennine_suppliers::local::walls::Walls;
 use pennine_suppliers::{Fault, Stage, Supplier};
 use std::collections::BTreeMap;
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Duration;
 use uuid::Uuid;
 
 const ONE: Uuid = Uuid::from_u128(1);
 const OTHER: Uuid = Uuid::from_u128(2);
 
-fn script(folder: &Path, name: &str, text: &str) -> PathBuf {
-    let path = folder.join(name);
-    std::fs::write(&path, text).unwrap();
-    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
-    path
-}
-
 fn local(folder: &Path, installation: Uuid, runner: &str, walls: &str, most: u32) -> Local {
-    let program = script(
+    let program = program(
         folder,
         "runner",
         &format!("#!/bin/sh\n[ \"$1\" = join ] || exit 0\n{runner}\n"),
-    );
+    )
+    .unwrap();
     let settings = [
         ("most".to_owned(), most.to_string()),
         ("walls".to_owned(), walls.to_owned()),
@@ -205,7 +199,7 @@ async fn the_example_of_the_command_supplier_holds_to_what_every_supplier_holds_
         env!("CARGO_MANIFEST_DIR"),
         "/../../docs/examples/supplier.sh"
     );
-    let runner = script(folder.path(), "runner", "#!/bin/sh\nexec sleep 60\n");
+    let runner = program(folder.path(), "runner", "#!/bin/sh\nexec sleep 60\n").unwrap();
     let made = |installation| {
         let settings = [
             ("program".to_owned(), docs.to_owned()),
@@ -227,7 +221,7 @@ async fn the_example_of_the_command_supplier_holds_to_what_every_supplier_holds_
 async fn what_a_command_says_wrong_is_told_apart() {
     let folder = tempfile::tempdir().unwrap();
     let ask = async |text: &str| {
-        let program = script(folder.path(), "program", &format!("#!/bin/sh\n{text}\n"));
+        let program = program(folder.path(), "program", &format!("#!/bin/sh\n{text}\n")).unwrap();
         let settings = [
             ("program".to_owned(), program.display().to_string()),
             ("patience".to_owned(), "2".to_owned()),
