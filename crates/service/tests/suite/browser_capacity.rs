@@ -9,7 +9,8 @@ use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
-    let cloud = StandinCloud::start(|plan| plan.boot_s = (6.0, 6.1)).await;
+    // Each state lasts for longer than the page takes to ask again by itself.
+    let cloud = StandinCloud::start(|plan| plan.boot_s = (10.0, 10.1)).await;
     let service = Service::start().await;
     service.furnish().await;
     cloud.join(&service, "harbour").await;
@@ -21,7 +22,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
             )]
             .into(),
         ),
-        dwell_us: Some(Micros::from(Duration::from_secs(3))),
+        dwell_us: Some(Micros::from(Duration::from_secs(12))),
         ..supply("harbour", 1)
     };
     add_pool(&service, "slipway", wanted).await;
@@ -35,7 +36,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
         })
         .await;
     for _ in 0..4 {
-        service.submit("slipway", "sleep 1").await;
+        service.submit("slipway", "sleep 4").await;
     }
     browser
         .text_when("main", |text| {
