@@ -196,12 +196,18 @@ async fn an_attempt_that_came_to_nothing_counts_once_and_its_job_waits_again() {
     service.comes_back().await;
     let again = service
         .job_when(&job, "runs again", |job| {
-            job.attempts.len() == 2 && job.attempts[1].started_at.is_some()
+            job.attempts.len() > 1
+                && job
+                    .attempts
+                    .last()
+                    .is_some_and(|last| last.started_at.is_some())
         })
         .await;
     let trends = counted(&service, &last_hour(), again.now).await;
-    assert_eq!(trends.whole.lost, 1);
-    assert_eq!(trends.whole.wait.count, 2, "{:?}", trends.whole.wait);
+    // On a slow machine an assignment may be taken back before the runner is there again.
+    let tried = again.attempts.len() as u64;
+    assert_eq!(trends.whole.lost, tried - 1);
+    assert_eq!(trends.whole.wait.count, tried, "{:?}", trends.whole.wait);
     assert_eq!(
         trends.whole.wait.sum_us.0,
         waited(std::slice::from_ref(&again))
@@ -218,7 +224,8 @@ async fn an_attempt_that_came_to_nothing_counts_once_and_its_job_waits_again() {
     service.client.cancel(&job).await.unwrap();
     let done = service.done(&job).await;
     let trends = counted(&service, &last_hour(), done.now).await;
-    assert_eq!((trends.whole.lost, trends.whole.wait.count), (1, 2));
+    let counts = (trends.whole.lost, trends.whole.wait.count);
+    assert_eq!(counts, (tried - 1, tried));
     assert_eq!(trends.whole.results[&Outcome::Cancellation], 1);
 }
 
