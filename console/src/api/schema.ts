@@ -2700,6 +2700,8 @@ export interface components {
         /** @description What to change of a supplier. What is not given stays; a setting or secret that is empty is taken away. */
         SupplierChange: {
             boot_limit_us?: components["schemas"]["Micros"] | null;
+            /** @description What is to be as if it had never been set: `quota`, `boot_limit`. */
+            clear?: string[];
             /** Format: int32 */
             quota?: number | null;
             secrets?: {

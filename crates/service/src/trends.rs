@@ -17,6 +17,10 @@ const DAY: Duration = Duration::from_secs(86_400);
 /// The longest window.
 pub const LONGEST: Duration = Duration::from_secs(731 * 86_400);
 
+/// Of so many jobs that wait, the first, the way forward in line is looked up, a question each: a long queue must not keep the
+/// page from those who look why it is long.
+const LOOKED_UP: usize = 200;
+
 /// What is asked for: everything of these keys of one kind together.
 #[derive(Clone, Debug)]
 pub struct Scope {
@@ -135,7 +139,7 @@ impl Live {
     /// Reads it, where it touches what ends after `since`.
     pub async fn read(connection: &mut Connection, now: Moment) -> Result<Live, Error> {
         let rows = measure::going_on(connection).await?;
-        let stints = measure::split_all(connection, &rows, now).await?;
+        let stints = measure::split_all(connection, &rows, now, LOOKED_UP).await?;
         let offers = measure::open_offers(connection).await?;
         let machines = measure::machines(connection).await?;
         Ok(Live {

@@ -158,6 +158,9 @@ pub struct SupplierChange {
     pub quota: Option<u32>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub boot_limit_us: Option<Micros>,
+    /// What is to be as if it had never been set: `quota`, `boot_limit`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub clear: Vec<String>,
 }
 
 /// A supplier.

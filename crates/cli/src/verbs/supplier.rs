@@ -159,6 +159,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
         }
         Verb::Set { name, set } => {
             let change = SupplierChange {
+                clear: Vec::new(),
                 settings: set.settings.into_iter().collect(),
                 secrets: secrets(set.secrets)?,
                 quota: set.quota,

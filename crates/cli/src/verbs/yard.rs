@@ -139,7 +139,9 @@ async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Tro
                 }
             }
             // What is new in the file may be what it needs.
-            Err(Trouble::Client(error)) if error.problem().is_some() => {}
+            Err(Trouble::Client(error)) if error.problem().is_some() => {
+                text += &format!("{name}, as the yard is now: {error}\n");
+            }
             Err(other) => return Err(other),
         }
     }

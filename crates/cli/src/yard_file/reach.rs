@@ -175,6 +175,10 @@ impl Reach<'_> {
             secrets,
             quota: entry.quota,
             boot_limit_us,
+            clear: unset([
+                ("quota", entry.quota.is_none()),
+                ("boot_limit", boot_limit_us.is_none()),
+            ]),
         };
         self.client.change_supplier(name, &change).await?;
         Ok(())
@@ -242,6 +246,12 @@ impl Reach<'_> {
     }
 }
 
+/// The names of what is not set.
+fn unset<const N: usize>(all: [(&str, bool); N]) -> Vec<String> {
+    let unset = all.into_iter().filter(|(_, unset)| *unset);
+    unset.map(|(name, _)| name.to_owned()).collect()
+}
+
 fn supply_change(
     is: Option<&MachinesEntry>,
     wanted: Option<&MachinesEntry>,
@@ -253,13 +263,11 @@ fn supply_change(
         });
     };
     let mut change = SupplyChange::from(wanted.supply());
-    let unset = [
+    change.clear = unset([
         ("price", change.price.is_none()),
         ("day_budget", change.day_budget.is_none()),
         ("month_budget", change.month_budget.is_none()),
-    ];
-    let unset = unset.into_iter().filter(|(_, unset)| *unset);
-    change.clear = unset.map(|(name, _)| name.to_owned()).collect();
+    ]);
     let gone = is.into_iter().flat_map(|is| is.settings.keys());
     let gone = gone.filter(|key| !wanted.settings.contains_key(*key));
     change.clear.extend(gone.cloned());

@@ -283,6 +283,18 @@ pub async fn change(
         .collect();
     check_settings(&app, &name, &row.kind, &row.settings.0, &opened)?;
     let (quota, boot_limit_us) = check_limits(change.quota, change.boot_limit_us)?;
+    for what in &change.clear {
+        match what.as_str() {
+            "quota" => row.quota = None,
+            "boot_limit" => row.boot_limit_us = None,
+            _ => {
+                return Err(Failure::invalid(
+                    "clear",
+                    format!("{what:?} is neither quota nor boot_limit"),
+                ));
+            }
+        }
+    }
     row.quota = quota.or(row.quota);
     row.boot_limit_us = boot_limit_us.or(row.boot_limit_us);
     let now = app.clock.now();

@@ -18,6 +18,8 @@ give_up = "2h"
 count = 3
 [suppliers.here]
 kind = "local"
+quota = 1
+boot_limit = "2m"
 settings = { most = "1", walls = "folder" }
 [pools.quay]
 description = "standing machines"
@@ -82,7 +84,8 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     // A changed file changes what is there, and takes back what it does not say any more.
     let changed = FILE
         .replace("ceiling = 2\nday_budget = \"20\"", "ceiling = 1")
-        .replace("limit = 4\n", "");
+        .replace("limit = 4\n", "")
+        .replace("quota = 1\nboot_limit = \"2m\"\n", "");
     written(&folder, &changed);
     let diff = prints(&service, &["yard", "diff", file]).await;
     for line in [

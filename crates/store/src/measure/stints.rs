@@ -140,13 +140,14 @@ pub async fn over_after(
     Ok((rows, last))
 }
 
-/// The stints that go on: attempts that are not over, and jobs that wait.
+/// The stints that go on: attempts that are not over, and jobs that wait; those that became ready first come first.
 pub async fn going_on(connection: &mut Connection) -> Result<Vec<Row>> {
-    Ok(
-        statement(stints!("a.open", "j.open and j.current_attempt is null"))
-            .load(connection)
-            .await?,
-    )
+    Ok(statement(stints!(
+        "a.open",
+        "j.open and j.current_attempt is null order by ready_at"
+    ))
+    .load(connection)
+    .await?)
 }
 
 /// A title in which each number is a `#`, so that what is built over and over has one name.
@@ -210,11 +211,13 @@ impl Row {
     }
 }
 
-/// The stints with their waits split; what goes on is cut off at `now`.
+/// The stints with their waits split; what goes on is cut off at `now`. For how many the way forward in line is looked up,
+/// [`stay::many`] says.
 pub async fn split_all(
     connection: &mut Connection,
     rows: &[Row],
     now: Moment,
+    looked_up: usize,
 ) -> Result<Vec<Stint>> {
     let asked: Vec<Asked> = rows
         .iter()
@@ -231,7 +234,7 @@ pub async fn split_all(
                 .map_or_else(|| row.waited_until(now), |at| at.0),
         })
         .collect();
-    let stays = stay::many(connection, &asked).await?;
+    let stays = stay::many(connection, &asked, looked_up).await?;
     let count = |number: i64| number.max(0).unsigned_abs();
     let stints = rows.iter().zip(stays).map(|(row, stays)| {
         let waited_until = row.waited_until(now).max(row.ready_at.0);
@@ -262,7 +265,7 @@ pub async fn add_stints(
     if rows.is_empty() {
         return Ok(());
     }
-    let stints = split_all(connection, rows, Moment::default()).await?;
+    let stints = split_all(connection, rows, Moment::default(), usize::MAX).await?;
     let parts = rows.iter().zip(&stints);
     let parts = parts.map(|(row, stint)| (row.keys(), move |grain| stint.cells(grain)));
     add_up(connection, known, parts).await?;
