@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alerts. */
+        get: operations["list_alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{alert}/see": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that somebody looks at an alert: it is shown more quietly from then on. */
+        post: operations["see_alert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/capacity/decisions": {
         parameters: {
             query?: never;
@@ -176,6 +210,76 @@ export interface paths {
         get: operations["why_job_waits"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listeners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The listeners. */
+        get: operations["list_listeners"];
+        put?: never;
+        /** Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once. */
+        post: operations["add_listener"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listeners/{listener}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a listener. */
+        delete: operations["remove_listener"];
+        options?: never;
+        head?: never;
+        /** Change where a listener is, what it hears of, or whether it is paused. It is tried again at once. */
+        patch: operations["change_listener"];
+        trace?: never;
+    };
+    "/api/v1/listeners/{listener}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day. */
+        post: operations["renew_listener"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listeners/{listener}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a listener an event to try it, now, and say what came of it. */
+        post: operations["try_listener"];
         delete?: never;
         options?: never;
         head?: never;
@@ -768,6 +872,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The targets, and how they stand. */
+        get: operations["list_targets"];
+        put?: never;
+        /** Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or everybody's. */
+        post: operations["add_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/targets/{target}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a target. */
+        delete: operations["remove_target"];
+        options?: never;
+        head?: never;
+        /** Change what a target promises. */
+        patch: operations["change_target"];
+        trace?: never;
+    };
     "/api/v1/teams": {
         parameters: {
             query?: never;
@@ -897,6 +1037,60 @@ export interface components {
          * @enum {string}
          */
         Action: "cancel" | "retry" | "urgent" | "normal" | "background";
+        /** @description An alert. */
+        Alert: {
+            about: components["schemas"]["AlertAbout"];
+            ended_at?: components["schemas"]["Moment"] | null;
+            kind: components["schemas"]["AlertKind"];
+            /** @description Its short name: `a-12`. */
+            name: string;
+            /** @description When people were told. */
+            raised_at: components["schemas"]["Moment"];
+            /** @description What is so, as one sentence. */
+            said: string;
+            seen_at?: components["schemas"]["Moment"] | null;
+            /** @description Who has said that they look at it, and when. */
+            seen_by?: string | null;
+            /** @description Since when it is so. */
+            since: components["schemas"]["Moment"];
+            state: components["schemas"]["AlertState"];
+            /** @description Whether somebody is to look at it soon. */
+            urgent: boolean;
+        };
+        /** @description The things that an alert is about, by their names. */
+        AlertAbout: {
+            /**
+             * @description The job that has waited longest.
+             * @default null
+             */
+            job: string | null;
+            /**
+             * @description What to do about it.
+             * @default
+             */
+            mend: string;
+            /**
+             * @description A team's or a project's path.
+             * @default null
+             */
+            place: string | null;
+            /** @default null */
+            pool: string | null;
+            /** @default null */
+            supplier: string | null;
+            /** @default null */
+            target: string | null;
+        };
+        /**
+         * @description What an alert is about.
+         * @enum {string}
+         */
+        AlertKind: "target-broken" | "target-burning" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle";
+        /**
+         * @description Where an alert is in its life.
+         * @enum {string}
+         */
+        AlertState: "brewing" | "raised" | "settling" | "over";
         /** @description One try of a job on one runner. */
         Attempt: {
             /** @description Whether its result is the job's. */
@@ -1288,6 +1482,46 @@ export interface components {
             /** @description One job, by its short name. */
             name: string;
         };
+        /** @description A listener. */
+        Listener: {
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            former_until?: components["schemas"]["Moment"] | null;
+            kinds: string[];
+            name: string;
+            paused: boolean;
+            /**
+             * Format: int64
+             * @description How many events it was sent, and when the last.
+             */
+            sent: number;
+            sent_at?: components["schemas"]["Moment"] | null;
+            trouble?: components["schemas"]["ListenerTrouble"] | null;
+            url: string;
+        };
+        /** @description What to change of a listener. What is not given stays. It is tried again at once. */
+        ListenerChange: {
+            /**
+             * @description Empty for all.
+             * @default null
+             */
+            kinds: string[] | null;
+            /**
+             * @description Whether it is sent nothing for now. What happens meanwhile is sent afterwards, as far as it is on record.
+             * @default null
+             */
+            paused: boolean | null;
+            /** @default null */
+            url: string | null;
+        };
+        /** @description Why a listener could not be sent an event. */
+        ListenerTrouble: {
+            retry_at: components["schemas"]["Moment"];
+            said: string;
+            since: components["schemas"]["Moment"];
+            /** Format: int32 */
+            tries: number;
+        };
         /** @description A stretch of a log by lines. */
         LogLines: {
             attempt?: components["schemas"]["AttemptId"] | null;
@@ -1374,6 +1608,12 @@ export interface components {
          * @enum {string}
          */
         MachineState: "ordered" | "booting" | "joined" | "releasing" | "gone" | "failed";
+        /** @description A listener with its secret, which is shown this once. */
+        MadeListener: {
+            listener: components["schemas"]["Listener"];
+            /** @description With which events are signed as Standard Webhooks say: `whsec_` and base64. */
+            secret: string;
+        };
         /** @description A ticket just made. The secret is shown this once. */
         MadeTicket: components["schemas"]["Ticket"] & {
             /** @description The command to run on a machine that has the program. */
@@ -1466,6 +1706,21 @@ export interface components {
             /** @description The requirement; empty for any runner of an open pool. */
             where?: string;
         };
+        /** @description What to make a listener from. */
+        NewListener: {
+            /**
+             * @description The kinds of alerts that it hears of; all of them when none are given.
+             * @default []
+             */
+            kinds: string[];
+            /** @default  */
+            name: string;
+            /**
+             * @description Where events are sent: http:// or https://.
+             * @default
+             */
+            url: string;
+        };
         /** @description Machines to start by hand. */
         NewMachines: {
             /**
@@ -1541,6 +1796,37 @@ export interface components {
             settings?: {
                 [key: string]: string;
             };
+        };
+        /** @description What to make a target from. */
+        NewTarget: {
+            /**
+             * Format: int32
+             * @description Over how many days: 1 to 90.
+             * @default 0
+             */
+            days: number;
+            /** @default  */
+            name: string;
+            /**
+             * @description The team or project whose jobs are meant. Neither a pool nor a place: everybody's.
+             * @default null
+             */
+            place: string | null;
+            /**
+             * @description The pool on which jobs run whose waits are meant.
+             * @default null
+             */
+            pool: string | null;
+            /**
+             * @description How many of the waits, in thousandths: 500 to 999.
+             * @default 0
+             */
+            share: components["schemas"]["PerMille"];
+            /**
+             * @description How long they take at most, in microseconds: 1 s to 7 days.
+             * @default 0
+             */
+            within_us: components["schemas"]["Micros"];
         };
         /** @description What to make a team from. */
         NewTeam: {
@@ -1685,6 +1971,34 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_Alert: {
+            /** @description The things. */
+            items: {
+                about: components["schemas"]["AlertAbout"];
+                ended_at?: components["schemas"]["Moment"] | null;
+                kind: components["schemas"]["AlertKind"];
+                /** @description Its short name: `a-12`. */
+                name: string;
+                /** @description When people were told. */
+                raised_at: components["schemas"]["Moment"];
+                /** @description What is so, as one sentence. */
+                said: string;
+                seen_at?: components["schemas"]["Moment"] | null;
+                /** @description Who has said that they look at it, and when. */
+                seen_by?: string | null;
+                /** @description Since when it is so. */
+                since: components["schemas"]["Moment"];
+                state: components["schemas"]["AlertState"];
+                /** @description Whether somebody is to look at it soon. */
+                urgent: boolean;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_CapacityDecision: {
             /** @description The things. */
             items: {
@@ -1727,6 +2041,31 @@ export interface components {
                 /** @description How long it waited, so far if it still waits, over all attempts. */
                 wait_us: components["schemas"]["Micros"];
                 where: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Listener: {
+            /** @description The things. */
+            items: {
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                former_until?: components["schemas"]["Moment"] | null;
+                kinds: string[];
+                name: string;
+                paused: boolean;
+                /**
+                 * Format: int64
+                 * @description How many events it was sent, and when the last.
+                 */
+                sent: number;
+                sent_at?: components["schemas"]["Moment"] | null;
+                trouble?: components["schemas"]["ListenerTrouble"] | null;
+                url: string;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2003,6 +2342,26 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_Target: {
+            /** @description The things. */
+            items: {
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                name: string;
+                place?: string | null;
+                pool?: string | null;
+                promise: components["schemas"]["Promise"];
+                /** @description The promise as one line. */
+                said: string;
+                standing: components["schemas"]["TargetStanding"];
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Ticket: {
             /** @description The things. */
             items: {
@@ -2062,6 +2421,11 @@ export interface components {
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
         };
+        /**
+         * Format: int32
+         * @description A share in thousandths: 950 is the 95th percentile.
+         */
+        PerMille: number;
         /** @description A stretch of the sentence, perhaps with a link. */
         Piece: {
             link?: components["schemas"]["Link"] | null;
@@ -2216,6 +2580,18 @@ export interface components {
             title: string;
             /** @description A stable word for the kind of error, as a relative reference: `/problems/unknown-project`. */
             type: string;
+        };
+        /** @description What is promised. */
+        Promise: {
+            /**
+             * Format: int32
+             * @description Over how many days.
+             */
+            days: number;
+            /** @description How many of the waits, in thousandths. */
+            share: components["schemas"]["PerMille"];
+            /** @description How long they take at most. */
+            within_us: components["schemas"]["Micros"];
         };
         /** @description A percentile by nearest rank. */
         Quantile: {
@@ -2626,6 +3002,8 @@ export interface components {
         };
         /** @description How things stand now. */
         Status: {
+            /** @description What people are told of now: what is urgent first. */
+            alerts?: components["schemas"]["Alert"][];
             /** @description The answer line as plain text. */
             answer: string;
             /**
@@ -2920,6 +3298,81 @@ export interface components {
             /** @description Words of its requirement that nothing in the yard knows. */
             hints?: components["schemas"]["Hint"][];
         };
+        /** @description Waits by whether they were in time. */
+        Tally: {
+            /**
+             * Format: int64
+             * @description Over, in time.
+             */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Late, whether or not they are over.
+             */
+            late: number;
+            /**
+             * Format: int64
+             * @description Still waiting, and in time so far.
+             */
+            undecided: number;
+        };
+        /** @description A target. */
+        Target: {
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            name: string;
+            place?: string | null;
+            pool?: string | null;
+            promise: components["schemas"]["Promise"];
+            /** @description The promise as one line. */
+            said: string;
+            standing: components["schemas"]["TargetStanding"];
+        };
+        /** @description What to change of a target. What is not given stays. */
+        TargetChange: {
+            /**
+             * Format: int32
+             * @default null
+             */
+            days: number | null;
+            /** @default null */
+            share: components["schemas"]["PerMille"] | null;
+            /** @default null */
+            within_us: components["schemas"]["Micros"] | null;
+        };
+        /** @description How a promise stands. */
+        TargetStanding: {
+            /**
+             * Format: int64
+             * @description Late ones that the window's waits allow so far.
+             */
+            allowed: number;
+            breaks_in_us?: components["schemas"]["Micros"] | null;
+            /**
+             * Format: int64
+             * @description The burn rate over the last hour, in thousandths: 1000 uses the budget up just when the window is over.
+             */
+            burn?: number | null;
+            /** @description Whether it burns fast, over the last hour and over the last five minutes alike. */
+            fast: boolean;
+            /** @description What was decided within the last hour. */
+            hour: components["schemas"]["Tally"];
+            /**
+             * Format: int64
+             * @description How many more may be late; negative when too many are.
+             */
+            left: number;
+            /** @description As one sentence. */
+            said: string;
+            state: components["schemas"]["TargetState"];
+            /** @description Its window. */
+            window: components["schemas"]["Tally"];
+        };
+        /**
+         * @description Whether a promise is kept.
+         * @enum {string}
+         */
+        TargetState: "few" | "kept" | "burning" | "broken";
         /** @description A ticket. */
         Ticket: {
             created_at: components["schemas"]["Moment"];
@@ -3018,6 +3471,13 @@ export interface components {
             runner: string;
             /** @description Its state as people see it, or `out of reach`. */
             state: string;
+        };
+        /** @description What came of an event that was sent to try a listener. */
+        TriedListener: {
+            /** @description What it answered, or what went wrong. */
+            said: string;
+            /** @description Whether it took the event. */
+            taken: boolean;
         };
         /**
          * @description How something was found.
@@ -3143,6 +3603,60 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_alerts: {
+        parameters: {
+            query?: {
+                /** @description Those that are over too, the latest first; those that people are told of now when not given. */
+                all?: boolean;
+                /** @description The cursor of the page before. */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Alert"];
+                };
+            };
+        };
+    };
+    see_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its short name (a-12) */
+                alert: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_decisions: {
         parameters: {
             query?: {
@@ -3520,6 +4034,178 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_listeners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Listener"];
+                };
+            };
+        };
+    };
+    add_listener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewListener"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeListener"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_listener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                listener: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_listener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                listener: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListenerChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_listener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                listener: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeListener"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_listener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                listener: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedListener"];
+                };
+            };
+            "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4805,6 +5491,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SupplierChecked"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_targets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Target"];
+                };
+            };
+        };
+    };
+    add_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTarget"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Target"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Target"];
                 };
             };
             "4XX": {

@@ -1,8 +1,8 @@
 //! What can be typed.
 
 use crate::verbs::{
-    capacity, history, job, machine, maintenance, place, pool, queue, runner, seat, supplier,
-    ticket, trends, yard,
+    alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
+    seat, supplier, target, ticket, trends, yard,
 };
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -121,10 +121,19 @@ pub enum Noun {
         #[command(flatten)]
         how: trends::How,
     },
+    /// Targets: what is promised of waits, how it stands, and when it will be broken.
+    #[command(subcommand)]
+    Target(target::Verb),
+    /// Alerts: what somebody should look at.
+    #[command(subcommand)]
+    Alert(alert::Verb),
+    /// Listeners: who else is sent alerts, as signed events.
+    #[command(subcommand)]
+    Listener(listener::Verb),
     /// Jobs that are over, as CSV: out, and in from elsewhere.
     #[command(subcommand)]
     History(history::Verb),
-    /// The yard as a file: teams, projects, seats, suppliers and pools as code.
+    /// The yard as a file: teams, projects, seats, suppliers, pools and targets as code.
     #[command(subcommand)]
     Yard(yard::Verb),
 }

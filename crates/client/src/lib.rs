@@ -5,6 +5,7 @@
 
 mod people;
 mod runner;
+mod watch;
 
 pub use people::{Client, LogPart, RunnerFilter, TrendFilter};
 pub use runner::RunnerClient;

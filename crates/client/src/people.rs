@@ -105,13 +105,17 @@ impl Client {
         Link::new(url, token, route).map(Client)
     }
 
-    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
         self.0
             .json(self.0.request(Method::GET, &format!("/api/v1{path}")))
             .await
     }
 
-    async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+    pub(crate) async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T> {
         self.0
             .json(
                 self.0
@@ -121,7 +125,12 @@ impl Client {
             .await
     }
 
-    async fn send<T: DeserializeOwned>(
+    pub(crate) async fn delete(&self, path: &str) -> Result<()> {
+        let request = self.0.request(Method::DELETE, &format!("/api/v1{path}"));
+        self.0.send(request).await.map(drop)
+    }
+
+    pub(crate) async fn send<T: DeserializeOwned>(
         &self,
         method: Method,
         path: &str,
@@ -140,11 +149,7 @@ impl Client {
 
     /// Removes an empty team or project.
     pub async fn remove_place(&self, path: &str) -> Result<()> {
-        let path = format!("/api/v1/places/{}", segment(path));
-        self.0
-            .send(self.0.request(Method::DELETE, &path))
-            .await
-            .map(drop)
+        self.delete(&format!("/places/{}", segment(path))).await
     }
 
     /// Changes a pool.
@@ -215,11 +220,7 @@ impl Client {
 
     /// Removes a supplier.
     pub async fn remove_supplier(&self, name: &str) -> Result<()> {
-        let path = format!("/api/v1/suppliers/{}", segment(name));
-        self.0
-            .send(self.0.request(Method::DELETE, &path))
-            .await
-            .map(drop)
+        self.delete(&format!("/suppliers/{}", segment(name))).await
     }
 
     /// Checks a supplier with a trial machine.

@@ -89,6 +89,7 @@ pub enum Short {
     Ticket,
     Maintenance,
     Machine,
+    Alert,
 }
 
 impl Short {
@@ -101,6 +102,7 @@ impl Short {
             Short::Ticket => "t",
             Short::Maintenance => "m",
             Short::Machine => "mc",
+            Short::Alert => "a",
         }
     }
 

@@ -13,8 +13,11 @@
 //! - [`capacity`]: how many machines each pool should have, and what to order and release for it.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
+//! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
+//! - [`alert`]: what somebody should be told of, from when until when.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
+pub mod alert;
 pub mod answer;
 pub mod capacity;
 pub mod dispatch;
@@ -27,6 +30,7 @@ pub mod requirement;
 pub mod setting;
 pub mod simulate;
 pub mod size;
+pub mod target;
 pub mod time;
 pub mod version;
 pub mod wait;

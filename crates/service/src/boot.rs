@@ -6,7 +6,7 @@ use crate::config::Config;
 use crate::feed::Feed;
 use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
-use crate::{http, key_file, leader, measures, rouse, secret, upkeep};
+use crate::{herald, http, key_file, leader, measures, rouse, secret, upkeep, watch};
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -99,6 +99,8 @@ async fn until(
     loops.spawn(leader::lead(app.clone()));
     loops.spawn(upkeep::keep(app.clone()));
     loops.spawn(measures::keep(app.clone()));
+    loops.spawn(watch::keep(app.clone()));
+    loops.spawn(herald::keep(app.clone()));
     let flush = tokio::spawn(
         app.seen
             .clone()

@@ -26,6 +26,7 @@ pub struct Config {
     pub programs_dir: PathBuf,
     pub log: Log,
     pub limits: Limits,
+    pub alerts: Alerts,
     pub session: Session,
 }
 
@@ -80,6 +81,18 @@ impl Limits {
     pub fn credential_age(&self) -> Duration {
         Duration::from_secs(self.credential_days * 86_400)
     }
+}
+
+/// From when on people are told of what.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Alerts {
+    pub no_match_seconds: u64,
+    pub supplier_seconds: u64,
+    pub ceiling_minutes: u64,
+    pub idle_days: u64,
+    pub budget_percent: u64,
+    pub kept_days: u64,
 }
 
 /// Sign-ins at the console.
@@ -162,6 +175,25 @@ impl Config {
         }
         if !(1..=366).contains(&self.limits.five_minute_days) {
             return wrong("limits.five_minute_days", "must be 1 to 366");
+        }
+        if !(1..=365).contains(&self.alerts.idle_days) {
+            return wrong("alerts.idle_days", "must be 1 to 365");
+        }
+        if !(1..=100).contains(&self.alerts.budget_percent) {
+            return wrong("alerts.budget_percent", "must be 1 to 100");
+        }
+        if !(1..=3660).contains(&self.alerts.kept_days) {
+            return wrong("alerts.kept_days", "must be 1 to 3660");
+        }
+        let day = 86_400;
+        if self.alerts.no_match_seconds > day
+            || self.alerts.supplier_seconds > day
+            || self.alerts.ceiling_minutes > day / 60
+        {
+            return wrong(
+                "alerts",
+                "nobody is kept waiting for longer than a day: no_match_seconds, supplier_seconds and ceiling_minutes",
+            );
         }
         if !(16..=3660).contains(&self.limits.hour_days) {
             return wrong("limits.hour_days", "must be 16 to 3660");

@@ -43,7 +43,8 @@ impl Scope {
         owns(self.kind)
     }
 
-    fn holds(&self, keys: &[Key]) -> bool {
+    /// Whether something that is kept by these keys belongs to it.
+    pub fn holds(&self, keys: &[Key]) -> bool {
         let mut mine = keys.iter().filter(|(kind, _)| *kind == self.kind);
         mine.any(|(_, text)| self.texts.contains(text))
     }
@@ -164,7 +165,7 @@ impl Live {
     }
 
     /// What goes on of a scope, within a stretch.
-    fn within(&self, scope: &Scope, from: Moment, until: Moment) -> Open {
+    pub fn within(&self, scope: &Scope, from: Moment, until: Moment) -> Open {
         let mut open = Open::default();
         if from >= self.now {
             return open;
@@ -200,6 +201,17 @@ pub async fn whole(
     scope: &Scope,
     window: &Window,
 ) -> Result<Figures, Error> {
+    let all = over(connection, scope, window).await?;
+    let open = live.within(scope, window.from, window.until);
+    Ok(Figures::of(&all, &open, scope.owns()))
+}
+
+/// The sums of what is over in a window.
+pub async fn over(
+    connection: &mut Connection,
+    scope: &Scope,
+    window: &Window,
+) -> Result<Cell, Error> {
     let keys = numbers(connection, scope).await?;
     let mut adder = Adder::default();
     for run in window.runs() {
@@ -207,9 +219,7 @@ pub async fn whole(
             rollup::add(&mut adder, &one)?;
         }
     }
-    let all = rollup::summed(adder)?;
-    let open = live.within(scope, window.from, window.until);
-    Ok(Figures::of(&all, &open, scope.owns()))
+    rollup::summed(adder)
 }
 
 /// A window step by step.

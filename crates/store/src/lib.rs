@@ -7,6 +7,7 @@
 //!
 //! This crate never reads a clock: times come in.
 
+pub mod alert;
 pub mod attempt;
 pub mod audit;
 pub mod capacity;
@@ -20,6 +21,7 @@ pub mod job;
 pub mod leadership;
 pub mod level;
 pub mod line;
+pub mod listener;
 pub mod log;
 pub mod machine;
 pub mod maintenance;
@@ -39,6 +41,7 @@ pub mod stint;
 pub mod strand;
 pub mod stretch;
 pub mod supplier;
+pub mod target;
 pub mod ticket;
 pub mod token;
 pub mod trial;

@@ -150,6 +150,27 @@ pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64)
     Ok(Read { changes, held_up })
 }
 
+/// Of the changes after a place in the feed, those that listeners are sent, as far as they are safe to pass; in order, at
+/// most so many.
+pub async fn told_after(
+    connection: &mut Connection,
+    cursor: Cursor,
+    limit: i64,
+) -> Result<Vec<Change>> {
+    // The kinds are those of the index.
+    Ok(statement(
+        "select id, txid, at, kind, subject, body from outbox
+         where kind in ('alert.raised', 'alert.ended') and (txid, id) > ($1, $2)
+           and txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
+         order by txid, id limit $3",
+    )
+    .bind::<BigInt, _>(cursor.txid)
+    .bind::<BigInt, _>(cursor.id)
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?)
+}
+
 /// The place before everything that may still appear: what a snapshot taken now does not surely hold comes after it.
 pub async fn head(connection: &mut Connection) -> Result<Cursor> {
     #[derive(QueryableByName)]

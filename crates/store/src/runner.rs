@@ -18,6 +18,7 @@ use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::setting::{Settings, Told};
 use pennine_core::time::Moment;
 use serde_json::json;
+use std::collections::HashMap;
 use uuid::Uuid;
 
 /// A runner, with its pool's name and labels, how many of its slots are used, and when it was last heard of.
@@ -566,4 +567,27 @@ pub async fn set_wish(
             Ok(set == 1)
         })
         .await
+}
+
+/// When these runners last had something to do: those that ever had.
+pub async fn last_worked(
+    connection: &mut Connection,
+    ids: &[Db<RunnerId>],
+) -> Result<HashMap<RunnerId, Moment>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<RunnerId>,
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let rows: Vec<Row> = statement(
+        "select r.id, coalesce(a.finished_at, a.assigned_at) as at
+         from unnest($1::uuid[]) as r(id) cross join lateral (
+           select finished_at, assigned_at from attempt where runner_id = r.id order by id desc limit 1) a",
+    )
+    .bind::<Array<SqlUuid>, _>(ids)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.id.0, row.at.0)).collect())
 }

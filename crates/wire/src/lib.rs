@@ -4,9 +4,11 @@
 //! (an unknown field is refused, since it is usually misspelt); what programs answer is read tolerantly, so that an
 //! older reader understands a newer writer.
 
+pub mod alert;
 pub mod bulk;
 pub mod history;
 pub mod job;
+pub mod listener;
 pub mod log;
 pub mod machine;
 pub mod maintenance;
@@ -20,13 +22,16 @@ pub mod seat;
 pub mod session;
 pub mod status;
 pub mod supply;
+pub mod target;
 pub mod ticket;
 pub mod trends;
 pub mod trial;
 
+pub use alert::*;
 pub use bulk::*;
 pub use history::*;
 pub use job::*;
+pub use listener::*;
 pub use log::*;
 pub use machine::*;
 pub use maintenance::*;
@@ -39,6 +44,7 @@ pub use seat::*;
 pub use session::*;
 pub use status::*;
 pub use supply::*;
+pub use target::*;
 pub use ticket::*;
 pub use trends::*;
 pub use trial::*;

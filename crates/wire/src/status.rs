@@ -1,5 +1,6 @@
 //! How things stand now.
 
+use crate::alert::Alert;
 use crate::job::JobLine;
 use crate::pool::RunnerCounts;
 use pennine_core::answer::{Level, LevelStep, Piece};
@@ -25,6 +26,9 @@ pub struct Status {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub longest_wait_us: Option<Micros>,
     pub runners: RunnerCounts,
+    /// What people are told of now: what is urgent first.
+    #[serde(default)]
+    pub alerts: Vec<Alert>,
     /// The jobs that executes now or ended last.
     pub latest: Vec<JobLine>,
     pub now: Moment,

@@ -1,8 +1,10 @@
 //! What each command does: one file per noun, one function per verb.
 
+pub mod alert;
 pub mod capacity;
 pub mod history;
 pub mod job;
+pub mod listener;
 pub mod machine;
 pub mod maintenance;
 pub mod place;
@@ -12,6 +14,7 @@ pub mod runner;
 pub mod seat;
 pub mod status;
 pub mod supplier;
+pub mod target;
 pub mod ticket;
 pub mod trends;
 pub mod trial;
@@ -51,6 +54,9 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,
         Noun::Trends { verb, of, how } => trends::run(&client, json, verb, *of, how).await?,
+        Noun::Target(verb) => target::run(&client, json, verb).await?,
+        Noun::Alert(verb) => alert::run(&client, json, verb).await?,
+        Noun::Listener(verb) => listener::run(&client, json, verb).await?,
         Noun::History(verb) => history::run(&client, json, verb).await?,
         Noun::Yard(verb) => return yard::run(&client, json, verb).await,
     }

@@ -1,5 +1,6 @@
 //! `pennine status`.
 
+use super::alert;
 use crate::trouble::Trouble;
 use crate::view;
 use pennine_client::Client;
@@ -48,6 +49,10 @@ fn text(status: &Status) -> String {
         status.slots,
         counts(&status.runners)
     );
+    if !status.alerts.is_empty() {
+        text += "\n";
+        text += &alert::lines(&status.alerts, status.now);
+    }
     if !status.latest.is_empty() {
         text += "\n";
         text += &view::jobs(&status.latest);

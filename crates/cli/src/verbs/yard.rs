@@ -14,7 +14,7 @@ use std::process::ExitCode;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Print the yard as a file: teams, projects, seats, suppliers and pools. Secrets are not in it.
+    /// Print the yard as a file: teams, projects, seats, suppliers, pools and targets. Secrets are not in it.
     Export,
     /// Say what is not as a file says, and what making it so would do.
     Diff {

@@ -20,6 +20,7 @@ pub enum Kind {
     Seat,
     Supplier,
     Pool,
+    Target,
 }
 
 impl Kind {
@@ -30,6 +31,7 @@ impl Kind {
             Kind::Seat => "seat",
             Kind::Supplier => "supplier",
             Kind::Pool => "pool",
+            Kind::Target => "target",
         }
     }
 }
@@ -78,6 +80,9 @@ fn things(yard: &Yard) -> BTreeMap<Thing, Keys> {
     }
     for (name, entry) in &yard.pools {
         add(Kind::Pool, name, serde_json::to_value(entry));
+    }
+    for (name, entry) in &yard.targets {
+        add(Kind::Target, name, serde_json::to_value(entry));
     }
     all
 }

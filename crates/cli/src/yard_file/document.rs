@@ -1,5 +1,6 @@
 //! What stands in a yard file.
 
+use super::target::TargetEntry;
 use crate::verbs::capacity::{amount, amount_text, during, during_text};
 use crate::view;
 use pennine_client::{Client, ClientError};
@@ -31,6 +32,8 @@ pub struct Yard {
     pub suppliers: BTreeMap<String, SupplierEntry>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pools: BTreeMap<String, PoolEntry>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub targets: BTreeMap<String, TargetEntry>,
 }
 
 /// A team or a project.
@@ -180,7 +183,7 @@ pub struct Wrong {
     pub said: String,
 }
 
-fn wrong(place: &str, said: impl Into<String>) -> Wrong {
+pub fn wrong(place: &str, said: impl Into<String>) -> Wrong {
     Wrong {
         place: place.to_owned(),
         said: said.into(),
@@ -266,6 +269,9 @@ impl Yard {
                 return Err(wrong(&at("supplier"), said));
             }
         }
+        for (name, entry) in &mut self.targets {
+            entry.settle(name)?;
+        }
         Ok(self)
     }
 
@@ -286,6 +292,9 @@ impl Yard {
                 .collect(),
             pools: (client.pools().await?.items.into_iter())
                 .map(|pool| (pool.name.clone(), PoolEntry::of(pool)))
+                .collect(),
+            targets: (client.targets().await?.items.into_iter())
+                .map(|target| (target.name.clone(), TargetEntry::of(&target)))
                 .collect(),
         })
     }
@@ -429,6 +438,11 @@ mod tests {
         dwell = "90s"
         day_budget = "20.50"
         during = ["fri-mon 22:00-06:00 floor=2"]
+        [targets.slipway-prompt]
+        pool = "slipway"
+        share = "95"
+        within = "120s"
+        days = 7
     "#;
 
     #[test]
@@ -440,6 +454,8 @@ mod tests {
         let machines = pool.machines.as_ref().unwrap();
         assert_eq!(machines.dwell, "1m 30s");
         assert_eq!(machines.during, ["mon,fri-sun 22:00-06:00 floor=2"]);
+        let target = &yard.targets["slipway-prompt"];
+        assert_eq!((&*target.share, &*target.within), ("95 %", "2m"));
         // What is written out is read again as the same.
         assert_eq!(Yard::parse(&yard.text().unwrap()).unwrap(), yard);
         assert_eq!(MachinesEntry::of(machines.supply()), *machines);
@@ -461,6 +477,18 @@ mod tests {
             ("[pools.a.machines]\nsupplier = ''", "machines.supplier"),
             ("[teams.t]\ngive_up = 'never'", "team t: give_up"),
             ("[seats.s]", "count"),
+            (
+                "[targets.t]\nshare = '101'\nwithin = '1m'\ndays = 7",
+                "target t: share",
+            ),
+            (
+                "[targets.t]\nshare = '95'\nwithin = '1m'\ndays = 0",
+                "target t",
+            ),
+            (
+                "[targets.t]\npool = 'a'\nplace = 'b'\nshare = '95'\nwithin = '1m'\ndays = 1",
+                "target t: place",
+            ),
             ("[pools", "line"),
         ] {
             let error = Yard::parse(text).unwrap_err().to_string();

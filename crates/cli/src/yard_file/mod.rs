@@ -5,3 +5,4 @@
 pub mod difference;
 pub mod document;
 pub mod reach;
+pub mod target;

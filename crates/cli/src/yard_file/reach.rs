@@ -9,7 +9,7 @@ use pennine_client::Client;
 use pennine_core::time::Micros;
 use pennine_wire::{
     ChangedPool, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, PlaceChange, PoolChange,
-    PoolRemoval, SeatChange, SupplierChange, SupplyChange,
+    PoolRemoval, SeatChange, SupplierChange, SupplyChange, TargetChange,
 };
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -115,7 +115,32 @@ impl Reach<'_> {
                 }
                 self.change_pool(name, false).await.map(drop)
             }
+            Kind::Target => self.target(name).await,
         }
+    }
+
+    async fn target(&self, name: &str) -> Result<(), Trouble> {
+        let Some(entry) = self.wanted.targets.get(name) else {
+            return Ok(());
+        };
+        let new = entry.new_target(name);
+        match self.there.targets.get(name) {
+            Some(is) if is.of_the_same(entry) => {
+                let change = TargetChange {
+                    share: Some(new.share),
+                    within_us: Some(new.within_us),
+                    days: Some(new.days),
+                };
+                self.client.change_target(name, &change).await?;
+            }
+            is => {
+                if is.is_some() {
+                    self.client.remove_target(name).await?;
+                }
+                self.client.add_target(&new).await?;
+            }
+        }
+        Ok(())
     }
 
     async fn place(&self, path: &str, entry: &PlaceEntry) -> Result<(), Trouble> {
@@ -239,6 +264,7 @@ impl Reach<'_> {
                 };
                 self.client.remove_pool(&one.name, &how).await?;
             }
+            Kind::Target => self.client.remove_target(&one.name).await?,
             // Jobs on record name it.
             Kind::Seat => return Ok(false),
         }

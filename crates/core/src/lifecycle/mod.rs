@@ -1,5 +1,6 @@
 //! The states of things, and the only functions that change them.
 
+pub mod alert;
 pub mod attempt;
 pub mod job;
 pub mod machine;

@@ -1,7 +1,8 @@
 //! HTTP: one file per noun, and the layers that every request passes.
 
 pub mod accept;
-mod answer;
+mod alerts;
+pub mod answer;
 mod auth;
 mod bench;
 mod body;
@@ -14,6 +15,7 @@ mod health;
 mod history;
 mod idempotency;
 mod jobs;
+mod listeners;
 mod logs;
 mod losses;
 mod machines;
@@ -23,7 +25,7 @@ mod metrics;
 mod places;
 mod pools;
 pub mod programs;
-mod queue;
+pub mod queue;
 mod reports;
 mod runner_here;
 mod runner_protocol;
@@ -35,11 +37,12 @@ mod status;
 mod submit;
 mod suppliers;
 mod supply;
+mod targets;
 mod tickets;
 mod trends;
 mod trial;
 mod why;
-mod yard;
+pub mod yard;
 
 use crate::app::App;
 use axum::Router;
@@ -102,6 +105,14 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(seats::change))
         .routes(routes!(seats::take_back))
         .routes(routes!(trial::try_out))
+        .routes(routes!(targets::list, targets::add))
+        .routes(routes!(targets::change, targets::remove))
+        .routes(routes!(alerts::list))
+        .routes(routes!(alerts::see))
+        .routes(routes!(listeners::list, listeners::add))
+        .routes(routes!(listeners::change, listeners::remove))
+        .routes(routes!(listeners::renew))
+        .routes(routes!(listeners::try_out))
         .routes(routes!(trends::show))
         .routes(routes!(trends::week))
         .routes(routes!(trends::waits))

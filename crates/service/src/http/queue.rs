@@ -13,13 +13,13 @@ use pennine_core::id::{Short, StrandId};
 use pennine_core::requirement::{Requirement, hints};
 use pennine_core::time::{Micros, Moment};
 use pennine_store::line::{self, InLine, Stretch};
-use pennine_store::{Connection, strand};
+use pennine_store::{Connection, Error, strand};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
 
 /// Reads the queue, group by group: what needs a person first, then the longest wait.
-pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Answer<Queue> {
+pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Queue, Error> {
     let counts = line::strands(connection).await?;
     let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
     if ids.is_empty() {
@@ -108,7 +108,7 @@ async fn by_reason(
     connection: &mut Connection,
     counts: Vec<InLine>,
     said: &HashMap<StrandId, Vec<Segment>>,
-) -> Answer<Vec<(Reason, InLine)>> {
+) -> Result<Vec<(Reason, InLine)>, Error> {
     let mut found = Vec::with_capacity(counts.len());
     for count in counts {
         let strand = count.strand_id.0;

@@ -1,5 +1,6 @@
 //! How things stand now, and the skyline.
 
+use super::alerts;
 use super::answer::{Answer, Failure};
 use super::auth::Principal;
 use super::body::Params;
@@ -48,6 +49,7 @@ pub async fn status(State(app): State<App>, _: Principal) -> Answer<Json<Status>
             .as_ref()
             .map(|longest| longest.waited.into()),
         runners: yard::counts(&yard.runners),
+        alerts: alerts::now(&mut connection).await?,
         latest: rows.iter().map(|row| around.line(row, now)).collect(),
         now,
     }))

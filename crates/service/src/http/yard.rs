@@ -1,6 +1,5 @@
 //! The yard as handlers look at it: pools and runners as they stand, with their states as people see them.
 
-use super::answer::Answer;
 use pennine_core::dispatch::{
     Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
 };
@@ -15,9 +14,9 @@ use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
 use pennine_store::seat::{Holding, Seat};
 use pennine_store::share::Held;
-use pennine_store::{Connection, place, pool, runner, seat, share};
+use pennine_store::{Connection, Error, place, pool, runner, seat, share};
 use pennine_wire::RunnerCounts;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 /// Every pool, and every runner that is not retired, with what else decides who runs.
 #[derive(Clone)]
@@ -94,7 +93,7 @@ pub fn slots<'a>(runners: impl IntoIterator<Item = &'a Runner>) -> (u32, u32) {
 
 impl Yard {
     /// Reads the yard.
-    pub async fn read(connection: &mut Connection, now: Moment) -> Answer<Yard> {
+    pub async fn read(connection: &mut Connection, now: Moment) -> Result<Yard, Error> {
         let pools = pool::list(connection).await?;
         let runners = runner::list(connection, None).await?;
         let mut yard = Yard {
@@ -219,6 +218,21 @@ impl Yard {
             .iter()
             .filter(|view| view.state != RunnerState::Awaited)
             .filter_map(|view| Some((view, self.pool_views.get(&view.pool)?)))
+    }
+
+    /// The pools in reach of a project with a runner that satisfies a requirement, or that could make one.
+    pub fn takers(&self, requirement: &Requirement, project: &str) -> BTreeSet<PoolId> {
+        let made = self.pool_views.values().filter(|pool| {
+            let makes = pool.makes.as_ref();
+            makes.is_some_and(|makes| pool.admits(requirement, makes))
+        });
+        let there = self
+            .joined()
+            .filter(|(runner, pool)| pool.admits(requirement, &runner.subject));
+        made.chain(there.map(|(_, pool)| pool))
+            .filter(|pool| pool.reaches(project))
+            .map(|pool| pool.id)
+            .collect()
     }
 
     /// How a requirement stands here, whoever asks.

@@ -15,7 +15,7 @@ use pennine_wire::{
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-const ALL: &str = "ordered,booting,joined,releasing,gone,failed";
+pub const ALL: &str = "ordered,booting,joined,releasing,gone,failed";
 
 /// Machines on this host, behind the best walls that it has.
 pub fn local(most: u32) -> NewSupplier {

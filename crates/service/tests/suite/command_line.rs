@@ -197,6 +197,9 @@ async fn every_reading_verb_gives_json() {
         &["runner", "list"],
         &["job", "list"],
         &["job", "show", "j-1"],
+        &["target", "list"],
+        &["alert", "list", "--all"],
+        &["listener", "list"],
     ] {
         let output = pennine(&service, &[arguments, &["--json"]].concat()).await;
         assert!(output.status.success());

@@ -12,6 +12,7 @@
 
 mod support;
 
+mod alerts;
 mod api;
 mod bad_input;
 mod bench;

@@ -4,6 +4,7 @@ mod browser;
 mod cloud;
 mod cutter;
 mod database;
+mod ear;
 mod runner;
 mod service;
 
@@ -11,6 +12,7 @@ pub use browser::Browser;
 pub use cloud::StandinCloud;
 pub use cutter::Cutter;
 pub use database::Database;
+pub use ear::{Ear, Heard};
 pub use runner::Runner;
 pub use service::{Replica, Service, ServiceProcess, config, free_port, token_in};
 

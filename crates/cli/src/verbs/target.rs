@@ -1,0 +1,173 @@
+//! `pennine target`.
+
+use crate::trouble::Trouble;
+use crate::view;
+use clap::{Args, Subcommand};
+use pennine_client::Client;
+use pennine_core::measure::rank::PerMille;
+use pennine_core::time::Micros;
+use pennine_wire::{NewTarget, Target, TargetChange};
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// List the targets: how each stands, how many more may be late, and when it is broken as in the last hour.
+    List,
+    /// Add a target: how long jobs wait at most on a pool, or those of a team or project, or everybody's.
+    Add {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        of: Of,
+        /// How many of the waits, in percent: 50 to 99.9.
+        #[arg(long, value_name = "PERCENT", default_value = "95")]
+        share: PerMille,
+        /// How long they take at most: 60s, 10m, 2h.
+        #[arg(long, value_name = "TIME", value_parser = length)]
+        within: Micros,
+        /// Over how many days: 1 to 90.
+        #[arg(long, default_value_t = 7)]
+        days: u32,
+    },
+    /// Change what a target promises.
+    Set {
+        /// Its name.
+        name: String,
+        /// How many of the waits, in percent: 50 to 99.9.
+        #[arg(long, value_name = "PERCENT")]
+        share: Option<PerMille>,
+        /// How long they take at most: 60s, 10m, 2h.
+        #[arg(long, value_name = "TIME", value_parser = length)]
+        within: Option<Micros>,
+        /// Over how many days: 1 to 90.
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Remove a target.
+    Remove {
+        /// Its name.
+        name: String,
+    },
+}
+
+#[derive(Args)]
+#[group(multiple = false)]
+pub struct Of {
+    /// The pool on which jobs run whose waits are meant.
+    #[arg(long)]
+    pool: Option<String>,
+    /// The team or project whose jobs are meant.
+    #[arg(long, value_name = "PATH")]
+    place: Option<String>,
+}
+
+fn length(text: &str) -> Result<Micros, String> {
+    view::time(text).map(Micros::from)
+}
+
+/// `pennine target`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+    let target = match verb {
+        Verb::List => {
+            let targets = client.targets().await?;
+            if json {
+                return view::json(&targets);
+            }
+            if targets.items.is_empty() {
+                return view::line(
+                    "There is no target yet. Add one with: pennine target add NAME --pool POOL --within TIME",
+                );
+            }
+            return view::print(&table(&targets.items));
+        }
+        Verb::Add {
+            name,
+            of,
+            share,
+            within,
+            days,
+        } => {
+            let new = NewTarget {
+                name,
+                pool: of.pool,
+                place: of.place,
+                share,
+                within_us: within,
+                days,
+            };
+            client.add_target(&new).await?
+        }
+        Verb::Set {
+            name,
+            share,
+            within,
+            days,
+        } => {
+            let change = TargetChange {
+                share,
+                within_us: within,
+                days,
+            };
+            client.change_target(&name, &change).await?
+        }
+        Verb::Remove { name } => {
+            client.remove_target(&name).await?;
+            return view::line(format!("Removed the target {name}."));
+        }
+    };
+    if json {
+        return view::json(&target);
+    }
+    view::line(format!(
+        "{}: {}: {}.\n{}",
+        target.name,
+        whose(&target),
+        target.said,
+        target.standing.said
+    ))
+}
+
+fn whose(target: &Target) -> String {
+    match (&target.pool, &target.place) {
+        (Some(pool), _) => format!("pool {pool}"),
+        (_, Some(place)) => place.clone(),
+        _ => "everybody".to_owned(),
+    }
+}
+
+fn table(targets: &[Target]) -> String {
+    let rows = targets.iter().map(|target| {
+        let standing = &target.standing;
+        let window = &standing.window;
+        let kept = match window.decided() {
+            0 => "-".to_owned(),
+            all => format!("{:.1} %", window.kept as f64 * 100.0 / all as f64),
+        };
+        let burn = standing.burn.map_or_else(
+            || "-".to_owned(),
+            |burn| format!("{:.1}", burn as f64 / 1e3),
+        );
+        vec![
+            target.name.clone(),
+            whose(target),
+            target.said.clone(),
+            standing.state.word().to_owned(),
+            kept,
+            format!("{} of {}", window.late, standing.allowed),
+            burn,
+            standing
+                .breaks_in_us
+                .map_or_else(|| "-".to_owned(), view::length),
+        ]
+    });
+    let heads = [
+        "target",
+        "of",
+        "promise",
+        "stands",
+        "in time",
+        "late",
+        "burn",
+        "broken in",
+    ];
+    view::table(&heads, rows)
+}

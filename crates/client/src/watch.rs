@@ -1,0 +1,77 @@
+//! Targets, alerts, and who else is told.
+
+use crate::people::Client;
+use crate::{Result, segment};
+use pennine_wire::{
+    Alert, Listener, ListenerChange, MadeListener, NewListener, NewTarget, Page, Target,
+    TargetChange, TriedListener,
+};
+use reqwest::Method;
+
+impl Client {
+    /// The targets, and how they stand.
+    pub async fn targets(&self) -> Result<Page<Target>> {
+        self.get("/targets").await
+    }
+
+    /// Adds a target.
+    pub async fn add_target(&self, new: &NewTarget) -> Result<Target> {
+        self.post("/targets", new).await
+    }
+
+    /// Changes a target.
+    pub async fn change_target(&self, name: &str, change: &TargetChange) -> Result<Target> {
+        let path = format!("/targets/{}", segment(name));
+        self.send(Method::PATCH, &path, change).await
+    }
+
+    /// Removes a target.
+    pub async fn remove_target(&self, name: &str) -> Result<()> {
+        self.delete(&format!("/targets/{}", segment(name))).await
+    }
+
+    /// The alerts that people are told of now; with `all`, those that are over too.
+    pub async fn alerts(&self, all: bool) -> Result<Page<Alert>> {
+        self.get(if all { "/alerts?all=true" } else { "/alerts" })
+            .await
+    }
+
+    /// Says that somebody looks at an alert.
+    pub async fn see_alert(&self, name: &str) -> Result<Alert> {
+        self.post(&format!("/alerts/{}/see", segment(name)), &())
+            .await
+    }
+
+    /// The listeners.
+    pub async fn listeners(&self) -> Result<Page<Listener>> {
+        self.get("/listeners").await
+    }
+
+    /// Adds a listener. Its secret is shown this once.
+    pub async fn add_listener(&self, new: &NewListener) -> Result<MadeListener> {
+        self.post("/listeners", new).await
+    }
+
+    /// Changes a listener.
+    pub async fn change_listener(&self, name: &str, change: &ListenerChange) -> Result<Listener> {
+        let path = format!("/listeners/{}", segment(name));
+        self.send(Method::PATCH, &path, change).await
+    }
+
+    /// Removes a listener.
+    pub async fn remove_listener(&self, name: &str) -> Result<()> {
+        self.delete(&format!("/listeners/{}", segment(name))).await
+    }
+
+    /// Gives a listener another secret; the one before is signed with too for a day.
+    pub async fn renew_listener(&self, name: &str) -> Result<MadeListener> {
+        self.post(&format!("/listeners/{}/renew", segment(name)), &())
+            .await
+    }
+
+    /// Sends a listener an event to try it.
+    pub async fn try_listener(&self, name: &str) -> Result<TriedListener> {
+        self.post(&format!("/listeners/{}/try", segment(name)), &())
+            .await
+    }
+}

@@ -1,0 +1,265 @@
+//! What somebody should be told of: which conditions hold is found elsewhere and comes in, with since when; what becomes
+//! of each alert is decided here.
+
+use crate::lifecycle::alert::{AlertEvent, AlertState};
+use crate::lifecycle::words;
+use crate::time::Moment;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::time::Duration;
+use utoipa::ToSchema;
+
+/// What an alert is about.
+#[derive(
+    Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum AlertKind {
+    /// More waits are late than a target allows.
+    TargetBroken,
+    /// A target's error budget burns fast.
+    TargetBurning,
+    /// A supplier fails.
+    SupplierFailing,
+    /// Jobs wait for what no runner is and no pool could make.
+    NoMatch,
+    /// A pool has been at its ceiling for long while jobs wait for more.
+    PoolFull,
+    /// What a pool may spend is nearly used up.
+    BudgetNear,
+    /// Machines have been idle for days.
+    MachinesIdle,
+}
+
+words!(AlertKind {
+    TargetBroken = "target-broken",
+    TargetBurning = "target-burning",
+    SupplierFailing = "supplier-failing",
+    NoMatch = "no-match",
+    PoolFull = "pool-full",
+    BudgetNear = "budget-near",
+    MachinesIdle = "machines-idle",
+});
+
+impl AlertKind {
+    /// Whether somebody is to look at it soon; the others can wait for the day.
+    pub fn urgent(self) -> bool {
+        !matches!(self, AlertKind::BudgetNear | AlertKind::MachinesIdle)
+    }
+}
+
+/// How long each kind has to hold before people are told; what is not named is told at once.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Patience(pub BTreeMap<AlertKind, Duration>);
+
+/// Something that is so.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Condition<A> {
+    pub kind: AlertKind,
+    /// What it is so of; one alert of a kind for each.
+    pub subject: String,
+    /// Since when it is so, as far as that is known.
+    pub since: Option<Moment>,
+    /// As one sentence.
+    pub said: String,
+    /// What else is kept of it.
+    pub about: A,
+}
+
+/// An alert that is not over.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Open<I> {
+    pub id: I,
+    pub kind: AlertKind,
+    pub subject: String,
+    pub state: AlertState,
+    pub since: Moment,
+    /// Since when it is not so any more.
+    pub absent: Option<Moment>,
+}
+
+/// What becomes of an alert.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[must_use]
+pub enum Step<I, A> {
+    /// There is a new one, in this state, since a moment.
+    Begin {
+        state: AlertState,
+        since: Moment,
+        condition: Condition<A>,
+    },
+    /// It is so still.
+    Hold {
+        id: I,
+        state: AlertState,
+        condition: Condition<A>,
+    },
+    /// It is not so, since a moment.
+    Miss {
+        id: I,
+        state: AlertState,
+        absent: Moment,
+    },
+}
+
+/// What becomes of the alerts, given what is so now. Of several conditions of a kind and a subject the first counts.
+pub fn step<I: Copy, A>(
+    open: &[Open<I>],
+    conditions: Vec<Condition<A>>,
+    patience: &Patience,
+    now: Moment,
+) -> Vec<Step<I, A>> {
+    let mut holding: BTreeMap<(AlertKind, String), Condition<A>> = BTreeMap::new();
+    for condition in conditions {
+        let key = (condition.kind, condition.subject.clone());
+        holding.entry(key).or_insert(condition);
+    }
+    let holds = |since: Moment, kind: AlertKind| AlertEvent::Holds {
+        lasted: now.since(since),
+        patience: patience.0.get(&kind).copied().unwrap_or_default(),
+    };
+    let mut steps = Vec::new();
+    for one in open {
+        match holding.remove(&(one.kind, one.subject.clone())) {
+            Some(condition) => {
+                let since = condition.since.unwrap_or(one.since).min(one.since);
+                if let Ok(state) = one.state.after(holds(since, one.kind)) {
+                    steps.push(Step::Hold {
+                        id: one.id,
+                        state,
+                        condition,
+                    });
+                }
+            }
+            None => {
+                let absent = one.absent.unwrap_or(now);
+                let event = AlertEvent::Absent {
+                    lasted: now.since(absent),
+                };
+                if let Ok(state) = one.state.after(event) {
+                    steps.push(Step::Miss {
+                        id: one.id,
+                        state,
+                        absent,
+                    });
+                }
+            }
+        }
+    }
+    for (_, condition) in holding {
+        let since = condition.since.unwrap_or(now).min(now);
+        // A new one brews, and may have brewed for long.
+        if let Ok(state) = AlertState::Brewing.after(holds(since, condition.kind)) {
+            steps.push(Step::Begin {
+                state,
+                since,
+                condition,
+            });
+        }
+    }
+    steps
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lifecycle::alert::CALM;
+    use proptest::prelude::*;
+
+    const PATIENCE: u64 = 60;
+
+    fn at(seconds: u64) -> Moment {
+        Moment::from_micros(i64::try_from(seconds).unwrap() * 1_000_000)
+    }
+
+    /// One condition seen or not at even moments, and when it was told and when it was over.
+    fn life(seen: &[bool], every: u64) -> Vec<(u64, AlertState)> {
+        let patience = Patience([(AlertKind::NoMatch, Duration::from_secs(PATIENCE))].into());
+        let mut open: Option<Open<u8>> = None;
+        let mut changes = Vec::new();
+        for (n, seen) in seen.iter().enumerate() {
+            let now = n as u64 * every;
+            let condition = Condition {
+                kind: AlertKind::NoMatch,
+                subject: "amr64".to_owned(),
+                since: None,
+                said: String::new(),
+                about: (),
+            };
+            let conditions = if *seen { vec![condition] } else { Vec::new() };
+            let known: Vec<_> = open.iter().cloned().collect();
+            let steps = step(&known, conditions, &patience, at(now));
+            assert!(steps.len() <= 1);
+            for step in steps {
+                let before = open.as_ref().map(|one| one.state);
+                let (state, since, absent) = match step {
+                    Step::Begin { state, since, .. } => (state, since, None),
+                    Step::Hold { state, .. } => (state, known[0].since, None),
+                    Step::Miss { state, absent, .. } => (state, known[0].since, Some(absent)),
+                };
+                if before != Some(state) {
+                    changes.push((now, state));
+                }
+                open = (state != AlertState::Over).then(|| Open {
+                    id: 1,
+                    kind: AlertKind::NoMatch,
+                    subject: "amr64".to_owned(),
+                    state,
+                    since,
+                    absent,
+                });
+            }
+        }
+        changes
+    }
+
+    #[test]
+    fn what_lasts_is_told_and_what_comes_and_goes_is_told_once() {
+        use AlertState::{Brewing, Over, Raised, Settling};
+        assert_eq!(life(&[true, true, false], 30), [(0, Brewing), (60, Over)]);
+        let flapping = [
+            true, true, true, false, true, false, false, false, false, false, false,
+        ];
+        assert_eq!(
+            life(&flapping, 30),
+            [
+                (0, Brewing),
+                (60, Raised),
+                (90, Settling),
+                (120, Raised),
+                (150, Settling),
+                (270, Over)
+            ]
+        );
+    }
+
+    proptest! {
+        /// Told only after it has held for long enough without a break, and over only after it was absent for long enough.
+        #[test]
+        fn nobody_is_told_too_early_nor_left_in_the_dark(
+            seen in proptest::collection::vec(any::<bool>(), 1..80),
+            every in 1u64..100,
+        ) {
+            let changes = life(&seen, every);
+            let mut told = false;
+            for (when, state) in changes {
+                let place = usize::try_from(when / every).unwrap();
+                match state {
+                    AlertState::Raised if !told => {
+                        told = true;
+                        let begun = seen[..=place].iter().rposition(|seen| !seen).map_or(0, |n| n + 1);
+                        prop_assert!(when - begun as u64 * every >= PATIENCE);
+                    }
+                    AlertState::Over => {
+                        let ended = seen[..=place].iter().rposition(|seen| *seen).map_or(0, |n| n + 1);
+                        if told {
+                            prop_assert!(when - ended as u64 * every >= CALM.as_secs());
+                        }
+                        told = false;
+                    }
+                    _ => {}
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,454 @@
+//! Targets: what is promised of waits, how the promise stands, and when it will be broken at this rate.
+//!
+//! A promise such as "95 % of waits are within 60 s, over 7 days" allows that 5 % of the waits that begin in those days
+//! are late: its error budget. A wait is *kept* when it is over within the time, *late* from the moment at which the time
+//! is over (however long it still lasts), and undecided until then. So jobs that still wait count, and an outage does not
+//! look like a quiet day.
+//!
+//! The burn rate is the share of late ones among those decided in a stretch, divided by the share that may be late: at 1
+//! the budget is used up just when the window is over. A budget burns fast where that is so over the last hour and over
+//! the last five minutes alike, so that neither a single bad minute nor what is long over calls anybody (burn rates over
+//! several windows: The Site Reliability Workbook, chapter 5).
+
+use crate::measure::Histogram;
+use crate::measure::rank::PerMille;
+use crate::time::{Micros, Moment, spoken};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+use utoipa::ToSchema;
+
+/// The stretch over which the rate is told.
+pub const HOUR: Duration = Duration::from_secs(3600);
+/// The stretch in which it must still go on.
+pub const LATELY: Duration = Duration::from_secs(300);
+/// A budget burns fast when an hour uses up this share of it, in thousandths.
+const HOURS_SHARE: u64 = 20;
+/// But not at less than this rate, in thousandths: in a short window an hour is a large part.
+const LEAST_BURN: u64 = 2000;
+/// Fewer late ones than this within the hour call nobody.
+const LEAST_LATE: u64 = 3;
+
+/// What is promised.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Promise {
+    /// How many of the waits, in thousandths.
+    pub share: PerMille,
+    /// How long they take at most.
+    pub within_us: Micros,
+    /// Over how many days.
+    pub days: u32,
+}
+
+/// Why a promise makes no sense.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum Senseless {
+    #[error(
+        "a share is 50 % to 99.9 %: where nothing may be late, one bad minute breaks it for good"
+    )]
+    Share,
+    #[error("the time is 1 s to 7 d")]
+    Within,
+    #[error("the window is 1 to 90 days")]
+    Days,
+}
+
+impl Promise {
+    /// Whether it can be kept and broken.
+    pub fn check(&self) -> Result<(), Senseless> {
+        let within = Duration::from(self.within_us);
+        if !(500..=999).contains(&self.share.0) {
+            return Err(Senseless::Share);
+        }
+        if within < Duration::from_secs(1) || within > Duration::from_secs(7 * 86_400) {
+            return Err(Senseless::Within);
+        }
+        if !(1..=90).contains(&self.days) {
+            return Err(Senseless::Days);
+        }
+        Ok(())
+    }
+
+    /// The length of its window.
+    pub fn window(&self) -> Duration {
+        Duration::from_secs(u64::from(self.days) * 86_400)
+    }
+
+    /// How many in a thousand may be late.
+    fn may_be_late(&self) -> u64 {
+        u64::from(1000 - self.share.0.min(999))
+    }
+
+    /// The rate, in thousandths, from which its budget burns fast.
+    fn fast(&self) -> u64 {
+        (u64::from(self.days) * 24 * HOURS_SHARE).max(LEAST_BURN)
+    }
+
+    /// As one line: `95 % of waits within 60 s, over 7 days`.
+    pub fn said(&self) -> String {
+        let days = if self.days == 1 { "day" } else { "days" };
+        format!(
+            "{} of waits within {}, over {} {days}",
+            self.share,
+            spoken(self.within_us.into()),
+            self.days
+        )
+    }
+}
+
+/// Waits by whether they were in time.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Tally {
+    /// Over, in time.
+    pub kept: u64,
+    /// Late, whether or not they are over.
+    pub late: u64,
+    /// Still waiting, and in time so far.
+    pub undecided: u64,
+}
+
+impl Tally {
+    /// Counts a wait that began at a moment and has lasted so long; `waits` says whether it goes on. Of those that are
+    /// decided, only what was decided from one moment until before another counts.
+    pub fn count(
+        &mut self,
+        promise: &Promise,
+        (ready, waited, waits): (Moment, Micros, bool),
+        (from, until): (Moment, Moment),
+    ) {
+        let decided_at = |after: Micros| ready + Duration::from(after);
+        let within = |at: Moment| at >= from && at < until;
+        if waited > promise.within_us {
+            self.late += u64::from(within(decided_at(promise.within_us)));
+        } else if waits {
+            self.undecided += 1;
+        } else {
+            self.kept += u64::from(within(decided_at(waited)));
+        }
+    }
+
+    /// Counts all waits of a window: lengths of those that are over, and ages of those that go on. Lengths are read from a
+    /// histogram, so that those within 1.6 % of the promised time may be taken for either.
+    pub fn of(promise: &Promise, over: &Histogram, ages: &[u64]) -> Tally {
+        let within = promise.within_us.0;
+        let late = over.above(within);
+        let late_ages = ages.iter().filter(|age| **age > within).count() as u64;
+        Tally {
+            kept: over.count() - late,
+            late: late + late_ages,
+            undecided: ages.len() as u64 - late_ages,
+        }
+    }
+
+    /// How many are decided.
+    pub fn decided(&self) -> u64 {
+        self.kept + self.late
+    }
+
+    /// The burn rate in thousandths; none of nothing.
+    fn burn(&self, promise: &Promise) -> Option<u64> {
+        let allowed = self.decided() * promise.may_be_late();
+        (allowed > 0).then(|| {
+            let exact = u128::from(self.late) * 1_000_000 / u128::from(allowed);
+            u64::try_from(exact).unwrap_or(u64::MAX)
+        })
+    }
+}
+
+/// Whether a promise is kept.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TargetState {
+    /// So few waits that not a single one may be late yet: there is nothing to tell.
+    Few,
+    /// Kept so far.
+    Kept,
+    /// Kept so far, and its budget burns fast.
+    Burning,
+    /// More are late than may be.
+    Broken,
+}
+
+impl TargetState {
+    /// As people read it.
+    pub fn word(self) -> &'static str {
+        match self {
+            TargetState::Few => "few",
+            TargetState::Kept => "kept",
+            TargetState::Burning => "burning",
+            TargetState::Broken => "broken",
+        }
+    }
+}
+
+/// How a promise stands.
+#[derive(Clone, PartialEq, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TargetStanding {
+    pub state: TargetState,
+    /// Its window.
+    pub window: Tally,
+    /// What was decided within the last hour.
+    pub hour: Tally,
+    /// Late ones that the window's waits allow so far.
+    pub allowed: u64,
+    /// How many more may be late; negative when too many are.
+    pub left: i64,
+    /// The burn rate over the last hour, in thousandths: 1000 uses the budget up just when the window is over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub burn: Option<u64>,
+    /// Whether it burns fast, over the last hour and over the last five minutes alike.
+    pub fast: bool,
+    /// When the budget is used up if it goes on as in the last hour.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub breaks_in_us: Option<Micros>,
+    /// As one sentence.
+    pub said: String,
+}
+
+impl TargetStanding {
+    /// How a promise stands, by the tallies of its window, of the last hour and of the last five minutes.
+    pub fn of(promise: &Promise, window: Tally, hour: Tally, lately: Tally) -> TargetStanding {
+        let decided = window.decided();
+        let allowed = decided * promise.may_be_late() / 1000;
+        let signed = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
+        let left = signed(allowed) - signed(window.late);
+        let burns = |tally: &Tally| {
+            tally
+                .burn(promise)
+                .is_some_and(|burn| burn >= promise.fast())
+        };
+        let fast = hour.late >= LEAST_LATE && burns(&hour) && burns(&lately);
+        let state = if left < 0 && window.late >= LEAST_LATE {
+            TargetState::Broken
+        } else if fast {
+            TargetState::Burning
+        } else if allowed == 0 {
+            TargetState::Few
+        } else {
+            TargetState::Kept
+        };
+        let breaks_in_us = breaks_in(promise, window, hour);
+        let mut standing = TargetStanding {
+            state,
+            window,
+            hour,
+            allowed,
+            left,
+            burn: hour.burn(promise),
+            fast,
+            breaks_in_us,
+            said: String::new(),
+        };
+        standing.said = standing.sentence(promise);
+        standing
+    }
+
+    fn sentence(&self, promise: &Promise) -> String {
+        let Tally {
+            kept,
+            late,
+            undecided,
+        } = self.window;
+        let decided = self.window.decided();
+        if decided == 0 {
+            return match undecided {
+                0 => "No job has waited yet.".to_owned(),
+                n => format!("{n} still wait, in time so far."),
+            };
+        }
+        let waits = if decided == 1 {
+            "wait was"
+        } else {
+            "waits were"
+        };
+        let mut said = format!(
+            "{} of {decided} {waits} in time",
+            PerMille(u16::try_from(kept * 1000 / decided).unwrap_or(0))
+        );
+        match self.state {
+            TargetState::Few => {
+                said += &format!("; too few to tell whether {} of them are.", promise.share);
+            }
+            TargetState::Broken => {
+                said += &format!(
+                    ": {late} were late, and {} may be. It is broken.",
+                    self.allowed
+                );
+            }
+            TargetState::Kept | TargetState::Burning => {
+                said += &format!(": {late} were late, and {} more may be.", self.left.max(0));
+            }
+        }
+        if self.state != TargetState::Broken
+            && let Some(breaks) = self.breaks_in_us
+        {
+            said += &format!(
+                " As in the last hour ({} of {} late), it is broken in {}.",
+                self.hour.late,
+                self.hour.decided(),
+                spoken(breaks.into())
+            );
+        } else if self.fast {
+            said += &format!(
+                " {} of {} were late in the last hour.",
+                self.hour.late,
+                self.hour.decided()
+            );
+        }
+        said
+    }
+}
+
+/// When a budget is used up if as many are late, and as many decided, in each hour to come as in the last: the time after
+/// which late + L t exceeds the share of (decided + D t) that may be. What leaves the window meanwhile is left out.
+fn breaks_in(promise: &Promise, window: Tally, hour: Tally) -> Option<Micros> {
+    let may = u128::from(promise.may_be_late());
+    let budget = u128::from(window.decided()) * may;
+    let spent = u128::from(window.late) * 1000;
+    let left = budget.checked_sub(spent)?;
+    // Each in thousandths of a job, for an hour.
+    let more = (u128::from(hour.late) * 1000).checked_sub(u128::from(hour.decided()) * may)?;
+    if more == 0 {
+        return None;
+    }
+    let micros = left * HOUR.as_micros() / more;
+    let micros = Micros(u64::try_from(micros).ok()?);
+    (Duration::from(micros) <= promise.window()).then_some(micros)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn promise(share: u16, days: u32) -> Promise {
+        Promise {
+            share: PerMille(share),
+            within_us: Micros(60_000_000),
+            days,
+        }
+    }
+
+    fn tally(kept: u64, late: u64) -> Tally {
+        Tally {
+            kept,
+            late,
+            undecided: 0,
+        }
+    }
+
+    #[test]
+    fn a_percentage_is_written_and_read() {
+        for (text, share) in [("95", 950), ("99.5 %", 995), ("50%", 500), (" 100 ", 1000)] {
+            assert_eq!(text.parse(), Ok(PerMille(share)), "{text}");
+        }
+        assert_eq!(PerMille(995).to_string(), "99.5 %");
+        for wrong in ["", "%", "9,5", "99.55", "100.1", "-3", "1e1", "99."] {
+            assert!(wrong.parse::<PerMille>().is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn a_budget_is_told_with_when_it_is_used_up() {
+        let promise = promise(950, 7);
+        let standing = TargetStanding::of(&promise, tally(960, 40), tally(10, 10), tally(1, 1));
+        assert_eq!((standing.allowed, standing.left), (50, 10));
+        // Ten late and one more allowed in each hour.
+        assert_eq!(standing.breaks_in_us, Some(Micros(4_000_000_000)));
+        assert_eq!(standing.burn, Some(10_000));
+        assert_eq!(standing.state, TargetState::Burning);
+        assert_eq!(
+            standing.said,
+            "96 % of 1000 waits were in time: 40 were late, and 10 more may be. As in the last hour (10 of 20 late), it is broken in 1 h 6 min."
+        );
+    }
+
+    #[test]
+    fn nobody_is_called_for_a_bad_minute_nor_for_what_is_over() {
+        let promise = promise(950, 7);
+        let state = |hour, lately| TargetStanding::of(&promise, tally(960, 40), hour, lately).state;
+        assert_eq!(state(tally(95, 5), tally(0, 5)), TargetState::Kept);
+        assert_eq!(state(tally(10, 10), tally(9, 0)), TargetState::Kept);
+        assert_eq!(state(tally(0, 2), tally(0, 2)), TargetState::Kept);
+        assert_eq!(state(tally(10, 10), Tally::default()), TargetState::Kept);
+        let few = TargetStanding::of(&promise, tally(3, 1), tally(3, 1), tally(3, 1));
+        assert_eq!(few.state, TargetState::Few);
+        let broken = TargetStanding::of(&promise, tally(40, 4), tally(0, 0), tally(0, 0));
+        assert_eq!((broken.state, broken.left), (TargetState::Broken, -2));
+    }
+
+    #[test]
+    fn promises_that_cannot_be_kept_or_broken_are_refused() {
+        assert_eq!(promise(950, 7).check(), Ok(()));
+        assert_eq!(promise(1000, 7).check(), Err(Senseless::Share));
+        assert_eq!(promise(950, 0).check(), Err(Senseless::Days));
+        let long = Promise {
+            within_us: Micros(u64::MAX),
+            ..promise(950, 7)
+        };
+        assert_eq!(long.check(), Err(Senseless::Within));
+    }
+
+    fn second(seconds: u64) -> Moment {
+        Moment::from_micros(i64::try_from(seconds).unwrap() * 1_000_000)
+    }
+
+    proptest! {
+        /// Each wait is decided once, in exactly one of the stretches that time is cut into, and as the plain reading of
+        /// the promise says.
+        #[test]
+        fn each_wait_is_decided_once(
+            waits in proptest::collection::vec((0u64..500, 0u64..200), 0..60),
+            cut in 1u64..700,
+        ) {
+            let promise = promise(950, 1);
+            let now = 700;
+            let seen: Vec<(Moment, Micros, bool)> = waits
+                .iter()
+                .map(|(ready, length)| {
+                    let waited = (*length).min(now - ready);
+                    (second(*ready), Micros(waited * 1_000_000), *length > now - ready)
+                })
+                .collect();
+            let within = |from, until| {
+                let mut tally = Tally::default();
+                for wait in &seen {
+                    tally.count(&promise, *wait, (second(from), second(until)));
+                }
+                tally
+            };
+            let (before, after, all) = (within(0, cut), within(cut, 2000), within(0, 2000));
+            prop_assert_eq!(before.late + after.late, all.late);
+            prop_assert_eq!(before.kept + after.kept, all.kept);
+            prop_assert_eq!(all.decided() + all.undecided, waits.len() as u64);
+            let late = waits.iter().filter(|(ready, length)| *length > 60 && ready + 60 < now);
+            prop_assert_eq!(all.late, late.count() as u64);
+            // The same from lengths alone.
+            let mut over = Histogram::default();
+            let mut ages = Vec::new();
+            for (_, waited, waits) in &seen {
+                if *waits { ages.push(waited.0) } else { over.add(waited.0) }
+            }
+            prop_assert_eq!(Tally::of(&promise, &over, &ages), all);
+        }
+
+        /// When it is said that a budget is used up then, it holds just before and not just after.
+        #[test]
+        fn a_budget_is_used_up_when_it_is_said_to_be(
+            (kept, late) in (100u64..100_000, 0u64..5_000),
+            (more_kept, more_late) in (0u64..1_000, 0u64..1_000),
+            share in 500u16..=999,
+        ) {
+            let promise = Promise { days: 90, ..promise(share, 90) };
+            let (window, hour) = (tally(kept, late), tally(more_kept, more_late));
+            if let Some(breaks) = breaks_in(&promise, window, hour) {
+                let left_after = |hours: f64| {
+                    let decided = (kept + late) as f64 + hours * hour.decided() as f64;
+                    decided * f64::from(1000 - share) / 1000.0 - late as f64 - hours * more_late as f64
+                };
+                let hours = breaks.0 as f64 / 3.6e9;
+                prop_assert!(left_after(hours * 0.999) >= -1e-6);
+                prop_assert!(left_after(hours * 1.001 + 1e-6) <= 1e-6);
+            }
+        }
+    }
+}

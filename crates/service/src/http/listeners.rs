@@ -1,0 +1,273 @@
+//! Listeners: who else is told.
+
+use super::answer::{Answer, Failure, created};
+use super::auth::{Principal, Role};
+use super::body::{JsonBody, check_name};
+use crate::app::App;
+use crate::event::Source;
+use crate::herald::{self, FORMER};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use pennine_core::alert::AlertKind;
+use pennine_store::listener::{self, Listener as Row};
+use pennine_store::{Connection, Db, audit, outbox};
+use pennine_wire::{
+    Listener, ListenerChange, ListenerTrouble, MadeListener, NewListener, Page, Problem,
+    TriedListener,
+};
+use rand::RngExt;
+use serde_json::json;
+use uuid::Uuid;
+
+/// The most listeners.
+const MOST: usize = 100;
+/// The longest address.
+const LONGEST: usize = 2000;
+
+fn shown(row: Row) -> Listener {
+    let trouble = row.trouble.zip(row.failing_since).zip(row.retry_at);
+    Listener {
+        name: row.name,
+        url: row.url,
+        kinds: row.kinds,
+        paused: row.paused,
+        sent: row.sent.max(0).unsigned_abs(),
+        sent_at: row.sent_at.map(|at| at.0),
+        trouble: trouble.map(|((said, since), retry_at)| ListenerTrouble {
+            said,
+            since: since.0,
+            tries: row.tries.max(0).unsigned_abs(),
+            retry_at: retry_at.0,
+        }),
+        former_until: row.former_until.map(|at| at.0),
+        created_at: row.created_at.0,
+        created_by: row.created_by,
+    }
+}
+
+async fn find(connection: &mut Connection, name: &str) -> Answer<Row> {
+    let rows = listener::list(connection).await?;
+    let found = rows.into_iter().find(|row| row.name == name);
+    found.ok_or_else(|| Failure::unknown("listener", name))
+}
+
+/// Checks an address: what it says, not where it leads. People who may add one may reach the network of the service.
+fn check_url(url: &str) -> Answer<()> {
+    let wrong = |said: &str| Err(Failure::invalid("url", said));
+    if url.len() > LONGEST {
+        return wrong("an address has at most 2000 bytes");
+    }
+    let Ok(parsed) = reqwest::Url::parse(url) else {
+        return wrong("an address is whole, as in https://bell.skerry.example/pennine");
+    };
+    if !matches!(parsed.scheme(), "http" | "https") || !parsed.has_host() {
+        return wrong("an address begins with http:// or https:// and names a host");
+    }
+    if !parsed.username().is_empty() || parsed.password().is_some() {
+        return wrong(
+            "an address holds no password: events are signed, so that the listener knows who sends them",
+        );
+    }
+    Ok(())
+}
+
+fn check_kinds(kinds: &[String]) -> Answer<Vec<String>> {
+    for (n, kind) in kinds.iter().enumerate() {
+        kind.parse::<AlertKind>()
+            .map_err(|said| Failure::invalid(&format!("kinds[{n}]"), said))?;
+    }
+    let mut kinds = kinds.to_vec();
+    kinds.sort();
+    kinds.dedup();
+    Ok(kinds)
+}
+
+/// A new secret as Standard Webhooks write it, and locked.
+fn fresh_secret(app: &App, id: Uuid) -> Answer<(String, String)> {
+    let bytes: [u8; 32] = rand::rng().random();
+    let secret = format!("whsec_{}", STANDARD.encode(bytes));
+    let locked = app.lockbox.lock(&herald::lock_name(id), &secret);
+    let locked = locked
+        .ok_or_else(|| Failure::ours(&std::io::Error::other("a secret could not be locked")))?;
+    Ok((secret, locked))
+}
+
+/// The listeners.
+#[utoipa::path(get, operation_id = "list_listeners", path = "/listeners", tag = "now", responses((status = 200, body = Page<Listener>)))]
+pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Listener>>> {
+    let mut connection = app.store.get().await?;
+    let rows = listener::list(&mut connection).await?;
+    let items = rows.into_iter().map(shown).collect();
+    Ok(Json(Page { items, next: None }))
+}
+
+/// Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once.
+#[utoipa::path(post, operation_id = "add_listener", path = "/listeners", tag = "now", request_body = NewListener,
+    responses((status = 201, body = MadeListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn add(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(new): JsonBody<NewListener>,
+) -> Answer<(StatusCode, Json<MadeListener>)> {
+    // It makes the service ask any address.
+    who.require(Role::Admin)?;
+    check_name("name", &new.name)?;
+    check_url(&new.url)?;
+    let kinds = check_kinds(&new.kinds)?;
+    let mut connection = app.store.get().await?;
+    let there = listener::list(&mut connection).await?;
+    if there.iter().any(|row| row.name == new.name) {
+        let said = format!("there is a listener {:?} already", new.name);
+        return Err(Failure::conflict("exists-already", "The name is taken", said).field("name"));
+    }
+    if there.len() >= MOST {
+        let said = format!("there are {MOST} listeners already");
+        return Err(Failure::conflict("too-many", "There are too many", said));
+    }
+    let now = app.clock.now();
+    let from = outbox::head(&mut connection).await?;
+    let mut row = Row::new(app.fresh_id(), &new.name, &who.name, now, from);
+    row.url = new.url;
+    row.kinds = kinds;
+    let (secret, locked) = fresh_secret(&app, row.id)?;
+    row.secret = locked;
+    listener::write(&mut connection, &row, now).await?;
+    let detail = json!({"url": row.url, "kinds": row.kinds});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.add",
+        &new.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(created(MadeListener {
+        listener: shown(row),
+        secret,
+    }))
+}
+
+/// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
+#[utoipa::path(patch, operation_id = "change_listener", path = "/listeners/{listener}", tag = "now", request_body = ListenerChange,
+    params(("listener" = String, Path, description = "its name")),
+    responses((status = 200, body = Listener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(change): JsonBody<ListenerChange>,
+) -> Answer<Json<Listener>> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let mut row = find(&mut connection, &name).await?;
+    if let Some(url) = change.url {
+        check_url(&url)?;
+        row.url = url;
+    }
+    if let Some(kinds) = &change.kinds {
+        row.kinds = check_kinds(kinds)?;
+    }
+    row.paused = change.paused.unwrap_or(row.paused);
+    let now = app.clock.now();
+    listener::write(&mut connection, &row, now).await?;
+    let detail = json!({"url": row.url, "kinds": row.kinds, "paused": row.paused});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.change",
+        &name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(Json(shown(find(&mut connection, &name).await?)))
+}
+
+/// Remove a listener.
+#[utoipa::path(delete, operation_id = "remove_listener", path = "/listeners/{listener}", tag = "now",
+    params(("listener" = String, Path, description = "its name")),
+    responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn remove(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+) -> Answer<StatusCode> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, &name).await?;
+    let now = app.clock.now();
+    listener::remove(&mut connection, row.id, now).await?;
+    let detail = json!({"url": row.url});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.remove",
+        &name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
+#[utoipa::path(post, operation_id = "renew_listener", path = "/listeners/{listener}/renew", tag = "now",
+    params(("listener" = String, Path, description = "its name")),
+    responses((status = 200, body = MadeListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn renew(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+) -> Answer<Json<MadeListener>> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let mut row = find(&mut connection, &name).await?;
+    let now = app.clock.now();
+    let (secret, locked) = fresh_secret(&app, row.id)?;
+    row.former = Some(std::mem::replace(&mut row.secret, locked));
+    row.former_until = Some(Db(now + FORMER));
+    listener::write(&mut connection, &row, now).await?;
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.renew",
+        &name,
+        json!({}),
+    )
+    .await?;
+    app.feed.kick();
+    Ok(Json(MadeListener {
+        listener: shown(find(&mut connection, &name).await?),
+        secret,
+    }))
+}
+
+/// Send a listener an event to try it, now, and say what came of it.
+#[utoipa::path(post, operation_id = "try_listener", path = "/listeners/{listener}/try", tag = "now",
+    params(("listener" = String, Path, description = "its name")),
+    responses((status = 200, body = TriedListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn try_out(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+) -> Answer<Json<TriedListener>> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, &name).await?;
+    drop(connection);
+    let event = Source::of(&app).trial(app.fresh_id(), app.clock.now());
+    let sender = herald::sender().map_err(|error| Failure::ours(&error))?;
+    let (taken, said) = match herald::send(&app, &sender, &row, &event).await {
+        Ok(said) => (true, said),
+        Err(said) => (false, said),
+    };
+    Ok(Json(TriedListener { taken, said }))
+}

@@ -1,0 +1,310 @@
+//! What is so now of which somebody should be told.
+
+use crate::app::App;
+use crate::http::queue;
+use crate::http::yard::{Yard, shown_state};
+use crate::leader::capacity;
+use crate::targets;
+use pennine_core::alert::{AlertKind, Condition};
+use pennine_core::capacity::Money;
+use pennine_core::dispatch::Reason;
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::target::TargetState;
+use pennine_core::time::{Moment, spoken};
+use pennine_store::runner::{self, Runner};
+use pennine_store::{Connection, Error, machine, supplier, target};
+use pennine_wire::{AlertAbout, Queue};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// Alerts of one kind: of what goes beyond it, the worst are told.
+const OF_A_KIND: usize = 50;
+/// Names that one sentence holds.
+const NAMED: usize = 5;
+
+/// Everything that is so.
+pub async fn all(
+    app: &App,
+    connection: &mut Connection,
+    now: Moment,
+) -> Result<Vec<Condition<Value>>, Error> {
+    let yard = Yard::read(connection, now).await?;
+    let queue = queue::read(connection, &yard, now).await?;
+    let mut found = no_match(&queue, now);
+    found.extend(full(&yard, &queue));
+    found.extend(failing(connection).await?);
+    found.extend(idle(app, connection, &yard).await?);
+    found.extend(near_budget(app, connection, &yard, now).await?);
+    let all = target::list(connection).await?;
+    for (target, standing) in targets::standings(app, connection, &yard, all).await? {
+        let about = AlertAbout {
+            pool: target.pool.clone(),
+            place: target.place.clone(),
+            target: Some(target.name.clone()),
+            mend: "look why jobs wait: pennine queue, and pennine trends waits".to_owned(),
+            ..AlertAbout::default()
+        };
+        let mut tell = |kind| {
+            let said = format!(
+                "The target {} ({}): {}",
+                target.name,
+                target.promise().said(),
+                standing.said
+            );
+            found.push(condition(kind, &target.name, None, said, &about));
+        };
+        if standing.fast {
+            tell(AlertKind::TargetBurning);
+        }
+        if standing.state == TargetState::Broken {
+            tell(AlertKind::TargetBroken);
+        }
+    }
+    let mut told: BTreeMap<AlertKind, usize> = BTreeMap::new();
+    found.retain(|one| {
+        let count = told.entry(one.kind).or_default();
+        *count += 1;
+        *count <= OF_A_KIND
+    });
+    Ok(found)
+}
+
+fn condition(
+    kind: AlertKind,
+    subject: &str,
+    since: Option<Moment>,
+    said: String,
+    about: &AlertAbout,
+) -> Condition<Value> {
+    Condition {
+        kind,
+        subject: subject.to_owned(),
+        since,
+        said,
+        about: serde_json::to_value(about).unwrap_or_default(),
+    }
+}
+
+fn jobs(count: u64) -> String {
+    match count {
+        1 => "1 job".to_owned(),
+        n => format!("{n} jobs"),
+    }
+}
+
+fn verb(count: u64, one: &str, many: &str) -> String {
+    if count == 1 { one } else { many }.to_owned()
+}
+
+/// Some names, and how many more there are.
+fn names(all: &[&str]) -> String {
+    let some = all
+        .iter()
+        .take(NAMED)
+        .copied()
+        .collect::<Vec<_>>()
+        .join(", ");
+    match all.len().saturating_sub(NAMED) {
+        0 => some,
+        more => format!("{some} and {more} more"),
+    }
+}
+
+/// Jobs that nothing can ever run, the longest wait first.
+fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
+    let groups = queue.groups.iter();
+    let strands = groups
+        .filter(|group| group.reason == Reason::NoMatch)
+        .flat_map(|group| &group.strands);
+    strands
+        .map(|strand| {
+            let hints: Vec<String> = strand.hints.iter().map(|hint| hint.said()).collect();
+            let said = format!(
+                "{} of {} {} for what no runner is and no pool could make: {}.",
+                jobs(strand.jobs),
+                strand.project,
+                verb(strand.jobs, "waits", "wait"),
+                strand.requirement
+            );
+            let mut about = AlertAbout {
+                place: Some(strand.project.clone()),
+                job: Some(strand.first.clone()),
+                mend: format!("pennine why {}", strand.first),
+                ..AlertAbout::default()
+            };
+            if let Some(hint) = hints.first() {
+                about.mend = format!("{hint} ({})", about.mend);
+            }
+            let subject = format!("{}: {}", strand.project, strand.requirement);
+            let since = now - Duration::from(strand.longest_us);
+            condition(AlertKind::NoMatch, &subject, Some(since), said, &about)
+        })
+        .collect()
+}
+
+/// Pools that have as many machines as they may while jobs wait for one more.
+fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
+    let mut waiting: BTreeMap<&str, u64> = BTreeMap::new();
+    for strand in queue.groups.iter().flat_map(|group| &group.strands) {
+        for full in &strand.standing.full {
+            *waiting.entry(full.pool.as_str()).or_default() += strand.jobs;
+        }
+    }
+    let pools = yard.pools.iter();
+    pools
+        .filter_map(|owned| {
+            let name = owned.pool.name.as_str();
+            let ceiling = owned.view().full.filter(|ceiling| *ceiling > 0)?;
+            let jobs_waiting = *waiting.get(name)?;
+            let machines = match ceiling {
+                1 => "its one machine".to_owned(),
+                n => format!("all of its {n} machines"),
+            };
+            let said = format!(
+                "{name} has {machines}, and {} that it could take {}.",
+                jobs(jobs_waiting),
+                verb(jobs_waiting, "waits", "wait"),
+            );
+            let about = AlertAbout {
+                pool: Some(name.to_owned()),
+                mend: format!(
+                    "see what another ceiling would do: pennine pool set {name} --ceiling {} --preview",
+                    ceiling + 1
+                ),
+                ..AlertAbout::default()
+            };
+            Some(condition(AlertKind::PoolFull, name, None, said, &about))
+        })
+        .collect()
+}
+
+async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, Error> {
+    let rows = supplier::list(connection).await?;
+    let failing = rows.iter().filter_map(|row| {
+        let (trouble, since) = row.trouble.as_ref().zip(row.trouble_since)?;
+        let said = format!("The supplier {} fails: {trouble}.", row.name);
+        let about = AlertAbout {
+            supplier: Some(row.name.clone()),
+            mend: format!("pennine supplier check {}", row.name),
+            ..AlertAbout::default()
+        };
+        let kind = AlertKind::SupplierFailing;
+        Some(condition(kind, &row.name, Some(since.0), said, &about))
+    });
+    Ok(failing.collect())
+}
+
+/// Runners that have had nothing to do for days, by pool.
+async fn idle(
+    app: &App,
+    connection: &mut Connection,
+    yard: &Yard,
+) -> Result<Vec<Condition<Value>>, Error> {
+    let long = Duration::from_secs(app.config.alerts.idle_days * 86_400);
+    let lasts = |since: Moment| yard.now.since(since) >= long;
+    let free: Vec<&Runner> = (yard.runners.iter())
+        .filter(|runner| shown_state(runner) == RunnerState::Available && runner.used() == 0)
+        .filter(|runner| lasts(runner.state_since.0))
+        .collect();
+    let ids: Vec<_> = free.iter().map(|runner| runner.id).collect();
+    let worked = runner::last_worked(connection, &ids).await?;
+    let mut idle: BTreeMap<&str, Vec<(&str, Moment)>> = BTreeMap::new();
+    for runner in free {
+        let joined = runner.state_since.0;
+        let since = worked
+            .get(&runner.id.0)
+            .map_or(joined, |at| joined.max(*at));
+        if lasts(since) {
+            let pool = idle.entry(runner.pool.as_str()).or_default();
+            pool.push((runner.name.as_str(), since));
+        }
+    }
+    Ok(idle_alerts(idle, long))
+}
+
+fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec<Condition<Value>> {
+    idle.into_iter()
+        .map(|(pool, runners)| {
+            let all: Vec<&str> = runners.iter().map(|(name, _)| *name).collect();
+            let latest = runners.iter().map(|(_, since)| *since).max();
+            let count = all.len() as u64;
+            let said = format!(
+                "{} of {pool} {} had nothing to do for {} or longer: {}.",
+                match count {
+                    1 => "1 runner".to_owned(),
+                    n => format!("{n} runners"),
+                },
+                verb(count, "has", "have"),
+                spoken(long),
+                names(&all)
+            );
+            let about = AlertAbout {
+                pool: Some(pool.to_owned()),
+                mend: format!("see how busy it is: pennine trends --pool {pool} --last 14d"),
+                ..AlertAbout::default()
+            };
+            condition(AlertKind::MachinesIdle, pool, latest, said, &about)
+        })
+        .collect()
+}
+
+/// Pools that have nearly spent what they may.
+async fn near_budget(
+    app: &App,
+    connection: &mut Connection,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Condition<Value>>, Error> {
+    let limited = yard.pools.iter().filter(|owned| {
+        let budget = owned.supply().map(|supply| supply.budget);
+        budget.is_some_and(|budget| budget.day.is_some() || budget.month.is_some())
+    });
+    let cares: Vec<_> = limited
+        .clone()
+        .filter_map(|owned| capacity::care(owned, false, &[]))
+        .collect();
+    if cares.is_empty() {
+        return Ok(Vec::new());
+    }
+    let machines = machine::existing(connection).await?;
+    let keeper = capacity::keeper(connection, &cares, &[], &machines, now).await?;
+    let share = u128::from(app.config.alerts.budget_percent);
+    let mut found = Vec::new();
+    for owned in limited {
+        let name = owned.pool.name.as_str();
+        let Some(budget) = owned.supply().map(|supply| supply.budget) else {
+            continue;
+        };
+        let (day, month) = keeper.spent(owned.pool.id.0, now);
+        let near = |spent: Money, budget: Option<Money>| {
+            // A pool that may spend nothing is switched off.
+            budget.filter(|all| all.0 > 0 && u128::from(spent.0) * 100 >= u128::from(all.0) * share)
+        };
+        for (spent, limit, word) in [
+            (day, budget.day, "today"),
+            (month, budget.month, "this month"),
+        ] {
+            let Some(all) = near(spent, limit) else {
+                continue;
+            };
+            let said = format!("{name} has spent {spent} of the {all} that it may {word}.");
+            let about = AlertAbout {
+                pool: Some(name.to_owned()),
+                mend: format!(
+                    "no further machine is made once it is spent; pennine pool show {name}"
+                ),
+                ..AlertAbout::default()
+            };
+            let subject = format!("{name} {word}");
+            found.push(condition(
+                AlertKind::BudgetNear,
+                &subject,
+                None,
+                said,
+                &about,
+            ));
+        }
+    }
+    Ok(found)
+}

@@ -1,0 +1,2 @@
+drop index outbox_told;
+drop table listener, alert, target;

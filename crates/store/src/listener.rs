@@ -1,0 +1,189 @@
+//! Listeners: where events are sent, and how far.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::outbox::Cursor;
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{
+    Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use pennine_core::time::Moment;
+use uuid::Uuid;
+
+/// A listener.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct Listener {
+    #[diesel(sql_type = SqlUuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    #[diesel(sql_type = Text)]
+    pub url: String,
+    /// The kinds of events that it is sent; none for all.
+    #[diesel(sql_type = Array<Text>)]
+    pub kinds: Vec<String>,
+    /// Locked.
+    #[diesel(sql_type = Text)]
+    pub secret: String,
+    /// The secret before it, locked, which is signed with too until it ends.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub former: Option<String>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub former_until: Option<Db<Moment>>,
+    #[diesel(sql_type = Bool)]
+    pub paused: bool,
+    #[diesel(sql_type = Timestamptz)]
+    pub created_at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub created_by: String,
+    #[diesel(sql_type = BigInt)]
+    txid: i64,
+    #[diesel(sql_type = BigInt)]
+    sent_id: i64,
+    /// How many events were sent.
+    #[diesel(sql_type = BigInt)]
+    pub sent: i64,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub sent_at: Option<Db<Moment>>,
+    /// How often the one that is next failed.
+    #[diesel(sql_type = Integer)]
+    pub tries: i32,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub failing_since: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub retry_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub trouble: Option<String>,
+}
+
+impl Listener {
+    /// A new one, which is sent what happens from a place in the feed on.
+    pub fn new(id: Uuid, name: &str, by: &str, at: Moment, from: Cursor) -> Listener {
+        Listener {
+            id,
+            name: name.to_owned(),
+            url: String::new(),
+            kinds: Vec::new(),
+            secret: String::new(),
+            former: None,
+            former_until: None,
+            paused: false,
+            created_at: Db(at),
+            created_by: by.to_owned(),
+            txid: from.transaction(),
+            sent_id: from.number(),
+            sent: 0,
+            sent_at: None,
+            tries: 0,
+            failing_since: None,
+            retry_at: None,
+            trouble: None,
+        }
+    }
+
+    /// How far the feed was sent.
+    pub fn cursor(&self) -> Cursor {
+        Cursor::at(self.txid, self.sent_id)
+    }
+}
+
+/// Every listener, by name.
+pub async fn list(connection: &mut Connection) -> Result<Vec<Listener>> {
+    Ok(statement("select * from listener order by name")
+        .load(connection)
+        .await?)
+}
+
+/// Adds a listener, or changes what people set of the one with its id: it is tried again at once then.
+pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> Result<()> {
+    statement(
+        "with l as (
+           insert into listener (id, name, url, kinds, secret, former, former_until, paused, created_at, created_by, txid,
+                                 sent_id)
+           values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+           on conflict (id) do update set url = excluded.url, kinds = excluded.kinds, secret = excluded.secret,
+             former = excluded.former, former_until = excluded.former_until, paused = excluded.paused, tries = 0,
+             failing_since = null, retry_at = null, trouble = null
+           returning id)
+         insert into outbox (at, kind, subject, body) select $13, 'listener.changed', id, '{}' from l",
+    )
+    .bind::<SqlUuid, _>(one.id)
+    .bind::<Text, _>(&one.name)
+    .bind::<Text, _>(&one.url)
+    .bind::<Array<Text>, _>(&one.kinds)
+    .bind::<Text, _>(&one.secret)
+    .bind::<Nullable<Text>, _>(one.former.as_deref())
+    .bind::<Nullable<Timestamptz>, _>(one.former_until)
+    .bind::<Bool, _>(one.paused)
+    .bind::<Timestamptz, _>(one.created_at)
+    .bind::<Text, _>(&one.created_by)
+    .bind::<BigInt, _>(one.txid)
+    .bind::<BigInt, _>(one.sent_id)
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Removes a listener.
+pub async fn remove(connection: &mut Connection, id: Uuid, at: Moment) -> Result<()> {
+    statement(
+        "with l as (delete from listener where id = $1 returning id)
+         insert into outbox (at, kind, subject, body) select $2, 'listener.changed', id, '{}' from l",
+    )
+    .bind::<SqlUuid, _>(id)
+    .bind::<Timestamptz, _>(Db(at))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Notes how far the feed was sent to a listener, and how many events of it, unless somebody noted more.
+pub async fn note_sent(
+    connection: &mut Connection,
+    id: Uuid,
+    cursor: Cursor,
+    events: i64,
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "update listener set txid = $1, sent_id = $2, sent = sent + $3,
+                sent_at = case when $4 > 0 then $5 else sent_at end,
+                tries = 0, failing_since = null, retry_at = null, trouble = null
+         where id = $6 and (txid, sent_id) < ($7, $8)",
+    )
+    .bind::<BigInt, _>(cursor.transaction())
+    .bind::<BigInt, _>(cursor.number())
+    .bind::<BigInt, _>(events)
+    .bind::<BigInt, _>(events)
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(id)
+    .bind::<BigInt, _>(cursor.transaction())
+    .bind::<BigInt, _>(cursor.number())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Notes that an event could not be sent, and when it is tried again.
+pub async fn note_trouble(
+    connection: &mut Connection,
+    id: Uuid,
+    said: &str,
+    retry_at: Moment,
+    at: Moment,
+) -> Result<()> {
+    statement(
+        "update listener set tries = tries + 1, trouble = $1, retry_at = $2,
+                failing_since = coalesce(failing_since, $3) where id = $4",
+    )
+    .bind::<Text, _>(said)
+    .bind::<Timestamptz, _>(Db(retry_at))
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(id)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
