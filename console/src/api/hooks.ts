@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Trends, Waited, WeekPattern, Why } from "./client";
+import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, Waited, WeekPattern, Why } from "./client";
 
 const REPAIR = 20_000;
 
@@ -130,6 +130,25 @@ export const useRunner = (name: string) =>
     refetchInterval: REPAIR,
   });
 
+/** What people are told of now. */
+export const useAlerts = () =>
+  useQuery({ queryKey: ["alerts"], queryFn: ({ signal }) => get<Page<Alert>>("/alerts", signal), refetchInterval: REPAIR });
+
+/** Those that are over too. */
+export const useAllAlerts = () =>
+  useQuery({
+    queryKey: ["alerts", "all"],
+    queryFn: ({ signal }) => get<Page<Alert>>("/alerts?all=true", signal),
+    refetchInterval: REPAIR,
+  });
+
+export const useTargets = () =>
+  useQuery({
+    queryKey: ["targets"],
+    queryFn: ({ signal }) => get<Page<Target>>("/targets", signal),
+    refetchInterval: REPAIR,
+  });
+
 /** Figures of a window; the query says of what. */
 export const useTrends = (query: string) =>
   useQuery({
@@ -155,6 +174,9 @@ export const useWaits = (query: string) =>
     placeholderData: keepPreviousData,
     refetchInterval: 3 * REPAIR,
   });
+
+export const useTeams = () =>
+  useQuery({ queryKey: ["teams"], queryFn: ({ signal }) => get<Page<Place>>("/teams", signal) });
 
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: ({ signal }) => get<Page<Place>>("/projects", signal) });

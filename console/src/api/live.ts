@@ -15,7 +15,9 @@ const SHOWN: Record<string, string[]> = {
   pool: ["pools", "queue", "status", "decisions", "relief"],
   machine: ["machines", "pools", "relief"],
   supplier: ["pools", "queue"],
-  place: ["projects"],
+  place: ["projects", "teams"],
+  alert: ["alerts"],
+  target: ["targets"],
   maintenance: ["maintenance", "pools", "runners", "queue"],
 };
 

@@ -13,6 +13,7 @@ const PoolPage = lazy(() => import("../places/yard/PoolPage"));
 const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
 const TrendsPlace = lazy(() => import("../places/trends/Trends"));
+const AlertsPage = lazy(() => import("../places/now/Alerts"));
 const JobPage = lazy(() => import("../places/runs/JobPage"));
 
 export function App() {
@@ -30,6 +31,7 @@ export function App() {
           <Route path="/runners/:runner" element={<RunnerPage />} />
           <Route path="/runs" element={<RunsPlace />} />
           <Route path="/trends" element={<TrendsPlace />} />
+          <Route path="/alerts" element={<AlertsPage />} />
           <Route path="/jobs/:job" element={<JobPage />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>

@@ -8,6 +8,7 @@ import { remove } from "../api/client";
 import type { SignedIn } from "../api/client";
 import { useSkyline } from "../api/hooks";
 import { useLive } from "../api/live";
+import { AlertBanner } from "../parts/alerts";
 import { Skyline } from "../parts/skyline";
 import { KeyList, PLACES, useKeys } from "./keys";
 import { turnTheme } from "./theme";
@@ -73,6 +74,7 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
           Sign out
         </Button>
       </Flex>
+      <AlertBanner />
       <Box as="main" maxW="1320px" mx="auto" px="28px" pt="20px" pb="60px">
         {children}
       </Box>

@@ -81,6 +81,15 @@ pub fn exact(micros: Micros) -> String {
     }
 }
 
+/// Text after a lead, cut into lines of at most 100 columns; the further ones begin below the first.
+pub fn wrapped(lead: &str, text: &str) -> String {
+    let below = " ".repeat(lead.chars().count());
+    let how = textwrap::Options::new(usize::from(WIDTH))
+        .initial_indent(lead)
+        .subsequent_indent(&below);
+    textwrap::fill(text, how) + "\n"
+}
+
 /// Text cut to a width, with a mark where it was.
 pub fn cut(text: &str, width: usize) -> String {
     if text.chars().count() <= width {

@@ -46,12 +46,14 @@ impl Clock {
         Moment::from_micros(shown.max(before))
     }
 
-    /// Takes note of what PostgreSQL's clock shows: from now on this one shows no less (a test's lead aside).
+    /// Takes note of what PostgreSQL's clock or the last record shows: from now on this one shows no less.
     pub fn not_before(&self, moment: Moment) {
-        self.0.base.fetch_max(
-            moment.micros().saturating_sub(self.elapsed()),
-            Ordering::Relaxed,
-        );
+        // The last record may be of a time to which a test has moved this clock.
+        let ahead = self.0.ahead.load(Ordering::Relaxed);
+        let base = moment.micros().saturating_sub(self.elapsed());
+        self.0
+            .base
+            .fetch_max(base.saturating_sub(ahead), Ordering::Relaxed);
     }
 
     /// Moves the clock forward: for tests.
@@ -76,5 +78,10 @@ mod tests {
         assert!(second.since(first) >= Duration::from_secs(60));
         clock.not_before(start);
         assert!(clock.now() >= second);
+        // What was recorded just now does not move it again.
+        clock.not_before(second);
+        assert!(clock.now().since(second) < Duration::from_secs(30));
+        clock.not_before(second + Duration::from_secs(3600));
+        assert!(clock.now().since(second) >= Duration::from_secs(3600));
     }
 }

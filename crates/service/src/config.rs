@@ -27,6 +27,7 @@ pub struct Config {
     pub log: Log,
     pub limits: Limits,
     pub alerts: Alerts,
+    pub keep: Keep,
     pub session: Session,
 }
 
@@ -81,6 +82,18 @@ impl Limits {
     pub fn credential_age(&self) -> Duration {
         Duration::from_secs(self.credential_days * 86_400)
     }
+}
+
+/// For how many days what is kept.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Keep {
+    pub logs: u64,
+    pub jobs: u64,
+    pub levels: u64,
+    pub sums: u64,
+    pub feed: u64,
+    pub audit: u64,
 }
 
 /// From when on people are told of what.
@@ -184,6 +197,30 @@ impl Config {
         }
         if !(1..=3660).contains(&self.alerts.kept_days) {
             return wrong("alerts.kept_days", "must be 1 to 3660");
+        }
+        for (key, days) in [
+            ("keep.logs", self.keep.logs),
+            ("keep.jobs", self.keep.jobs),
+            ("keep.levels", self.keep.levels),
+            ("keep.sums", self.keep.sums),
+            ("keep.feed", self.keep.feed),
+            ("keep.audit", self.keep.audit),
+        ] {
+            if !(1..=36_600).contains(&days) {
+                return wrong(key, "must be 1 to 36600 days");
+            }
+        }
+        if self.keep.logs > self.keep.jobs {
+            return wrong(
+                "keep.logs",
+                "must not be longer than keep.jobs: a log is a job's",
+            );
+        }
+        if self.keep.feed < 7 {
+            return wrong(
+                "keep.feed",
+                "must be at least 7 days, so that who was away can read on",
+            );
         }
         let day = 86_400;
         if self.alerts.no_match_seconds > day

@@ -25,6 +25,7 @@ pub mod lockbox;
 pub mod log_store;
 pub mod measures;
 pub mod memory;
+pub mod retention;
 pub mod rouse;
 pub mod secret;
 pub mod seen;

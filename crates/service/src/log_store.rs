@@ -64,7 +64,8 @@ impl LogStore {
             .with_context(|| format!("the log folder {} cannot be made", folder.display()))?;
         let objects = LocalFileSystem::new_with_prefix(folder)
             .with_context(|| format!("the log folder {} cannot be used", folder.display()))?
-            .with_fsync(true);
+            .with_fsync(true)
+            .with_automatic_cleanup(true);
         Ok(LogStore {
             objects: Arc::new(objects),
         })
@@ -245,6 +246,20 @@ impl LogStore {
             Some(state) if state.complete => self.seal(&mut connection, attempt, state).await,
             _ => Ok(()),
         }
+    }
+
+    /// Takes a log away: first what lies in the object store, then what is known of it, so that it can be repeated.
+    pub async fn remove(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
+        let mut connection = store.get().await?;
+        for object in log::objects(&mut connection, attempt).await? {
+            let place = place_of(attempt, object.start);
+            match self.objects.delete(&place).await {
+                Ok(()) | Err(object_store::Error::NotFound { .. }) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        log::note_removed(&mut connection, &[attempt]).await?;
+        Ok(())
     }
 
     async fn object_bytes(

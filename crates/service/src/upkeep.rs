@@ -1,7 +1,10 @@
 //! What has to be done now and then. The leader does it; every replica keeps its own clock.
 
 use crate::app::App;
-use pennine_store::{idempotency, log, machine, outbox, partition, rollup, ticket, token, trial};
+use crate::retention;
+use pennine_store::{
+    idempotency, log, machine, measure, outbox, partition, rollup, ticket, token, trial,
+};
 use std::time::Duration;
 
 /// How often.
@@ -44,7 +47,9 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     token::sweep(&mut connection, now).await?;
     trial::sweep(&mut connection, now - TRIAL_ENDS).await?;
     let kept = Duration::from_secs(app.config.limits.machine_days * 86_400);
-    machine::sweep(&mut connection, now - kept, SWEPT).await?;
+    if machine::sweep(&mut connection, now - kept, SWEPT).await? > 0 {
+        measure::note_gone(&mut connection, now - kept).await?;
+    }
     let fine = Duration::from_secs(app.config.limits.five_minute_days * 86_400);
     let hours = Duration::from_secs(app.config.limits.hour_days * 86_400);
     rollup::sweep(&mut connection, now - fine, now - hours, SUMS_SWEPT).await?;
@@ -54,5 +59,5 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     for attempt in unsealed {
         app.logs.seal_complete(&app.store, attempt).await?;
     }
-    Ok(())
+    retention::sweep(app, now).await
 }

@@ -7,10 +7,11 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::sql_types::{BigInt, Bool, Bytea, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
 use pennine_core::id::AttemptId;
+use pennine_core::time::Moment;
 
 /// How a log stands.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, QueryableByName)]
@@ -30,6 +31,9 @@ pub struct LogState {
     /// Whether it was cut at its cap.
     #[diesel(sql_type = Bool)]
     pub capped: bool,
+    /// Whether it was taken away, since it was old.
+    #[diesel(sql_type = Bool)]
+    pub removed: bool,
 }
 
 /// A sealed stretch.
@@ -84,7 +88,7 @@ pub async fn append(
     connection
         .transaction(async |connection| {
             let found: Option<LogState> = statement(
-                "select length, lines, sealed, complete, capped from attempt_log where attempt_id = $1 for update",
+                "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = $1 for update",
             )
             .bind::<SqlUuid, _>(Db(attempt))
             .get_result(connection)
@@ -124,7 +128,7 @@ pub async fn append(
 /// How a log stands, if the attempt has one.
 pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Option<LogState>> {
     Ok(statement(
-        "select length, lines, sealed, complete, capped from attempt_log where attempt_id = $1",
+        "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = $1",
     )
     .bind::<SqlUuid, _>(Db(attempt))
     .get_result(connection)
@@ -261,10 +265,61 @@ pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<Att
         attempt_id: Db<AttemptId>,
     }
     let rows: Vec<Row> = statement(
-        "select attempt_id from attempt_log where complete and sealed < length order by 1 limit $1",
+        "select attempt_id from attempt_log where complete and sealed < length and not removed order by 1 limit $1",
     )
     .bind::<BigInt, _>(limit)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
+}
+
+/// The logs of attempts made before a moment that are complete and still there, the oldest first.
+pub async fn older(
+    connection: &mut Connection,
+    before: Moment,
+    limit: i64,
+) -> Result<Vec<AttemptId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        attempt_id: Db<AttemptId>,
+    }
+    let rows: Vec<Row> = statement(
+        "select attempt_id from attempt_log where not removed and complete
+           and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2",
+    )
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(limit)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
+}
+
+/// Records that logs were taken away: their objects are gone.
+pub async fn note_removed(connection: &mut Connection, attempts: &[AttemptId]) -> Result<()> {
+    let ids: Vec<Db<AttemptId>> = attempts.iter().map(|id| Db(*id)).collect();
+    statement(
+        "with o as (delete from log_object where attempt_id = any($1)),
+              c as (delete from log_chunk where attempt_id = any($2))
+         update attempt_log set removed = true where attempt_id = any($3)",
+    )
+    .bind::<Array<SqlUuid>, _>(&ids)
+    .bind::<Array<SqlUuid>, _>(&ids)
+    .bind::<Array<SqlUuid>, _>(&ids)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Forgets the logs that were taken away of attempts made before a moment; some at a time.
+pub async fn forget(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
+    Ok(statement(
+        "delete from attempt_log where attempt_id in (
+           select attempt_id from attempt_log
+           where removed and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2)",
+    )
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(most)
+    .execute(connection)
+    .await?)
 }

@@ -1,10 +1,11 @@
-//! History is partitioned by month.
+//! History is partitioned by month: parts are made ahead of time, and dropped whole when they are old enough.
 
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::sql_types::Timestamptz;
+use diesel::QueryableByName;
+use diesel::sql_types::{Nullable, Text, Timestamptz};
 use pennine_core::time::Moment;
 use std::time::Duration;
 
@@ -19,4 +20,53 @@ pub async fn ensure(connection: &mut Connection, since: Moment, now: Moment) -> 
         .execute(connection)
         .await?;
     Ok(())
+}
+
+/// What there was of jobs.
+pub const OF_JOBS: [&str; 5] = ["job", "attempt", "run", "stint", "strand_left"];
+/// How many waited and ran, and what was decided of machines.
+pub const OF_LEVELS: [&str; 3] = ["yard_level", "pool_level", "decision"];
+/// Sums over stretches of time.
+pub const OF_SUMS: [&str; 1] = ["rollup"];
+/// What changed, for who reads on.
+pub const OF_FEED: [&str; 1] = ["outbox"];
+/// Who did what.
+pub const OF_AUDIT: [&str; 1] = ["audit"];
+
+/// Drops the oldest part of a table that ended before a moment, and says which. It waits for nobody for long: use a
+/// connection with short limits, and try again later.
+pub async fn drop_before(
+    connection: &mut Connection,
+    table: &str,
+    before: Moment,
+) -> Result<Option<String>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Nullable<Text>)]
+        name: Option<String>,
+    }
+    let row: Row = statement("select drop_partition($1, $2) as name")
+        .bind::<Text, _>(table)
+        .bind::<Timestamptz, _>(Db(before))
+        .get_result(connection)
+        .await?;
+    Ok(row.name)
+}
+
+/// Before when nothing of jobs is needed any more: what is asked for, but not while a job of that time is still open or not
+/// counted among the sums.
+pub async fn jobs_over_before(connection: &mut Connection, wanted: Moment) -> Result<Moment> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let row: Row = statement(
+        "select least($1, (select min(created_at) from job where open),
+                       (select min(created_at) from job where finished_at >= (select at from measured))) as at",
+    )
+    .bind::<Timestamptz, _>(Db(wanted))
+    .get_result(connection)
+    .await?;
+    Ok(row.at.0)
 }

@@ -75,9 +75,13 @@ impl Kind {
 /// What one sum is kept by.
 pub type Key = (Kind, String);
 
-/// Numbers of keys that were asked for before.
+/// What is known while sums are added to: numbers of keys that were asked for before.
 #[derive(Debug, Default)]
-pub struct Known(HashMap<Key, i64>);
+pub struct Known {
+    numbers: HashMap<Key, i64>,
+    /// Sums of stretches before this are as they should be, and are not added to.
+    since: Option<Moment>,
+}
 
 /// The most that is remembered; beyond it everything is asked for again.
 const REMEMBERED: usize = 50_000;
@@ -93,24 +97,42 @@ struct KeyRow {
 }
 
 impl Known {
+    /// Nothing yet; sums of stretches before a moment are as they should be.
+    pub fn since(moment: Moment) -> Known {
+        Known {
+            since: Some(moment),
+            ..Known::default()
+        }
+    }
+
+    /// Whether the sums of a stretch that begins then are to be added to.
+    pub fn wants(&self, at: Moment) -> bool {
+        self.since.is_none_or(|since| at >= since)
+    }
+
+    /// The number of a key, where it was asked for.
+    pub fn number(&self, key: &Key) -> Option<i64> {
+        self.numbers.get(key).copied()
+    }
+
     /// The numbers of these keys, which get one where they have none.
     pub async fn numbers(
         &mut self,
         connection: &mut Connection,
         keys: impl IntoIterator<Item = Key>,
     ) -> Result<&HashMap<Key, i64>> {
-        if self.0.len() > REMEMBERED {
-            self.0.clear();
+        if self.numbers.len() > REMEMBERED {
+            self.numbers.clear();
         }
         let mut new: BTreeMap<(i16, String), Kind> = BTreeMap::new();
         for (kind, text) in keys {
             let key = (kind, text);
-            if !self.0.contains_key(&key) {
+            if !self.numbers.contains_key(&key) {
                 new.insert((kind.code(), key.1), kind);
             }
         }
         if new.is_empty() {
-            return Ok(&self.0);
+            return Ok(&self.numbers);
         }
         let kinds: Vec<i16> = new.keys().map(|(code, _)| *code).collect();
         let texts: Vec<String> = new.keys().map(|(_, text)| text.clone()).collect();
@@ -132,10 +154,10 @@ impl Known {
         .await?;
         for row in rows {
             if let Some(kind) = new.get(&(row.kind, row.text.clone())) {
-                self.0.insert((*kind, row.text), row.id);
+                self.numbers.insert((*kind, row.text), row.id);
             }
         }
-        Ok(&self.0)
+        Ok(&self.numbers)
     }
 }
 
@@ -352,10 +374,13 @@ fn corrupt(corrupt: Corrupt) -> Error {
     Error::Refused(corrupt.to_string())
 }
 
-/// Takes everything away that was added up, to be worked out anew.
-pub async fn clear(connection: &mut Connection) -> Result<()> {
+/// Takes everything away that was added up of stretches from a moment on, to be worked out anew.
+pub async fn clear(connection: &mut Connection, since: Moment) -> Result<()> {
+    statement("delete from rollup where at >= $1")
+        .bind::<Timestamptz, _>(Db(since))
+        .execute(connection)
+        .await?;
     for text in [
-        statement("delete from rollup"),
         statement("delete from stint"),
         statement("update machine set counted = false where counted"),
     ] {

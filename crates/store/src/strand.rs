@@ -161,3 +161,23 @@ pub async fn used_since(connection: &mut Connection, since: Moment) -> Result<Ve
     .load(connection)
     .await?)
 }
+
+/// Forgets why strands waited before a moment, except what was so at that moment; some at a time.
+pub async fn forget_reasons(
+    connection: &mut Connection,
+    before: Moment,
+    most: i64,
+) -> Result<usize> {
+    Ok(statement(
+        "delete from strand_reason where (strand_id, since) in (
+           select r.strand_id, r.since from strand_reason r
+           where r.since < $1 and exists (
+             select from strand_reason l where l.strand_id = r.strand_id and l.since > r.since and l.since <= $2)
+           limit $3)",
+    )
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(most)
+    .execute(connection)
+    .await?)
+}

@@ -1,5 +1,7 @@
 // Now: is anyone waiting, for what, is it being mended.
-import { useStatus } from "../../api/hooks";
+import { Link } from "react-router";
+import { useAlerts, useStatus } from "../../api/hooks";
+import { AlertList } from "../../parts/alerts";
 import { AnswerLine, Figures } from "../../parts/answer";
 import { JobList } from "../../parts/jobs";
 import { Heading } from "../../parts/list";
@@ -8,6 +10,7 @@ import { Awaiting, Trouble } from "../../parts/trouble";
 
 export function Now() {
   const status = useStatus();
+  const alerts = useAlerts().data?.items ?? [];
   const data = status.data;
   if (!data) return status.error ? <Trouble error={status.error} /> : <Awaiting what="the state of the yard" />;
   const away = data.runners.offline + data.runners.paused + data.runners.draining;
@@ -25,6 +28,12 @@ export function Now() {
           ["runners connected", `${joined - data.runners.offline} of ${joined}`],
         ]}
       />
+      {alerts.length > 0 ? (
+        <>
+          <Heading beside={<Link to="/alerts">Those that are over</Link>}>Needs somebody</Heading>
+          <AlertList alerts={alerts} empty={null} />
+        </>
+      ) : null}
       <Heading>Latest jobs</Heading>
       <JobList
         jobs={data.latest}

@@ -15,6 +15,7 @@ import { WINDOWS, useAsked } from "./asked";
 import type { Asked } from "./asked";
 import { save } from "./csv";
 import { REASONS, css } from "./reasons";
+import { Targets } from "./Targets";
 import { Waiting, stepEnd, waitingRows, when } from "./Waiting";
 import { MEASURES, WeekGrid, busyShare } from "./WeekGrid";
 
@@ -118,6 +119,7 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
         }
       />
       {asked.at ? <Behind asked={asked} at={asked.at} /> : null}
+      {asked.narrow ? null : <Targets />}
       <Groups asked={asked} data={data} />
       <Week asked={asked} owns={owns} />
       <Worst asked={asked} />

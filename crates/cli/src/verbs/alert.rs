@@ -53,8 +53,15 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
     let mut text = String::new();
     for alert in alerts {
         let mark = if alert.urgent { "!" } else { "-" };
-        text += &format!("{mark} {:5} {}\n", alert.name, alert.said);
-        let mut more = vec![format!("since {}", view::ago(alert.since, now))];
+        let lead = format!("{mark} {:5} ", alert.name);
+        text += &view::wrapped(&lead, &alert.said);
+        let mut more = Vec::new();
+        if alert.ended_at.is_none() {
+            more.push(format!(
+                "for {}",
+                view::length(now.since(alert.since).into())
+            ));
+        }
         match (alert.state, alert.ended_at) {
             (_, Some(ended)) => more.push(format!("over {}", view::ago(ended, now))),
             (AlertState::Settling, _) => more.push("not so for the moment".to_owned()),
@@ -66,7 +73,7 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
         if alert.ended_at.is_none() && !alert.about.mend.is_empty() {
             more.push(alert.about.mend.clone());
         }
-        text += &format!("        {}\n", more.join("; "));
+        text += &view::wrapped(&" ".repeat(lead.len()), &more.join("; "));
     }
     text
 }

@@ -87,6 +87,19 @@ async fn find(connection: &mut Connection, text: &str, number: Option<i32>) -> A
     })
 }
 
+/// Says so where a log was taken away.
+fn still_there(app: &App, job: &str, state: LogState) -> Answer<()> {
+    if !state.removed {
+        return Ok(());
+    }
+    let said = format!(
+        "the log of {job} is not kept any more: logs are kept for {} days",
+        app.config.keep.logs
+    );
+    Err(Failure::gone("log-removed", "The log is gone", said)
+        .mend("keep.logs in the service's settings says for how long"))
+}
+
 /// Waits until the log has grown past an offset or is complete, for at most so long.
 async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> Answer<LogState> {
     let deadline = tokio::time::Instant::now() + wait.min(LONGEST_WAIT);
@@ -154,6 +167,7 @@ pub async fn bytes(
         return Ok((headers, Vec::new()));
     };
     let state = grown(&app, attempt, from, deadline - tokio::time::Instant::now()).await?;
+    still_there(&app, &text, state)?;
     let mut connection = app.store.get().await?;
     let bytes = app
         .logs
@@ -212,6 +226,7 @@ pub async fn lines(
         .logs
         .lines(&mut connection, attempt, from, count)
         .await?;
+    still_there(&app, &text, read.state)?;
     Ok(Json(LogLines {
         attempt: Some(attempt),
         first: from.unsigned_abs(),

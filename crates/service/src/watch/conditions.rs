@@ -45,20 +45,39 @@ pub async fn all(
             mend: "look why jobs wait: pennine queue, and pennine trends waits".to_owned(),
             ..AlertAbout::default()
         };
-        let mut tell = |kind| {
-            let said = format!(
-                "The target {} ({}): {}",
-                target.name,
-                target.promise().said(),
-                standing.said
-            );
-            found.push(condition(kind, &target.name, None, said, &about));
-        };
+        let (name, promise) = (target.name.as_str(), target.promise());
+        let within = spoken(promise.within_us.into());
         if standing.fast {
-            tell(AlertKind::TargetBurning);
+            let hour = &standing.hour;
+            let breaks = match (standing.state, standing.breaks_in_us) {
+                (TargetState::Broken, _) => ", and it is broken".to_owned(),
+                (_, Some(breaks)) => {
+                    format!("; it is broken in {} as it goes", spoken(breaks.into()))
+                }
+                (_, None) => String::new(),
+            };
+            let said = format!(
+                "The target {name} burns fast: {} of {} waits took longer than {within} in the last hour{breaks}.",
+                hour.late,
+                hour.decided(),
+            );
+            found.push(condition(
+                AlertKind::TargetBurning,
+                name,
+                None,
+                said,
+                &about,
+            ));
         }
         if standing.state == TargetState::Broken {
-            tell(AlertKind::TargetBroken);
+            let said = format!(
+                "The target {name} is broken: {} of {} waits took longer than {within} in {}, and {} may.",
+                standing.window.late,
+                standing.window.decided(),
+                spoken(promise.window()),
+                standing.allowed,
+            );
+            found.push(condition(AlertKind::TargetBroken, name, None, said, &about));
         }
     }
     let mut told: BTreeMap<AlertKind, usize> = BTreeMap::new();

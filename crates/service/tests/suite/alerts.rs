@@ -108,7 +108,9 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     let broken = told(&service, AlertKind::TargetBroken).await;
     let burning = told(&service, AlertKind::TargetBurning).await;
     assert!(
-        broken.said.contains("4 were late, and 0 may be"),
+        broken
+            .said
+            .contains("4 of 4 waits took longer than 30 s in 1 d, and 0 may"),
         "{}",
         broken.said
     );

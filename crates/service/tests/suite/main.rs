@@ -32,6 +32,7 @@ mod joining;
 mod leadership;
 mod logs;
 mod matching;
+mod retention;
 mod runner_faults;
 mod runner_life;
 mod runners;

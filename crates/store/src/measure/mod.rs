@@ -79,14 +79,15 @@ async fn add_up<F: Fn(Grain) -> Cells>(
 ) -> Result<()> {
     let parts: Vec<(Vec<Key>, F)> = parts.collect();
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
-    let numbers = known.numbers(connection, keys).await?;
+    known.numbers(connection, keys).await?;
     let mut sums = Sums::default();
     for (keys, cells) in &parts {
         for grain in Grain::ALL {
-            for (at, cell) in cells(grain) {
+            let cells = cells(grain);
+            for (at, cell) in cells.into_iter().filter(|(at, _)| known.wants(*at)) {
                 for key in keys {
-                    if let Some(number) = numbers.get(key) {
-                        sums.add((grain, key.0, *number, at), &cell);
+                    if let Some(number) = known.number(key) {
+                        sums.add((grain, key.0, number, at), &cell);
                     }
                 }
             }
@@ -103,13 +104,42 @@ pub struct Rebuilt {
     pub machines: u64,
 }
 
+/// From when on sums can be worked out anew: the first month of which everything that they are made of is on record.
+async fn whole_since(connection: &mut Connection) -> Result<Moment> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Timestamptz)]
+        at: Db<Moment>,
+    }
+    let row: Row = statement("select whole_since as at from measured")
+        .get_result(connection)
+        .await?;
+    let at = row.at.0;
+    Ok(match Grain::Month.start(at) {
+        start if start == at => at,
+        _ => Grain::Month.end(at),
+    })
+}
+
+/// Notes that not everything is on record any more that sums before a moment are made of.
+pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()> {
+    statement("update measured set whole_since = $1 where whole_since < $2")
+        .bind::<Timestamptz, _>(Db(before))
+        .bind::<Timestamptz, _>(Db(before))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 /// Works all sums out anew from the record, in one transaction: it waits for whoever adds something, and they for
-/// it. What the feed says later of what is counted already is known by its mark.
+/// it. What the feed says later of what is counted already is known by its mark. Sums of months of which something is not
+/// on record any more stay as they are.
 pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebuilt> {
     in_transaction(connection, async |connection| {
         let (cursor, at) = lock(connection).await?;
-        rollup::clear(connection).await?;
-        let (mut known, mut done) = (Known::default(), Rebuilt::default());
+        let since = whole_since(connection).await?;
+        rollup::clear(connection, since).await?;
+        let (mut known, mut done) = (Known::since(since), Rebuilt::default());
         let mut months = BTreeSet::new();
         let mut after = Uuid::nil();
         loop {

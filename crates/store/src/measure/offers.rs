@@ -191,3 +191,19 @@ pub async fn offers_over(
     .load(connection)
     .await?)
 }
+
+/// Forgets offers that ended before a moment; some at a time.
+pub async fn forget_offers(
+    connection: &mut Connection,
+    before: Moment,
+    most: i64,
+) -> Result<usize> {
+    Ok(statement(
+        "delete from runner_offer where (runner_id, since) in (
+           select runner_id, since from runner_offer where until < $1 limit $2)",
+    )
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(most)
+    .execute(connection)
+    .await?)
+}

@@ -1,0 +1,148 @@
+// What somebody should look at: as a banner on every page while nobody does, and as a list.
+import { Box, Button, Flex } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { Link, useLocation } from "react-router";
+import { post } from "../api/client";
+import type { Alert } from "../api/client";
+import { useAlerts } from "../api/hooks";
+import { Glyph } from "./mark";
+import { Ago, Since } from "./time";
+import { Trouble } from "./trouble";
+
+/** Where it is to be looked at. */
+function place(alert: Alert): string {
+  const { about } = alert;
+  if (about.target) return "/trends";
+  if (about.job) return `/jobs/${about.job}`;
+  if (about.pool) return `/pools/${encodeURIComponent(about.pool)}`;
+  return "/yard";
+}
+
+function See({ alert }: { alert: Alert }) {
+  const queries = useQueryClient();
+  const see = useMutation({
+    mutationFn: () => post<Alert>(`/alerts/${alert.name}/see`),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["alerts"] }),
+  });
+  return (
+    <>
+      <Button
+        size="xs"
+        variant="outline"
+        borderColor="currentColor"
+        color="inherit"
+        bg="transparent"
+        loading={see.isPending}
+        onClick={() => see.mutate()}
+        aria-label={`I look at ${alert.name}`}
+      >
+        I look at it
+      </Button>
+      {see.error ? <Trouble error={see.error} /> : null}
+    </>
+  );
+}
+
+/** The pages that list them anyhow. */
+const LISTED = ["/", "/alerts"];
+
+/** The most urgent one at which nobody looks, and how many more there are. */
+export function AlertBanner() {
+  const alerts = useAlerts();
+  const { pathname } = useLocation();
+  const [first, ...rest] = (alerts.data?.items ?? []).filter((alert) => alert.urgent && !alert.seen_at);
+  if (!first || LISTED.includes(pathname)) return null;
+  return (
+    <Flex
+      role="alert"
+      bg="rustWash"
+      color="rust"
+      borderBottom="1px solid"
+      borderColor="rust"
+      px="28px"
+      minH="40px"
+      gap="12px"
+      align="center"
+      data-testid="banner"
+    >
+      <Glyph sign="flag" />
+      <Box minW="0" truncate title={first.said}>
+        <Link to={place(first)} style={{ color: "inherit", textDecoration: "underline" }}>
+          {first.said}
+        </Link>
+      </Box>
+      <Box flex="none" fontSize="13px">
+        for <Since at={first.since} />
+      </Box>
+      <Box flex="1" />
+      {rest.length > 0 ? (
+        <Link to="/alerts" style={{ color: "inherit", textDecoration: "underline", flex: "none" }}>
+          {rest.length === 1 ? "1 more alert" : `${rest.length} more alerts`}
+        </Link>
+      ) : null}
+      <See alert={first} />
+    </Flex>
+  );
+}
+
+/** Alerts with what to do about each. */
+export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode }) {
+  if (alerts.length === 0) {
+    return (
+      <Box color="quiet" py="10px">
+        {empty}
+      </Box>
+    );
+  }
+  return (
+    <Box as="ul" listStyleType="none" data-testid="alerts">
+      {alerts.map((alert) => {
+        const over = alert.ended_at != null;
+        const tone = over ? "gritstone" : alert.urgent ? "rust" : "bracken";
+        return (
+          <Flex
+            as="li"
+            key={alert.name}
+            gap="14px"
+            py="7px"
+            borderBottom="1px solid"
+            borderColor="rule"
+            align="flex-start"
+            data-alert={alert.kind}
+          >
+            <Flex gap="6px" align="center" color={tone} w="10.5em" flex="none">
+              <Glyph sign={over ? "cairn" : "flag"} />
+              {alert.kind}
+            </Flex>
+            <Box flex="1" minW="0">
+              <Box>
+                <Link to={place(alert)}>{alert.said}</Link>
+              </Box>
+              <Box color="quiet" fontSize="13px">
+                {alert.name}, {over ? null : (
+                  <>
+                    for <Since at={alert.since} />
+                  </>
+                )}
+                {alert.ended_at ? (
+                  <>
+                    over <Ago at={alert.ended_at} />
+                  </>
+                ) : null}
+                {alert.state === "settling" ? ", not so for the moment" : ""}
+                {alert.seen_by ? `; ${alert.seen_by} looks at it` : ""}
+                {over || !alert.about.mend ? "" : `; ${alert.about.mend}`}
+              </Box>
+            </Box>
+            {over || alert.seen_at ? null : (
+              <Box flex="none" color="ink">
+                <See alert={alert} />
+              </Box>
+            )}
+          </Flex>
+        );
+      })}
+    </Box>
+  );
+}

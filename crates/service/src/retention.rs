@@ -1,0 +1,62 @@
+//! What is old enough is let go: history by whole months, each in an instant; the rest some at a time.
+//!
+//! Nothing of a job that is still open, or that is not among the sums yet, is ever dropped.
+
+use crate::app::App;
+use crate::log_store::LogError;
+use pennine_core::time::Moment;
+use pennine_store::{Error, alert, log, measure, partition, strand};
+use std::time::Duration;
+
+/// Logs that are taken away at once, so that it never takes long.
+const LOGS: i64 = 200;
+/// Likewise rows.
+const ROWS: i64 = 10_000;
+
+/// Lets go what is older than people want it kept.
+pub async fn sweep(app: &App, now: Moment) -> Result<(), LogError> {
+    let before = |days: u64| now - Duration::from_secs(days * 86_400);
+    let keep = &app.config.keep;
+    let mut connection = app.store.get().await?;
+    let logs = log::older(&mut connection, before(keep.logs), LOGS).await?;
+    alert::sweep(&mut connection, before(app.config.alerts.kept_days)).await?;
+    let jobs = partition::jobs_over_before(&mut connection, before(keep.jobs)).await?;
+    log::forget(&mut connection, jobs, ROWS).await?;
+    strand::forget_reasons(&mut connection, jobs, ROWS).await?;
+    if measure::forget_offers(&mut connection, jobs, ROWS).await? > 0 {
+        measure::note_gone(&mut connection, jobs).await?;
+    }
+    drop(connection);
+    for attempt in logs {
+        app.logs.remove(&app.store, attempt).await?;
+    }
+    for (tables, before) in [
+        (&partition::OF_JOBS[..], jobs),
+        (&partition::OF_LEVELS, before(keep.levels)),
+        (&partition::OF_SUMS, before(keep.sums)),
+        (&partition::OF_FEED, before(keep.feed)),
+        (&partition::OF_AUDIT, before(keep.audit)),
+    ] {
+        for table in tables {
+            drop_months(app, table, before).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Drops the months of a table that are over. Where somebody reads it just now, later.
+async fn drop_months(app: &App, table: &str, before: Moment) -> Result<(), Error> {
+    loop {
+        // This one waits for a lock for half a second at most: whoever wants the table queues up behind it.
+        let mut connection = app.store.leader().await?;
+        match partition::drop_before(&mut connection, table, before).await {
+            Ok(Some(name)) => tracing::info!(name, "a month of history is not kept any more"),
+            Ok(None) => return Ok(()),
+            Err(Error::TooSlow(said)) => {
+                tracing::debug!(table, said, "history is in use; it is dropped later");
+                return Ok(());
+            }
+            Err(error) => return Err(error),
+        }
+    }
+}
