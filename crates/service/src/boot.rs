@@ -6,7 +6,7 @@ use crate::config::Config;
 use crate::feed::Feed;
 use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
-use crate::{herald, http, key_file, leader, measures, rouse, secret, upkeep, watch};
+use crate::{herald, http, key_file, leader, measures, rouse, secret, traces, upkeep, watch};
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -101,6 +101,7 @@ async fn until(
     loops.spawn(measures::keep(app.clone()));
     loops.spawn(watch::keep(app.clone()));
     loops.spawn(herald::keep(app.clone()));
+    loops.spawn(traces::keep(app.clone()));
     let flush = tokio::spawn(
         app.seen
             .clone()

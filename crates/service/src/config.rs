@@ -28,6 +28,7 @@ pub struct Config {
     pub limits: Limits,
     pub alerts: Alerts,
     pub keep: Keep,
+    pub traces: Traces,
     pub session: Session,
 }
 
@@ -82,6 +83,14 @@ impl Limits {
     pub fn credential_age(&self) -> Duration {
         Duration::from_secs(self.credential_days * 86_400)
     }
+}
+
+/// Where jobs are sent as traces.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Traces {
+    pub url: String,
+    pub headers_file: PathBuf,
 }
 
 /// For how many days what is kept.
@@ -197,6 +206,10 @@ impl Config {
         }
         if !(1..=3660).contains(&self.alerts.kept_days) {
             return wrong("alerts.kept_days", "must be 1 to 3660");
+        }
+        let traces = &self.traces.url;
+        if !(traces.is_empty() || traces.starts_with("http://") || traces.starts_with("https://")) {
+            return wrong("traces.url", "must begin with http:// or https://");
         }
         for (key, days) in [
             ("keep.logs", self.keep.logs),

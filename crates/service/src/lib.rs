@@ -31,6 +31,7 @@ pub mod secret;
 pub mod seen;
 pub mod supply;
 pub mod targets;
+pub mod traces;
 pub mod trends;
 pub mod upkeep;
 pub mod watch;

@@ -57,6 +57,16 @@ fn marker() -> ObjectPath {
     ObjectPath::from("installation")
 }
 
+impl LogError {
+    /// Whether something is not in the object store that should be.
+    pub fn is_missing(&self) -> bool {
+        matches!(
+            self,
+            LogError::Objects(object_store::Error::NotFound { .. })
+        )
+    }
+}
+
 impl LogStore {
     /// Logs in a folder, each write synced to disk before it counts.
     pub fn in_folder(folder: &Path) -> anyhow::Result<Self> {
@@ -248,8 +258,8 @@ impl LogStore {
         }
     }
 
-    /// Takes a log away: first what lies in the object store, then what is known of it, so that it can be repeated.
-    pub async fn remove(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
+    /// Takes what lies in the object store of a log away, then what is known of it, so that it can be repeated.
+    pub async fn remove_objects(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
         let mut connection = store.get().await?;
         for object in log::objects(&mut connection, attempt).await? {
             let place = place_of(attempt, object.start);
@@ -258,8 +268,7 @@ impl LogStore {
                 Err(error) => return Err(error.into()),
             }
         }
-        log::note_removed(&mut connection, &[attempt]).await?;
-        Ok(())
+        Ok(log::note_no_objects(&mut connection, attempt).await?)
     }
 
     async fn object_bytes(

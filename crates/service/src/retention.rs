@@ -18,7 +18,8 @@ pub async fn sweep(app: &App, now: Moment) -> Result<(), LogError> {
     let before = |days: u64| now - Duration::from_secs(days * 86_400);
     let keep = &app.config.keep;
     let mut connection = app.store.get().await?;
-    let logs = log::older(&mut connection, before(keep.logs), LOGS).await?;
+    log::take_away(&mut connection, before(keep.logs), LOGS).await?;
+    let logs = log::with_objects_left(&mut connection, before(keep.logs), LOGS).await?;
     alert::sweep(&mut connection, before(app.config.alerts.kept_days)).await?;
     let jobs = partition::jobs_over_before(&mut connection, before(keep.jobs)).await?;
     log::forget(&mut connection, jobs, ROWS).await?;
@@ -28,7 +29,7 @@ pub async fn sweep(app: &App, now: Moment) -> Result<(), LogError> {
     }
     drop(connection);
     for attempt in logs {
-        app.logs.remove(&app.store, attempt).await?;
+        app.logs.remove_objects(&app.store, attempt).await?;
     }
     for (tables, before) in [
         (&partition::OF_JOBS[..], jobs),

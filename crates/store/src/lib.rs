@@ -44,6 +44,7 @@ pub mod supplier;
 pub mod target;
 pub mod ticket;
 pub mod token;
+pub mod traced;
 pub mod trial;
 pub mod types;
 

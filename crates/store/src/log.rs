@@ -7,7 +7,7 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::sql_types::{Array, BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
 use pennine_core::id::AttemptId;
@@ -273,8 +273,24 @@ pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<Att
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
 }
 
-/// The logs of attempts made before a moment that are complete and still there, the oldest first.
-pub async fn older(
+/// Marks the logs of attempts made before a moment as taken away, once they are complete; the oldest first, at most so many.
+/// Whoever asks for one is told so from then on. How many.
+pub async fn take_away(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
+    Ok(statement(
+        "with old as (
+           select attempt_id from attempt_log where not removed and complete
+             and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2),
+         tail as (delete from log_chunk where attempt_id in (select attempt_id from old))
+         update attempt_log set removed = true where attempt_id in (select attempt_id from old)",
+    )
+    .bind::<Timestamptz, _>(Db(before))
+    .bind::<BigInt, _>(most)
+    .execute(connection)
+    .await?)
+}
+
+/// Logs that are taken away and of which objects are still there, of attempts made before a moment; at most so many.
+pub async fn with_objects_left(
     connection: &mut Connection,
     before: Moment,
     limit: i64,
@@ -285,8 +301,8 @@ pub async fn older(
         attempt_id: Db<AttemptId>,
     }
     let rows: Vec<Row> = statement(
-        "select attempt_id from attempt_log where not removed and complete
-           and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2",
+        "select distinct o.attempt_id from log_object o join attempt_log l on l.attempt_id = o.attempt_id
+         where l.removed and o.attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2",
     )
     .bind::<Timestamptz, _>(Db(before))
     .bind::<BigInt, _>(limit)
@@ -295,19 +311,12 @@ pub async fn older(
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
 }
 
-/// Records that logs were taken away: their objects are gone.
-pub async fn note_removed(connection: &mut Connection, attempts: &[AttemptId]) -> Result<()> {
-    let ids: Vec<Db<AttemptId>> = attempts.iter().map(|id| Db(*id)).collect();
-    statement(
-        "with o as (delete from log_object where attempt_id = any($1)),
-              c as (delete from log_chunk where attempt_id = any($2))
-         update attempt_log set removed = true where attempt_id = any($3)",
-    )
-    .bind::<Array<SqlUuid>, _>(&ids)
-    .bind::<Array<SqlUuid>, _>(&ids)
-    .bind::<Array<SqlUuid>, _>(&ids)
-    .execute(connection)
-    .await?;
+/// Records that no object of a log is left.
+pub async fn note_no_objects(connection: &mut Connection, attempt: AttemptId) -> Result<()> {
+    statement("delete from log_object where attempt_id = $1")
+        .bind::<SqlUuid, _>(Db(attempt))
+        .execute(connection)
+        .await?;
     Ok(())
 }
 

@@ -14,7 +14,7 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_core::wait::{Span, split};
 use pennine_store::job::{Cancelled, Filter};
-use pennine_store::{Connection, attempt, audit, job, line, stay, strand};
+use pennine_store::{Connection, Error, attempt, audit, job, line, stay, strand};
 use pennine_wire::{Attempt, Job, JobLine, Page, Problem};
 use serde::Deserialize;
 use serde_json::json;
@@ -52,7 +52,7 @@ pub fn waits(job: &job::Job) -> bool {
 pub async fn reasons(
     connection: &mut Connection,
     waiting: &[&job::Job],
-) -> Answer<HashMap<JobId, Reason>> {
+) -> Result<HashMap<JobId, Reason>, Error> {
     let strands: BTreeSet<StrandId> = waiting.iter().map(|job| job.strand_id.0).collect();
     if strands.is_empty() {
         return Ok(HashMap::new());
@@ -80,7 +80,7 @@ pub async fn reasons(
 
 impl Around {
     /// Reads it for these jobs.
-    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Answer<Around> {
+    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Result<Around, Error> {
         let ids: Vec<JobId> = jobs.iter().map(|job| job.id.0).collect();
         let mut attempts: HashMap<JobId, Vec<attempt::Attempt>> = HashMap::new();
         for one in attempt::of_jobs(connection, &ids).await? {
@@ -253,8 +253,12 @@ pub async fn show(
 ) -> Answer<Json<Job>> {
     let mut connection = app.store.get().await?;
     let row = find(&mut connection, &text).await?;
-    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
-    let now = app.clock.now();
+    Ok(Json(whole(&mut connection, row, app.clock.now()).await?))
+}
+
+/// Everything about a job.
+pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> Result<Job, Error> {
+    let around = Around::read(connection, std::slice::from_ref(&row)).await?;
     let mut attempts = Vec::new();
     for one in around
         .attempts
@@ -264,7 +268,7 @@ pub async fn show(
     {
         let end = wait_end(one, now);
         let (strand, ready, assigned) = (one.strand_id.0, one.ready_at.0, one.assigned_at.0);
-        let stays = stay::stays(&mut connection, in_line(&row), strand, ready, assigned).await?;
+        let stays = stay::stays(connection, in_line(&row), strand, ready, assigned).await?;
         attempts.push(Attempt {
             id: one.id.0,
             number: one.number.max(0).unsigned_abs(),
@@ -291,8 +295,8 @@ pub async fn show(
             log_capped: one.log_capped,
         });
     }
-    let waiting = waiting_spans(&mut connection, &row, now).await?;
-    Ok(Json(Job {
+    let waiting = waiting_spans(connection, &row, now).await?;
+    Ok(Job {
         line: around.line(&row, now),
         run: Short::Run.name(row.run_number),
         band: row.band.0,
@@ -309,7 +313,7 @@ pub async fn show(
         waiting,
         attempts,
         now,
-    }))
+    })
 }
 
 /// The wait that has not led to an attempt: it goes on, or the job ended in it.
@@ -317,7 +321,7 @@ pub async fn waiting_spans(
     connection: &mut Connection,
     row: &job::Job,
     now: Moment,
-) -> Answer<Vec<Span>> {
+) -> Result<Vec<Span>, Error> {
     let until = match (waits(row), row.finished_at) {
         (true, _) => now,
         (false, Some(finished)) if row.current_attempt.is_none() => finished.0,

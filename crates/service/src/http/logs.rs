@@ -5,6 +5,7 @@ use super::auth::Principal;
 use super::body::Params;
 use super::jobs;
 use crate::app::App;
+use crate::log_store::LogError;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
@@ -100,6 +101,21 @@ fn still_there(app: &App, job: &str, state: LogState) -> Answer<()> {
         .mend("keep.logs in the service's settings says for how long"))
 }
 
+/// What was read of a log. One that is taken away while it is read is no failure.
+async fn found_or_told<T>(
+    app: &App,
+    connection: &mut Connection,
+    job: &str,
+    attempt: AttemptId,
+    read: Result<T, LogError>,
+) -> Answer<T> {
+    if read.as_ref().is_err_and(LogError::is_missing) {
+        let state = log::state(connection, attempt).await?;
+        still_there(app, job, state.unwrap_or_default())?;
+    }
+    Ok(read?)
+}
+
 /// Waits until the log has grown past an offset or is complete, for at most so long.
 async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> Answer<LogState> {
     let deadline = tokio::time::Instant::now() + wait.min(LONGEST_WAIT);
@@ -169,10 +185,11 @@ pub async fn bytes(
     let state = grown(&app, attempt, from, deadline - tokio::time::Instant::now()).await?;
     still_there(&app, &text, state)?;
     let mut connection = app.store.get().await?;
-    let bytes = app
+    let read = app
         .logs
         .read(&mut connection, attempt, from, MOST_BYTES)
-        .await?;
+        .await;
+    let bytes = found_or_told(&app, &mut connection, &text, attempt, read).await?;
     let next = from + bytes.len() as i64;
     set(NEXT_OFFSET, next.to_string());
     set(LOG_ATTEMPT, found.number.to_string());
@@ -222,10 +239,8 @@ pub async fn lines(
         .await?;
     }
     let mut connection = app.store.get().await?;
-    let read = app
-        .logs
-        .lines(&mut connection, attempt, from, count)
-        .await?;
+    let read = app.logs.lines(&mut connection, attempt, from, count).await;
+    let read = found_or_told(&app, &mut connection, &text, attempt, read).await?;
     still_there(&app, &text, read.state)?;
     Ok(Json(LogLines {
         attempt: Some(attempt),

@@ -8,9 +8,11 @@ use super::auth::Principal;
 use super::queue;
 use super::yard::{Yard, shown_state};
 use crate::app::App;
+use crate::targets;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
+use pennine_core::alert::AlertKind;
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::machine::MachineState;
@@ -18,7 +20,7 @@ use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::{Adder, Cell, Grain, Histogram, Run};
 use pennine_core::time::Moment;
 use pennine_store::rollup::{self, Kind};
-use pennine_store::{Connection, job, machine, measure, pool, supplier};
+use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text};
 use prometheus_client::metrics::MetricType;
@@ -159,7 +161,9 @@ pub async fn metrics(State(app): State<App>, _: Principal) -> Answer<impl IntoRe
     for family in jobs(&app, &mut connection, &yard, now).await? {
         registry.register_collector(Box::new(family));
     }
-    for family in machines(&app, &mut connection, &yard, now).await? {
+    let mut families = machines(&app, &mut connection, &yard, now).await?;
+    families.extend(promises(&app, &mut connection, &yard).await?);
+    for family in families {
         registry.register_collector(Box::new(family));
     }
     let mut body = String::new();
@@ -403,6 +407,52 @@ async fn machines(
             help: "1 while a supplier that failed is left alone",
             unit: None,
             values: failing.collect(),
+        },
+    ])
+}
+
+/// How targets stand, and what people are told of.
+async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Answer<Vec<Family>> {
+    let all = target::list(connection).await?;
+    let (mut waits, mut allowed) = (Vec::new(), Vec::new());
+    for (target, standing) in targets::standings(app, connection, yard, all).await? {
+        let name = || ("target", target.name.clone());
+        for (word, count) in [
+            ("kept", standing.window.kept),
+            ("late", standing.window.late),
+            ("undecided", standing.window.undecided),
+        ] {
+            let labels = vec![name(), ("state", word.to_owned())];
+            waits.push((labels, Value::Gauge(count as f64)));
+        }
+        allowed.push((vec![name()], Value::Gauge(standing.allowed as f64)));
+    }
+    let told = alert::open(connection).await?;
+    let alerts = AlertKind::ALL.iter().map(|kind| {
+        let mine = told
+            .iter()
+            .filter(|one| one.kind.0 == *kind && one.state.0.is_told());
+        let labels = vec![("kind", kind.to_string())];
+        (labels, Value::Gauge(mine.count() as f64))
+    });
+    Ok(vec![
+        Family {
+            name: "pennine_target_waits",
+            help: "Waits in a target's window that were in time, were late, or are neither yet",
+            unit: None,
+            values: waits,
+        },
+        Family {
+            name: "pennine_target_allowed_late_waits",
+            help: "Late waits that a target's window allows so far: its error budget",
+            unit: None,
+            values: allowed,
+        },
+        Family {
+            name: "pennine_alerts",
+            help: "Alerts that people are told of now, by kind",
+            unit: None,
+            values: alerts.collect(),
         },
     ])
 }

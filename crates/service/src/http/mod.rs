@@ -14,7 +14,7 @@ mod events;
 mod health;
 mod history;
 mod idempotency;
-mod jobs;
+pub mod jobs;
 mod listeners;
 mod logs;
 mod losses;

@@ -6,9 +6,10 @@ use pennine_client::TrendFilter;
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::measure::rank::PerMille;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::{Store, measure};
-use pennine_wire::{By, Job, Trends};
+use pennine_wire::{By, Job, NewTarget, Trends};
 use std::time::Duration;
 
 const HOUR: Duration = Duration::from_secs(3600);
@@ -356,6 +357,14 @@ async fn metrics_are_open_metrics_with_the_conventions_names() {
         })
         .await;
     counted(&service, &last_hour(), job.now).await;
+    let promise = NewTarget {
+        name: "prompt".into(),
+        share: PerMille(950),
+        within_us: Micros::from(HOUR),
+        days: 1,
+        ..NewTarget::default()
+    };
+    service.client.add_target(&promise).await.unwrap();
     let http = reqwest::Client::new();
     let url = format!("{}/metrics", service.url);
     assert_eq!(http.get(&url).send().await.unwrap().status(), 401);
@@ -414,6 +423,9 @@ async fn metrics_are_open_metrics_with_the_conventions_names() {
         "gauge cicd_worker_count {cicd_worker_state=available,pennine_pool=quay} 1.0".to_owned(),
         "gauge pennine_waiting_jobs {reason=no-match} 1.0".to_owned(),
         "gauge pennine_slots {pennine_pool=quay,state=free} 2.0".to_owned(),
+        "gauge pennine_target_waits {state=kept,target=prompt} 2.0".to_owned(),
+        "gauge pennine_target_waits {state=undecided,target=prompt} 1.0".to_owned(),
+        "gauge pennine_alerts {kind=target-broken} 0.0".to_owned(),
     ] {
         assert!(found.contains(&line), "{line} in {found}");
     }

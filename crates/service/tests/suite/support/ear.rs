@@ -4,7 +4,6 @@ use axum::Router;
 use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
-use axum::routing::post;
 use serde_json::Value;
 use std::sync::{Arc, Mutex};
 use tokio::net::TcpListener;
@@ -57,9 +56,7 @@ impl Ear {
     /// Listens on a port of its own.
     pub async fn open() -> Ear {
         let kept: Arc<Mutex<Kept>> = Arc::default();
-        let routes = Router::new()
-            .route("/bell", post(hear))
-            .with_state(kept.clone());
+        let routes = Router::new().fallback(hear).with_state(kept.clone());
         let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let url = format!("http://{}/bell", listener.local_addr().expect("an address"));
         let served = tokio::spawn(async move {

@@ -1,0 +1,189 @@
+//! Jobs that are over as traces, for whoever collects them: OTLP over HTTP, as JSON.
+//!
+//! The leader reads the change feed by a cursor in the record and sends some seconds behind it, so that nothing is left out
+//! over restarts; what was not taken is sent again, with the same ids.
+
+mod otlp;
+
+use crate::app::App;
+use crate::http::jobs;
+use otlp::Told;
+use pennine_core::id::JobId;
+use pennine_core::time::Moment;
+use pennine_store::outbox::{self, Change};
+use pennine_store::{Error, job, traced};
+use reqwest::header::{HeaderMap, HeaderName, HeaderValue};
+use std::path::Path;
+use std::time::Duration;
+
+/// How often it is looked for what is over.
+const EVERY: Duration = Duration::from_secs(5);
+/// How soon it is looked at first.
+const SOON: Duration = Duration::from_millis(200);
+/// How old a change has to be, so that why a job waited is written down by then.
+const BEHIND: Duration = Duration::from_secs(2);
+/// Changes that are read at once.
+const BATCH: i64 = 2000;
+/// Jobs in one request.
+const JOBS: usize = 100;
+/// How long a request may take.
+const PATIENCE: Duration = Duration::from_secs(20);
+/// The longest pause after one that failed.
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
+
+/// What went wrong.
+#[derive(Debug, thiserror::Error)]
+enum Trouble {
+    #[error(transparent)]
+    Record(#[from] Error),
+    #[error("{0}")]
+    Sending(String),
+}
+
+/// Reads headers from a file, a line each: `Authorization: Bearer …`.
+pub fn headers(file: &Path) -> Result<HeaderMap, String> {
+    let mut headers = HeaderMap::new();
+    if file.as_os_str().is_empty() {
+        return Ok(headers);
+    }
+    let wrong = |said: &dyn std::fmt::Display| format!("{}: {said}", file.display());
+    let text = std::fs::read_to_string(file).map_err(|error| wrong(&error))?;
+    for (n, line) in text
+        .lines()
+        .enumerate()
+        .filter(|(_, line)| !line.trim().is_empty())
+    {
+        let at = |said: &str| wrong(&format!("line {}: {said}", n + 1));
+        let (name, value) = line
+            .split_once(':')
+            .ok_or_else(|| at("a header is NAME: VALUE"))?;
+        let name: HeaderName = name
+            .trim()
+            .parse()
+            .map_err(|_| at("that is no header's name"))?;
+        let mut value =
+            HeaderValue::from_str(value.trim()).map_err(|_| at("that is no header's value"))?;
+        value.set_sensitive(true);
+        headers.append(name, value);
+    }
+    Ok(headers)
+}
+
+/// Sends what is over, for as long as this replica leads, until told to stop. Does nothing where no address is set.
+pub async fn keep(app: App) {
+    let url = app.config.traces.url.clone();
+    if url.is_empty() {
+        return;
+    }
+    let sender = match sender(&app) {
+        Ok(sender) => sender,
+        Err(said) => {
+            tracing::error!(said, "no traces are sent (settings: traces)");
+            return;
+        }
+    };
+    let mut pause = EVERY;
+    // From the first moment on, everything that is over is told.
+    let mut rest = SOON;
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(rest) => {}
+            () = app.stop.cancelled() => return,
+        }
+        if !app.leads() {
+            continue;
+        }
+        match send_all(&app, &sender, &url).await {
+            Ok(()) => {
+                if pause > EVERY {
+                    tracing::info!("traces are sent again");
+                }
+                pause = EVERY;
+            }
+            Err(error) => {
+                if pause == EVERY {
+                    tracing::warn!(%error, "traces could not be sent; it is tried again");
+                }
+                pause = (pause * 2).min(LONGEST_PAUSE);
+            }
+        }
+        rest = pause;
+    }
+}
+
+fn sender(app: &App) -> Result<reqwest::Client, String> {
+    // One that is there already is as good.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder()
+        .default_headers(headers(&app.config.traces.headers_file)?)
+        .redirect(reqwest::redirect::Policy::none())
+        .timeout(PATIENCE)
+        .build()
+        .map_err(|error| error.to_string())
+}
+
+/// Sends everything that was over some time ago and was not sent.
+async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), Trouble> {
+    loop {
+        let now = app.clock.now();
+        let mut connection = app.store.get().await?;
+        let cursor = traced::cursor(&mut connection).await?;
+        let found = outbox::read_after(&mut connection, cursor, BATCH).await?;
+        drop(connection);
+        let more = found.changes.len() as i64 == BATCH;
+        let ripe: Vec<Change> = found
+            .changes
+            .into_iter()
+            .take_while(|change| change.at.0 < now - BEHIND)
+            .collect();
+        let Some(last) = ripe.last().map(Change::cursor) else {
+            return Ok(());
+        };
+        let over = ripe.iter().filter(|change| change.kind == "job.done");
+        let over: Vec<JobId> = over.map(|change| JobId(change.subject)).collect();
+        for some in over.chunks(JOBS) {
+            send(app, sender, url, some, now).await?;
+        }
+        let mut connection = app.store.get().await?;
+        traced::note(&mut connection, last).await?;
+        if !more {
+            return Ok(());
+        }
+    }
+}
+
+async fn send(
+    app: &App,
+    sender: &reqwest::Client,
+    url: &str,
+    ids: &[JobId],
+    now: Moment,
+) -> Result<(), Trouble> {
+    let mut connection = app.store.get().await?;
+    let mut told = Vec::with_capacity(ids.len());
+    for row in job::with_ids(&mut connection, ids).await? {
+        told.push(jobs::whole(&mut connection, row, now).await?);
+    }
+    drop(connection);
+    let from = Told {
+        installation: app.installation.id,
+        name: &app.installation.name,
+        public_url: &app.public_url,
+    };
+    let answer = sender
+        .post(url)
+        .json(&from.spans(&told))
+        .send()
+        .await
+        .map_err(|error| Trouble::Sending(error.without_url().to_string()))?;
+    let status = answer.status();
+    if status.is_success() {
+        return Ok(());
+    }
+    if status.is_client_error() && ![401, 403, 404, 408, 429].contains(&status.as_u16()) {
+        // It will not be taken next time either: what comes after it should not wait for it.
+        tracing::warn!(%status, jobs = ids.len(), "traces were refused and are left out");
+        return Ok(());
+    }
+    Err(Trouble::Sending(format!("the collector answered {status}")))
+}

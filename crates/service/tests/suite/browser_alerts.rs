@@ -1,0 +1,64 @@
+//! Alerts and targets in a real browser.
+
+use crate::browser::sign_in;
+use crate::support::{Browser, Service, until};
+use thirtyfour::prelude::*;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
+    let service = Service::with(|config| config.alerts.no_match_seconds = 0).await;
+    service.furnish().await;
+    let browser = Browser::open().await;
+    sign_in(&browser, &service).await;
+    browser
+        .page
+        .goto(&format!("{}/yard", service.url))
+        .await
+        .unwrap();
+    browser.find("main").await;
+    let job = service.submit("amr64", "true").await;
+    // It comes by itself, and leads to the job.
+    let said = browser
+        .text_when("[data-testid=banner]", |text| text.contains("amr64"))
+        .await;
+    assert!(said.contains("1 job of firmware/buoy waits"), "{said}");
+    let link = browser.find("[data-testid=banner] a").await;
+    let leads = link.attr("href").await.unwrap().unwrap_or_default();
+    assert!(leads.ends_with(&format!("/jobs/{job}")), "{leads}");
+    browser.click("I look at it").await;
+    until("the banner is gone", || async {
+        let found = browser.page.find(By::Css("[data-testid=banner]")).await;
+        found.is_err().then_some(())
+    })
+    .await;
+    // On Now it stays, with who looks at it.
+    browser.page.goto(&service.url).await.unwrap();
+    browser
+        .text_when("[data-alert=no-match]", |text| {
+            text.contains("looks at it") && text.contains(&format!("pennine why {job}"))
+        })
+        .await;
+    // A promise is made and taken back.
+    browser
+        .page
+        .goto(&format!("{}/trends", service.url))
+        .await
+        .unwrap();
+    browser.click("New target").await;
+    browser.fill("input[name=name]", "buoy-prompt").await;
+    browser.click("Promise it").await;
+    let row = browser
+        .text_when("main", |text| {
+            text.contains("95 % of waits within 2 min, over 7 days")
+        })
+        .await;
+    assert!(row.contains("buoy-prompt") && row.contains("few"), "{row}");
+    let made = service.client.targets().await.unwrap().items;
+    assert_eq!((made.len(), &*made[0].name), (1, "buoy-prompt"));
+    browser.click("Remove").await;
+    browser.click("Yes, remove it").await;
+    browser
+        .text_when("main", |text| text.contains("Nothing is promised yet"))
+        .await;
+    browser.close().await;
+}
