@@ -33,6 +33,7 @@ export type Trends = Schemas["Trends"];
 export type TrendFigures = Schemas["Figures"];
 export type WeekPattern = Schemas["WeekPattern"];
 export type Waited = Schemas["Waited"];
+export type YardFile = Schemas["YardFile"];
 export type Alert = Schemas["Alert"];
 export type Target = Schemas["Target"];
 export type Reason = Schemas["Reason"];

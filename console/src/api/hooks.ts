@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, Waited, WeekPattern, Why } from "./client";
+import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, Waited, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -142,6 +142,10 @@ export const useAllAlerts = () =>
     refetchInterval: REPAIR,
   });
 
+/** The yard file that was applied last, where any was. */
+export const useYardFile = () =>
+  useQuery({ queryKey: ["yard-file"], queryFn: ({ signal }) => get<YardFile | null>("/yard-file", signal), staleTime: 60_000 });
+
 export const useTargets = () =>
   useQuery({
     queryKey: ["targets"],
@@ -156,6 +160,17 @@ export const useTrends = (query: string) =>
     queryFn: ({ signal }) => get<Trends>(`/trends?${query}`, signal),
     placeholderData: keepPreviousData,
     refetchInterval: 3 * REPAIR,
+  });
+
+/** The same of each of several pools. */
+export const usePoolTrends = (pools: string[], query: string) =>
+  useQueries({
+    queries: pools.map((pool) => ({
+      queryKey: ["trends", query, "pool", pool],
+      queryFn: ({ signal }: { signal: AbortSignal }) => get<Trends>(`/trends?${query}&${new URLSearchParams({ pool })}`, signal),
+      placeholderData: keepPreviousData,
+      refetchInterval: 3 * REPAIR,
+    })),
   });
 
 export const useWeek = (query: string) =>

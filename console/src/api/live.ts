@@ -18,6 +18,7 @@ const SHOWN: Record<string, string[]> = {
   place: ["projects", "teams"],
   alert: ["alerts"],
   target: ["targets"],
+  "yard-file": ["yard-file"],
   maintenance: ["maintenance", "pools", "runners", "queue"],
 };
 

@@ -1028,6 +1028,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/yard-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The yard file that was applied last; null where none ever was. */
+        get: operations["show_yard_file"];
+        /** Say that a yard file was applied, and what stands in it: that is marked from then on. */
+        put: operations["note_yard_file"];
+        post?: never;
+        /** Forget the yard file: nothing is marked any more, and everything stays as it is. */
+        delete: operations["forget_yard_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1091,6 +1110,15 @@ export interface components {
          * @enum {string}
          */
         AlertState: "brewing" | "raised" | "settling" | "over";
+        /** @description That a yard file was applied, and what stands in it. */
+        AppliedYardFile: {
+            /** @description What the file is called: `yard.toml`. */
+            name: string;
+            /** @description The names of what stands in it, by kind: team, project, seat, supplier, pool, target. */
+            things: {
+                [key: string]: string[];
+            };
+        };
         /** @description One try of a job on one runner. */
         Attempt: {
             /** @description Whether its result is the job's. */
@@ -3594,6 +3622,15 @@ export interface components {
          * @enum {string}
          */
         Wish: "work" | "pause" | "drain";
+        /** @description The yard file that was applied last. What stands in it is put back as the file says when it is applied again. */
+        YardFile: {
+            applied_at: components["schemas"]["Moment"];
+            applied_by: string;
+            name: string;
+            things: {
+                [key: string]: string[];
+            };
+        };
     };
     responses: never;
     parameters: never;
@@ -5914,6 +5951,81 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trial"];
                 };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_yard_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["YardFile"] | null;
+                };
+            };
+        };
+    };
+    note_yard_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppliedYardFile"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["YardFile"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_yard_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             "4XX": {
                 headers: {

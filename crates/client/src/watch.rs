@@ -1,10 +1,10 @@
-//! Targets, alerts, and who else is told.
+//! Targets, alerts, who else is told; and the yard file.
 
 use crate::people::Client;
 use crate::{Result, segment};
 use pennine_wire::{
-    Alert, Listener, ListenerChange, MadeListener, NewListener, NewTarget, Page, Target,
-    TargetChange, TriedListener,
+    Alert, AppliedYardFile, Listener, ListenerChange, MadeListener, NewListener, NewTarget, Page,
+    Target, TargetChange, TriedListener, YardFile,
 };
 use reqwest::Method;
 
@@ -28,6 +28,21 @@ impl Client {
     /// Removes a target.
     pub async fn remove_target(&self, name: &str) -> Result<()> {
         self.delete(&format!("/targets/{}", segment(name))).await
+    }
+
+    /// The yard file that was applied last.
+    pub async fn yard_file(&self) -> Result<Option<YardFile>> {
+        self.get("/yard-file").await
+    }
+
+    /// Says that a yard file was applied.
+    pub async fn note_yard_file(&self, applied: &AppliedYardFile) -> Result<YardFile> {
+        self.send(Method::PUT, "/yard-file", applied).await
+    }
+
+    /// Has the yard file forgotten.
+    pub async fn forget_yard_file(&self) -> Result<()> {
+        self.delete("/yard-file").await
     }
 
     /// The alerts that people are told of now; with `all`, those that are over too.

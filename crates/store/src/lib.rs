@@ -47,6 +47,7 @@ pub mod token;
 pub mod traced;
 pub mod trial;
 pub mod types;
+pub mod yard_file;
 
 pub use connect::{Connection, Pool, Store};
 pub use error::{Error, Result};

@@ -26,6 +26,7 @@ pub mod target;
 pub mod ticket;
 pub mod trends;
 pub mod trial;
+pub mod yard_file;
 
 pub use alert::*;
 pub use bulk::*;
@@ -48,6 +49,7 @@ pub use target::*;
 pub use ticket::*;
 pub use trends::*;
 pub use trial::*;
+pub use yard_file::*;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -15,6 +15,7 @@ import { WINDOWS, useAsked } from "./asked";
 import type { Asked } from "./asked";
 import { save } from "./csv";
 import { REASONS, css } from "./reasons";
+import { Reliefs } from "./Reliefs";
 import { Targets } from "./Targets";
 import { Waiting, stepEnd, waitingRows, when } from "./Waiting";
 import { MEASURES, WeekGrid, busyShare } from "./WeekGrid";
@@ -121,6 +122,7 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
       {asked.at ? <Behind asked={asked} at={asked.at} /> : null}
       {asked.narrow ? null : <Targets />}
       <Groups asked={asked} data={data} />
+      {asked.narrow ? null : <Reliefs asked={asked} />}
       <Week asked={asked} owns={owns} />
       <Worst asked={asked} />
       <Box color="quiet" fontSize="13px" mt="18px">

@@ -7,6 +7,7 @@ import { patch, post } from "../../api/client";
 import type { ChangedPool, Machine, Page, Pool } from "../../api/client";
 import { useDecisions, useMachines, usePool, useRelief } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
+import { KeptInFile } from "../../parts/kept";
 import { Heading, List } from "../../parts/list";
 import { MachineMark } from "../../parts/mark";
 import { money } from "../../parts/money";
@@ -42,6 +43,7 @@ export default function PoolPage() {
         {pool.paused ? <Box color="rust">paused</Box> : null}
         <Link to="/yard">its runners in the yard</Link>
         <Link to={`/trends?${new URLSearchParams({ pool: pool.name })}`}>its trends</Link>
+        <KeptInFile kind="pool" name={pool.name} />
       </Flex>
       <Heading
         beside={

@@ -1,7 +1,9 @@
 //! `pennine team` and `pennine project`.
 
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::Kind;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::time::Micros;
@@ -116,6 +118,11 @@ pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), T
         }
     };
     let place = client.change_place(&path, &change).await?;
+    let kind = match place.kind.as_str() {
+        "team" => Kind::Team,
+        _ => Kind::Project,
+    };
+    yard::remind(client, kind, &place.path).await;
     if json {
         return view::json(&place);
     }

@@ -2,8 +2,10 @@
 
 use super::capacity::{Supplied, decisions, standing};
 use super::status::counts;
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::Kind;
 use clap::Subcommand;
 use pennine_client::{Client, RunnerFilter};
 use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};
@@ -214,6 +216,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 accept_losses: yes,
             };
             let changed = client.change_pool(&name, &change).await?;
+            if changed.done {
+                yard::remind(client, Kind::Pool, &name).await;
+            }
             if json {
                 return view::json(&changed);
             }

@@ -1,7 +1,9 @@
 //! `pennine seat`.
 
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::Kind;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
@@ -77,7 +79,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             description,
         } => {
             let change = SeatChange { count, description };
-            client.change_seat(&name, &change).await?
+            let seat = client.change_seat(&name, &change).await?;
+            yard::remind(client, Kind::Seat, &name).await;
+            seat
         }
         Verb::TakeBack { name, job, why } => {
             client.take_seat_back(&name, &TakeBack { job, why }).await?

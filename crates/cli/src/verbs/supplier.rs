@@ -1,7 +1,9 @@
 //! `pennine supplier`.
 
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::Kind;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::capacity::Money;
@@ -166,6 +168,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 boot_limit_us: set.boot_limit.map(Into::into),
             };
             let changed = client.change_supplier(&name, &change).await?;
+            yard::remind(client, Kind::Supplier, &name).await;
             if json {
                 return view::json(&changed);
             }

@@ -1,7 +1,9 @@
 //! `pennine target`.
 
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::Kind;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::measure::rank::PerMille;
@@ -107,10 +109,13 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 within_us: within,
                 days,
             };
-            client.change_target(&name, &change).await?
+            let target = client.change_target(&name, &change).await?;
+            yard::remind(client, Kind::Target, &name).await;
+            target
         }
         Verb::Remove { name } => {
             client.remove_target(&name).await?;
+            yard::remind(client, Kind::Target, &name).await;
             return view::line(format!("Removed the target {name}."));
         }
     };

@@ -8,6 +8,7 @@ use crate::yard_file::document::{MOST_BYTES, Yard};
 use crate::yard_file::reach::{Leave, Reach};
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_wire::AppliedYardFile;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -24,7 +25,8 @@ pub enum Verb {
         #[arg(long)]
         check: bool,
     },
-    /// Make the yard as a file says. What is as it says already is left alone, so it can be repeated.
+    /// Make the yard as a file says. What is as it says already is left alone, so it can be repeated. What stands in the
+    /// file is marked as kept there.
     Apply {
         /// The file; - for standard input.
         file: PathBuf,
@@ -38,6 +40,25 @@ pub enum Verb {
         #[arg(long)]
         yes: bool,
     },
+    /// Forget which yard file was applied: what stands in it is not marked any more.
+    Forget,
+}
+
+/// Says to whoever has changed something by hand that it stands in the yard file.
+pub async fn remind(client: &Client, kind: Kind, name: &str) {
+    // The change is made: that nobody could be reminded is no failure.
+    let Ok(Some(file)) = client.yard_file().await else {
+        return;
+    };
+    if file.holds(kind.word(), name) {
+        eprintln!(
+            "pennine: note: the {} {name} stands in {}, which {} applied at {}: applied again, it takes this back",
+            kind.word(),
+            file.name,
+            file.applied_by,
+            file.applied_at
+        );
+    }
 }
 
 fn read(file: &Path) -> Result<Yard, Trouble> {
@@ -114,6 +135,22 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Tr
             };
             let found = difference::between(&there, &wanted);
             apply(&reach, &found, remove, json).await?;
+            let name = file
+                .file_name()
+                .map(|name| name.to_string_lossy().into_owned());
+            let applied = AppliedYardFile {
+                name: name
+                    .filter(|name| name != "-")
+                    .unwrap_or_else(|| "yard.toml".to_owned()),
+                things: wanted.things(),
+            };
+            client.note_yard_file(&applied).await?;
+        }
+        Verb::Forget => {
+            client.forget_yard_file().await?;
+            view::line(
+                "Nothing is marked as kept in a yard file any more; everything stays as it is.",
+            )?;
         }
     }
     Ok(ExitCode::SUCCESS)

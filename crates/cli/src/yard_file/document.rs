@@ -1,5 +1,6 @@
 //! What stands in a yard file.
 
+use super::difference::Kind;
 use super::target::TargetEntry;
 use crate::verbs::capacity::{amount, amount_text, during, during_text};
 use crate::view;
@@ -9,7 +10,7 @@ use pennine_core::dispatch::Price;
 use pennine_core::fact::Facts;
 use pennine_wire::{Place, Pool, Seat, Supplier};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -297,6 +298,23 @@ impl Yard {
                 .map(|target| (target.name.clone(), TargetEntry::of(&target)))
                 .collect(),
         })
+    }
+
+    /// The names of what stands in it, by kind.
+    pub fn things(&self) -> BTreeMap<String, BTreeSet<String>> {
+        fn names<T>(entries: &BTreeMap<String, T>) -> BTreeSet<String> {
+            entries.keys().cloned().collect()
+        }
+        [
+            (Kind::Team, names(&self.teams)),
+            (Kind::Project, names(&self.projects)),
+            (Kind::Seat, names(&self.seats)),
+            (Kind::Supplier, names(&self.suppliers)),
+            (Kind::Pool, names(&self.pools)),
+            (Kind::Target, names(&self.targets)),
+        ]
+        .map(|(kind, names)| (kind.word().to_owned(), names))
+        .into()
     }
 
     /// As a file.

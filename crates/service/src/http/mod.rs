@@ -43,6 +43,7 @@ mod trends;
 mod trial;
 mod why;
 pub mod yard;
+mod yard_file;
 
 use crate::app::App;
 use axum::Router;
@@ -105,6 +106,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(seats::change))
         .routes(routes!(seats::take_back))
         .routes(routes!(trial::try_out))
+        .routes(routes!(yard_file::show, yard_file::note, yard_file::forget))
         .routes(routes!(targets::list, targets::add))
         .routes(routes!(targets::change, targets::remove))
         .routes(routes!(alerts::list))

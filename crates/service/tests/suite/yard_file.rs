@@ -98,6 +98,42 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     prints(&service, &["yard", "apply", file]).await;
     prints(&service, &["yard", "diff", file, "--check"]).await;
 
+    // What stands in the file is marked, until the file is forgotten.
+    let set = ["pool", "set", "slipway", "--description", "made by hand"];
+    let by_hand = pennine(&service, &set).await;
+    let said = String::from_utf8_lossy(&by_hand.stderr).into_owned();
+    assert!(
+        said.contains("the pool slipway stands in yard.toml"),
+        "{said}"
+    );
+    let diff = prints(&service, &["yard", "diff", file]).await;
+    assert!(diff.contains("description  made by hand ->"), "{diff}");
+    prints(&service, &["yard", "forget"]).await;
+    assert!(service.client.yard_file().await.unwrap().is_none());
+    let by_hand = pennine(&service, &set).await;
+    assert!(by_hand.stderr.is_empty(), "{by_hand:?}");
+
+    // A target that is about something else is another under the same name.
+    let promised = |of: &str| {
+        format!("{changed}[targets.prompt]\n{of}share = \"95 %\"\nwithin = \"90s\"\ndays = 7\n")
+    };
+    written(&folder, &promised("pool = \"quay\"\n"));
+    prints(&service, &["yard", "apply", file]).await;
+    let target = service.client.targets().await.unwrap().items.remove(0);
+    assert_eq!(
+        (target.pool.as_deref(), target.promise.days),
+        (Some("quay"), 7)
+    );
+    written(&folder, &promised(""));
+    let diff = prints(&service, &["yard", "diff", file]).await;
+    assert!(
+        diff.contains("target prompt\n  pool  quay -> (nothing)"),
+        "{diff}"
+    );
+    prints(&service, &["yard", "apply", file]).await;
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+    assert_eq!(service.client.targets().await.unwrap().items[0].pool, None);
+
     written(&folder, "[pools.quay]\nlables = []\n");
     let wrong = pennine(&service, &["yard", "apply", file]).await;
     assert_eq!(wrong.status.code(), Some(2));

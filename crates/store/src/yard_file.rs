@@ -1,0 +1,70 @@
+//! The yard file that was applied last.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::statement;
+use crate::types::{Db, Json};
+use diesel::QueryableByName;
+use diesel::sql_types::{Jsonb, Text, Timestamptz, Uuid as SqlUuid};
+use pennine_core::time::Moment;
+use std::collections::{BTreeMap, BTreeSet};
+use uuid::Uuid;
+
+/// What stands in it: names by their kind.
+pub type Things = BTreeMap<String, BTreeSet<String>>;
+
+/// A yard file.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct YardFile {
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    #[diesel(sql_type = Jsonb)]
+    pub things: Json<Things>,
+    #[diesel(sql_type = Timestamptz)]
+    pub applied_at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    pub applied_by: String,
+}
+
+/// The one that was applied last, where any was.
+pub async fn read(connection: &mut Connection) -> Result<Option<YardFile>> {
+    let mut found: Vec<YardFile> =
+        statement("select name, things, applied_at, applied_by from yard_file")
+            .load(connection)
+            .await?;
+    Ok(found.pop())
+}
+
+/// Records that one was applied.
+pub async fn write(connection: &mut Connection, file: &YardFile) -> Result<()> {
+    statement(
+        "with f as (
+           insert into yard_file (name, things, applied_at, applied_by) values ($1, $2, $3, $4)
+           on conflict (one) do update set name = excluded.name, things = excluded.things,
+             applied_at = excluded.applied_at, applied_by = excluded.applied_by
+           returning applied_at)
+         insert into outbox (at, kind, subject, body) select applied_at, 'yard-file.applied', $5, '{}' from f",
+    )
+    .bind::<Text, _>(&file.name)
+    .bind::<Jsonb, _>(file.things.clone())
+    .bind::<Timestamptz, _>(file.applied_at)
+    .bind::<Text, _>(&file.applied_by)
+    .bind::<SqlUuid, _>(Uuid::nil())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Forgets it: nothing is kept in a file any more.
+pub async fn forget(connection: &mut Connection, at: Moment) -> Result<()> {
+    statement(
+        "with f as (delete from yard_file returning name)
+         insert into outbox (at, kind, subject, body)
+         select $1, 'yard-file.forgotten', $2, jsonb_build_object('name', name) from f",
+    )
+    .bind::<Timestamptz, _>(Db(at))
+    .bind::<SqlUuid, _>(Uuid::nil())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
