@@ -109,6 +109,7 @@ pub struct Keep {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Alerts {
+    pub every_seconds: u64,
     pub no_match_seconds: u64,
     pub supplier_seconds: u64,
     pub ceiling_minutes: u64,
@@ -197,6 +198,9 @@ impl Config {
         }
         if !(1..=366).contains(&self.limits.five_minute_days) {
             return wrong("limits.five_minute_days", "must be 1 to 366");
+        }
+        if !(1..=3600).contains(&self.alerts.every_seconds) {
+            return wrong("alerts.every_seconds", "must be 1 to 3600");
         }
         if !(1..=365).contains(&self.alerts.idle_days) {
             return wrong("alerts.idle_days", "must be 1 to 365");

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import type { Trends } from "../../api/client";
 import { usePools, usePoolTrends } from "../../api/hooks";
 import { Heading } from "../../parts/list";
-import { LevelTable, Terraces, WIDTH, topOf } from "../../parts/terraces";
+import { LevelTable, Terraces, WIDTH, capacity, demand, topOf } from "../../parts/terraces";
 import type { Step } from "../../parts/terraces";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import type { Asked } from "./asked";
@@ -13,6 +13,8 @@ import type { Asked } from "./asked";
 /** Pools that are drawn: those whose jobs waited longest in all. */
 const DRAWN = 8;
 const HEIGHT = 54;
+/** How many times a pool's capacity the drawing reaches. */
+const PEAK = 3;
 
 /** A step's slots, on average over it. The step that goes on is only as long as it has gone on. */
 function levels(trends: Trends): Step[] {
@@ -65,16 +67,21 @@ export function Reliefs({ asked }: { asked: Asked }) {
 function Pool({ name, data }: { name: string; data: Trends }) {
   const steps = levels(data);
   const windowUs = (Date.parse(data.until) - Date.parse(data.from)) * 1000;
-  const top = topOf(steps);
-  const y = (slots: number) => HEIGHT - (slots / top) * (HEIGHT - 6);
-  const most = Math.max(0, ...steps.map((step) => step.waiting));
-  const label = `${name}: at most ${most.toFixed(1)} jobs waited on average over a step, of ${top.toFixed(1)} slots drawn`;
+  const [most, high] = [Math.max(0, ...steps.map(demand)), Math.max(0, ...steps.map(capacity))];
+  // A rare peak is cut off, so that the other days can be read.
+  const top = Math.max(2, Math.min(topOf(steps), PEAK * high));
+  const y = (slots: number) => HEIGHT - (Math.min(slots, top) / top) * (HEIGHT - 4);
+  const number = (slots: number) => slots.toFixed(slots < 10 ? 1 : 0);
+  const label = `${name}: demand up to ${number(most)} slots, capacity up to ${number(high)}, on average over a step`;
   return (
     <Flex gap="14px" align="center" mb="6px">
-      <Box w="9em" flex="none">
+      <Box w="12em" flex="none" lineHeight="1.3">
         <Link to={`/pools/${encodeURIComponent(name)}`}>{name}</Link>
         <Box color="quiet" fontSize="12px">
-          up to {top.toFixed(top < 10 ? 1 : 0)} slots
+          demand up to {number(most)}
+          {most > top ? ` (cut at ${number(top)})` : ""}
+          <br />
+          capacity up to {number(high)}
         </Box>
       </Box>
       <Box flex="1" minW="0" bg="hollow" position="relative" h={`${HEIGHT}px`} css={{ "& svg": { display: "block" } }}>

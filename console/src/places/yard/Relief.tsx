@@ -109,12 +109,16 @@ export function Relief({ relief }: { relief: ReliefData }) {
         <Key color="brackenWash" line="bracken">
           jobs it could take
         </Key>
-        {ceiling === undefined ? null : <span>- - ceiling ({ceiling} slots)</span>}
-        <span>▲ ordered ▼ released ✕ gave up ▬ held back</span>
-        <Key color="bracken">
-          cost of its machines: {money(spent)} in this time, {money(relief.spent_day)} today, {money(relief.spent_month)} this
-          month
-        </Key>
+        {ceiling === undefined ? null : (
+          <>
+            <span>- - ceiling ({ceiling} slots)</span>
+            <span>▲ ordered ▼ released ✕ gave up ▬ held back</span>
+            <Key color="bracken">
+              cost of its machines: {money(spent)} in this time, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
+              this month
+            </Key>
+          </>
+        )}
       </Flex>
       <LevelTable steps={steps} caption={label} />
     </Box>

@@ -41,8 +41,8 @@ fn text(status: &Status) -> String {
         .longest_wait_us
         .map_or("none".to_owned(), view::length);
     let mut text = format!(
-        "{}\n\nwaiting {}   executing {}   free {} of {} slots   longest wait {longest}\nrunners: {}\n",
-        status.answer,
+        "{}\nwaiting {}   executing {}   free {} of {} slots   longest wait {longest}\nrunners: {}\n",
+        view::wrapped("", &status.answer),
         status.waiting,
         status.executing,
         status.free,

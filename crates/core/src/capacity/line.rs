@@ -1,4 +1,4 @@
-//! How a pool that gets machines stands, as one sentence or two.
+//! How a pool stands, as one sentence or two.
 
 use super::Numbers;
 use crate::answer::Level;
@@ -10,8 +10,14 @@ fn slots(count: u32) -> String {
     }
 }
 
-/// How a pool stands: what waits for it, what is being done about it, and what stands in the way.
-pub fn pool_line(name: &str, level: &Level, numbers: &Numbers, short: Option<&str>) -> String {
+/// How a pool stands: what waits for it, what is being done about it, and what stands in the way. It has numbers where it
+/// gets machines, and none where people bring them.
+pub fn pool_line(
+    name: &str,
+    level: &Level,
+    numbers: Option<&Numbers>,
+    short: Option<&str>,
+) -> String {
     let all = level.executing + level.idle;
     let mut said = match level.waiting {
         0 => format!("Nothing waits for {name}."),
@@ -20,8 +26,11 @@ pub fn pool_line(name: &str, level: &Level, numbers: &Numbers, short: Option<&st
     };
     said += &match (all, level.idle) {
         (0, _) if level.coming > 0 => " It has no slot yet".to_owned(),
-        (0, _) if numbers.existing() == 0 => " It has no machine".to_owned(),
-        (0, _) => " None of its machines takes work".to_owned(),
+        (0, _) => match numbers {
+            None => " None of its runners takes work".to_owned(),
+            Some(numbers) if numbers.existing() == 0 => " It has no machine".to_owned(),
+            Some(_) => " None of its machines takes work".to_owned(),
+        },
         (1, 0) => " Its 1 slot is busy".to_owned(),
         (n, 0) => format!(" All of its {} are busy", slots(n)),
         (n, idle) => format!(" {idle} of its {} are free", slots(n)),
@@ -32,12 +41,12 @@ pub fn pool_line(name: &str, level: &Level, numbers: &Numbers, short: Option<&st
         n => said += &format!(", and machines with {} are coming", slots(n)),
     }
     said.push('.');
-    match short {
-        Some(short) => said += &format!(" No further machine can be had: {short}."),
-        None if level.waiting > 0 && numbers.existing() >= numbers.ceiling => {
+    match (short, numbers) {
+        (Some(short), _) => said += &format!(" No further machine can be had: {short}."),
+        (None, Some(numbers)) if level.waiting > 0 && numbers.existing() >= numbers.ceiling => {
             said += &format!(" It has as many machines as it may, {}.", numbers.ceiling);
         }
-        None => {}
+        (None, _) => {}
     }
     said
 }
@@ -60,7 +69,7 @@ mod tests {
             ceiling: 6,
             ..Numbers::default()
         };
-        pool_line("slipway", &level, &numbers, short)
+        pool_line("slipway", &level, Some(&numbers), short)
     }
 
     #[test]
@@ -82,6 +91,23 @@ mod tests {
             said(1, 0, 0, 0, Some("harbour fails: no connection")),
             "1 job waits that slipway could take. It has no machine. No further machine can be had: harbour fails: no \
              connection."
+        );
+    }
+
+    #[test]
+    fn a_pool_whose_machines_people_bring_has_no_ceiling() {
+        let level = Level {
+            waiting: 2,
+            executing: 3,
+            ..Level::default()
+        };
+        assert_eq!(
+            pool_line("quay", &level, None, None),
+            "2 jobs wait that quay could take. All of its 3 slots are busy."
+        );
+        assert_eq!(
+            pool_line("quay", &Level::default(), None, None),
+            "Nothing waits for quay. None of its runners takes work."
         );
     }
 }

@@ -353,29 +353,44 @@ impl State {
         self.field.pools.values().map(|pool| pool.coming).sum()
     }
 
-    /// How a pool stands: the jobs that wait and that it could take, and its slots.
-    pub fn level_of(&self, pool: PoolId) -> Level {
-        let mut level = Level {
-            coming: self.pool_view(pool).map_or(0, |pool| pool.coming),
-            ..Level::default()
-        };
-        let mut kinds = FixedBitSet::with_capacity(self.field.kinds.len());
-        for class in self.field.classes.iter().filter(|class| class.pool == pool) {
+    /// How each pool stands: the jobs that wait and that it could take, and its slots.
+    pub fn levels(&self) -> BTreeMap<PoolId, Level> {
+        let pools = self.field.pools.values();
+        let mut levels: BTreeMap<PoolId, (Level, FixedBitSet)> = pools
+            .map(|pool| {
+                let level = Level {
+                    coming: pool.coming,
+                    ..Level::default()
+                };
+                let kinds = FixedBitSet::with_capacity(self.field.kinds.len());
+                (pool.id, (level, kinds))
+            })
+            .collect();
+        for class in &self.field.classes {
+            let Some((level, kinds)) = levels.get_mut(&class.pool) else {
+                continue;
+            };
             level.idle += class.free_slots;
             if class.future || class.takes + class.paused + class.offline > 0 {
                 kinds.union_with(&class.kinds);
             }
         }
-        level.waiting = kinds
-            .ones()
-            .filter_map(|kind| self.field.kind(kind))
-            .map(|kind| kind.waiting)
-            .sum();
-        let held = self.field.runners.values();
-        let held = held.filter(|runner| runner.view.pool == pool);
-        let executing: usize = held.map(|runner| runner.holds.len()).sum();
-        level.executing = u32::try_from(executing).unwrap_or(u32::MAX);
-        level
+        for runner in self.field.runners.values() {
+            if let Some((level, _)) = levels.get_mut(&runner.view.pool) {
+                level.executing += u32::try_from(runner.holds.len()).unwrap_or(u32::MAX);
+            }
+        }
+        let waiting = |kinds: &FixedBitSet| {
+            let kinds = kinds.ones().filter_map(|kind| self.field.kind(kind));
+            kinds.map(|kind| kind.waiting).sum()
+        };
+        levels
+            .into_iter()
+            .map(|(pool, (level, kinds))| {
+                let waiting = waiting(&kinds);
+                (pool, Level { waiting, ..level })
+            })
+            .collect()
     }
 
     /// How many slots are in use, on whatever runner.

@@ -95,6 +95,71 @@ fn yard(runners: u64) -> State {
     state
 }
 
+/// Of a line at `counters` counters with load `rho` on each, the chance that who comes has to wait (A. K. Erlang's formula C).
+fn erlang_c(counters: u32, rho: f64) -> f64 {
+    let offered = f64::from(counters) * rho;
+    // Built up from Erlang's formula B, counter by counter.
+    let blocked = (1..=counters).fold(1.0, |b, n| offered * b / (f64::from(n) + offered * b));
+    blocked / (1.0 - rho * (1.0 - blocked))
+}
+
+/// Long runs of real dispatch agree with what queueing theory says of lines with exponential times: how long they wait on
+/// average, and J. D. C. Little's law, that as many are there on average as come in the time that each stays.
+#[test]
+fn in_the_long_run_waits_are_what_theory_says() {
+    const JOBS: u32 = 40_000;
+    const RUNS: f64 = 100.0;
+    let mut seed = 7u64;
+    // Steele, Lea and Flood's SplitMix64.
+    let mut uniform = move || {
+        seed = seed.wrapping_add(0x9E37_79B9_7F4A_7C15);
+        let mut z = seed;
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+    };
+    for (counters, rho) in [(1u32, 0.7), (4, 0.8), (12, 0.6)] {
+        let between = RUNS / (f64::from(counters) * rho);
+        let mut draw = |mean: f64| -mean * (1.0 - uniform()).ln();
+        let mut at = 0.0;
+        let mut jobs = Vec::new();
+        for _ in 0..JOBS {
+            at += draw(between);
+            jobs.push((at as u64, (draw(RUNS).round() as u64).max(1)));
+        }
+        let horizon = jobs.iter().map(|(at, _)| *at).max().unwrap() as f64;
+        let mut world = Jobs {
+            coming: jobs.into_iter(),
+            number: 0,
+            waits: BTreeMap::new(),
+            begun: Vec::new(),
+            area: 0,
+            last: (Moment::default(), 0),
+        };
+        let run = simulate(
+            &mut yard(u64::from(counters)),
+            &mut world,
+            second(u64::MAX >> 22),
+        );
+        assert_eq!(run.ended, u64::from(JOBS));
+        let waited: u64 = world.begun.iter().map(|(waited, _)| waited).sum();
+        let mean = waited as f64 / f64::from(JOBS);
+        let theory = erlang_c(counters, rho) * RUNS / (f64::from(counters) * (1.0 - rho));
+        let off = (mean - theory).abs() / theory;
+        assert!(
+            off < 0.1,
+            "{counters} at {rho}: waited {mean:.1} s, theory says {theory:.1} s"
+        );
+        // L = lambda W, of those that wait.
+        let there = world.area as f64 / 1e6 / horizon;
+        let law = f64::from(JOBS) / horizon * mean;
+        assert!(
+            (there - law).abs() <= 0.01 * law,
+            "{there} are there, {law} by the law"
+        );
+    }
+}
+
 proptest! {
     #[test]
     fn a_line_of_jobs_waits_as_a_line_at_a_counter_does(

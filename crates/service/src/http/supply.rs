@@ -344,9 +344,12 @@ pub async fn relief(
         .collect();
     let (spent_day, spent_month) = spent(&mut connection, &pool, now).await?;
     let level = readings.last().map(|(_, level)| *level).unwrap_or_default();
-    let numbers = pool.supplied().map(|one| one.numbers.0);
+    let numbers = pool.supply().map(|_| {
+        let supplied = pool.supplied();
+        supplied.map(|one| one.numbers.0).unwrap_or_default()
+    });
     let short = pool.supplied().and_then(|one| one.short.as_deref());
-    let answer = pool_line(&name, &level, &numbers.unwrap_or_default(), short);
+    let answer = pool_line(&name, &level, numbers.as_ref(), short);
     Ok(Json(Relief {
         answer,
         now,

@@ -762,20 +762,15 @@ impl Term<'_> {
     pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
         self.yard.hands.look(now);
         self.catch_up_on_joins(now).await?;
-        if self.yard.pools.is_empty() {
-            return Ok(());
-        }
-        let mut changed = Vec::new();
-        for pool in self.yard.pools.keys() {
-            let level = self.state.level_of(*pool);
-            if self.yard.levels.get(pool) != Some(&level) {
-                changed.push((*pool, level));
-            }
-        }
+        let mut changed: Vec<_> = self.state.levels().into_iter().collect();
+        changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));
         if !changed.is_empty() {
             let mut connection = self.app.store.get().await?;
             capacity::write_levels(&mut connection, now, &changed).await?;
             self.yard.levels.extend(changed);
+        }
+        if self.yard.pools.is_empty() {
+            return Ok(());
         }
         self.decide().await?;
         let numbers: Vec<PoolStanding> = self

@@ -9,8 +9,8 @@ use pennine_store::connect::in_transaction;
 use pennine_store::{Error, alert};
 use std::time::{Duration, Instant};
 
-/// How often everything is looked at, at most.
-const EVERY: Duration = Duration::from_secs(10);
+/// How soon it is looked at first.
+const SOON: Duration = Duration::from_secs(1);
 /// It rests so many times as long as it took, so that it never takes more than a twentieth of the time.
 const REST: u32 = 19;
 /// However long it took, it rests no longer than this.
@@ -19,7 +19,8 @@ const LONGEST_REST: Duration = Duration::from_secs(120);
 /// Watches for as long as this replica leads, until told to stop.
 pub async fn keep(app: App) {
     let mut trouble = false;
-    let mut rest = EVERY / 5;
+    let every = Duration::from_secs(app.config.alerts.every_seconds);
+    let mut rest = SOON;
     loop {
         tokio::select! {
             () = tokio::time::sleep(rest) => {}
@@ -30,7 +31,7 @@ pub async fn keep(app: App) {
         }
         let begun = Instant::now();
         let looked = look(&app).await;
-        rest = (begun.elapsed() * REST).clamp(EVERY, LONGEST_REST);
+        rest = (begun.elapsed() * REST).clamp(every, every.max(LONGEST_REST));
         match looked {
             Ok(()) => trouble = false,
             Err(error) => {

@@ -42,6 +42,7 @@ pub fn config(database: &str, data: &Path, listen: SocketAddr) -> Config {
     config.listen = listen;
     config.database_connections = 6;
     config.limits.job_log_bytes = 64 << 20;
+    config.alerts.every_seconds = 1;
     config
 }
 
