@@ -26,6 +26,7 @@ pub mod log_store;
 pub mod measures;
 pub mod memory;
 pub mod retention;
+pub mod rounds;
 pub mod rouse;
 pub mod secret;
 pub mod seen;

@@ -5,6 +5,7 @@
 //! down by then.
 
 use crate::app::App;
+use crate::rounds::{Pace, Work, while_leading};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::measure::{self, NewOffer};
@@ -12,47 +13,47 @@ use pennine_store::outbox::{self, Change};
 use pennine_store::rollup::Known;
 use pennine_store::{Connection, Error, Store};
 use std::collections::BTreeMap;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use uuid::Uuid;
 
-/// How often what is over is added, at most.
-const EVERY: Duration = Duration::from_secs(3);
-/// It rests so many times as long as it took, so that it never takes more than a twentieth of the time.
-const REST: u32 = 19;
-/// However long it took, it rests no longer than this.
-const LONGEST_REST: Duration = Duration::from_secs(60);
+/// Often enough that trends are of the moment, and seldom enough that nothing is added one by one.
+const PACE: Pace = Pace {
+    first: Duration::from_secs(3),
+    every: Duration::from_secs(3),
+    longest: Duration::from_secs(60),
+};
 /// How old a change has to be.
 const BEHIND: Duration = Duration::from_secs(2);
 /// Changes that are read at once.
 const BATCH: i64 = 5000;
 
+struct Adding {
+    app: App,
+    known: Known,
+}
+
+impl Work for Adding {
+    type Error = Error;
+    const WHAT: &'static str = "adding up what is over";
+
+    async fn round(&mut self) -> Result<(), Error> {
+        let now = self.app.clock.now();
+        let added = catch_up(&self.app.store, &mut self.known, now).await;
+        if added.is_err() {
+            // What was learnt of keys may have been undone with the rest.
+            self.known = Known::default();
+        }
+        added
+    }
+}
+
 /// Adds what is over, for as long as this replica leads, until told to stop.
 pub async fn keep(app: App) {
-    let mut known = Known::default();
-    let mut trouble = false;
-    let mut rest = EVERY;
-    loop {
-        tokio::select! {
-            () = tokio::time::sleep(rest) => {}
-            () = app.stop.cancelled() => return,
-        }
-        if !app.leads() {
-            continue;
-        }
-        let begun = Instant::now();
-        let caught_up = catch_up(&app.store, &mut known, app.clock.now()).await;
-        rest = (begun.elapsed() * REST).clamp(EVERY, LONGEST_REST);
-        match caught_up {
-            Ok(()) => trouble = false,
-            Err(error) => {
-                // What was learnt of keys may have been undone with the rest.
-                known = Known::default();
-                if !std::mem::replace(&mut trouble, true) {
-                    tracing::warn!(%error, "what is over could not be added up; it is tried again");
-                }
-            }
-        }
-    }
+    let work = Adding {
+        app: app.clone(),
+        known: Known::default(),
+    };
+    while_leading(app, PACE, work).await;
 }
 
 /// Adds everything that was over some time before `now`.

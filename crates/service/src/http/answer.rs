@@ -98,6 +98,11 @@ impl Failure {
         Failure::new(StatusCode::CONFLICT, kind, title, detail)
     }
 
+    /// Something has that name already.
+    pub fn taken(detail: impl Into<String>) -> Self {
+        Failure::conflict("exists-already", "The name is taken", detail).field("name")
+    }
+
     /// Nobody is signed in, or the token does not hold.
     pub fn unauthenticated(detail: impl Into<String>) -> Self {
         Failure::new(StatusCode::UNAUTHORIZED, "not-signed-in", "A valid token is needed", detail)

@@ -49,11 +49,8 @@ pub async fn enrol(
     let (found, runner_id, runner_number, single_use) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let said = format!("the pool has a runner named {:?} already", sent.name);
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said)
-                    .field("name")
-                    .mend("choose another with --name; the ticket can still be used"),
-            );
+            return Err(Failure::taken(said)
+                .mend("choose another with --name; the ticket can still be used"));
         }
         Err(EnrolEnd::Record(error)) => return Err(error.into()),
         Err(EnrolEnd::Refused(failure)) => return Err(*failure),

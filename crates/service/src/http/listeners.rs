@@ -121,7 +121,7 @@ pub async fn add(
     let there = listener::list(&mut connection).await?;
     if there.iter().any(|row| row.name == new.name) {
         let said = format!("there is a listener {:?} already", new.name);
-        return Err(Failure::conflict("exists-already", "The name is taken", said).field("name"));
+        return Err(Failure::taken(said));
     }
     if there.len() >= MOST {
         let said = format!("there are {MOST} listeners already");

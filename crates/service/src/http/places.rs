@@ -86,9 +86,7 @@ async fn add(
     match place::insert(&mut connection, &new).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a team or project {path:?} already");
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said).field("name"),
-            );
+            return Err(Failure::taken(said));
         }
         other => other?,
     }
@@ -260,7 +258,7 @@ async fn move_below(
                 "{:?} has something called {:?} already",
                 parent.path, place.name
             );
-            Err(Failure::conflict("exists-already", "The name is taken", said).field("parent"))
+            Err(Failure::taken(said).field("parent"))
         }
         other => Ok(other?),
     }

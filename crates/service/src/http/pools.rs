@@ -151,9 +151,7 @@ pub async fn add(
     match pool::insert(&mut connection, &row, &who.name).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a pool {:?} already", new.name);
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said).field("name"),
-            );
+            return Err(Failure::taken(said));
         }
         other => other?,
     }

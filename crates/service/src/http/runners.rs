@@ -378,9 +378,7 @@ pub async fn change(
         {
             Err(pennine_store::Error::Duplicate(_)) => {
                 let said = format!("the pool {} has a runner named {name:?} already", next.pool);
-                return Err(
-                    Failure::conflict("exists-already", "The name is taken", said).field("name"),
-                );
+                return Err(Failure::taken(said));
             }
             Ok(false) => return Err(retired(name)),
             other => other?,

@@ -98,9 +98,7 @@ pub async fn add(
     match seat::insert(&mut connection, &row).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a seat {:?} already", new.name);
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said).field("name"),
-            );
+            return Err(Failure::taken(said));
         }
         other => other?,
     }

@@ -211,9 +211,7 @@ pub async fn add(
     match supplier::write(&mut connection, &row, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a supplier {:?} already", new.name);
-            return Err(
-                Failure::conflict("exists-already", "The name is taken", said).field("name"),
-            );
+            return Err(Failure::taken(said));
         }
         other => other?,
     }

@@ -109,7 +109,7 @@ pub async fn add(
     let there = target::list(&mut connection).await?;
     if there.iter().any(|row| row.name == new.name) {
         let said = format!("there is a target {:?} already", new.name);
-        return Err(Failure::conflict("exists-already", "The name is taken", said).field("name"));
+        return Err(Failure::taken(said));
     }
     if there.len() >= MOST {
         let said = format!("there are {MOST} targets already, and no more are looked after");

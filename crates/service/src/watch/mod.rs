@@ -4,43 +4,36 @@
 mod conditions;
 
 use crate::app::App;
+use crate::rounds::{Pace, Work, while_leading};
 use pennine_core::alert::{AlertKind, Patience, Step, step};
 use pennine_store::connect::in_transaction;
 use pennine_store::{Error, alert};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// How soon it is looked at first.
 const SOON: Duration = Duration::from_secs(1);
-/// It rests so many times as long as it took, so that it never takes more than a twentieth of the time.
-const REST: u32 = 19;
-/// However long it took, it rests no longer than this.
+/// However long it took, it is looked again after this.
 const LONGEST_REST: Duration = Duration::from_secs(120);
+
+struct Looking(App);
+
+impl Work for Looking {
+    type Error = Error;
+    const WHAT: &'static str = "looking for what people should be told of";
+
+    async fn round(&mut self) -> Result<(), Error> {
+        look(&self.0).await
+    }
+}
 
 /// Watches for as long as this replica leads, until told to stop.
 pub async fn keep(app: App) {
-    let mut trouble = false;
-    let every = Duration::from_secs(app.config.alerts.every_seconds);
-    let mut rest = SOON;
-    loop {
-        tokio::select! {
-            () = tokio::time::sleep(rest) => {}
-            () = app.stop.cancelled() => return,
-        }
-        if !app.leads() {
-            continue;
-        }
-        let begun = Instant::now();
-        let looked = look(&app).await;
-        rest = (begun.elapsed() * REST).clamp(every, every.max(LONGEST_REST));
-        match looked {
-            Ok(()) => trouble = false,
-            Err(error) => {
-                if !std::mem::replace(&mut trouble, true) {
-                    tracing::warn!(%error, "nobody could look for what people should be told of; it is tried again");
-                }
-            }
-        }
-    }
+    let pace = Pace {
+        first: SOON,
+        every: Duration::from_secs(app.config.alerts.every_seconds),
+        longest: LONGEST_REST,
+    };
+    while_leading(app.clone(), pace, Looking(app)).await;
 }
 
 fn patience(app: &App) -> Patience {

@@ -686,3 +686,67 @@ impl Bench {
 }
 
 mod order;
+
+/// A measurement for docs/benchmarks.md, not a test: dispatch beside the plain walk by which it is judged, each from a slot
+/// that frees to the batch. `cargo test --release -p pennine-core beside_the_plain_walk -- --ignored --nocapture`
+#[test]
+#[ignore = "a measurement"]
+fn beside_the_plain_walk() {
+    const ROUNDS: usize = 20;
+    for (runners, waiting) in [(5, 50), (10, 200), (20, 800)] {
+        let mut alike = all_alike();
+        for one in &mut alike {
+            one.seats = SeatNeeds::new();
+        }
+        let strands = alike.len();
+        let mut bench = Bench::of(alike);
+        bench.take(Step::Pool {
+            pool: 0,
+            open: true,
+            owner: 0,
+            also: None,
+            paused: false,
+        });
+        for runner in 0..runners {
+            bench.take(Step::Runner {
+                runner,
+                kind: runner,
+                pool: 0,
+                slots: 1,
+                state: RunnerState::Available,
+            });
+        }
+        for n in 0..waiting {
+            bench.take(Step::Submit {
+                strand: n * 7 % strands,
+                ago: 0,
+            });
+        }
+        let plan = bench.plan();
+        bench.judge(&plan).unwrap();
+        let (mut plain, mut ours) = (Vec::new(), Vec::new());
+        for round in 0..ROUNDS {
+            bench.take(Step::Pass { seconds: 1 });
+            let open: Vec<AttemptId> = bench.model.running.keys().copied().collect();
+            let attempt = open[round % open.len()];
+            bench.take(Step::Finish {
+                attempt: attempt.0.as_u128() as usize - 1,
+            });
+            let begun = std::time::Instant::now();
+            let expected = bench.model.oracle(bench.now);
+            plain.push(begun.elapsed());
+            let begun = std::time::Instant::now();
+            let plan = bench.plan();
+            ours.push(begun.elapsed());
+            assert_eq!(plan.assignments.len(), expected.len());
+            bench.judge(&plan).unwrap();
+        }
+        plain.sort_unstable();
+        ours.sort_unstable();
+        let (plain, ours) = (plain[ROUNDS / 2], ours[ROUNDS / 2]);
+        println!(
+            "{runners} runners, {waiting} waiting jobs: the plain walk {plain:?}, dispatch {ours:?}, {:.0} times",
+            plain.as_secs_f64() / ours.as_secs_f64()
+        );
+    }
+}

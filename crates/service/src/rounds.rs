@@ -1,0 +1,83 @@
+//! What the leader does again and again beside dispatch. Each piece of work rests in proportion to how long it took, so that
+//! it never takes more than its share of the time, however much there is to do.
+
+use crate::app::App;
+use std::fmt;
+use std::time::{Duration, Instant};
+
+/// A piece of work rests so many times as long as it took: it takes at most a twentieth of the time.
+const REST: u32 = 19;
+
+/// When a piece of work is done.
+#[derive(Clone, Copy, Debug)]
+pub struct Pace {
+    /// How soon at first.
+    pub first: Duration,
+    /// How long it rests at least.
+    pub every: Duration,
+    /// How long it rests at most, however long it took.
+    pub longest: Duration,
+}
+
+impl Pace {
+    fn rest(&self, took: Duration) -> Duration {
+        (took * REST).clamp(self.every, self.every.max(self.longest))
+    }
+}
+
+/// A piece of work.
+pub trait Work: Send {
+    type Error: fmt::Display;
+
+    /// What it is, for the log.
+    const WHAT: &'static str;
+
+    /// Does it once, as far as there is something to do.
+    fn round(&mut self) -> impl Future<Output = Result<(), Self::Error>> + Send;
+}
+
+/// Does a piece of work at its pace, for as long as this replica leads, until told to stop. Where it does not get through,
+/// that is said once, and it is tried again.
+pub async fn while_leading<W: Work>(app: App, pace: Pace, mut work: W) {
+    let mut trouble = false;
+    let mut rest = pace.first;
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(rest) => {}
+            () = app.stop.cancelled() => return,
+        }
+        if !app.leads() {
+            continue;
+        }
+        let begun = Instant::now();
+        let done = work.round().await;
+        rest = pace.rest(begun.elapsed());
+        match done {
+            Ok(()) if std::mem::take(&mut trouble) => tracing::info!("{}: it goes on", W::WHAT),
+            Ok(()) => {}
+            Err(error) => {
+                if !std::mem::replace(&mut trouble, true) {
+                    tracing::warn!(%error, "{}: it did not get through, and is tried again", W::WHAT);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn work_takes_a_twentieth_of_the_time_within_bounds() {
+        let pace = Pace {
+            first: Duration::ZERO,
+            every: Duration::from_secs(3),
+            longest: Duration::from_secs(60),
+        };
+        for (took, rest) in [(0, 3), (100, 3), (1_000, 19), (9_000, 60)] {
+            let rested = pace.rest(Duration::from_millis(took));
+            assert_eq!(rested, Duration::from_secs(rest), "{took} ms");
+        }
+    }
+}
