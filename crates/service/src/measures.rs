@@ -24,7 +24,8 @@ const PACE: Pace = Pace {
 };
 /// How old a change has to be.
 const BEHIND: Duration = Duration::from_secs(2);
-/// Changes that are read at once.
+/// Changes that are read at once: so many that the sums of each runner are not written for each of its jobs, and so few that
+/// they are written in moments.
 const BATCH: i64 = 5000;
 
 struct Adding {
@@ -73,27 +74,35 @@ pub async fn catch_up(store: &Store, known: &mut Known, now: Moment) -> Result<(
 }
 
 /// Adds some of what the feed says is over. True when there is more.
+///
+/// All that can be is got ready before the transaction: while one is open that writes, nobody reads the change feed past it,
+/// and so no job is dispatched.
 async fn add_some(
     connection: &mut Connection,
     known: &mut Known,
     until: Moment,
 ) -> Result<bool, Error> {
+    let (cursor, turn) = measure::turn(connection).await?;
+    let outbox::Read { changes, .. } = outbox::read_bare_after(connection, cursor, BATCH).await?;
+    let more = changes.len() as i64 == BATCH;
+    let ripe: Vec<Change> = changes
+        .into_iter()
+        .take_while(|change| change.at.0 < until)
+        .collect();
+    let found = Over::of(&ripe);
+    let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
+    let ready = measure::get_ready(connection, known, rows).await?;
+    let offers = found.offers(connection).await?;
     in_transaction(connection, async |connection| {
-        let (cursor, _) = measure::lock(connection).await?;
-        let outbox::Read { changes, .. } = outbox::read_after(connection, cursor, BATCH).await?;
-        let more = changes.len() as i64 == BATCH;
-        let ripe: Vec<Change> = changes
-            .into_iter()
-            .take_while(|change| change.at.0 < until)
-            .collect();
+        if !measure::lock_at(connection, turn).await? {
+            // Somebody has added something meanwhile: what was got ready lacks it.
+            return Ok(true);
+        }
         let Some(last) = ripe.last() else {
             measure::note_progress(connection, cursor, until).await?;
             return Ok(false);
         };
-        let found = Over::of(&ripe);
-        let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
-        measure::add_stints(connection, known, &rows).await?;
-        let offers = found.offers(connection).await?;
+        ready.add(connection).await?;
         measure::add_offers(connection, known, &offers).await?;
         if found.machines {
             measure::add_machines(connection, known).await?;

@@ -7,7 +7,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::schema::outbox;
-use crate::statement::statement;
+use crate::statement::{Statement, statement};
 use crate::types::Db;
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
@@ -123,6 +123,34 @@ pub struct Read {
 
 /// Reads on from a place in the feed.
 pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64) -> Result<Read> {
+    let asked = statement(
+        "select id, txid, at, kind, subject, body,
+                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
+         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
+    );
+    read(connection, asked, cursor, limit).await
+}
+
+/// The same without the changes' bodies, for who wants to know of many what happened to what.
+pub async fn read_bare_after(
+    connection: &mut Connection,
+    cursor: Cursor,
+    limit: i64,
+) -> Result<Read> {
+    let asked = statement(
+        "select id, txid, at, kind, subject, 'null'::jsonb as body,
+                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
+         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
+    );
+    read(connection, asked, cursor, limit).await
+}
+
+async fn read(
+    connection: &mut Connection,
+    asked: Statement<'_>,
+    cursor: Cursor,
+    limit: i64,
+) -> Result<Read> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(embed)]
@@ -130,16 +158,12 @@ pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64)
         #[diesel(sql_type = Bool)]
         safe: bool,
     }
-    let rows: Vec<Row> = statement(
-        "select id, txid, at, kind, subject, body,
-                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
-         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
-    )
-    .bind::<BigInt, _>(cursor.txid)
-    .bind::<BigInt, _>(cursor.id)
-    .bind::<BigInt, _>(limit)
-    .load(connection)
-    .await?;
+    let rows: Vec<Row> = asked
+        .bind::<BigInt, _>(cursor.txid)
+        .bind::<BigInt, _>(cursor.id)
+        .bind::<BigInt, _>(limit)
+        .load(connection)
+        .await?;
     // Rows come by transaction, so what is not safe comes last.
     let held_up = rows.iter().any(|row| !row.safe);
     let changes = rows

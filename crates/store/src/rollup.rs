@@ -207,7 +207,7 @@ pub type Place = (Grain, Kind, i64, Moment);
 
 /// Sums to be added.
 #[derive(Debug, Default)]
-pub struct Sums(BTreeMap<(i16, i16, i64, Moment), Cell>);
+pub struct Sums(BTreeMap<Spot, Cell>);
 
 impl Sums {
     /// Adds a cell at a place; nothing where the grain is shorter than is kept.
@@ -237,16 +237,50 @@ impl Sums {
     }
 
     /// Adds all of them to what is kept. Nobody else may do so meanwhile.
-    pub async fn write(self, connection: &mut Connection) -> Result<()> {
-        const AT_ONCE: usize = 5000;
-        let mut rest = self.0;
-        while !rest.is_empty() {
-            let after = rest.keys().nth(AT_ONCE).copied();
-            let later = after.map(|key| rest.split_off(&key)).unwrap_or_default();
-            write_some(connection, std::mem::replace(&mut rest, later)).await?;
+    pub async fn write(mut self, connection: &mut Connection) -> Result<()> {
+        self.add_kept(connection).await?;
+        self.put(connection).await
+    }
+
+    /// Adds what is kept to them, so that they can be put in its place.
+    pub async fn add_kept(&mut self, connection: &mut Connection) -> Result<()> {
+        let places: Vec<Spot> = self.0.keys().copied().collect();
+        for some in places.chunks(AT_ONCE) {
+            for (spot, cell) in there(connection, some).await? {
+                if let Some(sum) = self.0.get_mut(&spot) {
+                    sum.merge(&cell);
+                }
+            }
         }
         Ok(())
     }
+
+    /// Puts them in the place of what is kept.
+    pub async fn put(self, connection: &mut Connection) -> Result<()> {
+        let all: Vec<(Spot, Cell)> = self.0.into_iter().collect();
+        for some in all.chunks(AT_ONCE) {
+            put(connection, some).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Sums that are read or written at once.
+const AT_ONCE: usize = 5000;
+
+/// Where a sum stands, as the record has it.
+type Spot = (i16, i16, i64, Moment);
+
+/// Columns of where sums stand.
+fn columns<'a>(
+    spots: impl Iterator<Item = &'a Spot> + Clone,
+) -> (Vec<i16>, Vec<i16>, Vec<i64>, Vec<Db<Moment>>) {
+    (
+        spots.clone().map(|(grain, ..)| *grain).collect(),
+        spots.clone().map(|(_, kind, ..)| *kind).collect(),
+        spots.clone().map(|(_, _, key, _)| *key).collect(),
+        spots.map(|(.., at)| Db(*at)).collect(),
+    )
 }
 
 #[derive(QueryableByName)]
@@ -267,39 +301,35 @@ fn read(bytes: &[u8]) -> Result<Cell> {
     Cell::from_bytes(bytes).map_err(corrupt)
 }
 
-async fn write_some(
-    connection: &mut Connection,
-    mut sums: BTreeMap<(i16, i16, i64, Moment), Cell>,
-) -> Result<()> {
-    let grains: Vec<i16> = sums.keys().map(|(grain, ..)| *grain).collect();
-    let kinds: Vec<i16> = sums.keys().map(|(_, kind, ..)| *kind).collect();
-    let keys: Vec<i64> = sums.keys().map(|(_, _, key, _)| *key).collect();
-    let ats: Vec<Db<Moment>> = sums.keys().map(|(.., at)| Db(*at)).collect();
-    let there: Vec<Row> = statement(
+/// What is kept in these places.
+async fn there(connection: &mut Connection, spots: &[Spot]) -> Result<Vec<(Spot, Cell)>> {
+    let (grains, kinds, keys, ats) = columns(spots.iter());
+    let rows: Vec<Row> = statement(
         "select r.grain, r.kind, r.key, r.at, r.cell
          from unnest($1, $2, $3, $4) as w(grain, kind, key, at)
          join rollup r on r.grain = w.grain and r.kind = w.kind and r.key = w.key and r.at = w.at",
     )
-    .bind::<Array<SmallInt>, _>(&grains)
-    .bind::<Array<SmallInt>, _>(&kinds)
-    .bind::<Array<BigInt>, _>(&keys)
-    .bind::<Array<Timestamptz>, _>(&ats)
+    .bind::<Array<SmallInt>, _>(grains)
+    .bind::<Array<SmallInt>, _>(kinds)
+    .bind::<Array<BigInt>, _>(keys)
+    .bind::<Array<Timestamptz>, _>(ats)
     .load(connection)
     .await?;
-    for row in there {
-        if let Some(sum) = sums.get_mut(&(row.grain, row.kind, row.key, row.at.0)) {
-            sum.merge(&read(&row.cell)?);
-        }
-    }
-    let cells: Vec<Vec<u8>> = sums.values().map(Cell::to_bytes).collect();
+    let cell = |row: Row| Ok(((row.grain, row.kind, row.key, row.at.0), read(&row.cell)?));
+    rows.into_iter().map(cell).collect()
+}
+
+async fn put(connection: &mut Connection, sums: &[(Spot, Cell)]) -> Result<()> {
+    let (grains, kinds, keys, ats) = columns(sums.iter().map(|(spot, _)| spot));
+    let cells: Vec<Vec<u8>> = sums.iter().map(|(_, cell)| cell.to_bytes()).collect();
     statement(
         "insert into rollup (grain, kind, key, at, cell) select * from unnest($1, $2, $3, $4, $5)
          on conflict (grain, kind, key, at) do update set cell = excluded.cell",
     )
-    .bind::<Array<SmallInt>, _>(&grains)
-    .bind::<Array<SmallInt>, _>(&kinds)
-    .bind::<Array<BigInt>, _>(&keys)
-    .bind::<Array<Timestamptz>, _>(&ats)
+    .bind::<Array<SmallInt>, _>(grains)
+    .bind::<Array<SmallInt>, _>(kinds)
+    .bind::<Array<BigInt>, _>(keys)
+    .bind::<Array<Timestamptz>, _>(ats)
     .bind::<Array<Binary>, _>(cells)
     .execute(connection)
     .await?;

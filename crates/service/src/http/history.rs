@@ -481,7 +481,7 @@ async fn write(
         history::add_jobs(connection, &jobs).await?;
         let attempts: Vec<Uuid> = jobs.iter().map(|job| job.attempt.0).collect();
         let rows = measure::uncounted(connection, &attempts, &[]).await?;
-        measure::add_stints(connection, &mut known, &rows).await?;
+        measure::add_stints(connection, &mut known, rows).await?;
     }
     Ok(())
 }

@@ -3,6 +3,9 @@
 -- Sums of stretches before this cannot be worked out anew: not everything that they are made of is on record any more.
 alter table measured add column whole_since timestamptz not null default 'epoch';
 
+-- Counts who added something: what was got ready beforehand is written only if nobody did meanwhile.
+alter table measured add column turn bigint not null default 0;
+
 -- Drops the oldest partition of a table that ended before a moment, and says which; nothing where there is none.
 create function drop_partition(parent text, before timestamptz) returns text language plpgsql as $$
 declare

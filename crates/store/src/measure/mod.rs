@@ -34,13 +34,43 @@ pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     read_progress(statement("select txid, id, at from measured"), connection).await
 }
 
-/// As [`progress`], and nobody else adds anything until the transaction is over.
+/// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     read_progress(
-        statement("select txid, id, at from measured for update"),
+        statement("update measured set turn = turn + 1 returning txid, id, at"),
         connection,
     )
     .await
+}
+
+/// How often anybody has added something.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Turn(i64);
+
+/// How far the change feed was read for the sums, for who gets something ready to be added.
+pub async fn turn(connection: &mut Connection) -> Result<(Cursor, Turn)> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        txid: i64,
+        #[diesel(sql_type = BigInt)]
+        id: i64,
+        #[diesel(sql_type = BigInt)]
+        turn: i64,
+    }
+    let row: Row = statement("select txid, id, turn from measured")
+        .get_result(connection)
+        .await?;
+    Ok((Cursor::at(row.txid, row.id), Turn(row.turn)))
+}
+
+/// As [`lock`], unless somebody has added something since: then false.
+pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
+    let locked = statement("update measured set turn = turn + 1 where turn = $1")
+        .bind::<BigInt, _>(turn.0)
+        .execute(connection)
+        .await?;
+    Ok(locked == 1)
 }
 
 async fn read_progress(
@@ -77,6 +107,18 @@ async fn add_up<F: Fn(Grain) -> Cells>(
     known: &mut Known,
     parts: impl Iterator<Item = (Vec<Key>, F)>,
 ) -> Result<()> {
+    sums_of(connection, known, parts)
+        .await?
+        .write(connection)
+        .await
+}
+
+/// What some things come to.
+async fn sums_of<F: Fn(Grain) -> Cells>(
+    connection: &mut Connection,
+    known: &mut Known,
+    parts: impl Iterator<Item = (Vec<Key>, F)>,
+) -> Result<Sums> {
     let parts: Vec<(Vec<Key>, F)> = parts.collect();
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
@@ -93,7 +135,7 @@ async fn add_up<F: Fn(Grain) -> Cells>(
             }
         }
     }
-    sums.write(connection).await
+    Ok(sums)
 }
 
 /// What was worked out anew.
@@ -150,8 +192,8 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
                     partition::ensure(connection, row.ready_at.0, row.ready_at.0).await?;
                 }
             }
-            add_stints(connection, &mut known, &rows).await?;
             done.stints += rows.len() as u64;
+            add_stints(connection, &mut known, rows).await?;
             match last {
                 Some(last) => after = last,
                 None => break,

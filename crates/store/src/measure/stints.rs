@@ -1,9 +1,9 @@
 //! Stints of jobs: read from the record, split by why they waited, and added.
 
-use super::add_up;
+use super::sums_of;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{Key, Kind, Known};
+use crate::rollup::{Key, Kind, Known, Sums};
 use crate::statement::statement;
 use crate::stay::{self, Asked, Queued};
 use crate::types::Db;
@@ -256,19 +256,27 @@ pub async fn split_all(
     Ok(stints.collect())
 }
 
-/// Adds stints that are over and were not counted.
-pub async fn add_stints(
+/// Stints that are ready to be added: what they come to together with what is kept.
+pub struct Ready {
+    rows: Vec<Row>,
+    stints: Vec<Stint>,
+    /// The numbers of each one's requirement and title.
+    words: Vec<(i64, i64)>,
+    sums: Sums,
+}
+
+/// Works out what stints come to that are over and were not counted. That takes long, and nothing is held meanwhile: whoever
+/// adds them makes sure that nobody has added anything since.
+pub async fn get_ready(
     connection: &mut Connection,
     known: &mut Known,
-    rows: &[Row],
-) -> Result<()> {
-    if rows.is_empty() {
-        return Ok(());
-    }
-    let stints = split_all(connection, rows, Moment::default(), usize::MAX).await?;
+    rows: Vec<Row>,
+) -> Result<Ready> {
+    let stints = split_all(connection, &rows, Moment::default(), usize::MAX).await?;
     let parts = rows.iter().zip(&stints);
     let parts = parts.map(|(row, stint)| (row.keys(), move |grain| stint.cells(grain)));
-    add_up(connection, known, parts).await?;
+    let mut sums = sums_of(connection, known, parts).await?;
+    sums.add_kept(connection).await?;
     let words = rows
         .iter()
         .flat_map(|row| [row.requirement_key(), row.title_key()]);
@@ -278,7 +286,35 @@ pub async fn add_stints(
         .iter()
         .map(|row| (number(&row.requirement_key()), number(&row.title_key())))
         .collect();
-    keep(connection, rows, &stints, &words).await
+    Ok(Ready {
+        rows,
+        stints,
+        words,
+        sums,
+    })
+}
+
+impl Ready {
+    /// Adds them.
+    pub async fn add(self, connection: &mut Connection) -> Result<()> {
+        if self.rows.is_empty() {
+            return Ok(());
+        }
+        self.sums.put(connection).await?;
+        keep(connection, &self.rows, &self.stints, &self.words).await
+    }
+}
+
+/// Adds stints that are over and were not counted.
+pub async fn add_stints(
+    connection: &mut Connection,
+    known: &mut Known,
+    rows: Vec<Row>,
+) -> Result<()> {
+    get_ready(connection, known, rows)
+        .await?
+        .add(connection)
+        .await
 }
 
 /// Keeps that these were counted, for who looks for the jobs behind a sum.
