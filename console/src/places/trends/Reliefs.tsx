@@ -4,11 +4,11 @@ import { Box, Flex } from "@chakra-ui/react";
 import { Link } from "react-router";
 import type { Trends } from "../../api/client";
 import { usePools, usePoolTrends } from "../../api/hooks";
-import { Heading } from "../../parts/list";
 import { LevelTable, Terraces, WIDTH, capacity, demand, topOf } from "../../parts/terraces";
 import type { Step } from "../../parts/terraces";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import type { Asked } from "./asked";
+import { Shown } from "./Shown";
 
 /** Pools that are drawn: those whose jobs waited longest in all. */
 const DRAWN = 8;
@@ -47,14 +47,29 @@ export function Reliefs({ asked }: { asked: Asked }) {
   const error = pools.error ?? answers.find((answer) => answer.error)?.error;
   return (
     <>
-      <Heading>Relief by pool: demand over capacity, in slots</Heading>
+      <Shown
+        title="Relief by pool: demand over capacity, in slots"
+        file="relief.csv"
+        rows={() => [
+          ["from", "pool", "waiting", "executing", "idle"],
+          ...known.flatMap(({ name, data }) =>
+            levels(data).map((step, i) => [
+              data.steps[i]?.at ?? "",
+              name,
+              ...[step.waiting, step.executing, step.idle].map((slots) => Number(slots.toFixed(3))),
+            ]),
+          ),
+        ]}
+        chart={
+          <Box data-testid="reliefs">
+            {known.slice(0, DRAWN).map(({ name, data }) => (
+              <Pool key={name} name={name} data={data} />
+            ))}
+          </Box>
+        }
+      />
       {error ? <Trouble error={error} /> : null}
       {!error && known.length < names.length ? <Awaiting what="the pools' figures" /> : null}
-      <Box data-testid="reliefs">
-        {known.slice(0, DRAWN).map(({ name, data }) => (
-          <Pool key={name} name={name} data={data} />
-        ))}
-      </Box>
       {known.length > DRAWN ? (
         <Box color="quiet" fontSize="13px">
           The {DRAWN} whose jobs waited longest of {known.length}.

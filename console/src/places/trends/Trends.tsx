@@ -1,10 +1,9 @@
 // Trends: how long jobs waited, for what, how busy the machines were, and what it cost; each mark leads to the jobs behind
 // it.
-import { Box, Button, Flex } from "@chakra-ui/react";
-import { useState } from "react";
+import { Box, Flex } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import type { TrendFigures, Trends as Data, Waited } from "../../api/client";
+import type { TrendFigures, Trends as Data, Waited, WeekPattern } from "../../api/client";
 import { useTrends, useWaits, useWeek } from "../../api/hooks";
 import { Figures, Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
@@ -16,6 +15,7 @@ import type { Asked } from "./asked";
 import { save } from "./csv";
 import { REASONS, css } from "./reasons";
 import { Reliefs } from "./Reliefs";
+import { Choice, Shown } from "./Shown";
 import { Targets } from "./Targets";
 import { Waiting, stepEnd, waitingRows, when } from "./Waiting";
 import { MEASURES, WeekGrid, busyShare } from "./WeekGrid";
@@ -43,22 +43,6 @@ export default function Trends() {
       <Choices asked={asked} />
       {data ? <Found asked={asked} data={data} /> : null}
     </>
-  );
-}
-
-function Choice({ on, set, children }: { on: boolean; set: () => void; children: ReactNode }) {
-  return (
-    <Button
-      size="xs"
-      variant="outline"
-      color="ink"
-      borderColor={on ? "ink" : "rule"}
-      bg={on ? "hollow" : "transparent"}
-      aria-pressed={on}
-      onClick={set}
-    >
-      {children}
-    </Button>
   );
 }
 
@@ -129,42 +113,6 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
         From {when(data.from)} until {when(data.until)}; what was over by {when(data.counted_until)} is counted, and what goes
         on counts up to now. A percentile is by nearest rank of the waits that began in this time.
       </Box>
-    </>
-  );
-}
-
-/** A chart that can also be read as a table, and taken along as a file. */
-function Shown({ title, file, rows, chart }: { title: string; file: string; rows: () => (string | number)[][]; chart: ReactNode }) {
-  const [table, setTable] = useState(false);
-  const [heads = [], ...lines] = table ? rows() : [];
-  return (
-    <>
-      <Heading
-        beside={
-          <Flex gap="6px">
-            <Choice on={table} set={() => setTable(!table)}>
-              Table
-            </Choice>
-            <Choice on={false} set={() => save(file, rows())}>
-              CSV
-            </Choice>
-          </Flex>
-        }
-      >
-        {title}
-      </Heading>
-      {table ? (
-        <Box maxH="420px" overflowY="auto">
-          <List
-            rows={lines}
-            id={(line) => line.join(" ")}
-            empty="Nothing."
-            columns={heads.map((head, i) => ({ head: String(head), cell: (line: (string | number)[]) => line[i], right: i > 0 }))}
-          />
-        </Box>
-      ) : (
-        chart
-      )}
     </>
   );
 }
@@ -325,12 +273,29 @@ function mostly(figures: TrendFigures): string {
   return first && figures.wait.sum_us > 0 ? `${first[0]} ${percent(first[1] / figures.wait.sum_us)}` : "";
 }
 
+const weekRows = (week: WeekPattern) => [
+  ["day, 0 is Monday", "hour", "waits", "p50 us", "p95 us", "busy us", "offered us"],
+  ...week.hours.map(({ day, hour, figures }) => [
+    day, hour, figures.wait.count, figures.wait.p50?.value_us ?? "", figures.wait.p95?.value_us ?? "", figures.busy_us, figures.offered_us ?? "",
+  ]),
+];
+
 function Week({ asked, owns }: { asked: Asked; owns: boolean }) {
   const week = useWeek(`${asked.base}&${new URLSearchParams({ zone })}`);
   const shown = MEASURES.filter((measure) => owns || measure.word !== "busy");
   return (
     <>
-      <Heading>Hours of the week ({zone})</Heading>
+      <Heading
+        beside={
+          week.data ? (
+            <Choice on={false} set={() => save("week.csv", weekRows(week.data))}>
+              CSV
+            </Choice>
+          ) : null
+        }
+      >
+        Hours of the week ({zone})
+      </Heading>
       {week.error ? <Trouble error={week.error} /> : null}
       {week.data ? (
         <Flex gap="36px" wrap="wrap">
