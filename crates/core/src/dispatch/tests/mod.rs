@@ -7,8 +7,11 @@ use crate::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use crate::lifecycle::runner::{RunnerState, Wish};
 use crate::requirement::Requirement;
 use crate::time::Moment;
+use criterion::{BatchSize, Criterion};
 use proptest::prelude::*;
+use std::cell::RefCell;
 use std::collections::BTreeSet;
+use std::time::Duration;
 use uuid::Uuid;
 
 const REQUIREMENTS: [&str; 6] = [
@@ -692,61 +695,103 @@ mod order;
 #[test]
 #[ignore = "a measurement"]
 fn beside_the_plain_walk() {
-    const ROUNDS: usize = 20;
+    let mut criterion = Criterion::default()
+        .without_plots()
+        .sample_size(20)
+        .warm_up_time(Duration::from_millis(200))
+        .measurement_time(Duration::from_secs(2));
     for (runners, waiting) in [(5, 50), (10, 200), (20, 800)] {
-        let mut alike = all_alike();
-        for one in &mut alike {
-            one.seats = SeatNeeds::new();
+        let mut group = criterion.benchmark_group(format!("{runners} runners, {waiting} waiting"));
+        for walk in ["the plain walk", "dispatch"] {
+            let line = RefCell::new(busy_line(runners, waiting));
+            group.bench_function(walk, |timed| {
+                timed.iter_batched(
+                    || line.borrow_mut().frees_a_slot(),
+                    |()| line.borrow_mut().walks(walk == "dispatch"),
+                    BatchSize::PerIteration,
+                );
+            });
         }
-        let strands = alike.len();
-        let mut bench = Bench::of(alike);
-        bench.take(Step::Pool {
+        group.finish();
+    }
+}
+
+/// A yard that is full, and a queue to which a job comes for each that ends, alike to it.
+struct BusyLine {
+    bench: Bench,
+    rounds: usize,
+    /// What dispatch said in this round, which is judged before the next.
+    said: Option<Plan>,
+}
+
+fn busy_line(runners: usize, waiting: usize) -> BusyLine {
+    let mut alike = all_alike();
+    for one in &mut alike {
+        one.seats = SeatNeeds::new();
+    }
+    let strands = alike.len();
+    let mut bench = Bench::of(alike);
+    bench.take(Step::Pool {
+        pool: 0,
+        open: true,
+        owner: 0,
+        also: None,
+        paused: false,
+    });
+    for runner in 0..runners {
+        bench.take(Step::Runner {
+            runner,
+            kind: runner,
             pool: 0,
-            open: true,
-            owner: 0,
-            also: None,
-            paused: false,
+            slots: 1,
+            state: RunnerState::Available,
         });
-        for runner in 0..runners {
-            bench.take(Step::Runner {
-                runner,
-                kind: runner,
-                pool: 0,
-                slots: 1,
-                state: RunnerState::Available,
-            });
-        }
-        for n in 0..waiting {
-            bench.take(Step::Submit {
-                strand: n * 7 % strands,
-                ago: 0,
-            });
-        }
-        let plan = bench.plan();
-        bench.judge(&plan).unwrap();
-        let (mut plain, mut ours) = (Vec::new(), Vec::new());
-        for round in 0..ROUNDS {
-            bench.take(Step::Pass { seconds: 1 });
-            let open: Vec<AttemptId> = bench.model.running.keys().copied().collect();
-            let attempt = open[round % open.len()];
-            bench.take(Step::Finish {
-                attempt: attempt.0.as_u128() as usize - 1,
-            });
-            let begun = std::time::Instant::now();
-            let expected = bench.model.oracle(bench.now);
-            plain.push(begun.elapsed());
-            let begun = std::time::Instant::now();
-            let plan = bench.plan();
-            ours.push(begun.elapsed());
-            assert_eq!(plan.assignments.len(), expected.len());
-            bench.judge(&plan).unwrap();
-        }
-        plain.sort_unstable();
-        ours.sort_unstable();
-        let (plain, ours) = (plain[ROUNDS / 2], ours[ROUNDS / 2]);
-        println!(
-            "{runners} runners, {waiting} waiting jobs: the plain walk {plain:?}, dispatch {ours:?}, {:.0} times",
-            plain.as_secs_f64() / ours.as_secs_f64()
-        );
+    }
+    for n in 0..waiting {
+        bench.take(Step::Submit {
+            strand: n * 7 % strands,
+            ago: 0,
+        });
+    }
+    BusyLine {
+        bench,
+        rounds: 0,
+        said: None,
+    }
+}
+
+impl BusyLine {
+    fn frees_a_slot(&mut self) {
+        let plan = match self.said.take() {
+            Some(plan) => plan,
+            None => self.bench.plan(),
+        };
+        self.bench.judge(&plan).unwrap();
+        self.rounds += 1;
+        self.bench.take(Step::Pass { seconds: 1 });
+        let running = &self.bench.model.running;
+        let turn = self.rounds % running.len();
+        let (attempt, strand) = running
+            .iter()
+            .map(|(attempt, held)| (*attempt, held.strand))
+            .nth(turn)
+            .unwrap();
+        self.bench.take(Step::Submit { strand, ago: 0 });
+        self.bench.take(Step::Finish {
+            attempt: attempt.0.as_u128() as usize - 1,
+        });
+    }
+
+    /// By dispatch or by the plain walk: one job starts, for one slot was freed.
+    fn walks(&mut self, by_dispatch: bool) {
+        let started = if by_dispatch {
+            let plan = self.bench.plan();
+            let started = plan.assignments.len();
+            self.said = Some(plan);
+            started
+        } else {
+            self.bench.model.oracle(self.bench.now).len()
+        };
+        assert_eq!(started, 1);
     }
 }
