@@ -1454,6 +1454,16 @@ export interface components {
          * @enum {string}
          */
         JobState: "held" | "pending" | "executing" | "finalizing" | "done";
+        /** @description Seats that are kept back for a job. */
+        KeptSeats: {
+            /**
+             * Format: int32
+             * @description How many it needs.
+             */
+            count: number;
+            /** @description The job's short name. */
+            job: string;
+        };
         /** @description One reading of the whole yard, for the skyline: demand over capacity. */
         Level: {
             /**
@@ -2327,6 +2337,8 @@ export interface components {
                 count: number;
                 description: string;
                 holders: components["schemas"]["SeatHolder"][];
+                /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
+                kept_back?: components["schemas"]["KeptSeats"][];
                 name: string;
                 /** Format: int32 */
                 taken: number;
@@ -2829,6 +2841,8 @@ export interface components {
             count: number;
             description: string;
             holders: components["schemas"]["SeatHolder"][];
+            /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
+            kept_back?: components["schemas"]["KeptSeats"][];
             name: string;
             /** Format: int32 */
             taken: number;
@@ -2866,7 +2880,8 @@ export interface components {
              * @description How many are set aside for older jobs that need several.
              */
             set_aside?: number;
-            set_aside_for?: components["schemas"]["JobId"] | null;
+            /** @description The oldest of those jobs: its short name. */
+            set_aside_for?: string | null;
             /**
              * Format: int32
              * @description How many are taken.

@@ -14,7 +14,7 @@ use crate::feed::Changes;
 use capacity::Yardkeeping;
 use pennine_core::answer::Level;
 use pennine_core::capacity::Decided;
-use pennine_core::dispatch::{Event, Plan, Reason, State};
+use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
 use pennine_core::id::{
     AttemptId, JobId, LeaseToken, MachineId, MaintenanceId, PoolId, RunnerId, StrandId,
 };
@@ -24,7 +24,7 @@ use pennine_store::job::{self, Unrun};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Change, Cursor};
-use pennine_store::{pool, runner, strand};
+use pennine_store::{pool, runner, seat, strand};
 use rebuild::{places_and_seats, waits};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
@@ -152,6 +152,8 @@ struct Term<'a> {
     yard: Yardkeeping,
     /// Runners that are retired and may have jobs still.
     retired: BTreeSet<RunnerId>,
+    /// What was last written of the seats that are kept back.
+    kept_back: Option<KeptBack>,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
@@ -215,6 +217,7 @@ impl<'a> Term<'a> {
             on,
             yard,
             retired: BTreeSet::new(),
+            kept_back: None,
         };
         term.take_up(machines);
         Ok(term)
@@ -433,6 +436,15 @@ impl<'a> Term<'a> {
             self.commit_assignments(plan, now).await?
         };
         self.carry_out(decided, now).await?;
+        // For whom seats are kept back stands there before the reasons that speak of it.
+        if self.kept_back.as_ref() != Some(self.state.kept_back()) {
+            let kept = self.state.kept_back().clone();
+            let mut connection = self.app.store.leader().await?;
+            if !seat::keep_back(&mut connection, self.epoch, &kept, now).await? {
+                return Err(End::Deposed);
+            }
+            self.kept_back = Some(kept);
+        }
         for changes in plan.reasons.chunks(BATCH) {
             let changes: Vec<_> = changes
                 .iter()

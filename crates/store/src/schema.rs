@@ -21,6 +21,7 @@ diesel::table! {
         description -> Text,
         count -> Integer,
         created_at -> Timestamptz,
+        kept_for -> Jsonb,
     }
 }
 

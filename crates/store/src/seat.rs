@@ -2,14 +2,16 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
+use crate::leadership::Epoch;
 use crate::outbox;
 use crate::schema::seat;
 use crate::statement::statement;
-use crate::types::Db;
+use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use pennine_core::dispatch::{Claim, KeptBack};
 use pennine_core::id::AttemptId;
 use pennine_core::time::Moment;
 use serde_json::json;
@@ -24,6 +26,8 @@ pub struct Seat {
     pub description: String,
     pub count: i32,
     pub created_at: Db<Moment>,
+    /// The jobs for which they are kept back, the oldest first.
+    pub kept_for: Json<Vec<Claim>>,
 }
 
 /// Adds a kind of seat.
@@ -55,6 +59,42 @@ pub async fn set(connection: &mut Connection, changed: &Seat, at: Moment) -> Res
             outbox::write(connection, at, "seat.changed", changed.id, body).await
         })
         .await
+}
+
+/// Says which seats are kept back from now on, and for which jobs. False, and nothing said, when another leads by now.
+pub async fn keep_back(
+    connection: &mut Connection,
+    epoch: Epoch,
+    kept: &KeptBack,
+    at: Moment,
+) -> Result<bool> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        fenced: i64,
+    }
+    let names: Vec<String> = kept.keys().cloned().collect();
+    let claims: Vec<Json<Vec<Claim>>> = kept.values().map(|claims| Json(claims.clone())).collect();
+    let row: Row = statement(
+        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+              turn as (
+                select s.id, coalesce(t.kept_for, '[]') as kept_for
+                from seat s left join unnest($2, $3) as t(name, kept_for) on t.name = s.name),
+              kept as (
+                update seat s set kept_for = turn.kept_for from turn, fence
+                where s.id = turn.id and s.kept_for <> turn.kept_for returning s.id, s.name),
+              told as (
+                insert into outbox (at, kind, subject, body)
+                select $4, 'seat.kept', id, jsonb_build_object('name', name) from kept)
+         select count(*) as fenced from fence",
+    )
+    .bind::<BigInt, _>(epoch.0)
+    .bind::<Array<Text>, _>(names)
+    .bind::<Array<Jsonb>, _>(claims)
+    .bind::<Timestamptz, _>(Db(at))
+    .get_result(connection)
+    .await?;
+    Ok(row.fenced == 1)
 }
 
 /// Every kind of seat, by name.

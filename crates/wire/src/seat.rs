@@ -36,6 +36,18 @@ pub struct Seat {
     pub count: u32,
     pub taken: u32,
     pub holders: Vec<SeatHolder>,
+    /// The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kept_back: Vec<KeptSeats>,
+}
+
+/// Seats that are kept back for a job.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct KeptSeats {
+    /// The job's short name.
+    pub job: String,
+    /// How many it needs.
+    pub count: u32,
 }
 
 /// A job that holds seats, or had them taken back and still runs.

@@ -105,6 +105,11 @@ fn table(seats: &[Seat]) -> String {
                     Some(back) => format!("({} had it taken back by {})", holder.job, back.by),
                     None => format!("{} of {}", holder.job, holder.project),
                 })
+                .chain(
+                    seat.kept_back
+                        .iter()
+                        .map(|kept| format!("{} kept back for {}", kept.count, kept.job)),
+                )
                 .collect();
             vec![
                 seat.name.clone(),

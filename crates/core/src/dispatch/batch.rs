@@ -7,6 +7,7 @@
 //! job in the order in which they were taken, never so that a later one would be left out.
 
 use super::field::{Class, Field};
+use super::reason::Claim;
 use super::state::State;
 use super::tree::{BANDS, Head, ROOT};
 use super::yard::{Price, Room};
@@ -446,9 +447,11 @@ impl State {
                         .iter()
                         .all(|(seat, count)| self.claimable(seat) >= *count) =>
                 {
-                    let job = self.first_job(strand);
-                    for (seat, count) in needs {
-                        self.claims.entry(seat).or_default().push((job, count));
+                    if let Some((number, job)) = self.first_in_line(strand) {
+                        for (seat, count) in needs {
+                            let claim = Claim { job, number, count };
+                            self.claims.entry(seat).or_default().push(claim);
+                        }
                     }
                     settled.insert(strand);
                 }

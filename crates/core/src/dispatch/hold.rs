@@ -127,8 +127,8 @@ impl State {
     pub(super) fn claimed_before(&self, name: &str, job: Option<JobId>) -> u32 {
         let claims = self.claims.get(name).into_iter().flatten();
         claims
-            .take_while(|(other, _)| Some(*other) != job)
-            .map(|(_, count)| count)
+            .take_while(|claim| Some(claim.job) != job)
+            .map(|claim| claim.count)
             .sum()
     }
 

@@ -247,12 +247,11 @@ impl State {
             .unwrap_or_default()
     }
 
-    pub(super) fn first_job(&self, at: usize) -> JobId {
-        self.strands
-            .get(at)
-            .and_then(|strand| strand.queue.first_key_value())
-            .map(|(_, job)| *job)
-            .unwrap_or_default()
+    /// A strand's first job, with its number.
+    pub(super) fn first_in_line(&self, at: usize) -> Option<(i64, JobId)> {
+        let strand = self.strands.get(at)?;
+        let ((_, number), job) = strand.queue.first_key_value()?;
+        Some((*number, *job))
     }
 
     pub(super) fn workspace(&self, at: usize) -> Option<&String> {

@@ -24,7 +24,9 @@ mod state;
 mod tree;
 mod yard;
 
-pub use reason::{Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at};
+pub use reason::{
+    Claim, KeptBack, Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at,
+};
 pub use share::SharePolicy;
 pub use state::{Assignment, Event, Plan, ReasonChange, State};
 pub use yard::{

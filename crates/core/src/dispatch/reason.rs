@@ -1,10 +1,11 @@
 //! Why a job waits: a total function of how its strand stands in the yard.
 
 use super::yard::{PoolView, RunnerView, Willingness};
-use crate::id::JobId;
+use crate::id::{JobId, Short};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// Why a job waits. Each waiting job has exactly one reason at any time.
@@ -176,10 +177,29 @@ pub struct SeatStanding {
     /// How many are set aside for older jobs that need several.
     #[serde(default)]
     pub set_aside: u32,
-    /// The oldest of those jobs.
+    /// The oldest of those jobs: its short name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub set_aside_for: Option<JobId>,
+    pub set_aside_for: Option<String>,
 }
+
+/// Seats of one kind that are kept back, once they come free, for a job that needs several.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
+pub struct Claim {
+    pub job: JobId,
+    pub number: i64,
+    /// How many it needs.
+    pub count: u32,
+}
+
+impl Claim {
+    /// The job's short name.
+    pub fn name(&self) -> String {
+        Short::Job.name(self.number)
+    }
+}
+
+/// Claims by the seat's name, the oldest job's first.
+pub type KeptBack = BTreeMap<String, Vec<Claim>>;
 
 impl SeatStanding {
     /// Whether those that nobody holds are not enough.
@@ -422,9 +442,11 @@ impl Standing {
                 } else if seat.is_short() {
                     format!("{taken} of {count} {name} seats are taken; it needs {wanted}")
                 } else {
+                    let kept = seat.set_aside.min(count - taken);
+                    let job = seat.set_aside_for.as_deref().unwrap_or("an older job");
                     format!(
-                        "{} of {count} {name} seats are kept back for an older job that needs several",
-                        count - taken
+                        "{kept} of {count} {name} seats are kept back for {job}, which has waited longer and needs \
+                         several"
                     )
                 }
             })

@@ -1,6 +1,6 @@
 //! Saying why the jobs of each strand wait: what of it changed since it was last said.
 
-use super::reason::{Limit, Reason, SeatStanding, Segment, Standing};
+use super::reason::{Claim, Limit, Reason, SeatStanding, Segment, Standing};
 use super::state::{Plan, ReasonChange, State};
 use crate::id::StrandId;
 use crate::time::Moment;
@@ -159,7 +159,7 @@ impl State {
         strand.key.seats.iter().all(|(name, count)| {
             let before = self.claimed_before(name, first);
             let claims = self.claims.get(name).into_iter().flatten();
-            claims.clone().any(|(job, _)| Some(*job) == first)
+            claims.clone().any(|claim| Some(claim.job) == first)
                 && self.vacant_seats(name).saturating_sub(before) >= *count
         })
     }
@@ -220,8 +220,8 @@ impl State {
                     set_aside_for: self
                         .claims
                         .get(name)
-                        .and_then(|claims| claims.first().filter(|(job, _)| Some(*job) != first))
-                        .map(|(job, _)| *job),
+                        .and_then(|claims| claims.first().filter(|claim| Some(claim.job) != first))
+                        .map(Claim::name),
                 }
             })
             .collect();

@@ -3,7 +3,7 @@
 use super::field::Field;
 use super::hold::{Holder, Seat};
 use super::line::{Strand, Waiting};
-use super::reason::{Reason, Segment};
+use super::reason::{KeptBack, Reason, Segment};
 use super::share::{Scale, SharePolicy};
 use super::tree::{Tree, Turn};
 use super::yard::{PlaceView, PoolView, RunnerView, StrandKey, Willingness};
@@ -113,7 +113,7 @@ pub struct State {
     /// Kinds that need seats.
     pub(super) seat_kinds: FixedBitSet,
     /// Seats set aside, and the jobs for which they are, the oldest first.
-    pub(super) claims: BTreeMap<String, Vec<(JobId, u32)>>,
+    pub(super) claims: KeptBack,
     pub(super) warm: FxHashMap<String, BTreeSet<RunnerId>>,
     /// When the first job of a strand climbs a band, or to where it may set seats aside.
     pub(super) climbs: BTreeSet<(Moment, usize)>,
@@ -391,6 +391,11 @@ impl State {
                 (pool, Level { waiting, ..level })
             })
             .collect()
+    }
+
+    /// Which seats are kept back, for jobs that need several.
+    pub fn kept_back(&self) -> &KeptBack {
+        &self.claims
     }
 
     /// How many slots are in use, on whatever runner.

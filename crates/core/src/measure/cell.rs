@@ -264,12 +264,18 @@ impl<'a> Reader<'a> {
         Err(Corrupt)
     }
 
+    /// As [`Reader::number`], for what fits into 64 bits, which is nearly everything.
     fn small(&mut self) -> Result<u64, Corrupt> {
+        let (&first, rest) = self.0.split_first().ok_or(Corrupt)?;
+        if first < 0x80 {
+            self.0 = rest;
+            return Ok(u64::from(first));
+        }
         u64::try_from(self.number()?).map_err(|_| Corrupt)
     }
 
     fn list(&mut self, into: &mut [u64]) -> Result<(), Corrupt> {
-        let length = usize::try_from(self.number()?).map_err(|_| Corrupt)?;
+        let length = usize::try_from(self.small()?).map_err(|_| Corrupt)?;
         if length > into.len() {
             return Err(Corrupt);
         }
@@ -284,10 +290,10 @@ impl<'a> Reader<'a> {
         &mut self,
         mut each: impl FnMut(u16, u64) -> Result<(), Corrupt>,
     ) -> Result<(), Corrupt> {
-        let length = self.number()?;
+        let length = self.small()?;
         let mut before = 0u16;
         for _ in 0..length {
-            let step = u16::try_from(self.number()?).map_err(|_| Corrupt)?;
+            let step = u16::try_from(self.small()?).map_err(|_| Corrupt)?;
             before = before.checked_add(step).ok_or(Corrupt)?;
             each(before, self.small()?)?;
         }

@@ -45,16 +45,14 @@ pub async fn run(database: &str, file: &Path) -> Result<(), Trouble> {
     let stays = world.stays(until);
     let (jobs, reasons, levels) = world.told(until);
     let count = jobs.len();
-    record::write(
-        &mut connection,
-        &yard,
-        &jobs,
-        &reasons,
-        &levels,
-        &stays,
-        until,
-    )
-    .await?;
+    let past = record::Past {
+        jobs,
+        reasons,
+        levels,
+        stays,
+        left: yard.left(&scenario.left, until)?,
+    };
+    record::write(&mut connection, &yard, &past, until).await?;
     println!("{count} jobs of the last {} days", scenario.days);
     Ok(())
 }

@@ -1,20 +1,22 @@
 //! The yard as the record has it, and the record of what went on in it.
 
-use super::scenario::Scenario;
+use super::scenario::{Left, Scenario};
 use super::world::Stay;
 use crate::Trouble;
-use pennine_core::dispatch::{Event, RunnerView, StrandKey};
+use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
-use pennine_core::id::{PlaceId, PoolId, RunnerId, StrandId};
+use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::history::{self, PastJob, PastLevel, PastMachine, PastReason, PastRunner};
+use pennine_store::job::{self, NewJob};
 use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::seat::Seat;
 use pennine_store::{Connection, Db, connect, measure, place, pool, runner, seat, strand};
 use rand::{Rng, RngExt};
+use std::collections::BTreeMap;
 use std::time::Duration;
 use uuid::Uuid;
 
@@ -71,23 +73,13 @@ impl Yard {
         }
         let mut strands = Vec::new();
         for work in &scenario.work {
-            let project = places
-                .iter()
-                .find(|place| place.path == work.project)
-                .ok_or_else(|| {
-                    Trouble::Scenario(format!("there is no project {}", work.project))
-                })?;
-            let requirement: Requirement = work
-                .requirement
-                .parse()
-                .map_err(|e| Trouble::Scenario(format!("{}: {e}", work.requirement)))?;
-            let key = StrandKey {
-                requirement: requirement.to_string(),
-                project: project.id.0,
-                band: work.band,
-                seats: work.seats.clone(),
-                workspace: None,
-            };
+            let (project, key) = alike(
+                &places,
+                &work.project,
+                &work.requirement,
+                work.band,
+                &work.seats,
+            )?;
             let fresh = StrandId(Uuid::from_u128(lots.random()));
             strands.push(Strand {
                 id: strand::ensure(connection, fresh, &key, from).await?,
@@ -189,12 +181,77 @@ impl Yard {
         })
     }
 
+    /// What waits still at the end, as it is submitted.
+    pub fn left(&self, left: &[Left], until: Moment) -> Result<Vec<Waiting>, Trouble> {
+        left.iter()
+            .map(|one| {
+                let (project, key) = alike(
+                    &self.places,
+                    &one.project,
+                    &one.requirement,
+                    one.band,
+                    &one.seats,
+                )?;
+                let at = one.ready(until);
+                let job = NewJob {
+                    id: JobId(Uuid::now_v7()),
+                    run: RunId(Uuid::now_v7()),
+                    project: project.id.0,
+                    strand: StrandId(Uuid::now_v7()),
+                    title: one.title.clone(),
+                    requirement: one.requirement.clone(),
+                    command: one.command.clone(),
+                    variables: BTreeMap::new(),
+                    time_limit: Duration::from_secs(3600).into(),
+                    tries: 1,
+                    band: one.band,
+                    seats: one.seats.clone(),
+                    give_up: None,
+                    fail_unmatched: false,
+                    retries: None,
+                    by: "forge".to_owned(),
+                    at,
+                };
+                Ok(Waiting {
+                    job,
+                    key,
+                    reason: one.reason,
+                })
+            })
+            .collect()
+    }
+
     /// A machine's pool, and the policy that held.
     pub fn pool_of(&self, runner: RunnerId) -> Option<(PoolId, i32)> {
         let one = self.runners.iter().find(|one| one.id == runner)?;
         let pool = self.pools.iter().find(|pool| pool.pool.id.0 == one.pool)?;
         Some((one.pool, pool.pool.policy_version))
     }
+}
+
+/// The project of that path, and what all jobs of it that ask for the same have in common.
+fn alike<'a>(
+    places: &'a [Place],
+    project: &str,
+    requirement: &str,
+    band: Band,
+    seats: &SeatNeeds,
+) -> Result<(&'a Place, StrandKey), Trouble> {
+    let project = places
+        .iter()
+        .find(|place| place.path == project)
+        .ok_or_else(|| Trouble::Scenario(format!("there is no project {project}")))?;
+    let requirement: Requirement = requirement
+        .parse()
+        .map_err(|e| Trouble::Scenario(format!("{requirement}: {e}")))?;
+    let key = StrandKey {
+        requirement: requirement.to_string(),
+        project: project.id.0,
+        band,
+        seats: seats.clone(),
+        workspace: None,
+    };
+    Ok((project, key))
 }
 
 fn named<'a>(pools: &'a [OwnedPool], name: &str) -> Result<&'a OwnedPool, Trouble> {
@@ -204,29 +261,44 @@ fn named<'a>(pools: &'a [OwnedPool], name: &str) -> Result<&'a OwnedPool, Troubl
         .ok_or_else(|| Trouble::Scenario(format!("there is no pool {name}")))
 }
 
+/// What went on.
+pub struct Past {
+    pub jobs: Vec<PastJob>,
+    pub reasons: Vec<PastReason>,
+    pub levels: Vec<PastLevel>,
+    /// When each machine was there, and when it took work.
+    pub stays: (Vec<Stay>, Vec<Stay>),
+    pub left: Vec<Waiting>,
+}
+
+/// A job that waits still, and what it waited for so far.
+pub struct Waiting {
+    job: NewJob,
+    key: StrandKey,
+    reason: Reason,
+}
+
 /// Writes all of it, or nothing.
 pub async fn write(
     connection: &mut Connection,
     yard: &Yard,
-    jobs: &[PastJob],
-    reasons: &[PastReason],
-    levels: &[PastLevel],
-    (there, took): &(Vec<Stay>, Vec<Stay>),
+    past: &Past,
     until: Moment,
 ) -> Result<(), Trouble> {
     connect::in_transaction(connection, async |connection| {
         for runner in &yard.runners {
             history::add_runner(connection, runner).await?;
         }
-        for some in jobs.chunks(AT_ONCE) {
+        for some in past.jobs.chunks(AT_ONCE) {
             history::add_jobs(connection, some).await?;
         }
-        for some in reasons.chunks(AT_ONCE) {
+        for some in past.reasons.chunks(AT_ONCE) {
             history::add_reasons(connection, some).await?;
         }
-        for some in levels.chunks(AT_ONCE) {
+        for some in past.levels.chunks(AT_ONCE) {
             history::add_levels(connection, some).await?;
         }
+        let (there, took) = &past.stays;
         for stay in took {
             if let Some(runner) = yard.runners.get(stay.machine) {
                 let offer = measure::Offer {
@@ -243,6 +315,20 @@ pub async fn write(
             if let Some(machine) = yard.machine(stay) {
                 history::add_machine(connection, &machine).await?;
             }
+        }
+        for waiting in &past.left {
+            let mut job = waiting.job.clone();
+            job.strand = strand::ensure(connection, job.strand, &waiting.key, job.at).await?;
+            let said = PastReason {
+                strand: job.strand,
+                since: job.at,
+                segments: vec![Segment {
+                    reason: waiting.reason,
+                    jobs: None,
+                }],
+            };
+            history::add_reasons(connection, &[said]).await?;
+            job::submit(connection, job).await?;
         }
         Ok::<_, Trouble>(())
     })

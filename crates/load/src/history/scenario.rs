@@ -1,7 +1,7 @@
 //! The scenario file.
 
 use crate::Trouble;
-use pennine_core::dispatch::{Band, SeatNeeds};
+use pennine_core::dispatch::{Band, Reason, SeatNeeds};
 use pennine_core::fact::Facts;
 use pennine_core::time::Moment;
 use serde::Deserialize;
@@ -19,6 +19,34 @@ pub struct Scenario {
     pub work: Vec<Work>,
     #[serde(default)]
     pub paused: Vec<Paused>,
+    #[serde(default)]
+    pub left: Vec<Left>,
+}
+
+/// A job that waits still when the history ends.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Left {
+    pub project: String,
+    pub title: String,
+    #[serde(rename = "where")]
+    pub requirement: String,
+    pub command: Vec<String>,
+    #[serde(default)]
+    pub band: Band,
+    #[serde(default)]
+    pub seats: SeatNeeds,
+    /// How long it has waited by then.
+    pub minutes: u32,
+    /// What it waited for.
+    pub reason: Reason,
+}
+
+impl Left {
+    /// When it was submitted.
+    pub fn ready(&self, until: Moment) -> Moment {
+        until - Duration::from_secs(60) * self.minutes
+    }
 }
 
 /// A machine of that time.

@@ -276,6 +276,9 @@ impl<'a> Past<'a> {
                 changes.push((assigned + lot.held(), 0, -1));
             }
         }
+        for left in &self.scenario.left {
+            changes.push((left.ready(until), 1, 0));
+        }
         changes.sort_unstable();
         let mut changes = changes.into_iter().peekable();
         let mut offered = self.offered.iter().peekable();

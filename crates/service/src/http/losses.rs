@@ -28,7 +28,7 @@ pub async fn between(
             continue;
         };
         let in_reach = |yard: &Yard| {
-            let standing = yard.standing(&requirement, &used.project, &key.seats);
+            let standing = yard.standing(&requirement, &used.project, &key.seats, None);
             standing.in_reach + standing.makers_in_reach
         };
         if in_reach(before) > 0 && in_reach(after) == 0 {

@@ -47,7 +47,10 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
         let parsed = text.parse::<Requirement>().ok();
         let standing = parsed
             .as_ref()
-            .map(|requirement| yard.standing(requirement, &strand.project, &strand.key.0.seats))
+            .map(|requirement| {
+                let (project, seats) = (&strand.project, &strand.key.0.seats);
+                yard.standing(requirement, project, seats, Some(count.first))
+            })
             .unwrap_or_default();
         let unknown = match &parsed {
             Some(requirement) if reason == Reason::NoMatch => hints(

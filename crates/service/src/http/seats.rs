@@ -10,8 +10,10 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_core::id::Short;
-use pennine_store::{Connection, Db, audit, seat};
-use pennine_wire::{NewSeat, Page, Problem, Seat, SeatChange, SeatHolder, TakeBack, TakenBack};
+use pennine_store::{Connection, Db, audit, seat, types};
+use pennine_wire::{
+    KeptSeats, NewSeat, Page, Problem, Seat, SeatChange, SeatHolder, TakeBack, TakenBack,
+};
 use serde_json::json;
 
 /// The most seats of one name.
@@ -37,6 +39,15 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
                     by: holding.back_by.clone().unwrap_or_default(),
                     why: holding.back_why.clone().unwrap_or_default(),
                 }),
+            })
+            .collect(),
+        kept_back: seat
+            .kept_for
+            .0
+            .iter()
+            .map(|claim| KeptSeats {
+                job: claim.name(),
+                count: claim.count,
             })
             .collect(),
     }
@@ -93,6 +104,7 @@ pub async fn add(
         description: new.description,
         count: check_count(new.count)?,
         created_at: Db(app.clock.now()),
+        kept_for: types::Json(Vec::new()),
     };
     let mut connection = app.store.get().await?;
     match seat::insert(&mut connection, &row).await {

@@ -40,7 +40,7 @@ pub async fn try_out(
     };
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = match &project {
-        Some(path) => yard.standing(&requirement, path, &SeatNeeds::new()),
+        Some(path) => yard.standing(&requirement, path, &SeatNeeds::new(), None),
         None => yard.standing_of_anybody(&requirement),
     };
     let joined: Vec<_> = yard

@@ -32,7 +32,7 @@ pub async fn why(
         .parse()
         .map_err(|e| Failure::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    let standing = yard.standing(&requirement, &row.project, &row.seats.0);
+    let standing = yard.standing(&requirement, &row.project, &row.seats.0, Some(row.number));
     let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
     let now = app.clock.now();
     let line = around.line(&row, now);

@@ -1,7 +1,7 @@
 //! The yard as handlers look at it: pools and runners as they stand, with their states as people see them.
 
 use pennine_core::dispatch::{
-    Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
+    Claim, Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
 };
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId};
@@ -246,29 +246,31 @@ impl Yard {
         standing
     }
 
-    /// How a project's requirement stands here, with the seats that its jobs need.
+    /// How a project's requirement stands here, with the seats that its jobs need: those of the job with this number.
     pub fn standing(
         &self,
         requirement: &Requirement,
         project: &str,
         needs: &SeatNeeds,
+        job: Option<i64>,
     ) -> Standing {
         let pools = self.pool_views.values();
         let mut standing = Standing::of(requirement, project, pools, self.joined());
         standing.limit = self.limit(project);
         standing.seats = needs
             .iter()
-            .map(|(name, wanted)| SeatStanding {
-                name: name.clone(),
-                wanted: *wanted,
-                count: self
-                    .seats
-                    .iter()
-                    .find(|seat| seat.name == *name)
-                    .map_or(0, |seat| seat.count.max(0).unsigned_abs()),
-                taken: self.taken(name),
-                set_aside: 0,
-                set_aside_for: None,
+            .map(|(name, wanted)| {
+                let seat = self.seats.iter().find(|seat| seat.name == *name);
+                let kept = seat.map_or(&[][..], |seat| &seat.kept_for.0);
+                let before = || kept.iter().take_while(|claim| Some(claim.number) != job);
+                SeatStanding {
+                    name: name.clone(),
+                    wanted: *wanted,
+                    count: seat.map_or(0, |seat| seat.count.max(0).unsigned_abs()),
+                    taken: self.taken(name),
+                    set_aside: before().map(|claim| claim.count).sum(),
+                    set_aside_for: before().next().map(Claim::name),
+                }
             })
             .collect();
         standing

@@ -194,6 +194,80 @@ async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_recor
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_for_it() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let licence = NewSeat {
+        name: "licence".into(),
+        count: 3,
+        description: String::new(),
+    };
+    service.client.add_seat(&licence).await.unwrap();
+    let seated = |count: u32, requirement: &str, script: &str| NewJob {
+        seats: [("licence".to_owned(), count)].into(),
+        ..job("buoy", requirement, script)
+    };
+    // It waits so long for a machine that it has climbed to the top when the machine comes.
+    let patient = service
+        .take(seated(3, "runner = \"fell-02\"", "true"))
+        .await;
+    // They join before, since a machine whose clock is off is refused.
+    let mut machines = Vec::new();
+    for (name, slots) in [("fell-01", "2"), ("fell-02", "1")] {
+        let ticket = service.ticket("quay").await;
+        machines.push(Runner::joined(&[
+            "--server",
+            &service.url,
+            "--ticket",
+            &ticket,
+            "--name",
+            name,
+            "--slots",
+            slots,
+        ]));
+    }
+    service.clock.advance(Duration::from_secs(16 * 60));
+    machines[0].work();
+    let open = service.data.path().join("open");
+    let holder = service
+        .take(seated(1, "runner = \"fell-01\"", &held_until(&open)))
+        .await;
+    service.starts(&holder).await;
+    machines[1].work();
+    service.why_when(&patient, Reason::SeatTaken).await;
+
+    let later = service.take(seated(2, "", "true")).await;
+    let why = service.why_when(&later, Reason::SeatReserved).await;
+    let kept = format!("2 of 3 licence seats are kept back for {patient}, which has waited longer");
+    assert!(why.said.contains(&kept), "{}", why.said);
+    let queue = service.client.queue().await.unwrap();
+    let group = queue
+        .groups
+        .iter()
+        .find(|group| group.reason == Reason::SeatReserved)
+        .expect("the queue tells it apart");
+    assert!(group.strands[0].said.contains(&kept), "{group:?}");
+    let seats = service.client.seats().await.unwrap();
+    let kept = &seats.items[0].kept_back;
+    assert_eq!(
+        kept.iter()
+            .map(|one| (&one.job, one.count))
+            .collect::<Vec<_>>(),
+        [(&patient, 3)]
+    );
+
+    std::fs::write(open, "").unwrap();
+    let first = service.done(&patient).await;
+    let second = service.done(&later).await;
+    assert!(first.line.started_at < second.line.started_at);
+    until("nothing is kept back any more", || async {
+        let seats = service.client.seats().await.unwrap();
+        seats.items[0].kept_back.is_empty().then_some(())
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one_at_once() {
     let service = Service::start().await;
     service.furnish().await;
