@@ -316,7 +316,8 @@ impl Tree {
         // Most often one look is enough. Who turned out to have only work that is at a limit is tried once.
         let mut tried: Vec<Competitor> = Vec::new();
         loop {
-            let mut best: Option<(i64, Competitor)> = None;
+            // With the turn of its oldest job, once that had to be looked for.
+            let mut best: Option<(i64, Competitor, Option<Option<Turn>>)> = None;
             let teams = node.teams.iter().map(|at| Competitor::Team(*at));
             for competitor in std::iter::once(Competitor::Own).chain(teams) {
                 let Some(score) = self.score(node, competitor, band, open, scale, growth) else {
@@ -325,26 +326,28 @@ impl Tree {
                 if tried.contains(&competitor) {
                     continue;
                 }
-                let before = match best {
-                    None => true,
-                    Some((least, other)) => match score.cmp(&least) {
-                        Ordering::Less => true,
-                        Ordering::Greater => false,
-                        Ordering::Equal => {
-                            let turn = |who| self.oldest(team, who, band, open);
-                            match (turn(competitor), turn(other)) {
-                                (Some(mine), Some(theirs)) => mine < theirs,
-                                (mine, None) => mine.is_some(),
-                                (None, Some(_)) => false,
-                            }
+                let order = best
+                    .as_ref()
+                    .map_or(Ordering::Less, |(least, ..)| score.cmp(least));
+                match (order, &mut best) {
+                    (Ordering::Equal, Some((_, other, known))) => {
+                        let turn = |who| self.oldest(team, who, band, open);
+                        let theirs = *known.get_or_insert_with(|| turn(*other));
+                        let mine = turn(competitor);
+                        let before = match (mine, theirs) {
+                            (Some(mine), Some(theirs)) => mine < theirs,
+                            (mine, None) => mine.is_some(),
+                            (None, Some(_)) => false,
+                        };
+                        if before {
+                            best = Some((score, competitor, Some(mine)));
                         }
-                    },
-                };
-                if before {
-                    best = Some((score, competitor));
+                    }
+                    (Ordering::Less, _) => best = Some((score, competitor, None)),
+                    _ => {}
                 }
             }
-            let (_, competitor) = best?;
+            let (_, competitor, _) = best?;
             let found = match competitor {
                 Competitor::Own => self.first_of_own(node, band, open),
                 Competitor::Team(at) => self.next(at, band, open, scale, growth),
