@@ -14,6 +14,7 @@ use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
+use pennine_core::size::ByteSize;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{
     Assigned, Held, LossCause, OwnSettings, Phase, Started, StopCause,
@@ -54,6 +55,8 @@ pub struct Bench {
     pub renewed: RefCell<Mark>,
     /// How long a lease lasts after that.
     pub lease: Cell<Duration>,
+    /// The most that one request of log may carry.
+    pub log_chunk: Cell<ByteSize>,
 }
 
 impl Bench {
@@ -262,7 +265,12 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             // And then the next one's keeper is made, off everybody's way.
             bench.keepers.prepare(bench.slots());
             spool
-                .send(&bench.client, assigned.attempt, assigned.lease)
+                .send(
+                    &bench.client,
+                    assigned.attempt,
+                    assigned.lease,
+                    &bench.log_chunk,
+                )
                 .await;
         })
     };

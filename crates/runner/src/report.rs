@@ -32,7 +32,8 @@ pub async fn deliver(
 ) {
     let delivered = async {
         if let Some(spool) = spool {
-            spool.send(&bench.client, attempt, slip.lease).await;
+            let chunk = &bench.log_chunk;
+            spool.send(&bench.client, attempt, slip.lease, chunk).await;
         }
         if !spool.is_some_and(Spool::over) {
             report(bench, attempt, slip, standing, spool).await;
@@ -136,7 +137,8 @@ async fn report(
             }
             (Some(("log-short", offset)), Some(spool)) => {
                 spool.resume_at(offset.unwrap_or(0));
-                spool.send(&bench.client, attempt, slip.lease).await;
+                let chunk = &bench.log_chunk;
+                spool.send(&bench.client, attempt, slip.lease, chunk).await;
             }
             _ => {
                 if !error.passes() {

@@ -7,6 +7,7 @@ use crate::work::Pace;
 use bytes::Bytes;
 use pennine_client::{ClientError, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken};
+use pennine_core::size::ByteSize;
 use std::cell::{Cell, RefCell};
 use std::fs::File;
 use std::io;
@@ -15,8 +16,9 @@ use std::path::Path;
 use std::time::Duration;
 use tokio::sync::Notify;
 
-/// The most that one request carries.
-const CHUNK: u64 = 1 << 20;
+/// One request carries this much where more waits, whatever the service would take.
+const LEAST_CHUNK: u64 = 16 << 10;
+const MOST_CHUNK: u64 = 16 << 20;
 /// The most that waits on disk for the service before the command's output is held up.
 const FULL: u64 = 256 << 20;
 /// The least time between two requests: a chatty command then costs few of them.
@@ -198,8 +200,15 @@ impl Spool {
         None
     }
 
-    /// Sends until the log is closed and the service has all of it, or takes nothing more, or it is handed over.
-    pub async fn send(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
+    /// Sends until the log is closed and the service has all of it, or takes nothing more, or it is handed over; at most as
+    /// much at once as the service last said.
+    pub async fn send(
+        &self,
+        client: &RunnerClient,
+        attempt: AttemptId,
+        lease: LeaseToken,
+        chunk: &Cell<ByteSize>,
+    ) {
         let mut pace = Pace::default();
         while !self.over.get() && !self.handed_over.take() {
             let (sent, written) = (self.sent.get(), self.written.get());
@@ -210,7 +219,8 @@ impl Spool {
                 self.grown.notified().await;
                 continue;
             }
-            let mut bytes = vec![0; usize::try_from((written - sent).min(CHUNK)).unwrap_or(0)];
+            let most = chunk.get().0.clamp(LEAST_CHUNK, MOST_CHUNK);
+            let mut bytes = vec![0; usize::try_from((written - sent).min(most)).unwrap_or(0)];
             if let Err(error) = self.file.borrow().read_exact_at(&mut bytes, sent) {
                 tracing::error!(%error, "the log on disk cannot be read; the rest of it is lost");
                 self.abandon();

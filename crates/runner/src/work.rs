@@ -16,7 +16,7 @@ use pennine_core::fact::Facts;
 use pennine_core::finding::Verdict;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_wire::runner_protocol::{
-    About, Leave, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings,
+    About, LOG_CHUNK_AT_FIRST, Leave, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings,
 };
 use rand::RngExt;
 use std::cell::{Cell, RefCell};
@@ -130,6 +130,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
             .transpose()?,
         renewed: RefCell::new(Mark::now()),
         lease: Cell::new(Duration::from(Settings::default().lease_us)),
+        log_chunk: Cell::new(LOG_CHUNK_AT_FIRST),
     });
     look(&bench, found).await;
     let mut interrupt =
@@ -391,6 +392,7 @@ async fn poll_for_ever(
             Ok(answer) => {
                 bench.renewed.replace(sent);
                 bench.lease.set(answer.settings.lease_us.into());
+                bench.log_chunk.set(answer.settings.log_chunk);
                 if !connected {
                     connected = true;
                     tracing::info!(

@@ -1,8 +1,8 @@
 //! How fast a log is taken in, against the same bytes through a bare handler to a synced file.
 //!
-//! `cargo bench -p pennined --bench log_ingest`, with a cluster as for `submit_to_started`. One sender, one request of 1 MiB
-//! at a time, as a runner sends; rounds of both by turns in one run. The bare handler is an axum handler that appends the
-//! body to a file and syncs it before it answers.
+//! `cargo bench -p pennined --bench log_ingest`, with a cluster as for `submit_to_started`. One sender, one request at a time,
+//! of 4 MiB as a runner sends where so much waits, and of 1 MiB; rounds of both by turns in one run. The bare handler is an
+//! axum handler that appends the body to a file and syncs it before it answers.
 
 // A bench that cannot go on stops.
 #![allow(
@@ -30,9 +30,9 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
-const CHUNK: usize = 1 << 20;
-/// Chunks in a round, and rounds of each.
-const ROUND: usize = 16;
+const CHUNKS: [usize; 2] = [4 << 20, 1 << 20];
+/// Bytes in a round, and rounds of each.
+const ROUND: usize = 16 << 20;
 const ROUNDS: usize = 16;
 
 async fn append(State(file): State<Arc<Mutex<std::fs::File>>>, body: Bytes) -> &'static str {
@@ -47,10 +47,10 @@ async fn append(State(file): State<Arc<Mutex<std::fs::File>>>, body: Bytes) -> &
 }
 
 /// Lines as builds print them.
-fn text() -> Bytes {
-    let mut text = Vec::with_capacity(CHUNK + 100);
+fn text(length: usize) -> Bytes {
+    let mut text = Vec::with_capacity(length + 100);
     let mut n = 0;
-    while text.len() < CHUNK {
+    while text.len() < length {
         n += 1;
         writeln!(
             text,
@@ -58,7 +58,7 @@ fn text() -> Bytes {
         )
         .unwrap();
     }
-    text.truncate(CHUNK);
+    text.truncate(length);
     text.into()
 }
 
@@ -152,7 +152,7 @@ async fn measure() {
     let file = std::fs::File::create(folder.path().join("bare")).unwrap();
     let app = Router::new()
         .route("/", post(append))
-        .layer(DefaultBodyLimit::max(2 * CHUNK))
+        .layer(DefaultBodyLimit::max(CHUNKS[0]))
         .with_state(Arc::new(Mutex::new(file)));
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
         .await
@@ -161,37 +161,39 @@ async fn measure() {
     tokio::spawn(async move { axum::serve(listener, app).await.unwrap() });
     let http = reqwest::Client::new();
 
-    let text = text();
-    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     let mut offset = 0;
-    for round in 0..=ROUNDS {
-        let begun = Instant::now();
-        for _ in 0..ROUND {
-            offset = runner
-                .log(assigned.attempt, assigned.lease, offset, text.clone())
-                .await
-                .unwrap();
+    for chunk in CHUNKS {
+        let text = text(chunk);
+        let requests = ROUND / chunk;
+        let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+        for round in 0..=ROUNDS {
+            let begun = Instant::now();
+            for _ in 0..requests {
+                offset = runner
+                    .log(assigned.attempt, assigned.lease, offset, text.clone())
+                    .await
+                    .unwrap();
+            }
+            let mine = begun.elapsed();
+            let begun = Instant::now();
+            for _ in 0..requests {
+                let answer = http.post(&bare).body(text.clone()).send().await.unwrap();
+                assert_eq!(answer.text().await.unwrap(), "kept");
+            }
+            // The first round warms up.
+            if round > 0 {
+                ours.push(mine);
+                theirs.push(begun.elapsed());
+            }
         }
-        let mine = begun.elapsed();
-        let begun = Instant::now();
-        for _ in 0..ROUND {
-            let answer = http.post(&bare).body(text.clone()).send().await.unwrap();
-            assert_eq!(answer.text().await.unwrap(), "kept");
-        }
-        // The first round warms up.
-        if round > 0 {
-            ours.push(mine);
-            theirs.push(begun.elapsed());
-        }
+        ours.sort();
+        theirs.sort();
+        let speed = |round: Duration| (ROUND >> 20) as f64 / round.as_secs_f64();
+        let mine = speed(percentile(&ours, 0.5));
+        let bare = speed(percentile(&theirs, 0.5));
+        println!("requests of {} MiB", chunk >> 20);
+        println!("  log taken in      {mine:>8.0} MiB/s");
+        println!("  bare and synced   {bare:>8.0} MiB/s");
+        println!("  ratio             {:>8.2}", mine / bare);
     }
-    ours.sort();
-    theirs.sort();
-    let speed = |round: Duration| ROUND as f64 / round.as_secs_f64();
-    let (mine, bare) = (
-        speed(percentile(&ours, 0.5)),
-        speed(percentile(&theirs, 0.5)),
-    );
-    println!("log taken in      {mine:>8.0} MiB/s");
-    println!("bare and synced   {bare:>8.0} MiB/s");
-    println!("ratio             {:>8.2}", mine / bare);
 }

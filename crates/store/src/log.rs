@@ -7,7 +7,7 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
 use crate::types::Db;
-use diesel::sql_types::{BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
 use pennine_core::id::AttemptId;
@@ -164,17 +164,22 @@ pub async fn chunks(
     .await?)
 }
 
-/// Records that the whole tail, with bytes that came after it, lies in an object, and appends what came after these. False,
-/// and nothing changed, when the log is not any more as `state` says.
+/// Records that the whole tail, with bytes that came after it, lies in these objects, one after the other, and appends what
+/// came after these. False, and nothing changed, when the log is not any more as `state` says.
 pub async fn extend_sealed(
     connection: &mut Connection,
     attempt: AttemptId,
     state: LogState,
-    object: &Object,
+    objects: &[Object],
     rest: &[u8],
 ) -> Result<bool> {
-    let end = object.start + object.length;
-    let lines = object.first_line + object.lines;
+    let Some(last) = objects.last() else {
+        return Ok(false);
+    };
+    let end = last.start + last.length;
+    let lines = last.first_line + last.lines;
+    let column = |of: fn(&Object) -> i64| objects.iter().map(of).collect::<Vec<i64>>();
+    let hashes: Vec<&[u8]> = objects.iter().map(|one| one.sha256.as_slice()).collect();
     let extended = statement(
         "with l as (
            update attempt_log set length = $1, sealed = $2, lines = $3
@@ -184,7 +189,7 @@ pub async fn extend_sealed(
            insert into log_chunk (attempt_id, start, first_line, bytes)
            select attempt_id, $7, $8, rest from l, (select $9::bytea as rest) r where length(rest) > 0)
          insert into log_object (attempt_id, start, length, first_line, lines, sha256)
-         select attempt_id, $10, $11, $12, $13, $14 from l",
+         select l.attempt_id, o.* from l, unnest($10, $11, $12, $13, $14) as o",
     )
     .bind::<BigInt, _>(end + rest.len() as i64)
     .bind::<BigInt, _>(end)
@@ -195,14 +200,14 @@ pub async fn extend_sealed(
     .bind::<BigInt, _>(end)
     .bind::<BigInt, _>(lines)
     .bind::<Bytea, _>(rest)
-    .bind::<BigInt, _>(object.start)
-    .bind::<BigInt, _>(object.length)
-    .bind::<BigInt, _>(object.first_line)
-    .bind::<BigInt, _>(object.lines)
-    .bind::<Bytea, _>(&object.sha256)
+    .bind::<Array<BigInt>, _>(column(|one| one.start))
+    .bind::<Array<BigInt>, _>(column(|one| one.length))
+    .bind::<Array<BigInt>, _>(column(|one| one.first_line))
+    .bind::<Array<BigInt>, _>(column(|one| one.lines))
+    .bind::<Array<Bytea>, _>(hashes)
     .execute(connection)
     .await?;
-    Ok(extended == 1)
+    Ok(extended == objects.len())
 }
 
 /// Records that a stretch from the tail's start is sealed, and takes it out of the tail. False, and nothing changed,

@@ -193,12 +193,15 @@ pub struct Settings {
     pub log_chunk: ByteSize,
 }
 
+/// What one request of log may have at a service that has not said it yet.
+pub const LOG_CHUNK_AT_FIRST: ByteSize = ByteSize(1 << 20);
+
 impl Default for Settings {
     fn default() -> Self {
         Settings {
             park_us: Micros(8_000_000),
             lease_us: Micros(30_000_000),
-            log_chunk: ByteSize(1 << 20),
+            log_chunk: ByteSize(4 << 20),
         }
     }
 }

@@ -46,6 +46,7 @@ export default function Queue() {
               {
                 head: "wants",
                 width: "20em",
+                wrap: true,
                 cell: (strand) => (
                   <>
                     {strand.where ? <code>{strand.where}</code> : <Box color="quiet">any runner</Box>}
@@ -64,8 +65,8 @@ export default function Queue() {
                   </>
                 ),
               },
-              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "6em" },
-              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "4em" },
+              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "8em" },
+              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "5em" },
               {
                 head: "how it stands",
                 wrap: true,

@@ -30,8 +30,6 @@ use pennine_wire::runner_protocol::{
 };
 use std::time::Duration;
 
-/// The largest log upload, in bytes.
-const LOG_BYTES: usize = 2 << 20;
 /// A session that was heard of this long ago is still the runner's, so that another is refused.
 const SESSION_LIVES: Duration = Duration::from_secs(10);
 /// The most slots that one runner may have.
@@ -53,8 +51,13 @@ pub fn routes() -> Router<App> {
         .route("/attempts/{attempt}/lost", post(reports::lost))
         .route(
             "/attempts/{attempt}/log",
-            post(reports::log).layer(DefaultBodyLimit::max(LOG_BYTES)),
+            post(reports::log).layer(DefaultBodyLimit::max(log_bytes())),
         )
+}
+
+/// The largest log upload, in bytes: what runners are told.
+fn log_bytes() -> usize {
+    usize::try_from(Settings::default().log_chunk.0).unwrap_or(usize::MAX)
 }
 
 async fn hello(State(app): State<App>) -> Json<Hello> {

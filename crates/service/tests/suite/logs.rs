@@ -42,7 +42,12 @@ impl Bench {
     async fn append(&self, offset: usize, bytes: &[u8]) -> Append {
         let mut connection = self.store.get().await.unwrap();
         self.logs
-            .append(&mut connection, self.attempt, offset as i64, bytes)
+            .append(
+                &mut connection,
+                self.attempt,
+                offset as i64,
+                &bytes.to_vec().into(),
+            )
             .await
             .unwrap()
     }
@@ -161,6 +166,9 @@ async fn a_large_piece_fills_an_object_with_what_was_in_the_tail_and_leaves_the_
         (1 << 20, true),
         (1 << 20, false),
         (900, false),
+        // Several objects at once.
+        (4 << 20, true),
+        ((3 << 20) - 5, false),
     ] {
         let new = piece(length);
         let offset = whole.len();
