@@ -272,7 +272,9 @@ async fn bench() {
         copy(&raw, "copy stint (id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at, waited_us, reasons, assigned_at, started_at, exited_at, ended_at, result, lost, processor_us, peak_memory) from stdin", rows).await;
     }
     write(&raw, sums.take_before(Moment::from_micros(i64::MAX))).await;
-    for text in ["vacuum analyze rollup", "vacuum analyze stint"] {
+    let drawn = Grain::TenDays.start(Moment::from_micros(today));
+    let drawn = format!("update measured set drawn_until = '{drawn}'");
+    for text in [&drawn, "vacuum analyze rollup", "vacuum analyze stint"] {
         raw.batch_execute(text).await.unwrap();
     }
     let made = begun.elapsed();

@@ -44,7 +44,11 @@ impl Work for Adding {
             // What was learnt of keys may have been undone with the rest.
             self.known = Known::default();
         }
-        added
+        added?;
+        // One at a time: there are dozens where a version came that draws together what earlier ones did not.
+        let mut connection = self.app.store.get().await?;
+        measure::draw_together(&mut connection).await?;
+        Ok(())
     }
 }
 

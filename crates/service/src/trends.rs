@@ -115,8 +115,9 @@ impl Window {
         }
     }
 
-    fn runs(&self) -> Vec<Run> {
-        cover(self.from, self.until, self.base, Grain::Month)
+    async fn runs(&self, connection: &mut Connection) -> Result<Vec<Run>, Error> {
+        let drawn = measure::drawn_until(connection).await?;
+        Ok(cover(self.from, self.until, self.base, Grain::Month, drawn))
     }
 
     fn even_run(&self) -> Run {
@@ -214,7 +215,7 @@ pub async fn over(
 ) -> Result<Cell, Error> {
     let keys = numbers(connection, scope).await?;
     let mut adder = Adder::default();
-    for run in window.runs() {
+    for run in window.runs(connection).await? {
         for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
             rollup::add(&mut adder, &one)?;
         }
@@ -268,7 +269,7 @@ pub async fn groups(
         patterns => Some(rollup::numbers_like(connection, kind, patterns).await?),
     };
     let mut sums: HashMap<i64, Adder> = HashMap::new();
-    for run in window.runs() {
+    for run in window.runs(connection).await? {
         for one in rollup::kept(connection, run, kind, keys.as_deref()).await? {
             rollup::add(sums.entry(one.key).or_default(), &one)?;
         }

@@ -34,7 +34,7 @@ pub enum Kind {
 }
 
 impl Kind {
-    fn code(self) -> i16 {
+    pub(crate) fn code(self) -> i16 {
         match self {
             Kind::Yard => 1,
             Kind::Pool => 2,
@@ -50,6 +50,19 @@ impl Kind {
 }
 
 impl Kind {
+    /// All of them.
+    pub const ALL: [Kind; 9] = [
+        Kind::Yard,
+        Kind::Pool,
+        Kind::Project,
+        Kind::Requirement,
+        Kind::Title,
+        Kind::Runner,
+        Kind::Supplier,
+        Kind::Image,
+        Kind::PoolProject,
+    ];
+
     /// The shortest stretches for which sums are kept by this: five minutes where people look at what goes on, hours where
     /// there are many of a kind.
     pub fn shortest(self) -> Grain {
@@ -257,19 +270,16 @@ impl Sums {
 
     /// Puts them in the place of what is kept.
     pub async fn put(self, connection: &mut Connection) -> Result<()> {
-        let all: Vec<(Spot, Cell)> = self.0.into_iter().collect();
-        for some in all.chunks(AT_ONCE) {
-            put(connection, some).await?;
-        }
-        Ok(())
+        let bytes = |(spot, cell): (Spot, Cell)| (spot, cell.to_bytes());
+        put_all(connection, self.0.into_iter().map(bytes).collect()).await
     }
 }
 
 /// Sums that are read or written at once.
 const AT_ONCE: usize = 5000;
 
-/// Where a sum stands, as the record has it.
-type Spot = (i16, i16, i64, Moment);
+/// Where a sum stands, as the record has it: its grain, what it is kept by, and when its stretch begins.
+pub type Spot = (i16, i16, i64, Moment);
 
 /// Columns of where sums stand.
 fn columns<'a>(
@@ -319,9 +329,9 @@ async fn there(connection: &mut Connection, spots: &[Spot]) -> Result<Vec<(Spot,
     rows.into_iter().map(cell).collect()
 }
 
-async fn put(connection: &mut Connection, sums: &[(Spot, Cell)]) -> Result<()> {
+async fn put(connection: &mut Connection, sums: &[Sum]) -> Result<()> {
     let (grains, kinds, keys, ats) = columns(sums.iter().map(|(spot, _)| spot));
-    let cells: Vec<Vec<u8>> = sums.iter().map(|(_, cell)| cell.to_bytes()).collect();
+    let cells: Vec<&[u8]> = sums.iter().map(|(_, cell)| cell.as_slice()).collect();
     statement(
         "insert into rollup (grain, kind, key, at, cell) select * from unnest($1, $2, $3, $4, $5)
          on conflict (grain, kind, key, at) do update set cell = excluded.cell",
@@ -388,6 +398,38 @@ pub async fn kept(
         cell: row.cell,
     };
     Ok(rows.into_iter().map(kept).collect())
+}
+
+/// A sum with where it stands.
+pub type Sum = (Spot, Vec<u8>);
+
+/// What the sums of many stretches come to by each key: a longer stretch's, which begins at `at`.
+pub fn drawn_together(
+    grain: Grain,
+    kind: Kind,
+    at: Moment,
+    mut kept: Vec<Kept>,
+) -> Result<Vec<Sum>> {
+    kept.sort_unstable_by_key(|one| one.key);
+    let of_key = kept.chunk_by(|one, other| one.key == other.key);
+    let sum = |some: &[Kept]| {
+        let mut adder = Adder::default();
+        for one in some {
+            add(&mut adder, one)?;
+        }
+        let key = some.first().map_or(0, |one| one.key);
+        let spot = (grain.code(), kind.code(), key, at);
+        Ok((spot, summed(adder)?.to_bytes()))
+    };
+    of_key.map(sum).collect()
+}
+
+/// Puts sums in their places.
+pub async fn put_all(connection: &mut Connection, sums: Vec<Sum>) -> Result<()> {
+    for some in sums.chunks(AT_ONCE) {
+        put(connection, some).await?;
+    }
+    Ok(())
 }
 
 /// What the bytes of some sums come to, or that they are none.

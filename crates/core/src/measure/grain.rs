@@ -1,4 +1,5 @@
-//! The stretches of time for which sums are kept, all of them as UTC counts: five minutes, an hour, a day, a month.
+//! The stretches of time for which sums are kept, all of them as UTC counts: five minutes, an hour, a day, ten
+//! days, a month.
 
 use crate::time::Moment;
 use jiff::tz::TimeZone;
@@ -15,12 +16,20 @@ pub enum Grain {
     FiveMinutes,
     Hour,
     Day,
+    /// From the 1st, the 11th and the 21st of a month, the last to the month's end.
+    TenDays,
     Month,
 }
 
 impl Grain {
     /// All of them, the shortest first.
-    pub const ALL: [Grain; 4] = [Grain::FiveMinutes, Grain::Hour, Grain::Day, Grain::Month];
+    pub const ALL: [Grain; 5] = [
+        Grain::FiveMinutes,
+        Grain::Hour,
+        Grain::Day,
+        Grain::TenDays,
+        Grain::Month,
+    ];
 
     /// The number under which it is stored.
     pub fn code(self) -> i16 {
@@ -29,6 +38,7 @@ impl Grain {
             Grain::Hour => 2,
             Grain::Day => 3,
             Grain::Month => 4,
+            Grain::TenDays => 5,
         }
     }
 
@@ -42,29 +52,50 @@ impl Grain {
             Grain::FiveMinutes => Some(FIVE_MINUTES),
             Grain::Hour => Some(HOUR),
             Grain::Day => Some(DAY),
-            Grain::Month => None,
+            Grain::TenDays | Grain::Month => None,
         }
     }
 
     /// When the stretch that holds a moment began.
     pub fn start(self, at: Moment) -> Moment {
-        match self.micros() {
-            Some(length) => Moment::from_micros(at.micros().div_euclid(length) * length),
-            None => month(at).map_or(at, |first| moment(&first)),
-        }
+        let known = match (self, self.micros()) {
+            (_, Some(length)) => Some(Moment::from_micros(at.micros().div_euclid(length) * length)),
+            (Grain::TenDays, None) => month(at).and_then(|first| {
+                let tenth = |begins: &i32| Some(moment(&days_after(&first, *begins)?));
+                let all = TENTHS.iter().filter_map(tenth);
+                all.filter(|start| *start <= at).max()
+            }),
+            (_, None) => month(at).map(|first| moment(&first)),
+        };
+        known.unwrap_or(at)
     }
 
     /// When the stretch that holds a moment ends.
     pub fn end(self, at: Moment) -> Moment {
-        match self.micros() {
-            Some(length) => self.start(at) + Duration::from_micros(length.unsigned_abs()),
-            None => month(at)
-                .and_then(|first| first.checked_add(jiff::Span::new().months(1)).ok())
-                .map_or(at + Duration::from_micros(DAY.unsigned_abs()), |next| {
-                    moment(&next)
-                }),
-        }
+        let next_month = || {
+            let next = month(at)?.checked_add(jiff::Span::new().months(1)).ok()?;
+            Some(moment(&next))
+        };
+        let known = match (self, self.micros()) {
+            (_, Some(length)) => {
+                Some(self.start(at) + Duration::from_micros(length.unsigned_abs()))
+            }
+            (Grain::TenDays, None) => month(at).and_then(|first| {
+                let tenth = |begins: &i32| Some(moment(&days_after(&first, *begins)?));
+                let all = TENTHS.iter().filter_map(tenth);
+                all.filter(|start| *start > at).min().or_else(next_month)
+            }),
+            (_, None) => next_month(),
+        };
+        known.unwrap_or(at + Duration::from_micros(DAY.unsigned_abs()))
     }
+}
+
+/// How many days after a month's first its stretches of ten days begin.
+const TENTHS: [i32; 3] = [0, 10, 20];
+
+fn days_after(first: &Zoned, days: i32) -> Option<Zoned> {
+    first.checked_add(jiff::Span::new().days(days)).ok()
 }
 
 fn moment(at: &Zoned) -> Moment {
@@ -86,9 +117,15 @@ pub struct Run {
     pub until: Moment,
 }
 
-/// A window as runs of stretches, as long ones as fit, none longer than `longest`. Both ends are widened to whole
-/// stretches of the shortest grain that is asked for.
-pub fn cover(from: Moment, until: Moment, shortest: Grain, longest: Grain) -> Vec<Run> {
+/// A window as runs of stretches, as long ones as fit, none longer than `longest`, those of ten days only where they end by
+/// `drawn_until`. Both ends are widened to whole stretches of the shortest grain that is asked for.
+pub fn cover(
+    from: Moment,
+    until: Moment,
+    shortest: Grain,
+    longest: Grain,
+    drawn_until: Moment,
+) -> Vec<Run> {
     let mut at = shortest.start(from);
     let end = if shortest.start(until) == until {
         until
@@ -98,7 +135,9 @@ pub fn cover(from: Moment, until: Moment, shortest: Grain, longest: Grain) -> Ve
     let mut runs: Vec<Run> = Vec::new();
     while at < end {
         let fits = |grain: &Grain| {
-            *grain >= shortest && *grain <= longest && grain.start(at) == at && grain.end(at) <= end
+            let there = *grain != Grain::TenDays || grain.end(at) <= drawn_until;
+            let asked = *grain >= shortest && *grain <= longest;
+            there && asked && grain.start(at) == at && grain.end(at) <= end
         };
         let grain = Grain::ALL.into_iter().rev().find(fits).unwrap_or(shortest);
         let next = grain.end(at);

@@ -71,7 +71,9 @@ fn sum(
     until: Moment,
 ) -> Cell {
     let mut all = Cell::default();
-    for run in cover(from, until, Grain::FiveMinutes, Grain::Month) {
+    // Whatever was drawn together by then.
+    let drawn = from + until.since(from) / 2;
+    for run in cover(from, until, Grain::FiveMinutes, Grain::Month, drawn) {
         for (_, cell) in kept.range((run.grain, run.from)..(run.grain, run.until)) {
             all.merge(cell);
         }
@@ -208,20 +210,25 @@ proptest! {
     }
 
     #[test]
-    fn a_window_is_covered_whole_and_once(from in 0..100_000i64, length in 1..120_000i64) {
+    fn a_window_is_covered_whole_and_once(
+        from in 0..100_000i64, length in 1..120_000i64, drawn in 0..220_000i64,
+    ) {
         let (from, until) = (at(START + from * 300_000_000), at(START + (from + length) * 300_000_000));
-        let runs = cover(from, until, Grain::FiveMinutes, Grain::Month);
+        let drawn = at(START + drawn * 300_000_000);
+        let runs = cover(from, until, Grain::FiveMinutes, Grain::Month, drawn);
         let mut last = from;
         for run in &runs {
             prop_assert_eq!(run.from, last);
             prop_assert!(run.from < run.until);
             prop_assert_eq!(run.grain.start(run.from), run.from);
             prop_assert_eq!(run.grain.start(run.until), run.until);
+            prop_assert!(run.grain != Grain::TenDays || run.until <= drawn);
             last = run.until;
         }
         prop_assert_eq!(last, until);
-        // Three months take no more than days at both ends, hours at theirs, and so on.
-        prop_assert!(runs.len() <= 7, "{runs:?}");
+        // Three months take no more than tens of days at both ends, days at theirs, and so on; where tens of days are drawn
+        // together for a part only, there are days once more.
+        prop_assert!(runs.len() <= 10, "{runs:?}");
     }
 
     #[test]
@@ -253,6 +260,31 @@ fn months_and_days_begin_where_the_calendar_says() {
     let moment = day("2026-02-17T13:47:12.5Z");
     assert_eq!(Grain::Month.start(moment), day("2026-02-01T00:00:00Z"));
     assert_eq!(Grain::Month.end(moment), day("2026-03-01T00:00:00Z"));
+    for (at, start, end) in [
+        (
+            "2026-02-01T00:00:00Z",
+            "2026-02-01T00:00:00Z",
+            "2026-02-11T00:00:00Z",
+        ),
+        (
+            "2026-02-17T13:47:12.5Z",
+            "2026-02-11T00:00:00Z",
+            "2026-02-21T00:00:00Z",
+        ),
+        (
+            "2026-02-21T00:00:00Z",
+            "2026-02-21T00:00:00Z",
+            "2026-03-01T00:00:00Z",
+        ),
+        (
+            "2026-12-31T23:59:59Z",
+            "2026-12-21T00:00:00Z",
+            "2027-01-01T00:00:00Z",
+        ),
+    ] {
+        assert_eq!(Grain::TenDays.start(day(at)), day(start), "{at}");
+        assert_eq!(Grain::TenDays.end(day(at)), day(end), "{at}");
+    }
     assert_eq!(Grain::Day.start(moment), day("2026-02-17T00:00:00Z"));
     assert_eq!(Grain::Hour.end(moment), day("2026-02-17T14:00:00Z"));
     assert_eq!(

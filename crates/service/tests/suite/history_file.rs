@@ -1,7 +1,7 @@
 //! History as CSV: in from elsewhere, all of it or none, and out again.
 
 use crate::command_line::{pennine, prints};
-use crate::support::Service;
+use crate::support::{Service, until};
 use pennine_client::TrendFilter;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::{Micros, Moment};
@@ -123,4 +123,67 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
         .unwrap();
     assert_eq!(found.stints, 3);
     assert_eq!(service.client.trends(&of).await.unwrap().whole, whole);
+}
+
+/// The sums of ten days, with what they are kept by.
+async fn tens(service: &Service) -> Vec<String> {
+    let query = "select concat_ws(' ', r.kind, k.text, r.at, encode(r.cell, 'hex')) from rollup r
+                 join rollup_key k on k.id = r.key where r.grain = 5 order by 1";
+    service.database.texts(query).await
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn days_that_are_over_are_drawn_together_and_what_comes_late_is_in_both() {
+    const DAY: u64 = 86_400;
+    let service = Service::start().await;
+    service.furnish().await;
+    let now = service.client.status().await.unwrap().now;
+    let folder = tempfile::tempdir().unwrap();
+    let job = |days: u64, minutes: u64| {
+        let ready = now - Duration::from_secs(days * DAY);
+        let started = ready + Duration::from_secs(minutes * 60);
+        let finished = started + Duration::from_secs(300);
+        format!("firmware/buoy,quay,{ready},{started},{finished},success,test,linux,old-01,blue")
+    };
+    let lines: Vec<String> = (2..=25).map(|days| job(days, days)).collect();
+    let path = written(&folder, &lines);
+    prints(&service, &["history", "import", path.to_str().unwrap()]).await;
+    let drawn = until("what is over is drawn together", || async {
+        // Of the days before the stretch of today.
+        let query =
+            "select count(*)::text from measured where drawn_until > now() - interval '12 days'";
+        (service.database.texts(query).await == ["1"]).then_some(())?;
+        Some(tens(&service).await)
+    })
+    .await;
+    assert!(drawn.len() > 10, "{drawn:?}");
+    let year = TrendFilter {
+        last_us: Some(Micros::from(Duration::from_secs(365 * DAY))),
+        ..TrendFilter::default()
+    };
+    let whole = service.client.trends(&year).await.unwrap().whole;
+    assert_eq!(whole.wait.count, 24);
+    let minutes: u64 = (2..=25).sum();
+    assert_eq!(whole.wait.sum_us.0, minutes * 60_000_000);
+
+    let path = written(&folder, &[job(20, 100)]);
+    prints(&service, &["history", "import", path.to_str().unwrap()]).await;
+    let late = tens(&service).await;
+    assert_ne!(late, drawn);
+    let whole = service.client.trends(&year).await.unwrap().whole;
+    assert_eq!(whole.wait.count, 25);
+    assert_eq!(whole.wait.sum_us.0, (minutes + 100) * 60_000_000);
+
+    // From the days alone it is the same, and worked out anew too, with the same bytes.
+    service
+        .database
+        .texts("update measured set drawn_until = 'epoch' returning ''")
+        .await;
+    assert_eq!(service.client.trends(&year).await.unwrap().whole, whole);
+    let store = Store::open(&service.database.url, 2).unwrap();
+    measure::rebuild(&mut store.patient().await.unwrap(), now)
+        .await
+        .unwrap();
+    assert_eq!(tens(&service).await, late);
+    assert_eq!(service.client.trends(&year).await.unwrap().whole, whole);
 }

@@ -4,10 +4,12 @@
 //! twice. What was added has a row of its own (`stint`), or a mark. The same functions work everything out anew from the
 //! record, with the same bytes.
 
+mod drawn;
 mod machines;
 mod offers;
 mod stints;
 
+pub use drawn::{draw_together, drawn_until};
 pub use machines::*;
 pub use offers::*;
 pub use stints::*;
@@ -122,11 +124,16 @@ async fn sums_of<F: Fn(Grain) -> Cells>(
     let parts: Vec<(Vec<Key>, F)> = parts.collect();
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
+    let drawn = drawn_until(connection).await?;
+    let wanted = |grain: Grain, at: Moment| {
+        // Days that are not drawn together yet will be when they are over.
+        known.wants(at) && (grain != Grain::TenDays || at < drawn)
+    };
     let mut sums = Sums::default();
     for (keys, cells) in &parts {
         for grain in Grain::ALL {
             let cells = cells(grain);
-            for (at, cell) in cells.into_iter().filter(|(at, _)| known.wants(*at)) {
+            for (at, cell) in cells.into_iter().filter(|(at, _)| wanted(grain, *at)) {
                 for key in keys {
                     if let Some(number) = known.number(key) {
                         sums.add((grain, key.0, number, at), &cell);
@@ -181,6 +188,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         let (cursor, at) = lock(connection).await?;
         let since = whole_since(connection).await?;
         rollup::clear(connection, since).await?;
+        drawn::forget(connection, since).await?;
         let (mut known, mut done) = (Known::since(since), Rebuilt::default());
         let mut months = BTreeSet::new();
         let mut after = Uuid::nil();
@@ -209,6 +217,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         }
         done.machines = add_machines(connection, &mut known).await? as u64;
         note_progress(connection, cursor, at.max(until)).await?;
+        drawn::draw_all(connection).await?;
         Ok(done)
     })
     .await

@@ -1,0 +1,112 @@
+//! Days that are over are drawn together into stretches of ten, so that a year that begins in the middle of a month is read
+//! from a few dozen sums of each key.
+//!
+//! It is done once for each stretch, from the sums of its days. What is added later to a day of such a stretch is added to the
+//! stretch too.
+
+use super::{Turn, lock_at, progress, turn};
+use crate::connect::{Connection, in_transaction};
+use crate::error::Result;
+use crate::rollup::{self, Kind, Sum};
+use crate::statement::statement;
+use crate::types::Db;
+use diesel::QueryableByName;
+use diesel::sql_types::{Nullable, SmallInt, Timestamptz};
+use pennine_core::measure::{Grain, Run};
+use pennine_core::time::Moment;
+
+#[derive(QueryableByName)]
+struct At {
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    at: Option<Db<Moment>>,
+}
+
+/// Up to when days are drawn together into tens.
+pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
+    let row: At = statement("select drawn_until as at from measured")
+        .get_result(connection)
+        .await?;
+    Ok(row.at.map_or_else(Moment::default, |at| at.0))
+}
+
+/// Forgets what was drawn together of stretches from a moment on, whose sums are cleared.
+pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result<()> {
+    statement("update measured set drawn_until = least(drawn_until, $1)")
+        .bind::<Timestamptz, _>(Db(Grain::TenDays.start(since)))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// The next stretch to be drawn together, where it is over and everything of it was counted.
+async fn next(connection: &mut Connection) -> Result<Option<Run>> {
+    let until = drawn_until(connection).await?;
+    // The yard has a sum of each day on which there was anything.
+    let first: At =
+        statement("select min(at) as at from rollup where grain = $1 and kind = $2 and at >= $3")
+            .bind::<SmallInt, _>(Grain::Day.code())
+            .bind::<SmallInt, _>(Kind::Yard.code())
+            .bind::<Timestamptz, _>(Db(until))
+            .get_result(connection)
+            .await?;
+    let Some(Db(first)) = first.at else {
+        return Ok(None);
+    };
+    let run = Run {
+        grain: Grain::Day,
+        from: Grain::TenDays.start(first),
+        until: Grain::TenDays.end(first),
+    };
+    let (_, counted) = progress(connection).await?;
+    Ok((run.until <= counted).then_some(run))
+}
+
+/// What the days of a stretch come to.
+async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
+    let mut all = Vec::new();
+    for kind in Kind::ALL {
+        let days = rollup::kept(connection, run, kind, None).await?;
+        all.extend(rollup::drawn_together(
+            Grain::TenDays,
+            kind,
+            run.from,
+            days,
+        )?);
+    }
+    Ok(all)
+}
+
+async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()> {
+    rollup::put_all(connection, sums).await?;
+    statement("update measured set drawn_until = $1")
+        .bind::<Timestamptz, _>(Db(run.until))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
+/// tried again.
+pub async fn draw_together(connection: &mut Connection) -> Result<bool> {
+    let (_, before): (_, Turn) = turn(connection).await?;
+    let Some(run) = next(connection).await? else {
+        return Ok(false);
+    };
+    let ready = sums(connection, run).await?;
+    in_transaction(connection, async |connection| {
+        if lock_at(connection, before).await? {
+            put(connection, run, ready).await?;
+        }
+        Ok(true)
+    })
+    .await
+}
+
+/// Draws everything together that is over, within a transaction in which nobody else adds anything.
+pub(super) async fn draw_all(connection: &mut Connection) -> Result<()> {
+    while let Some(run) = next(connection).await? {
+        let ready = sums(connection, run).await?;
+        put(connection, run, ready).await?;
+    }
+    Ok(())
+}
