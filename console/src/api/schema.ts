@@ -21,6 +21,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/thresholds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** From when on people are told of what is not told at once. */
+        get: operations["show_thresholds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change from when on people are told. */
+        patch: operations["change_thresholds"];
+        trace?: never;
+    };
     "/api/v1/alerts/{alert}/see": {
         parameters: {
             query?: never;
@@ -3416,6 +3434,47 @@ export interface components {
          * @enum {string}
          */
         TargetState: "few" | "kept" | "burning" | "broken";
+        /** @description From when on people are told of what is not told at once. */
+        Thresholds: {
+            /**
+             * Format: int32
+             * @description Which part of its budget a pool has spent, in percent.
+             * @default 80
+             */
+            budget_percent: number;
+            /**
+             * @description How long jobs wait while a pool has as many machines as it may.
+             * @default 1800000000
+             */
+            ceiling_us: components["schemas"]["Micros"];
+            /**
+             * @description How long runners have had no job.
+             * @default 259200000000
+             */
+            idle_us: components["schemas"]["Micros"];
+            /**
+             * @description How long jobs wait for what no runner is and no pool could make.
+             * @default 60000000
+             */
+            no_match_us: components["schemas"]["Micros"];
+            /**
+             * @description How long a supplier fails.
+             * @default 120000000
+             */
+            supplier_us: components["schemas"]["Micros"];
+        };
+        /** @description What to change of the thresholds from which on people are told. What is not given stays. */
+        ThresholdsChange: {
+            /**
+             * Format: int32
+             * @description Which part of its budget a pool has spent, in percent: 1 to 100.
+             */
+            budget_percent?: number | null;
+            ceiling_us?: components["schemas"]["Micros"] | null;
+            idle_us?: components["schemas"]["Micros"] | null;
+            no_match_us?: components["schemas"]["Micros"] | null;
+            supplier_us?: components["schemas"]["Micros"] | null;
+        };
         /** @description A ticket. */
         Ticket: {
             created_at: components["schemas"]["Moment"];
@@ -3675,6 +3734,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Alert"];
+                };
+            };
+        };
+    };
+    show_thresholds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thresholds"];
+                };
+            };
+        };
+    };
+    change_thresholds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdsChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thresholds"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -156,6 +156,11 @@ pub fn time(text: &str) -> Result<std::time::Duration, String> {
     std::time::Duration::try_from(length).map_err(|_| wrong())
 }
 
+/// As [`time`], as the service takes it.
+pub fn micros_of(text: &str) -> Result<Micros, String> {
+    time(text).map(Micros::from)
+}
+
 /// Reads one of the words of a closed list.
 pub fn word<T: std::str::FromStr<Err = String>>(text: &str) -> Result<T, String> {
     text.parse()

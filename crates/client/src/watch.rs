@@ -2,9 +2,10 @@
 
 use crate::people::Client;
 use crate::{Result, segment};
+use pennine_core::alert::Thresholds;
 use pennine_wire::{
     Alert, AppliedYardFile, Listener, ListenerChange, MadeListener, NewListener, NewTarget, Page,
-    Target, TargetChange, TriedListener, YardFile,
+    Target, TargetChange, ThresholdsChange, TriedListener, YardFile,
 };
 use reqwest::Method;
 
@@ -55,6 +56,16 @@ impl Client {
     pub async fn see_alert(&self, name: &str) -> Result<Alert> {
         self.post(&format!("/alerts/{}/see", segment(name)), &())
             .await
+    }
+
+    /// From when on people are told of what is not told at once.
+    pub async fn thresholds(&self) -> Result<Thresholds> {
+        self.get("/alerts/thresholds").await
+    }
+
+    /// Changes that.
+    pub async fn change_thresholds(&self, change: &ThresholdsChange) -> Result<Thresholds> {
+        self.send(Method::PATCH, "/alerts/thresholds", change).await
     }
 
     /// The listeners.

@@ -3,7 +3,7 @@
 
 use crate::lifecycle::alert::{AlertEvent, AlertState};
 use crate::lifecycle::words;
-use crate::time::Moment;
+use crate::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -51,6 +51,69 @@ impl AlertKind {
 /// How long each kind has to hold before people are told; what is not named is told at once.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Patience(pub BTreeMap<AlertKind, Duration>);
+
+/// From when on people are told of what is not told at once.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct Thresholds {
+    /// How long jobs wait for what no runner is and no pool could make.
+    pub no_match_us: Micros,
+    /// How long a supplier fails.
+    pub supplier_us: Micros,
+    /// How long jobs wait while a pool has as many machines as it may.
+    pub ceiling_us: Micros,
+    /// How long runners have had no job.
+    pub idle_us: Micros,
+    /// Which part of its budget a pool has spent, in percent.
+    pub budget_percent: u32,
+}
+
+impl Default for Thresholds {
+    fn default() -> Self {
+        let seconds = |seconds| Micros::from(Duration::from_secs(seconds));
+        Thresholds {
+            no_match_us: seconds(60),
+            supplier_us: seconds(120),
+            ceiling_us: seconds(30 * 60),
+            idle_us: seconds(3 * 86_400),
+            budget_percent: 80,
+        }
+    }
+}
+
+impl Thresholds {
+    /// How long each kind has to hold. When runners became idle is part of the condition itself.
+    pub fn patience(&self) -> Patience {
+        let all = [
+            (AlertKind::NoMatch, self.no_match_us),
+            (AlertKind::SupplierFailing, self.supplier_us),
+            (AlertKind::PoolFull, self.ceiling_us),
+        ];
+        Patience(all.map(|(kind, length)| (kind, length.into())).into())
+    }
+
+    /// What of them makes no sense: which, and why.
+    pub fn check(&self) -> Result<(), (&'static str, &'static str)> {
+        const WEEK: Duration = Duration::from_secs(7 * 86_400);
+        const HOUR: Duration = Duration::from_secs(3600);
+        for (name, length) in [
+            ("no_match_us", self.no_match_us),
+            ("supplier_us", self.supplier_us),
+            ("ceiling_us", self.ceiling_us),
+        ] {
+            if Duration::from(length) > WEEK {
+                return Err((name, "is at most a week"));
+            }
+        }
+        if !(HOUR..=365 * 24 * HOUR).contains(&Duration::from(self.idle_us)) {
+            return Err(("idle_us", "is an hour to a year"));
+        }
+        if !(1..=100).contains(&self.budget_percent) {
+            return Err(("budget_percent", "is 1 to 100"));
+        }
+        Ok(())
+    }
+}
 
 /// Something that is so.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -105,16 +105,11 @@ pub struct Keep {
     pub audit: u64,
 }
 
-/// From when on people are told of what.
+/// How what people are told of is looked for.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Alerts {
     pub every_seconds: u64,
-    pub no_match_seconds: u64,
-    pub supplier_seconds: u64,
-    pub ceiling_minutes: u64,
-    pub idle_days: u64,
-    pub budget_percent: u64,
     pub kept_days: u64,
 }
 
@@ -202,12 +197,6 @@ impl Config {
         if !(1..=3600).contains(&self.alerts.every_seconds) {
             return wrong("alerts.every_seconds", "must be 1 to 3600");
         }
-        if !(1..=365).contains(&self.alerts.idle_days) {
-            return wrong("alerts.idle_days", "must be 1 to 365");
-        }
-        if !(1..=100).contains(&self.alerts.budget_percent) {
-            return wrong("alerts.budget_percent", "must be 1 to 100");
-        }
         if !(1..=3660).contains(&self.alerts.kept_days) {
             return wrong("alerts.kept_days", "must be 1 to 3660");
         }
@@ -237,16 +226,6 @@ impl Config {
             return wrong(
                 "keep.feed",
                 "must be at least 7 days, so that who was away can read on",
-            );
-        }
-        let day = 86_400;
-        if self.alerts.no_match_seconds > day
-            || self.alerts.supplier_seconds > day
-            || self.alerts.ceiling_minutes > day / 60
-        {
-            return wrong(
-                "alerts",
-                "nobody is kept waiting for longer than a day: no_match_seconds, supplier_seconds and ceiling_minutes",
             );
         }
         if !(16..=3660).contains(&self.limits.hour_days) {

@@ -3,14 +3,40 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::statement;
-use crate::types::Db;
-use diesel::QueryableByName;
+use crate::types::{Db, Json};
 use diesel::sql_types::{BigInt, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
-use pennine_core::alert::{AlertKind, Open, Step};
+use diesel::{OptionalExtension, QueryableByName};
+use pennine_core::alert::{AlertKind, Open, Step, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_core::time::Moment;
 use serde_json::{Value, json};
 use uuid::Uuid;
+
+/// From when on people are told of what is not told at once.
+pub async fn thresholds(connection: &mut Connection) -> Result<Thresholds> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Jsonb)]
+        thresholds: Json<Thresholds>,
+    }
+    let row: Option<Row> = statement("select thresholds from alert_thresholds")
+        .get_result(connection)
+        .await
+        .optional()?;
+    Ok(row.map_or_else(Thresholds::default, |row| row.thresholds.0))
+}
+
+/// Says from when on people are told.
+pub async fn set_thresholds(connection: &mut Connection, thresholds: Thresholds) -> Result<()> {
+    statement(
+        "insert into alert_thresholds (thresholds) values ($1)
+         on conflict (one) do update set thresholds = excluded.thresholds",
+    )
+    .bind::<Jsonb, _>(Json(thresholds))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
 
 /// An alert.
 #[derive(Clone, Debug, QueryableByName)]

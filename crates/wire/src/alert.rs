@@ -1,8 +1,8 @@
 //! Alerts: what somebody should be told of.
 
-use pennine_core::alert::AlertKind;
+use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
-use pennine_core::time::Moment;
+use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -50,4 +50,61 @@ pub struct Alert {
     pub seen_by: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seen_at: Option<Moment>,
+}
+
+/// What to change of the thresholds from which on people are told. What is not given stays.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ThresholdsChange {
+    /// How long jobs wait for what no runner is and no pool could make: at most a week.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub no_match_us: Option<Micros>,
+    /// How long a supplier fails: at most a week.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub supplier_us: Option<Micros>,
+    /// How long jobs wait while a pool has as many machines as it may: at most a week.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ceiling_us: Option<Micros>,
+    /// How long runners have had no job: an hour to a year.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub idle_us: Option<Micros>,
+    /// Which part of its budget a pool has spent, in percent: 1 to 100.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub budget_percent: Option<u32>,
+}
+
+impl ThresholdsChange {
+    /// Whether it changes nothing.
+    pub fn is_empty(&self) -> bool {
+        let times = [
+            self.no_match_us,
+            self.supplier_us,
+            self.ceiling_us,
+            self.idle_us,
+        ];
+        times.iter().all(Option::is_none) && self.budget_percent.is_none()
+    }
+
+    /// What holds with it.
+    pub fn over(&self, before: Thresholds) -> Thresholds {
+        Thresholds {
+            no_match_us: self.no_match_us.unwrap_or(before.no_match_us),
+            supplier_us: self.supplier_us.unwrap_or(before.supplier_us),
+            ceiling_us: self.ceiling_us.unwrap_or(before.ceiling_us),
+            idle_us: self.idle_us.unwrap_or(before.idle_us),
+            budget_percent: self.budget_percent.unwrap_or(before.budget_percent),
+        }
+    }
+}
+
+impl From<Thresholds> for ThresholdsChange {
+    fn from(all: Thresholds) -> Self {
+        ThresholdsChange {
+            no_match_us: Some(all.no_match_us),
+            supplier_us: Some(all.supplier_us),
+            ceiling_us: Some(all.ceiling_us),
+            idle_us: Some(all.idle_us),
+            budget_percent: Some(all.budget_percent),
+        }
+    }
 }

@@ -1,12 +1,15 @@
 //! `pennine alert`.
 
+use super::yard;
 use crate::trouble::Trouble;
 use crate::view;
+use crate::yard_file::difference::{Kind, THRESHOLDS};
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
-use pennine_core::time::Moment;
-use pennine_wire::Alert;
+use pennine_core::time::{Micros, Moment};
+use pennine_wire::{Alert, ThresholdsChange};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -20,6 +23,24 @@ pub enum Verb {
     See {
         /// Its short name: a-12.
         name: String,
+    },
+    /// Show from when on people are told of what is not told at once, or change it.
+    Thresholds {
+        /// How long jobs wait for what no runner is and no pool could make.
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        no_match: Option<Micros>,
+        /// How long a supplier fails.
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        supplier: Option<Micros>,
+        /// How long jobs wait while a pool has as many machines as it may.
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        ceiling: Option<Micros>,
+        /// How long runners have had no job.
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        idle: Option<Micros>,
+        /// Which part of its budget a pool has spent, in percent.
+        #[arg(long, value_name = "PERCENT")]
+        budget: Option<u32>,
     },
 }
 
@@ -45,7 +66,47 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             let by = alert.seen_by.unwrap_or_default();
             view::line(format!("{} is looked at by {by}.", alert.name))
         }
+        Verb::Thresholds {
+            no_match,
+            supplier,
+            ceiling,
+            idle,
+            budget,
+        } => {
+            let change = ThresholdsChange {
+                no_match_us: no_match,
+                supplier_us: supplier,
+                ceiling_us: ceiling,
+                idle_us: idle,
+                budget_percent: budget,
+            };
+            let thresholds = if change.is_empty() {
+                client.thresholds().await?
+            } else {
+                let changed = client.change_thresholds(&change).await?;
+                yard::remind(client, Kind::Alerts, THRESHOLDS).await;
+                changed
+            };
+            if json {
+                return view::json(&thresholds);
+            }
+            view::print(&said(&thresholds))
+        }
     }
+}
+
+fn said(thresholds: &Thresholds) -> String {
+    let after = |kind: AlertKind, micros: Micros| (kind, format!("after {}", view::exact(micros)));
+    let budget = format!("at {} % of the budget", thresholds.budget_percent);
+    let rows = [
+        after(AlertKind::NoMatch, thresholds.no_match_us),
+        after(AlertKind::SupplierFailing, thresholds.supplier_us),
+        after(AlertKind::PoolFull, thresholds.ceiling_us),
+        after(AlertKind::MachinesIdle, thresholds.idle_us),
+        (AlertKind::BudgetNear, budget),
+    ];
+    let rows = rows.map(|(kind, when)| vec![kind.to_string(), when]);
+    view::table(&["alert", "people are told"], rows.into_iter())
 }
 
 /// Alerts as people read them: what is so, and below it since when, who looks at it, and what to do.

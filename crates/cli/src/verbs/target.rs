@@ -24,7 +24,7 @@ pub enum Verb {
         #[arg(long, value_name = "PERCENT", default_value = "95")]
         share: PerMille,
         /// How long they take at most: 60s, 10m, 2h.
-        #[arg(long, value_name = "TIME", value_parser = length)]
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         within: Micros,
         /// Over how many days: 1 to 90.
         #[arg(long, default_value_t = 7)]
@@ -38,7 +38,7 @@ pub enum Verb {
         #[arg(long, value_name = "PERCENT")]
         share: Option<PerMille>,
         /// How long they take at most: 60s, 10m, 2h.
-        #[arg(long, value_name = "TIME", value_parser = length)]
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         within: Option<Micros>,
         /// Over how many days: 1 to 90.
         #[arg(long)]
@@ -60,10 +60,6 @@ pub struct Of {
     /// The team or project whose jobs are meant.
     #[arg(long, value_name = "PATH")]
     place: Option<String>,
-}
-
-fn length(text: &str) -> Result<Micros, String> {
-    view::time(text).map(Micros::from)
 }
 
 /// `pennine target`.

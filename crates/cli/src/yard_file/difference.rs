@@ -1,5 +1,6 @@
 //! What is different between two yards, thing by thing and word by word.
 
+use super::alerts::AlertsEntry;
 use super::document::Yard;
 use serde::Serialize;
 use serde_json::Value;
@@ -21,7 +22,11 @@ pub enum Kind {
     Supplier,
     Pool,
     Target,
+    Alerts,
 }
+
+/// The name of what holds for all alerts.
+pub const THRESHOLDS: &str = "thresholds";
 
 impl Kind {
     pub fn word(self) -> &'static str {
@@ -32,6 +37,7 @@ impl Kind {
             Kind::Supplier => "supplier",
             Kind::Pool => "pool",
             Kind::Target => "target",
+            Kind::Alerts => "alerts",
         }
     }
 }
@@ -84,6 +90,13 @@ fn things(yard: &Yard) -> BTreeMap<Thing, Keys> {
     for (name, entry) in &yard.targets {
         add(Kind::Target, name, serde_json::to_value(entry));
     }
+    if let Some(entry) = &yard.alerts {
+        add(
+            Kind::Alerts,
+            &THRESHOLDS.to_owned(),
+            serde_json::to_value(entry),
+        );
+    }
     all
 }
 
@@ -124,7 +137,12 @@ fn flatten(before: &str, value: &Value, into: &mut Keys) {
 
 /// What would have to change for the yard to be as the file says.
 pub fn between(there: &Yard, wanted: &Yard) -> Vec<Difference> {
-    let (there, wanted) = (things(there), things(wanted));
+    // There are always thresholds; where they are as usual, a file need not mention them.
+    let unsaid = wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default());
+    let (mut there, wanted) = (things(there), things(wanted));
+    if unsaid {
+        there.retain(|thing, _| thing.kind != Kind::Alerts);
+    }
     let all: BTreeSet<&Thing> = there.keys().chain(wanted.keys()).collect();
     let mut found = Vec::new();
     for thing in all {

@@ -1,6 +1,7 @@
 //! What stands in a yard file.
 
-use super::difference::Kind;
+use super::alerts::AlertsEntry;
+use super::difference::{Kind, THRESHOLDS};
 use super::target::TargetEntry;
 use crate::verbs::capacity::{amount, amount_text, during, during_text};
 use crate::view;
@@ -35,6 +36,9 @@ pub struct Yard {
     pub pools: BTreeMap<String, PoolEntry>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub targets: BTreeMap<String, TargetEntry>,
+    /// From when on people are told; as it is usually where it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub alerts: Option<AlertsEntry>,
 }
 
 /// A team or a project.
@@ -192,7 +196,7 @@ pub fn wrong(place: &str, said: impl Into<String>) -> Wrong {
 }
 
 /// A time as everybody would write it, so that `90s` and `1m 30s` are the same.
-fn same_time(place: &str, text: &mut String) -> Result<(), Wrong> {
+pub fn same_time(place: &str, text: &mut String) -> Result<(), Wrong> {
     let time = view::time(text).map_err(|said| wrong(place, said))?;
     *text = view::exact(time.into());
     Ok(())
@@ -273,6 +277,9 @@ impl Yard {
         for (name, entry) in &mut self.targets {
             entry.settle(name)?;
         }
+        if let Some(alerts) = &mut self.alerts {
+            alerts.settle()?;
+        }
         Ok(self)
     }
 
@@ -297,6 +304,7 @@ impl Yard {
             targets: (client.targets().await?.items.into_iter())
                 .map(|target| (target.name.clone(), TargetEntry::of(&target)))
                 .collect(),
+            alerts: Some(AlertsEntry::of(&client.thresholds().await?)),
         })
     }
 
@@ -312,6 +320,10 @@ impl Yard {
             (Kind::Supplier, names(&self.suppliers)),
             (Kind::Pool, names(&self.pools)),
             (Kind::Target, names(&self.targets)),
+            (
+                Kind::Alerts,
+                self.alerts.iter().map(|_| THRESHOLDS.to_owned()).collect(),
+            ),
         ]
         .map(|(kind, names)| (kind.word().to_owned(), names))
         .into()
@@ -461,6 +473,8 @@ mod tests {
         share = "95"
         within = "120s"
         days = 7
+        [alerts]
+        ceiling = "90s"
     "#;
 
     #[test]
@@ -472,6 +486,8 @@ mod tests {
         let machines = pool.machines.as_ref().unwrap();
         assert_eq!(machines.dwell, "1m 30s");
         assert_eq!(machines.during, ["mon,fri-sun 22:00-06:00 floor=2"]);
+        let alerts = yard.alerts.as_ref().unwrap();
+        assert_eq!((alerts.ceiling.as_str(), alerts.budget), ("1m 30s", 80));
         let target = &yard.targets["slipway-prompt"];
         assert_eq!((&*target.share, &*target.within), ("95 %", "2m"));
         // What is written out is read again as the same.
@@ -507,6 +523,8 @@ mod tests {
                 "[targets.t]\npool = 'a'\nplace = 'b'\nshare = '95'\nwithin = '1m'\ndays = 1",
                 "target t: place",
             ),
+            ("[alerts]\nidle = '1m'", "alerts: idle is an hour to a year"),
+            ("[alerts]\nceiling = 'soon'", "alerts: ceiling"),
             ("[pools", "line"),
         ] {
             let error = Yard::parse(text).unwrap_err().to_string();

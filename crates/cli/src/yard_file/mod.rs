@@ -2,6 +2,7 @@
 //! [`reach`] has the service change it. What is in the file is as the file says, whole: what it leaves out of a thing is
 //! as it usually is. What is not in the file stays as it is, unless told.
 
+pub mod alerts;
 pub mod difference;
 pub mod document;
 pub mod reach;

@@ -6,6 +6,7 @@ use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard}
 use crate::trouble::Trouble;
 use crate::view;
 use pennine_client::Client;
+use pennine_core::alert::Thresholds;
 use pennine_core::time::Micros;
 use pennine_wire::{
     ChangedPool, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, PlaceChange, PoolChange,
@@ -116,6 +117,12 @@ impl Reach<'_> {
                 self.change_pool(name, false).await.map(drop)
             }
             Kind::Target => self.target(name).await,
+            Kind::Alerts => {
+                if let Some(entry) = &self.wanted.alerts {
+                    self.client.change_thresholds(&entry.change()).await?;
+                }
+                Ok(())
+            }
         }
     }
 
@@ -265,6 +272,11 @@ impl Reach<'_> {
                 self.client.remove_pool(&one.name, &how).await?;
             }
             Kind::Target => self.client.remove_target(&one.name).await?,
+            // As they usually are.
+            Kind::Alerts => {
+                let usual = Thresholds::default().into();
+                self.client.change_thresholds(&usual).await?;
+            }
             // Jobs on record name it.
             Kind::Seat => return Ok(false),
         }

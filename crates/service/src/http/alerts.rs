@@ -2,15 +2,16 @@
 
 use super::answer::{Answer, Failure};
 use super::auth::{Principal, Role};
-use super::body::Params;
+use super::body::{JsonBody, Params};
 use crate::app::App;
 use axum::Json;
 use axum::extract::{Path, State};
+use pennine_core::alert::Thresholds;
 use pennine_core::id::Short;
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_store::alert::{self, Alert as Row};
 use pennine_store::{Connection, audit};
-use pennine_wire::{Alert, Page, Problem};
+use pennine_wire::{Alert, Page, Problem, ThresholdsChange};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -79,6 +80,41 @@ pub async fn list(
         items,
         next: last.filter(|_| more),
     }))
+}
+
+/// From when on people are told of what is not told at once.
+#[utoipa::path(get, operation_id = "show_thresholds", path = "/alerts/thresholds", tag = "now", responses((status = 200, body = Thresholds)))]
+pub async fn thresholds(State(app): State<App>, _: Principal) -> Answer<Json<Thresholds>> {
+    let mut connection = app.store.get().await?;
+    Ok(Json(alert::thresholds(&mut connection).await?))
+}
+
+/// Change from when on people are told.
+#[utoipa::path(patch, operation_id = "change_thresholds", path = "/alerts/thresholds", tag = "now", request_body = ThresholdsChange,
+    responses((status = 200, body = Thresholds), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change_thresholds(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(change): JsonBody<ThresholdsChange>,
+) -> Answer<Json<Thresholds>> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let changed = change.over(alert::thresholds(&mut connection).await?);
+    changed
+        .check()
+        .map_err(|(field, said)| Failure::invalid(field, said))?;
+    alert::set_thresholds(&mut connection, changed).await?;
+    let (at, detail) = (app.clock.now(), json!(changed));
+    audit::write(
+        &mut connection,
+        at,
+        &who.name,
+        "alert.thresholds",
+        "alerts",
+        detail,
+    )
+    .await?;
+    Ok(Json(changed))
 }
 
 fn number(text: &str) -> Answer<i64> {

@@ -111,6 +111,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(targets::change, targets::remove))
         .routes(routes!(alerts::list))
         .routes(routes!(alerts::see))
+        .routes(routes!(alerts::thresholds, alerts::change_thresholds))
         .routes(routes!(listeners::list, listeners::add))
         .routes(routes!(listeners::change, listeners::remove))
         .routes(routes!(listeners::renew))

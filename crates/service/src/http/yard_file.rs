@@ -14,7 +14,9 @@ use pennine_wire::{AppliedYardFile, Problem, YardFile};
 use serde_json::json;
 
 /// The kinds of things that a yard file holds.
-const KINDS: [&str; 6] = ["team", "project", "seat", "supplier", "pool", "target"];
+const KINDS: [&str; 7] = [
+    "team", "project", "seat", "supplier", "pool", "target", "alerts",
+];
 /// The most things in one.
 const MOST: usize = 20_000;
 

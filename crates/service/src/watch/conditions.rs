@@ -5,7 +5,7 @@ use crate::http::queue;
 use crate::http::yard::{Yard, shown_state};
 use crate::leader::capacity;
 use crate::targets;
-use pennine_core::alert::{AlertKind, Condition};
+use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::runner::RunnerState;
@@ -27,6 +27,7 @@ const NAMED: usize = 5;
 pub async fn all(
     app: &App,
     connection: &mut Connection,
+    thresholds: &Thresholds,
     now: Moment,
 ) -> Result<Vec<Condition<Value>>, Error> {
     let yard = Yard::read(connection, now).await?;
@@ -34,8 +35,8 @@ pub async fn all(
     let mut found = no_match(&queue, now);
     found.extend(full(&yard, &queue));
     found.extend(failing(connection).await?);
-    found.extend(idle(app, connection, &yard).await?);
-    found.extend(near_budget(app, connection, &yard, now).await?);
+    found.extend(idle(connection, &yard, thresholds.idle_us.into()).await?);
+    found.extend(near_budget(connection, &yard, thresholds.budget_percent, now).await?);
     let all = target::list(connection).await?;
     for (target, standing) in targets::standings(app, connection, &yard, all).await? {
         let about = AlertAbout {
@@ -216,11 +217,10 @@ async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, E
 
 /// Runners that have had nothing to do for days, by pool.
 async fn idle(
-    app: &App,
     connection: &mut Connection,
     yard: &Yard,
+    long: Duration,
 ) -> Result<Vec<Condition<Value>>, Error> {
-    let long = Duration::from_secs(app.config.alerts.idle_days * 86_400);
     let lasts = |since: Moment| yard.now.since(since) >= long;
     let free: Vec<&Runner> = (yard.runners.iter())
         .filter(|runner| shown_state(runner) == RunnerState::Available && runner.used() == 0)
@@ -270,9 +270,9 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
 
 /// Pools that have nearly spent what they may.
 async fn near_budget(
-    app: &App,
     connection: &mut Connection,
     yard: &Yard,
+    percent: u32,
     now: Moment,
 ) -> Result<Vec<Condition<Value>>, Error> {
     let limited = yard.pools.iter().filter(|owned| {
@@ -288,7 +288,7 @@ async fn near_budget(
     }
     let machines = machine::existing(connection).await?;
     let keeper = capacity::keeper(connection, &cares, &[], &machines, now).await?;
-    let share = u128::from(app.config.alerts.budget_percent);
+    let share = u128::from(percent);
     let mut found = Vec::new();
     for owned in limited {
         let name = owned.pool.name.as_str();

@@ -5,7 +5,7 @@ mod conditions;
 
 use crate::app::App;
 use crate::rounds::{Pace, Work, while_leading};
-use pennine_core::alert::{AlertKind, Patience, Step, step};
+use pennine_core::alert::{Step, step};
 use pennine_store::connect::in_transaction;
 use pennine_store::{Error, alert};
 use std::time::Duration;
@@ -36,26 +36,15 @@ pub async fn keep(app: App) {
     while_leading(app.clone(), pace, Looking(app)).await;
 }
 
-fn patience(app: &App) -> Patience {
-    let alerts = &app.config.alerts;
-    let all = [
-        (AlertKind::NoMatch, alerts.no_match_seconds),
-        (AlertKind::SupplierFailing, alerts.supplier_seconds),
-        (AlertKind::PoolFull, alerts.ceiling_minutes * 60),
-        (AlertKind::MachinesIdle, alerts.idle_days * 86_400),
-    ];
-    let all = all.map(|(kind, seconds)| (kind, Duration::from_secs(seconds)));
-    Patience(all.into())
-}
-
 /// Looks at everything once.
 pub async fn look(app: &App) -> Result<(), Error> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    let conditions = conditions::all(app, &mut connection, now).await?;
+    let thresholds = alert::thresholds(&mut connection).await?;
+    let conditions = conditions::all(app, &mut connection, &thresholds, now).await?;
     let open = alert::open(&mut connection).await?;
     let known: Vec<_> = open.iter().map(alert::Alert::open).collect();
-    let steps = step(&known, conditions, &patience(app), now);
+    let steps = step(&known, conditions, &thresholds.patience(), now);
     in_transaction(&mut connection, async |connection| {
         for step in &steps {
             let before = match step {

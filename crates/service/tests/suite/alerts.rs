@@ -4,7 +4,7 @@ use crate::capacity::{add_pool, supply};
 use crate::command_line::prints;
 use crate::support::{Ear, Heard, Runner, Service, StandinCloud, until};
 use axum::http::StatusCode;
-use pennine_core::alert::AlertKind;
+use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::Price;
 use pennine_core::lifecycle::alert::AlertState;
@@ -12,7 +12,9 @@ use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::measure::rank::PerMille;
 use pennine_core::target::TargetState;
 use pennine_core::time::Micros;
-use pennine_wire::{Alert, ListenerChange, NewListener, NewTarget, SupplyChange, TargetChange};
+use pennine_wire::{
+    Alert, ListenerChange, NewListener, NewTarget, SupplyChange, TargetChange, ThresholdsChange,
+};
 use serde_json::json;
 use std::time::Duration;
 
@@ -178,8 +180,13 @@ fn cdevents_sdk_reads(event: &serde_json::Value) {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_again() {
-    let service = Service::with(|config| config.alerts.no_match_seconds = 0).await;
+    let service = Service::start().await;
     service.furnish().await;
+    let soon = ThresholdsChange {
+        no_match_us: Some(Micros(0)),
+        ..ThresholdsChange::default()
+    };
+    service.client.change_thresholds(&soon).await.unwrap();
     let ear = Ear::open().await;
     ear.deaf(true);
     let first = service
@@ -275,14 +282,26 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
     let cloud = StandinCloud::start(|plan| plan.boot_s = (0.0, 0.2)).await;
-    let service = Service::with(|config| {
-        config.alerts.supplier_seconds = 0;
-        config.alerts.ceiling_minutes = 0;
-        config.alerts.idle_days = 2;
-        config.alerts.budget_percent = 1;
-    })
-    .await;
+    let service = Service::start().await;
     service.furnish().await;
+    let senseless = ThresholdsChange {
+        budget_percent: Some(101),
+        ..ThresholdsChange::default()
+    };
+    let refused = service.client.change_thresholds(&senseless).await;
+    let refused = refused.expect_err("there is no such part of a budget");
+    let problem = refused.problem().expect("by the service");
+    assert_eq!(problem.field.as_deref(), Some("budget_percent"));
+    let soon = ThresholdsChange {
+        supplier_us: Some(Micros(0)),
+        ceiling_us: Some(Micros(0)),
+        idle_us: Some(Duration::from_secs(2 * 86_400).into()),
+        budget_percent: Some(1),
+        ..ThresholdsChange::default()
+    };
+    let changed = service.client.change_thresholds(&soon).await.unwrap();
+    assert_eq!(changed, soon.over(Thresholds::default()));
+    assert_eq!(service.client.thresholds().await.unwrap(), changed);
     cloud.join(&service, "harbour").await;
     add_pool(&service, "slipway", supply("harbour", 1)).await;
     // One has it, and the other waits for a second machine that may not be.

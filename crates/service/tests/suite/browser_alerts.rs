@@ -2,11 +2,18 @@
 
 use crate::browser::sign_in;
 use crate::support::{Browser, Service, until};
+use pennine_core::time::Micros;
+use pennine_wire::ThresholdsChange;
 use thirtyfour::prelude::*;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
-    let service = Service::with(|config| config.alerts.no_match_seconds = 0).await;
+    let service = Service::start().await;
+    let soon = ThresholdsChange {
+        no_match_us: Some(Micros(0)),
+        ..ThresholdsChange::default()
+    };
+    service.client.change_thresholds(&soon).await.unwrap();
     service.furnish().await;
     let browser = Browser::open().await;
     sign_in(&browser, &service).await;

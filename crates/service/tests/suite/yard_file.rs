@@ -4,6 +4,7 @@ use crate::capacity::with_programs;
 use crate::command_line::{pennine, prints};
 use crate::support::{Runner, Service};
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::time::Micros;
 use std::path::PathBuf;
 use tempfile::TempDir;
 
@@ -33,6 +34,8 @@ day_budget = "20"
 price = "0.125"
 during = ["mon-fri 08:00-18:00 spare=0"]
 facts = { os = "linux", cores = 2 }
+[alerts]
+ceiling = "1h"
 "#;
 
 fn written(folder: &TempDir, text: &str) -> PathBuf {
@@ -66,6 +69,9 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
         .unwrap();
     assert_eq!(supply.price.map(|price| price.0), Some(125_000));
 
+    let thresholds = service.client.thresholds().await.unwrap();
+    assert_eq!(thresholds.ceiling_us, Micros(3_600_000_000));
+
     let again = prints(&service, &["yard", "apply", file]).await;
     assert_eq!(again, "The yard is as the file says already.\n");
     prints(&service, &["yard", "diff", file, "--check"]).await;
@@ -85,6 +91,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     let changed = FILE
         .replace("ceiling = 2\nday_budget = \"20\"", "ceiling = 1")
         .replace("limit = 4\n", "")
+        .replace("ceiling = \"1h\"", "budget = 80")
         .replace("quota = 1\nboot_limit = \"2m\"\n", "");
     written(&folder, &changed);
     let diff = prints(&service, &["yard", "diff", file]).await;
@@ -92,6 +99,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
         "  machines.ceiling     2 -> 1\n",
         "  machines.day_budget  20 -> (nothing)\n",
         "  limit  4 -> (nothing)\n",
+        "  ceiling  1h -> 30m\n",
     ] {
         assert!(diff.contains(line), "{line} in {diff}");
     }
