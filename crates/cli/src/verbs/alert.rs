@@ -106,7 +106,7 @@ fn said(thresholds: &Thresholds) -> String {
         (AlertKind::BudgetNear, budget),
     ];
     let rows = rows.map(|(kind, when)| vec![kind.to_string(), when]);
-    view::table(&["alert", "people are told"], rows.into_iter())
+    view::table(&["alert", "people are told"], rows)
 }
 
 /// Alerts as people read them: what is so, and below it since when, who looks at it, and what to do.
