@@ -71,9 +71,16 @@ pub fn length(micros: Micros) -> String {
     spoken(Duration::from(micros))
 }
 
-/// A length of time to the last microsecond, as [`time`] reads it: `1h 30m`, `90s` as `1m 30s`.
+/// Seconds of a day.
+const DAY: u64 = 86_400;
+
+/// A length of time to the last microsecond, as [`time`] reads it: `1h 30m`, `90s` as `1m 30s`, whole days as `3d`.
 pub fn exact(micros: Micros) -> String {
     let length = Duration::from(micros);
+    let days = Duration::from_secs(length.as_secs() / DAY * DAY);
+    if !length.is_zero() && days == length {
+        return format!("{}d", length.as_secs() / DAY);
+    }
     match jiff::SignedDuration::try_from(length) {
         Ok(length) if length.is_zero() => "0s".to_owned(),
         Ok(length) => format!("{length:#}"),
@@ -146,9 +153,12 @@ where
     }
 }
 
-/// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`; a bare number is seconds.
+/// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`, `3d` (of 24 hours); a bare number is seconds.
 pub fn time(text: &str) -> Result<std::time::Duration, String> {
-    let wrong = || format!("{text:?} is no length of time: write 90s, 20m or 2h");
+    let wrong = || format!("{text:?} is no length of time: write 90s, 20m, 2h or 3d");
+    if let Some(Ok(days)) = text.strip_suffix('d').map(str::parse::<u64>) {
+        return Ok(std::time::Duration::from_secs(days.saturating_mul(DAY)));
+    }
     if let Ok(seconds) = text.parse() {
         return Ok(std::time::Duration::from_secs(seconds));
     }
@@ -181,4 +191,28 @@ pub fn losses(losses: &[Loss]) -> String {
     });
     let table = table(&["project", "where", "waiting", "last 30 days"], rows);
     format!("Only it could run these:\n{table}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_length_of_time_is_read_as_it_is_written() {
+        for (text, seconds, written) in [
+            ("7d", 604_800, "7d"),
+            ("48h", 172_800, "2d"),
+            ("90m", 5400, "1h 30m"),
+            ("90", 90, "1m 30s"),
+            ("0s", 0, "0s"),
+        ] {
+            let length = Duration::from_secs(seconds);
+            assert_eq!(time(text), Ok(length), "{text}");
+            assert_eq!(exact(length.into()), written);
+            assert_eq!(time(written), Ok(length), "{written}");
+        }
+        for text in ["d", "3 days and a bit", "-1s", ""] {
+            assert!(time(text).is_err(), "{text}");
+        }
+    }
 }

@@ -102,14 +102,14 @@ impl Thresholds {
             ("ceiling_us", self.ceiling_us),
         ] {
             if Duration::from(length) > WEEK {
-                return Err((name, "is at most a week"));
+                return Err((name, "nobody is left untold for longer than a week"));
             }
         }
         if !(HOUR..=365 * 24 * HOUR).contains(&Duration::from(self.idle_us)) {
-            return Err(("idle_us", "is an hour to a year"));
+            return Err(("idle_us", "runners are told of after an hour to a year"));
         }
         if !(1..=100).contains(&self.budget_percent) {
-            return Err(("budget_percent", "is 1 to 100"));
+            return Err(("budget_percent", "the part of a budget is 1 to 100 percent"));
         }
         Ok(())
     }

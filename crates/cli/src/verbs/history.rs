@@ -1,6 +1,6 @@
 //! `pennine history`: jobs that are over, as CSV.
 
-use super::trends::{moment, span};
+use super::trends::moment;
 use crate::trouble::Trouble;
 use crate::view;
 use clap::Subcommand;
@@ -15,7 +15,7 @@ pub enum Verb {
     /// Print every attempt that is over, and every wait that led to none, as CSV.
     Export {
         /// Of how long back: 30d, 365d.
-        #[arg(long, value_name = "TIME", value_parser = span, default_value = "30d", conflicts_with = "from")]
+        #[arg(long, value_name = "TIME", value_parser = view::time, default_value = "30d", conflicts_with = "from")]
         last: Duration,
         /// From when: 2026-11-01T00:00:00Z.
         #[arg(long, value_name = "MOMENT", value_parser = moment)]

@@ -44,7 +44,7 @@ pub enum Verb {
 #[derive(Args, Clone, Debug, Default)]
 pub struct Of {
     /// How long back: 24h, 7d, 365d.
-    #[arg(long, value_name = "TIME", value_parser = span, default_value = "24h", conflicts_with = "from")]
+    #[arg(long, value_name = "TIME", value_parser = view::time, default_value = "24h", conflicts_with = "from")]
     last: Duration,
     /// From when: 2026-11-23T06:00:00Z.
     #[arg(long, value_name = "MOMENT", value_parser = moment)]
@@ -93,14 +93,6 @@ pub struct How {
     /// Print CSV: the groups of --by, or the steps.
     #[arg(long, conflicts_with = "json")]
     csv: bool,
-}
-
-/// A length of time that may be in days.
-pub fn span(text: &str) -> Result<Duration, String> {
-    match text.strip_suffix('d').map(str::parse::<u64>) {
-        Some(Ok(days)) => Ok(Duration::from_secs(days.saturating_mul(86_400))),
-        _ => view::time(text),
-    }
 }
 
 /// A moment as RFC 3339 writes it.
@@ -594,12 +586,5 @@ mod tests {
 
     fn fields_of_nothing() -> Vec<String> {
         fields(&Figures::default())
-    }
-
-    #[test]
-    fn spans_may_be_in_days() {
-        assert_eq!(span("7d"), Ok(Duration::from_secs(604_800)));
-        assert_eq!(span("90m"), Ok(Duration::from_secs(5400)));
-        assert!(span("d").is_err());
     }
 }

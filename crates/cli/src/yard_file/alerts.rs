@@ -62,7 +62,7 @@ impl AlertsEntry {
         let wanted = self.change().over(Thresholds::default());
         wanted.check().map_err(|(key, said)| {
             let key = key.trim_end_matches("_us").trim_end_matches("_percent");
-            wrong("alerts", format!("{key} {said}"))
+            wrong(&format!("alerts: {key}"), said.to_owned())
         })
     }
 }

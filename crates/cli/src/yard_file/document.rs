@@ -523,7 +523,10 @@ mod tests {
                 "[targets.t]\npool = 'a'\nplace = 'b'\nshare = '95'\nwithin = '1m'\ndays = 1",
                 "target t: place",
             ),
-            ("[alerts]\nidle = '1m'", "alerts: idle is an hour to a year"),
+            (
+                "[alerts]\nidle = '1m'",
+                "alerts: idle: runners are told of after",
+            ),
             ("[alerts]\nceiling = 'soon'", "alerts: ceiling"),
             ("[pools", "line"),
         ] {
