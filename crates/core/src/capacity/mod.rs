@@ -12,13 +12,16 @@
 //! ```
 //! One number, [`Numbers::keep`], decides about ordering and releasing alike, so that the one never undoes the other.
 
+mod bounds;
 mod decide;
+mod decided;
 mod keeper;
 mod line;
 mod spend;
 mod supply;
+mod tally;
 
-pub use decide::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
+pub use decided::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
 pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, Trouble};
 pub use line::pool_line;
 pub use spend::{Meter, Money};

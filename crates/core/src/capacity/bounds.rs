@@ -1,0 +1,120 @@
+//! What a pool may have: its ceiling, its budget, its supplier's troubles.
+
+use super::keeper::{Keeper, PoolCare};
+use super::spend::Money;
+use super::tally::{Load, Tally};
+use crate::time::Moment;
+use std::time::Duration;
+
+/// A budget has to last this long for all machines of a pool, or no further one is ordered.
+const BUDGET_LASTS: Duration = Duration::from_secs(600);
+
+/// What one pool may have.
+#[derive(Clone, Default)]
+pub(super) struct Bounds {
+    pub(super) floor: u32,
+    pub(super) spare: u32,
+    /// Machines that may exist.
+    pub(super) cap: u32,
+    /// Further machines that may be ordered now.
+    pub(super) more: u32,
+    pub(super) short: Option<String>,
+    /// Whether what it may cost is used up.
+    pub(super) spent: bool,
+}
+
+impl Keeper {
+    /// What a pool may have, and what it could still order.
+    pub(super) fn bounds(&self, care: &PoolCare, tally: &Tally, load: Load, now: Moment) -> Bounds {
+        let supply = &care.supply;
+        let (floor, spare) = supply.floor_and_spare(&care.zone, now);
+        let mut bounds = Bounds {
+            floor,
+            spare,
+            cap: supply.ceiling,
+            ..Bounds::default()
+        };
+        let existing = tally.numbers.existing();
+        bounds.more = bounds.cap.saturating_sub(existing);
+        if care.paused {
+            bounds.more = 0;
+            bounds.floor = 0;
+            bounds.spare = 0;
+        }
+        if let Some(said) = self.budget_used(care, tally, now, &mut bounds) {
+            bounds.short = Some(said);
+        }
+        let mut faulty = |trouble: Option<&super::Trouble>, asked: bool, name: &str| {
+            let Some(trouble) = trouble else { return };
+            bounds.short = Some(format!("{name}{}", trouble.said));
+            // When it is time to try again, one order goes ahead of the others.
+            let may_try = now >= trouble.until && !asked;
+            bounds.more = bounds.more.min(u32::from(may_try));
+        };
+        let Some(maker) = self.makers.get(&care.supplier) else {
+            bounds.more = 0;
+            bounds.short = Some(format!("there is no supplier {:?}", supply.supplier));
+            return bounds;
+        };
+        let trouble = self.pool_trouble.get(&care.id);
+        faulty(trouble, tally.numbers.coming > 0, "");
+        faulty(
+            self.maker_trouble.get(&care.supplier),
+            load.asked,
+            &format!("{} fails: ", maker.name),
+        );
+        bounds
+    }
+
+    /// Why a pool's budget allows no further machine, and what follows of it for the bounds.
+    fn budget_used(
+        &self,
+        care: &PoolCare,
+        tally: &Tally,
+        now: Moment,
+        bounds: &mut Bounds,
+    ) -> Option<String> {
+        let budget = care.supply.budget;
+        if budget.is_none() {
+            return None;
+        }
+        let (day, month) = self
+            .meters
+            .get(&care.id)?
+            .spent(tally.paid.iter().copied(), now);
+        let mut said = None;
+        for (limit, spent, when) in [
+            (budget.day, day, "today"),
+            (budget.month, month, "this month"),
+        ] {
+            let Some(limit) = limit else { continue };
+            if spent >= limit {
+                bounds.spent = true;
+                bounds.more = 0;
+                said = Some(format!("its budget of {limit} for {when} is used up"));
+                continue;
+            }
+            // All of its machines, with the further ones, for as long as the budget has to last.
+            let left = limit.0 - spent.0;
+            let one = Money(
+                u64::try_from(u128::from(care.price.0) * BUDGET_LASTS.as_secs() as u128 / 3600)
+                    .unwrap_or(u64::MAX),
+            );
+            let Some(all) = left.checked_div(one.0) else {
+                continue;
+            };
+            let there = u64::from(tally.numbers.existing());
+            let more = u32::try_from(all.saturating_sub(there)).unwrap_or(u32::MAX);
+            if more < bounds.more {
+                bounds.more = more;
+                if more == 0 && said.is_none() {
+                    said = Some(format!(
+                        "its budget of {limit} for {when} is nearly used up, and another machine would end it within {}",
+                        crate::time::spoken(BUDGET_LASTS)
+                    ));
+                }
+            }
+        }
+        said
+    }
+}

@@ -1,0 +1,146 @@
+//! What was decided: what to order, to release and to drain, with the numbers behind it.
+
+use crate::dispatch::Price;
+use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The numbers behind a decision about one pool.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct Numbers {
+    /// Waiting jobs that this pool is the one to serve.
+    pub waiting: u32,
+    /// Machines with a job that will take another after it.
+    pub busy: u32,
+    /// Machines without a job.
+    pub idle: u32,
+    /// Machines that are ordered or booting.
+    pub coming: u32,
+    /// Machines that are used up, told to leave, away or held by a person: there, but not to be counted on.
+    pub leaving: u32,
+    /// Machines that the supplier is being told to remove.
+    pub releasing: u32,
+    pub floor: u32,
+    pub spare: u32,
+    pub ceiling: u32,
+    /// How many machines there should be, those that are leaving aside.
+    pub keep: u32,
+}
+
+impl Numbers {
+    /// Machines that are there or coming and can be counted on.
+    pub fn counted(&self) -> u32 {
+        self.busy + self.idle + self.coming
+    }
+
+    /// Machines of which something exists.
+    pub fn existing(&self) -> u32 {
+        self.counted() + self.leaving + self.releasing
+    }
+
+    pub(super) fn said(&self) -> String {
+        let mut parts = Vec::new();
+        let mut part = |count: u32, what: &str| {
+            if count > 0 {
+                parts.push(format!("{count} {what}"));
+            }
+        };
+        part(self.waiting, "waiting");
+        part(self.busy, "busy");
+        part(self.leaving, "leaving");
+        if self.busy + self.leaving + self.idle + self.coming + self.releasing == 0 {
+            parts.push("no machine".to_owned());
+        } else {
+            parts.push(format!("{} idle", self.idle));
+            parts.push(format!("{} coming", self.coming));
+        }
+        let mut part = |count: u32, what: &str| {
+            if count > 0 {
+                parts.push(format!("{what} {count}"));
+            }
+        };
+        part(self.releasing, "releasing");
+        part(self.floor, "floor");
+        part(self.spare, "spare");
+        parts.push(format!("ceiling {}", self.ceiling));
+        parts.join(", ")
+    }
+}
+
+/// A machine to order.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Order {
+    pub machine: MachineId,
+    pub runner: RunnerId,
+    pub pool: PoolId,
+    pub supplier: SupplierId,
+    pub price: Price,
+    pub single_use: bool,
+    /// Whether it is to find out what this pool's machines are.
+    pub probe: bool,
+}
+
+/// A machine to remove.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Release {
+    pub machine: MachineId,
+    pub pool: PoolId,
+    pub why: String,
+    /// Whether it never did what it was ordered for.
+    pub failed: bool,
+}
+
+/// A machine that is to take nothing new, because there are more than may be.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Drain {
+    pub machine: MachineId,
+    pub runner: RunnerId,
+    pub pool: PoolId,
+}
+
+/// What was decided of a pool, with its reason. It is kept.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Note {
+    pub pool: PoolId,
+    /// `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`.
+    pub verb: &'static str,
+    /// How many machines it is about.
+    pub machines: u32,
+    pub said: String,
+    pub numbers: Numbers,
+}
+
+/// How a pool stands after the decision.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct PoolStanding {
+    pub pool: PoolId,
+    pub numbers: Numbers,
+    /// Slots of machines that are coming.
+    pub coming_slots: u32,
+    /// Why no further one can be had.
+    pub short: Option<String>,
+    /// Its ceiling, where it is reached.
+    pub full: Option<u32>,
+}
+
+/// What is to be done.
+#[must_use]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Decided {
+    pub orders: Vec<Order>,
+    pub releases: Vec<Release>,
+    pub drains: Vec<Drain>,
+    pub notes: Vec<Note>,
+    pub pools: Vec<PoolStanding>,
+}
+
+impl Decided {
+    /// Whether nothing is to be done.
+    pub fn is_empty(&self) -> bool {
+        self.orders.is_empty()
+            && self.releases.is_empty()
+            && self.drains.is_empty()
+            && self.notes.is_empty()
+    }
+}
