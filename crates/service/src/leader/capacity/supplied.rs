@@ -1,0 +1,314 @@
+//! What suppliers answer: machines that were ordered, removed, listed or found gone, and what went wrong.
+
+use crate::leader::{End, Term};
+use crate::supply;
+use crate::supply::hands::Done;
+use pennine_core::capacity::{Event, MachineView, Scope};
+use pennine_core::id::{MachineId, PoolId, SupplierId};
+use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_core::time::Moment;
+use pennine_store::machine::{self, Detail, Machine};
+use pennine_store::{Db, runner, supplier, trial};
+use pennine_suppliers::{Fault, Found, Offer, Placed, Stage};
+use rand::RngExt;
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+/// What the list of a supplier does not name is gone only when it was taken before this long a time ago.
+const SETTLES: Duration = Duration::from_secs(1);
+
+impl Term<'_> {
+    /// A supplier has answered.
+    pub(in crate::leader) async fn done(&mut self, done: Done) -> Result<(), End> {
+        let now = self.app.clock.now();
+        match done {
+            Done::Ordered(machine, result) => self.ordered(*machine, result, now).await?,
+            Done::Removed(id) => {
+                let view = self.yard.keeper.machine_view(id).cloned();
+                if let Some(view) = view {
+                    let mut connection = self.app.store.get().await?;
+                    let failed = machine::among(&mut connection, &[Db(id)]).await?;
+                    let failed = failed.first().is_some_and(|one| one.failed);
+                    drop(connection);
+                    let event = MachineEvent::Vanish { failed };
+                    self.step(id, event, "it was removed", Detail::default(), now)
+                        .await?;
+                    tracing::debug!(machine = %view.id, "a machine is gone");
+                }
+            }
+            Done::Console(id, text) => {
+                let mut connection = self.app.store.get().await?;
+                machine::note_failure(&mut connection, id, Some(text)).await?;
+            }
+            Done::Listed(supplier, as_of, Ok(found)) => {
+                if self.yard.listless.remove(&supplier) {
+                    self.fine(supplier, now);
+                }
+                self.compare(supplier, as_of, &found, now).await?;
+            }
+            Done::Listed(supplier, _, Err(fault)) => {
+                self.yard.listless.insert(supplier);
+                self.fault(supplier, PoolId::default(), &fault, now);
+            }
+            Done::Offered(supplier, Ok(offer)) => self.offered(supplier, offer, now).await?,
+            Done::Offered(_, Err(fault)) => {
+                tracing::debug!(%fault, "a supplier could not say what it offers");
+            }
+        }
+        self.tell_troubles(now).await?;
+        self.decide().await
+    }
+
+    fn fine(&mut self, supplier: SupplierId, now: Moment) {
+        let event = Event::Fine {
+            supplier,
+            pool: PoolId::default(),
+            joined: false,
+        };
+        self.yard.keeper.apply(event, now);
+    }
+
+    /// Tells the keeper of a fault.
+    fn fault(&mut self, supplier: SupplierId, pool: PoolId, fault: &Fault, now: Moment) {
+        let (scope, retry_after) = match fault {
+            Fault::Refused(_) => (Scope::Pool, None),
+            Fault::Hurried { retry_after } => (Scope::Supplier, *retry_after),
+            Fault::Quota {
+                quota: Some(quota), ..
+            } => {
+                // It will not make more than this: no fault, but a bound.
+                if let Some(row) = self.yard.suppliers.get(&supplier) {
+                    let mut maker = supply::maker(row);
+                    maker.quota = Some(maker.quota.map_or(*quota, |known| known.min(*quota)));
+                    self.yard.keeper.apply(Event::Maker(maker), now);
+                }
+                return;
+            }
+            _ => (Scope::Supplier, None),
+        };
+        let event = Event::Fault {
+            supplier,
+            pool,
+            scope,
+            said: fault.to_string(),
+            jitter: rand::rng().random(),
+            retry_after,
+        };
+        self.yard.keeper.apply(event, now);
+    }
+
+    async fn ordered(
+        &mut self,
+        machine: Machine,
+        result: Result<Placed, Fault>,
+        now: Moment,
+    ) -> Result<(), End> {
+        let (id, supplier, pool) = (machine.id.0, machine.supplier_id.0, machine.pool_id.0);
+        match result {
+            Ok(placed) => {
+                let event = Event::Fine {
+                    supplier,
+                    pool,
+                    joined: false,
+                };
+                self.yard.keeper.apply(event, now);
+                let detail = Detail {
+                    reference: Some(placed.reference.clone()),
+                    zone: Some(placed.zone),
+                    console: None,
+                };
+                self.yard.accepted.insert(id, (now, placed.reference));
+                let why = format!("{} makes it", machine.supplier);
+                if self
+                    .step(id, MachineEvent::Accept, &why, detail.clone(), now)
+                    .await?
+                    .is_none()
+                {
+                    // It has joined already, or is not wanted any more.
+                    let mut connection = self.app.store.get().await?;
+                    machine::note_place(&mut connection, id, &detail, now).await?;
+                }
+            }
+            Err(fault) => {
+                tracing::warn!(machine = machine.name, %fault, "an order came to nothing");
+                self.fault(supplier, pool, &fault, now);
+                if matches!(fault, Fault::Unclear(_)) {
+                    // It may be there: it is removed, whether it is or not.
+                    let why = format!("nobody knows what came of the order: {fault}");
+                    self.give_up(id, &why, now).await?;
+                } else {
+                    let why = fault.to_string();
+                    self.step(id, MachineEvent::Refuse, &why, Detail::default(), now)
+                        .await?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn give_up(&mut self, id: MachineId, why: &str, now: Moment) -> Result<(), End> {
+        let released = self
+            .step(id, MachineEvent::Release, why, Detail::default(), now)
+            .await?;
+        if let Some(mut machine) = released {
+            let mut connection = self.app.store.get().await?;
+            machine::note_failure(&mut connection, id, None).await?;
+            machine.failed = true;
+            self.put_in_hand(machine);
+        }
+        Ok(())
+    }
+
+    async fn offered(
+        &mut self,
+        supplier: SupplierId,
+        offer: Offer,
+        now: Moment,
+    ) -> Result<(), End> {
+        let Some(row) = self.yard.suppliers.get(&supplier) else {
+            return Ok(());
+        };
+        if row.offer.is_some() && supply::offer(row) == offer {
+            return Ok(());
+        }
+        let mut connection = self.app.store.get().await?;
+        let told = serde_json::to_value(&offer).unwrap_or_default();
+        supplier::set_offer(&mut connection, supplier, &told, now).await?;
+        drop(connection);
+        self.app.feed.kick();
+        self.suppliers_changed(now).await
+    }
+
+    /// Lays what a supplier has beside what is written down.
+    async fn compare(
+        &mut self,
+        supplier: SupplierId,
+        as_of: Moment,
+        found: &[Found],
+        now: Moment,
+    ) -> Result<(), End> {
+        let there: BTreeSet<MachineId> = found.iter().map(|found| found.machine).collect();
+        let known: BTreeSet<MachineId> = self
+            .yard
+            .keeper
+            .machines()
+            .map(|machine| machine.id)
+            .collect();
+        let strays: Vec<MachineId> = there.difference(&known).copied().collect();
+        if !strays.is_empty() {
+            let mut connection = self.app.store.get().await?;
+            let trials = trial::open(&mut connection).await?;
+            // What was written down since the keeper was told of it is no stray.
+            let ids: Vec<Db<MachineId>> = strays.iter().map(|id| Db(*id)).collect();
+            let written = machine::among(&mut connection, &ids).await?;
+            let fresh: Vec<MachineId> = written
+                .iter()
+                .filter(|machine| machine.state.0.exists())
+                .map(|machine| machine.id.0)
+                .collect();
+            for stray in strays {
+                if !trials.contains(&stray) && !fresh.contains(&stray) {
+                    tracing::warn!(machine = %stray, "a machine that nobody knows is removed");
+                    self.yard.hands.remove(supplier, stray, false);
+                }
+            }
+        }
+        let asked = self.yard.hands.supplier(supplier);
+        let settled = |id: &MachineId| {
+            self.yard.accepted.get(id).is_some_and(|(at, reference)| {
+                *at + SETTLES < as_of && asked.as_ref().is_some_and(|asked| asked.sees(reference))
+            })
+        };
+        let vanished: Vec<MachineView> = self
+            .yard
+            .keeper
+            .machines()
+            .filter(|one| one.supplier == supplier && !there.contains(&one.id))
+            .filter(|one| matches!(one.state, MachineState::Booting | MachineState::Joined))
+            .filter(|one| settled(&one.id))
+            .cloned()
+            .collect();
+        for machine in vanished {
+            let failed = machine.state == MachineState::Booting;
+            let why = if failed {
+                "it vanished while it came up"
+            } else {
+                "it vanished: its supplier does not have it any more"
+            };
+            tracing::warn!(machine = %machine.id, why, "a machine is gone");
+            let event = MachineEvent::Vanish { failed };
+            self.step(machine.id, event, why, Detail::default(), now)
+                .await?;
+            if failed {
+                let fault = Fault::Refused("its machines vanish while they come up".to_owned());
+                self.fault(supplier, machine.pool, &fault, now);
+            }
+        }
+        for one in found {
+            self.stopped_or_reclaimed(one, now).await?;
+        }
+        Ok(())
+    }
+
+    async fn stopped_or_reclaimed(&mut self, found: &Found, now: Moment) -> Result<(), End> {
+        let Some(known) = self.yard.keeper.machine_view(found.machine).cloned() else {
+            return Ok(());
+        };
+        match (found.stage, known.state) {
+            (Stage::Stopped, MachineState::Booting) => {
+                self.give_up(known.id, "it stopped while it came up", now)
+                    .await?;
+                let fault = Fault::Refused("its machines stop while they come up".to_owned());
+                self.fault(known.supplier, known.pool, &fault, now);
+            }
+            (Stage::Stopped, MachineState::Joined) => {
+                let released = self
+                    .step(
+                        known.id,
+                        MachineEvent::Release,
+                        "it has stopped",
+                        Detail::default(),
+                        now,
+                    )
+                    .await?;
+                if let Some(machine) = released {
+                    self.put_in_hand(machine);
+                }
+            }
+            (_, MachineState::Joined) if found.reclaimed => {
+                let told = self.state.runner_view(known.runner);
+                if told.is_some_and(|view| view.wish != Wish::Drain) {
+                    let mut connection = self.app.store.get().await?;
+                    runner::set_wish(&mut connection, known.runner, Wish::Drain, now).await?;
+                    tracing::info!(machine = %known.id, "its supplier takes it back soon; it takes nothing new");
+                    self.app.feed.kick();
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// Writes down what is wrong with suppliers, where that is another than before.
+    async fn tell_troubles(&mut self, now: Moment) -> Result<(), End> {
+        let ids: Vec<SupplierId> = self.yard.suppliers.keys().copied().collect();
+        for id in ids {
+            let trouble = self.yard.keeper.trouble_of(id).cloned();
+            if self.yard.troubles.get(&id) == trouble.as_ref() {
+                continue;
+            }
+            let mut connection = self.app.store.get().await?;
+            let told = trouble
+                .as_ref()
+                .map(|one| (one.said.clone(), one.since, one.until));
+            supplier::set_trouble(&mut connection, id, told.as_ref(), now).await?;
+            self.app.feed.kick();
+            match trouble {
+                Some(trouble) => self.yard.troubles.insert(id, trouble),
+                None => self.yard.troubles.remove(&id),
+            };
+        }
+        Ok(())
+    }
+}
