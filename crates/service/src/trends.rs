@@ -8,6 +8,7 @@ use pennine_core::time::Moment;
 use pennine_store::measure::{self, Row};
 use pennine_store::rollup::{self, Key, Kind};
 use pennine_store::{Connection, Error};
+use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
@@ -277,15 +278,19 @@ pub async fn groups(
     let keys: Vec<i64> = sums.keys().copied().collect();
     let texts = rollup::texts(connection, &keys).await?;
     // Several keys may belong to one: the projects of a team.
-    let mut cells: BTreeMap<String, Cell> = BTreeMap::new();
+    let mut of_name: BTreeMap<String, Adder> = BTreeMap::new();
     for (key, adder) in sums {
         if let Some(name) = texts.get(&key).and_then(|text| name(text)) {
-            cells
-                .entry(name)
-                .or_default()
-                .merge(&rollup::summed(adder)?);
+            match of_name.entry(name) {
+                Entry::Vacant(free) => {
+                    free.insert(adder);
+                }
+                Entry::Occupied(mut there) => rollup::merge(there.get_mut(), adder)?,
+            }
         }
     }
+    let cell = |(name, adder)| Ok::<_, Error>((name, rollup::summed(adder)?));
+    let cells: BTreeMap<String, Cell> = of_name.into_iter().map(cell).collect::<Result<_, _>>()?;
     let mut open: BTreeMap<String, Open> = BTreeMap::new();
     let mut belongs: HashMap<&str, Option<String>> = HashMap::new();
     let (from, until) = (window.from, window.until);

@@ -442,6 +442,11 @@ pub fn add(adder: &mut Adder, kept: &Kept) -> Result<()> {
     adder.add(&kept.cell).map_err(corrupt)
 }
 
+/// Adds what another has added up.
+pub fn merge(adder: &mut Adder, other: Adder) -> Result<()> {
+    adder.merge(other).map_err(corrupt)
+}
+
 fn corrupt(corrupt: Corrupt) -> Error {
     Error::Refused(corrupt.to_string())
 }

@@ -186,6 +186,23 @@ impl Adder {
         Ok(())
     }
 
+    /// Adds everything that another has added up.
+    pub fn merge(&mut self, other: Adder) -> Result<(), Corrupt> {
+        for (mine, theirs) in [
+            (&mut self.waits, &other.waits),
+            (&mut self.runs, &other.runs),
+        ] {
+            if mine.len() < theirs.len() {
+                mine.resize(theirs.len(), 0);
+            }
+            for (sum, count) in mine.iter_mut().zip(theirs) {
+                *sum = sum.checked_add(*count).ok_or(Corrupt)?;
+            }
+        }
+        self.sums.merge(&other.sums);
+        Ok(())
+    }
+
     /// What it comes to.
     pub fn sum(self) -> Result<Cell, Corrupt> {
         let mut cell = self.sums;
