@@ -277,6 +277,57 @@ mod tests {
     }
 
     #[test]
+    fn thresholds_make_sense_or_it_is_said_which_does_not() {
+        let usual = Thresholds::default();
+        assert_eq!(usual.check(), Ok(()));
+        let days = |days: u64| Micros::from(Duration::from_secs(days * 86_400));
+        let with = |change: fn(&mut Thresholds, Micros), length| {
+            let mut changed = Thresholds::default();
+            change(&mut changed, length);
+            changed.check().map_err(|(field, _)| field)
+        };
+        for (change, field) in [
+            (
+                (|all, length| all.no_match_us = length) as fn(&mut Thresholds, Micros),
+                "no_match_us",
+            ),
+            (|all, length| all.supplier_us = length, "supplier_us"),
+            (|all, length| all.ceiling_us = length, "ceiling_us"),
+        ] {
+            assert_eq!(with(change, days(0)), Ok(()));
+            assert_eq!(with(change, days(7)), Ok(()));
+            assert_eq!(with(change, days(8)), Err(field));
+        }
+        assert_eq!(with(|all, length| all.idle_us = length, days(365)), Ok(()));
+        for length in [Micros(0), days(366)] {
+            assert_eq!(
+                with(|all, length| all.idle_us = length, length),
+                Err("idle_us")
+            );
+        }
+        for percent in [0, 101] {
+            let odd = Thresholds {
+                budget_percent: percent,
+                ..usual
+            };
+            assert_eq!(
+                odd.check().map_err(|(field, _)| field),
+                Err("budget_percent")
+            );
+        }
+        // Idle runners are told of by when they became idle, and budgets at once.
+        let patience = usual.patience().0;
+        assert_eq!(
+            patience.get(&AlertKind::PoolFull),
+            Some(&Duration::from_secs(1800))
+        );
+        assert!(
+            !patience.contains_key(&AlertKind::MachinesIdle)
+                && !patience.contains_key(&AlertKind::BudgetNear)
+        );
+    }
+
+    #[test]
     fn what_lasts_is_told_and_what_comes_and_goes_is_told_once() {
         use AlertState::{Brewing, Over, Raised, Settling};
         assert_eq!(life(&[true, true, false], 30), [(0, Brewing), (60, Over)]);

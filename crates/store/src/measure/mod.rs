@@ -31,18 +31,19 @@ use uuid::Uuid;
 /// Jobs that are worked out anew at once.
 const ANEW: i64 = 2000;
 
+const MEASURED: &str = "select txid, id, at, turn from measured";
+
 /// How far the change feed was read for the sums, and until when everything that was over is counted.
 pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    read_progress(statement("select txid, id, at from measured"), connection).await
+    let (cursor, at, _) = read(statement(MEASURED), connection).await?;
+    Ok((cursor, at))
 }
 
 /// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    read_progress(
-        statement("update measured set turn = turn + 1 returning txid, id, at"),
-        connection,
-    )
-    .await
+    let asked = statement("update measured set turn = turn + 1 returning txid, id, at, turn");
+    let (cursor, at, _) = read(asked, connection).await?;
+    Ok((cursor, at))
 }
 
 /// How often anybody has added something.
@@ -51,19 +52,8 @@ pub struct Turn(i64);
 
 /// How far the change feed was read for the sums, for who gets something ready to be added.
 pub async fn turn(connection: &mut Connection) -> Result<(Cursor, Turn)> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        txid: i64,
-        #[diesel(sql_type = BigInt)]
-        id: i64,
-        #[diesel(sql_type = BigInt)]
-        turn: i64,
-    }
-    let row: Row = statement("select txid, id, turn from measured")
-        .get_result(connection)
-        .await?;
-    Ok((Cursor::at(row.txid, row.id), Turn(row.turn)))
+    let (cursor, _, turn) = read(statement(MEASURED), connection).await?;
+    Ok((cursor, turn))
 }
 
 /// As [`lock`], unless somebody has added something since: then false.
@@ -75,10 +65,7 @@ pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
     Ok(locked == 1)
 }
 
-async fn read_progress(
-    asked: Statement<'_>,
-    connection: &mut Connection,
-) -> Result<(Cursor, Moment)> {
+async fn read(asked: Statement<'_>, connection: &mut Connection) -> Result<(Cursor, Moment, Turn)> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]
@@ -87,9 +74,11 @@ async fn read_progress(
         id: i64,
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
+        #[diesel(sql_type = BigInt)]
+        turn: i64,
     }
     let row: Row = asked.get_result(connection).await?;
-    Ok((Cursor::at(row.txid, row.id), row.at.0))
+    Ok((Cursor::at(row.txid, row.id), row.at.0, Turn(row.turn)))
 }
 
 /// Notes how far the feed was read.

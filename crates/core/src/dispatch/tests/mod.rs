@@ -730,23 +730,8 @@ fn busy_line(runners: usize, waiting: usize) -> BusyLine {
         one.seats = SeatNeeds::new();
     }
     let strands = alike.len();
-    let mut bench = Bench::of(alike);
-    bench.take(Step::Pool {
-        pool: 0,
-        open: true,
-        owner: 0,
-        also: None,
-        paused: false,
-    });
-    for runner in 0..runners {
-        bench.take(Step::Runner {
-            runner,
-            kind: runner,
-            pool: 0,
-            slots: 1,
-            state: RunnerState::Available,
-        });
-    }
+    let runners: Vec<(usize, u32)> = (0..runners).map(|kind| (kind, 1)).collect();
+    let mut bench = order::bench(alike, &runners);
     for n in 0..waiting {
         bench.take(Step::Submit {
             strand: n * 7 % strands,

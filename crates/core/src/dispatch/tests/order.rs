@@ -17,7 +17,7 @@ fn with_seats(mut alike: Alike, count: u32) -> Alike {
 }
 
 /// A bench with one pool at the root and these runners in it: what kind, and how many slots.
-fn bench(alike: Vec<Alike>, runners: &[(usize, u32)]) -> Bench {
+pub(super) fn bench(alike: Vec<Alike>, runners: &[(usize, u32)]) -> Bench {
     let mut bench = Bench::of(alike);
     bench.take(Step::Pool {
         pool: 0,
