@@ -6,7 +6,7 @@
 
 use crate::app::App;
 use pennine_core::time::Moment;
-use pennine_store::outbox::Change;
+use pennine_store::change::Change;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -31,24 +31,18 @@ impl<'a> Source<'a> {
         }
     }
 
-    /// The event that a change is to those who listen; none where it is none. The same for the same change.
-    pub fn event(&self, change: &Change) -> Option<Event> {
-        let kind = match change.kind.as_str() {
-            "alert.raised" => DETECTED,
-            "alert.ended" => RESOLVED,
+    /// Returns the event that a change is to listeners; none where it is none. `id` is its place in the feed: the same
+    /// whenever the event is sent again.
+    pub fn event(&self, id: &str, at: Moment, change: &Change) -> Option<Event> {
+        let (kind, alert) = match change {
+            Change::AlertRaised { kind, .. } => (DETECTED, kind),
+            Change::AlertEnded { kind, .. } => (RESOLVED, kind),
             _ => return None,
         };
-        let word = change.body.get("kind").and_then(Value::as_str);
         Some(Event {
-            id: change.cursor().to_string(),
-            alert: word.unwrap_or_default().to_owned(),
-            body: self.body(
-                kind,
-                &change.cursor().to_string(),
-                change.subject,
-                change.at.0,
-                &change.body,
-            ),
+            id: id.to_owned(),
+            alert: alert.to_string(),
+            body: self.body(kind, id, change.subject(), at, &change.body().ok()?),
         })
     }
 
@@ -114,7 +108,7 @@ pub struct Event {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use pennine_store::Db;
+    use pennine_core::alert::AlertKind;
 
     #[test]
     fn an_alert_is_an_incident_as_the_standards_read_it() {
@@ -122,17 +116,28 @@ mod tests {
             public_url: "https://ci.skerry.example/pennine",
             installation: Uuid::from_u128(7),
         };
-        let change = |kind: &str| Change {
-            txid: 812,
-            id: 4,
-            at: Db(Moment::from_micros(1_795_415_517_000_042)),
-            kind: kind.to_owned(),
-            subject: Uuid::from_u128(9),
-            body: json!({"kind": "no-match", "said": "1 job waits.", "about": {"job": "j-7"}}),
+        let alert = Uuid::from_u128(9);
+        let (kind, subject) = (AlertKind::NoMatch, "yard".to_owned());
+        let (said, about) = ("1 job waits.".to_owned(), json!({"job": "j-7"}));
+        let raised = Change::AlertRaised {
+            alert,
+            kind,
+            subject: subject.clone(),
+            said: said.clone(),
+            about: about.clone(),
         };
-        assert!(source.event(&change("alert.changed")).is_none());
-        for (kind, predicate) in [("alert.raised", "detected"), ("alert.ended", "resolved")] {
-            let event = source.event(&change(kind)).unwrap();
+        let ended = Change::AlertEnded {
+            alert,
+            kind,
+            subject,
+            said,
+            about,
+        };
+        let at = Moment::from_micros(1_795_415_517_000_042);
+        let changed = Change::AlertChanged { alert };
+        assert!(source.event("812-4", at, &changed).is_none());
+        for (change, predicate) in [(raised, "detected"), (ended, "resolved")] {
+            let event = source.event("812-4", at, &change).unwrap();
             assert_eq!(
                 (event.id.as_str(), event.alert.as_str()),
                 ("812-4", "no-match")

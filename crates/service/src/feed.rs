@@ -3,8 +3,10 @@
 //! One task reads. It is woken by this replica's own writes, by NOTIFY from other replicas (a hint, coalesced, from
 //! one connection of its own, never inside a write), and by a sweep every 250 ms, which repairs a lost hint.
 
-use pennine_store::outbox::{self, Change, Cursor};
+use pennine_store::change::Change;
+use pennine_store::outbox::{self, Cursor, Entry};
 use pennine_store::{Error, Store};
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast, watch};
@@ -35,8 +37,18 @@ enum Again {
     WhenTold,
 }
 
-/// Some changes, in order.
-pub type Changes = Arc<Vec<Change>>;
+/// Some entries of the feed, in order.
+pub type Changes = Arc<Vec<Entry>>;
+
+/// Unreadable entries that are kept to be shown.
+const UNREADABLE: usize = 16;
+
+/// The entries that this version could not read, by their place in the feed; the latest [`UNREADABLE`] of them.
+#[derive(Default)]
+struct Unreadable {
+    count: usize,
+    latest: BTreeMap<Cursor, String>,
+}
 
 /// The handle of the feed.
 #[derive(Clone)]
@@ -48,6 +60,7 @@ pub struct Feed {
     healthy: watch::Sender<bool>,
     /// When it last answered.
     read_at: Arc<Mutex<Option<Instant>>>,
+    unreadable: Arc<Mutex<Unreadable>>,
 }
 
 impl Default for Feed {
@@ -58,6 +71,7 @@ impl Default for Feed {
             sender: broadcast::channel(BACKLOG).0,
             healthy: watch::channel(false).0,
             read_at: Arc::default(),
+            unreadable: Arc::default(),
         }
     }
 }
@@ -89,6 +103,40 @@ impl Feed {
     pub(crate) fn was_read(&self) {
         let now = Some(Instant::now());
         *self.read_at.lock().unwrap_or_else(PoisonError::into_inner) = now;
+    }
+
+    /// Returns the change of an entry. One that this version cannot read is logged, once, and shown by `/readyz`.
+    pub fn readable<'e>(&self, entry: &'e Entry) -> Option<&'e Change> {
+        let error = match &entry.change {
+            Ok(change) => return Some(change),
+            Err(error) => error,
+        };
+        let mut unreadable = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        if !unreadable.latest.contains_key(&entry.cursor) {
+            tracing::error!(change = %entry.cursor, %error, "a change cannot be read");
+            unreadable.count += 1;
+            unreadable.latest.insert(entry.cursor, error.to_string());
+            if unreadable.latest.len() > UNREADABLE {
+                unreadable.latest.pop_first();
+            }
+        }
+        None
+    }
+
+    /// Returns how many entries this version could not read since it was started, and the latest of them with the reason.
+    pub fn unreadable(&self) -> (usize, Vec<(Cursor, String)>) {
+        let unreadable = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        let latest = unreadable.latest.iter();
+        (
+            unreadable.count,
+            latest.map(|(at, error)| (*at, error.clone())).collect(),
+        )
     }
 
     /// Reads the outbox until told to stop.
@@ -136,17 +184,20 @@ impl Feed {
         let Some(cursor) = cursor else {
             return Ok((outbox::head(&mut connection).await?, Again::AtOnce));
         };
-        let outbox::Read { changes, held_up } =
+        let outbox::Read { entries, held_up } =
             outbox::read_after(&mut connection, cursor, BATCH).await?;
+        for entry in &entries {
+            self.readable(entry);
+        }
         let again = match held_up {
             true => Again::Soon,
-            false if changes.len() as i64 == BATCH => Again::AtOnce,
+            false if entries.len() as i64 == BATCH => Again::AtOnce,
             false => Again::WhenTold,
         };
-        let next = changes.last().map_or(cursor, Change::cursor);
-        if !changes.is_empty() {
+        let next = entries.last().map_or(cursor, |entry| entry.cursor);
+        if !entries.is_empty() {
             // Nobody listening is not an error.
-            let _ = self.sender.send(Arc::new(changes));
+            let _ = self.sender.send(Arc::new(entries));
         }
         Ok((next, again))
     }

@@ -9,8 +9,9 @@ use crate::app::App;
 use crate::event::{Event, MEDIA_TYPE, Source};
 use crate::lockbox::Locked;
 use pennine_core::time::Moment;
+use pennine_store::change::{Change, Undecodable};
 use pennine_store::listener::{self, Listener};
-use pennine_store::outbox::{self, Change, Cursor};
+use pennine_store::outbox::{self, Cursor};
 use pennine_store::{Db, Error};
 use rand::RngExt;
 use reqwest::header::CONTENT_TYPE;
@@ -58,9 +59,10 @@ pub async fn keep(app: App) {
         tokio::select! {
             () = tokio::time::sleep(EVERY) => {}
             heard = changes.recv() => {
-                let told = |kind: &str| kind.starts_with("alert.") || kind.starts_with("listener.");
                 match heard {
-                    Ok(changes) if !changes.iter().any(|change| told(&change.kind)) => continue,
+                    Ok(changes) if !changes.iter().any(|one| concerns_listeners(&one.change)) => {
+                        continue;
+                    }
                     Ok(_) | Err(tokio::sync::broadcast::error::RecvError::Lagged(_)) => {}
                     Err(tokio::sync::broadcast::error::RecvError::Closed) => return,
                 }
@@ -91,6 +93,20 @@ pub async fn keep(app: App) {
             }
             Err(error) => tracing::debug!(%error, "the listeners could not be read; tried again"),
         }
+    }
+}
+
+/// Whether there may be something to send after this change. One that cannot be read may be of that kind.
+fn concerns_listeners(change: &Result<Change, Undecodable>) -> bool {
+    match change {
+        Ok(
+            Change::AlertRaised { .. }
+            | Change::AlertChanged { .. }
+            | Change::AlertEnded { .. }
+            | Change::ListenerChanged { .. },
+        )
+        | Err(_) => true,
+        Ok(_) => false,
     }
 }
 
@@ -126,13 +142,17 @@ async fn tell_all(app: &App, sender: &reqwest::Client, listener: &Listener) -> R
     let mut cursor = listener.cursor();
     loop {
         let mut connection = app.store.get().await?;
-        let found = outbox::told_after(&mut connection, cursor, BATCH).await?;
+        let found = outbox::alerts_after(&mut connection, cursor, BATCH).await?;
         drop(connection);
-        let Some(last) = found.last().map(Change::cursor) else {
+        let Some(last) = found.last().map(|entry| entry.cursor) else {
             return Ok(());
         };
-        for change in &found {
-            let Some(event) = Source::of(app).event(change) else {
+        for entry in &found {
+            let event = app.feed.readable(entry);
+            let event = event.and_then(|change| {
+                Source::of(app).event(&entry.cursor.to_string(), entry.at, change)
+            });
+            let Some(event) = event else {
                 continue;
             };
             if !listener.kinds.is_empty() && !listener.kinds.contains(&event.alert) {
@@ -141,7 +161,7 @@ async fn tell_all(app: &App, sender: &reqwest::Client, listener: &Listener) -> R
             if app.stop.is_cancelled() || !app.leads() {
                 return Ok(());
             }
-            if !deliver(app, sender, listener, &event, change.cursor()).await? {
+            if !deliver(app, sender, listener, &event, entry.cursor).await? {
                 return Ok(());
             }
         }

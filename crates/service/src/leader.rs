@@ -6,26 +6,25 @@
 //! state is thrown away: it is cheap to rebuild and never worth guessing about.
 
 pub mod capacity;
+mod changes;
 pub mod rebuild;
 mod watch;
 
 use crate::app::App;
-use crate::feed::Changes;
 use capacity::Yardkeeping;
 use pennine_core::answer::Level;
 use pennine_core::capacity::Decided;
 use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
-use pennine_core::id::{
-    AttemptId, JobId, LeaseToken, MachineId, MaintenanceId, PoolId, RunnerId, StrandId,
-};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Committed, ForRunner};
+use pennine_store::change::Undecodable;
 use pennine_store::job::{self, Unrun};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
-use pennine_store::outbox::{self, Change, Cursor};
+use pennine_store::outbox::{self, Cursor};
 use pennine_store::{pool, runner, seat, strand};
-use rebuild::{places_and_seats, waits};
+use rebuild::waits;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -39,6 +38,8 @@ const TRY_EVERY: Duration = Duration::from_millis(500);
 const RENEW_EVERY: Duration = Duration::from_millis(700);
 /// A leader that could not renew for this long stops by itself, before another can have taken over.
 const RENEW_LIMIT: Duration = Duration::from_millis(1700);
+/// How long a replica that met a change it cannot read leaves the lead to others: several times what they need to take it.
+const STAND_ASIDE: Duration = Duration::from_secs(5);
 /// How often leases and connections are looked at.
 const TICK: Duration = Duration::from_secs(1);
 /// How long a lease lasts after the poll that renewed it.
@@ -57,6 +58,9 @@ enum End {
     Behind,
     #[error("the tree of teams has changed; the state is built anew")]
     TreeMoved,
+    /// A change that this version cannot read: a newer replica wrote it, and should lead.
+    #[error("change {cursor} cannot be read: {error}")]
+    Undecodable { cursor: Cursor, error: Undecodable },
     #[error("told to stop")]
     Stopped,
     #[error(transparent)]
@@ -85,6 +89,9 @@ pub async fn lead(app: App) {
                 if let Err(error) = release.await {
                     tracing::debug!(%error, "the lead could not be given up; it expires by itself");
                 }
+                if matches!(end, End::Undecodable { .. }) {
+                    stand_aside(&app).await;
+                }
                 continue;
             }
             Ok(None) => trouble = false,
@@ -98,6 +105,15 @@ pub async fn lead(app: App) {
             () = tokio::time::sleep(TRY_EVERY) => {}
             () = app.stop.cancelled() => {}
         }
+    }
+}
+
+/// Leaves the lead to others for a while. A replica that then finds nobody leading takes it again: it builds its state
+/// from the record, which does not depend on the change.
+async fn stand_aside(app: &App) {
+    tokio::select! {
+        () = tokio::time::sleep(STAND_ASIDE) => {}
+        () = app.stop.cancelled() => {}
     }
 }
 
@@ -190,10 +206,6 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
     }
 }
 
-fn text_id<T: From<Uuid>>(body: &serde_json::Value, key: &str) -> Option<T> {
-    body.get(key)?.as_str()?.parse::<Uuid>().ok().map(T::from)
-}
-
 impl<'a> Term<'a> {
     async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, End> {
         let mut connection = app.store.get().await?;
@@ -221,153 +233,6 @@ impl<'a> Term<'a> {
         };
         term.take_up(machines);
         Ok(term)
-    }
-
-    /// Takes note of changes. What a change only names is read; an event says how things are now.
-    async fn take(&mut self, changes: &Changes) -> Result<(), End> {
-        let fresh: Vec<_> = changes
-            .iter()
-            .filter(|change| change.cursor() > self.read_until)
-            .collect();
-        let (mut strands, mut again, mut runners, mut pools) = (
-            BTreeSet::new(),
-            BTreeSet::new(),
-            BTreeSet::new(),
-            BTreeSet::new(),
-        );
-        let (mut tree, mut calendar, mut suppliers) = (false, false, false);
-        let mut machines = BTreeSet::new();
-        let mut unmatched = BTreeSet::new();
-        for change in &fresh {
-            match change.kind.as_str() {
-                "job.pending" => {
-                    if change.body.get("again").is_some() {
-                        again.insert(JobId(change.subject));
-                    }
-                    strands.extend(
-                        text_id::<StrandId>(&change.body, "strand")
-                            .filter(|id| !self.state.knows_strand(*id)),
-                    );
-                }
-                "runner.awaited" | "runner.joined" | "runner.changed" | "runner.retired" => {
-                    runners.insert(RunnerId(change.subject));
-                }
-                "pool.made" | "pool.changed" => {
-                    pools.insert(PoolId(change.subject));
-                }
-                // Every path below it is another now, and with it reach, limits and shares.
-                "place.moved" | "place.removed" => return Err(End::TreeMoved),
-                "place.made" | "place.changed" | "seat.made" | "seat.changed" => tree = true,
-                "maintenance.planned" | "maintenance.ended" => calendar = true,
-                "supplier.changed" => suppliers = true,
-                "machine.changed" => {
-                    machines.insert(MachineId(change.subject));
-                }
-                _ => {}
-            }
-        }
-        if calendar {
-            self.keep_calendar(true).await?;
-        }
-        if suppliers {
-            self.suppliers_changed(self.app.clock.now()).await?;
-        }
-        let again: Vec<JobId> = again.into_iter().collect();
-        let mut waiting_again = HashMap::new();
-        let now = self.app.clock.now();
-        if tree
-            || !(strands.is_empty() && again.is_empty() && runners.is_empty() && pools.is_empty())
-        {
-            let mut connection = self.app.store.get().await?;
-            if tree {
-                for event in places_and_seats(&mut connection).await? {
-                    self.state.apply(event, now);
-                }
-            }
-            for id in &pools {
-                if let Some(pool) = pool::get(&mut connection, *id).await? {
-                    self.price(&mut connection, &pool, now).await?;
-                    self.pool_changed(&pool, now);
-                }
-            }
-            if !pools.is_empty() {
-                // A pool's labels are its runners'.
-                let members = runner::list(&mut connection, None).await?;
-                let members = members.iter().filter(|one| pools.contains(&one.pool_id.0));
-                runners.extend(members.map(|one| one.id.0));
-            }
-            if !runners.is_empty() {
-                let ids: Vec<RunnerId> = runners.into_iter().collect();
-                for runner in runner::list(&mut connection, Some(&ids)).await? {
-                    let view = self.calendar.runner(&runner, now);
-                    self.state.apply(Event::Runner(Box::new(view.clone())), now);
-                    self.runner_seen(&view, now).await?;
-                }
-            }
-            if !strands.is_empty() {
-                let ids: Vec<StrandId> = strands.into_iter().collect();
-                for found in strand::get(&mut connection, &ids).await? {
-                    let event = Event::Strand {
-                        id: found.id.0,
-                        key: found.key.0,
-                        project: found.project,
-                    };
-                    self.state.apply(event, now);
-                }
-                for (id, _, segments) in strand::latest(&mut connection, &ids).await? {
-                    self.state.said_before(id, segments);
-                }
-            }
-            if !again.is_empty() {
-                for job in job::waiting_among(&mut connection, &again).await? {
-                    waiting_again.insert(job.id.0, job);
-                }
-            }
-        }
-        if !machines.is_empty() {
-            self.machines_changed(&machines, now).await?;
-        }
-        for change in fresh {
-            let body = &change.body;
-            let event = match change.kind.as_str() {
-                "job.pending" if body.get("again").is_some() => {
-                    waiting_again.get(&JobId(change.subject)).map(waits)
-                }
-                "job.pending" => text_id(body, "strand").map(|strand| Event::Waits {
-                    job: JobId(change.subject),
-                    strand,
-                    ready: change.at.0,
-                    number: body
-                        .get("number")
-                        .and_then(serde_json::Value::as_i64)
-                        .unwrap_or_default(),
-                    avoid: None,
-                }),
-                "job.done" => Some(Event::Withdrawn {
-                    job: JobId(change.subject),
-                }),
-                "attempt.assigned" => held(change),
-                "attempt.over" => Some(Event::Released {
-                    attempt: AttemptId(change.subject),
-                }),
-                "attempt.seats-back" => Some(Event::SeatsTakenBack {
-                    attempt: AttemptId(change.subject),
-                }),
-                _ => None,
-            };
-            if let Some(Event::Waits { strand, .. }) = &event
-                && body.get("fail_unmatched") == Some(&serde_json::Value::Bool(true))
-            {
-                unmatched.insert(*strand);
-            }
-            if let Some(event) = event {
-                self.state.apply(event, now);
-            }
-        }
-        self.let_retired_go(now);
-        self.impatient.extend(unmatched);
-        self.peak = self.peak.max(self.state.waiting());
-        Ok(())
     }
 
     /// Forgets runners that are retired and have nothing any more.
@@ -526,16 +391,4 @@ impl<'a> Term<'a> {
         }
         Ok(())
     }
-}
-
-/// What the change says of an attempt that was assigned.
-fn held(change: &Change) -> Option<Event> {
-    let body = &change.body;
-    Some(Event::Holds {
-        attempt: AttemptId(change.subject),
-        job: text_id(body, "job")?,
-        runner: text_id(body, "runner")?,
-        strand: text_id(body, "strand")?,
-        since: change.at.0,
-    })
 }

@@ -7,9 +7,10 @@
 use crate::app::App;
 use crate::rounds::{Pace, Work, while_leading};
 use pennine_core::time::Moment;
+use pennine_store::change::Change;
 use pennine_store::connect::in_transaction;
 use pennine_store::measure::{self, NewOffer};
-use pennine_store::outbox::{self, Change};
+use pennine_store::outbox::{self, Entry};
 use pennine_store::rollup::Known;
 use pennine_store::{Connection, Error, Store};
 use std::collections::BTreeMap;
@@ -87,11 +88,11 @@ async fn add_some(
     until: Moment,
 ) -> Result<bool, Error> {
     let (cursor, turn) = measure::turn(connection).await?;
-    let outbox::Read { changes, .. } = outbox::read_bare_after(connection, cursor, BATCH).await?;
-    let more = changes.len() as i64 == BATCH;
-    let ripe: Vec<Change> = changes
+    let outbox::Read { entries, .. } = outbox::read_after(connection, cursor, BATCH).await?;
+    let more = entries.len() as i64 == BATCH;
+    let ripe: Vec<Entry> = entries
         .into_iter()
-        .take_while(|change| change.at.0 < until)
+        .take_while(|entry| entry.at < until)
         .collect();
     let found = Over::of(&ripe);
     let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
@@ -111,8 +112,8 @@ async fn add_some(
         if found.machines {
             measure::add_machines(connection, known).await?;
         }
-        let counted = if more { last.at.0 } else { until };
-        measure::note_progress(connection, last.cursor(), counted).await?;
+        let counted = if more { last.at } else { until };
+        measure::note_progress(connection, last.cursor, counted).await?;
         Ok(more)
     })
     .await
@@ -131,24 +132,66 @@ struct Over {
 }
 
 impl Over {
-    fn of(changes: &[Change]) -> Over {
+    fn of(entries: &[Entry]) -> Over {
         let mut over = Over::default();
-        for change in changes {
-            let (subject, at) = (change.subject, change.at.0);
-            match change.kind.as_str() {
-                "attempt.over" => over.attempts.push(subject),
-                "job.done" => over.jobs.push(subject),
-                "machine.changed" => over.machines = true,
-                kind if kind.starts_with("runner.") => {
-                    over.runners.insert(subject, at);
-                }
-                kind if kind.starts_with("pool.") => {
-                    over.pools.insert(subject, at);
-                }
-                _ => {}
+        for entry in entries {
+            // The feed has logged one that cannot be read.
+            if let Ok(change) = &entry.change {
+                over.note(change, entry.at);
             }
         }
         over
+    }
+
+    fn note(&mut self, change: &Change, at: Moment) {
+        match change {
+            Change::AttemptEnded { attempt, .. } => self.attempts.push(attempt.0),
+            Change::JobDone { job, .. } => self.jobs.push(job.0),
+            Change::MachineChanged { .. } => self.machines = true,
+            Change::RunnerAwaited { runner }
+            | Change::RunnerJoined { runner, .. }
+            | Change::RunnerChanged { runner }
+            | Change::RunnerStateChanged { runner, .. }
+            | Change::RunnerWishChanged { runner, .. }
+            | Change::RunnerRetired { runner, .. }
+            | Change::RunnerCredentialRenewed { runner } => {
+                self.runners.insert(runner.0, at);
+            }
+            Change::PoolAdded { pool, .. }
+            | Change::PoolChanged { pool, .. }
+            | Change::PoolRemoved { pool, .. }
+            | Change::PoolFactsLearnt { pool }
+            | Change::PoolPriceChanged { pool }
+            | Change::PoolDecided { pool } => {
+                self.pools.insert(pool.0, at);
+            }
+            // Nothing is over with these, and no runner offers more or less.
+            Change::JobPending { .. }
+            | Change::JobStarted { .. }
+            | Change::JobFinalizing { .. }
+            | Change::JobCancelling { .. }
+            | Change::AttemptAssigned { .. }
+            | Change::AttemptSeatsTakenBack { .. }
+            | Change::StrandReason { .. }
+            | Change::PlaceAdded { .. }
+            | Change::PlaceChanged { .. }
+            | Change::PlaceMoved { .. }
+            | Change::PlaceRemoved { .. }
+            | Change::SeatAdded { .. }
+            | Change::SeatChanged { .. }
+            | Change::SeatReserved { .. }
+            | Change::SupplierChanged { .. }
+            | Change::SupplierTroubleChanged { .. }
+            | Change::MaintenanceScheduled { .. }
+            | Change::MaintenanceEnded { .. }
+            | Change::TargetChanged { .. }
+            | Change::AlertRaised { .. }
+            | Change::AlertChanged { .. }
+            | Change::AlertEnded { .. }
+            | Change::ListenerChanged { .. }
+            | Change::YardFileApplied { .. }
+            | Change::YardFileForgotten { .. } => {}
+        }
     }
 
     /// What the runners that were spoken of offer by now.

@@ -4,12 +4,11 @@
 use crate::app::App;
 use crate::feed::Changes;
 use crate::memory::Memory;
-use pennine_core::id::{AttemptId, RunnerId};
-use pennine_store::outbox::Change;
+use pennine_core::id::RunnerId;
+use pennine_store::change::Change;
 use std::sync::atomic::Ordering;
 use tokio::sync::broadcast::Receiver;
 use tokio::sync::broadcast::error::RecvError;
-use uuid::Uuid;
 
 /// Rings for runners until told to stop. `changes` is subscribed before the feed begins to read: memory is trusted as
 /// soon as the feed is fresh, and must have heard of all that the feed has read.
@@ -21,22 +20,19 @@ pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
         };
         match received {
             Ok(changes) => {
-                let yard = |change: &&Change| {
-                    change.kind.starts_with("runner.") || change.kind.starts_with("pool.")
-                };
-                if changes.iter().any(|change| yard(&change)) {
-                    app.yard_changes.fetch_add(1, Ordering::Relaxed);
-                }
-                if changes
-                    .iter()
-                    .any(|change| change.kind.starts_with("place."))
-                {
-                    app.projects.invalidate_all();
-                }
-                for change in changes.iter() {
-                    if let Some(runner) = note(&app.memory, change) {
+                let mut yard_changed = false;
+                for change in changes.iter().filter_map(|entry| app.feed.readable(entry)) {
+                    let heard = note(&app.memory, change);
+                    yard_changed |= heard.yard_changed;
+                    if heard.places_changed {
+                        app.projects.invalidate_all();
+                    }
+                    if let Some(runner) = heard.wake {
                         app.polls.ring(runner);
                     }
+                }
+                if yard_changed {
+                    app.yard_changes.fetch_add(1, Ordering::Relaxed);
                 }
             }
             // What was missed is found when the polls run out, 8 s later at most.
@@ -50,37 +46,103 @@ pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
     }
 }
 
-/// Notes in memory what a change says of a runner. The runner comes back if its poll has to hear of it.
-fn note(memory: &Memory, change: &Change) -> Option<RunnerId> {
-    let runner = || {
-        let named = change.body.get("runner")?.as_str()?;
-        named.parse::<Uuid>().ok().map(RunnerId)
-    };
-    let attempt = AttemptId(change.subject);
-    match change.kind.as_str() {
-        "attempt.assigned" => {
-            let runner = runner()?;
-            memory.heard_assigned(runner, attempt);
-            Some(runner)
+/// What a change is to this replica, beside what its memory of runners was told.
+#[derive(Default)]
+struct Heard {
+    /// The runner whose poll has to be answered.
+    wake: Option<RunnerId>,
+    /// Labels or facts in the yard may be others now.
+    yard_changed: bool,
+    /// Teams or projects are others now.
+    places_changed: bool,
+}
+
+impl Heard {
+    fn wake(runner: RunnerId) -> Heard {
+        Heard {
+            wake: Some(runner),
+            ..Heard::default()
         }
-        "attempt.over" => {
-            let runner = runner()?;
-            memory.over(runner, attempt);
-            Some(runner)
+    }
+
+    fn yard(wake: Option<RunnerId>) -> Heard {
+        Heard {
+            wake,
+            yard_changed: true,
+            ..Heard::default()
         }
-        "job.cancelling" => {
-            let runner = runner()?;
-            memory.open_changed(runner);
-            Some(runner)
+    }
+}
+
+/// Notes in memory what a change says of a runner.
+fn note(memory: &Memory, change: &Change) -> Heard {
+    match change {
+        Change::AttemptAssigned {
+            attempt, runner, ..
+        } => {
+            memory.heard_assigned(*runner, *attempt);
+            Heard::wake(*runner)
         }
-        "runner.retired" => {
-            memory.runner_gone(RunnerId(change.subject));
-            Some(RunnerId(change.subject))
+        Change::AttemptEnded {
+            attempt, runner, ..
+        } => {
+            memory.over(*runner, *attempt);
+            Heard::wake(*runner)
         }
-        kind if kind.starts_with("runner.") => {
-            memory.runner_changed(RunnerId(change.subject));
-            (kind == "runner.changed").then_some(RunnerId(change.subject))
+        Change::JobCancelling { runner, .. } => {
+            memory.open_changed(*runner);
+            Heard::wake(*runner)
         }
-        _ => None,
+        Change::RunnerRetired { runner, .. } => {
+            memory.runner_gone(*runner);
+            Heard::yard(Some(*runner))
+        }
+        Change::RunnerChanged { runner }
+        | Change::RunnerStateChanged { runner, .. }
+        | Change::RunnerWishChanged { runner, .. } => {
+            memory.runner_changed(*runner);
+            Heard::yard(Some(*runner))
+        }
+        Change::RunnerAwaited { runner }
+        | Change::RunnerJoined { runner, .. }
+        | Change::RunnerCredentialRenewed { runner } => {
+            memory.runner_changed(*runner);
+            Heard::yard(None)
+        }
+        Change::PoolAdded { .. }
+        | Change::PoolChanged { .. }
+        | Change::PoolRemoved { .. }
+        | Change::PoolFactsLearnt { .. }
+        | Change::PoolPriceChanged { .. }
+        | Change::PoolDecided { .. } => Heard::yard(None),
+        Change::PlaceAdded { .. }
+        | Change::PlaceChanged { .. }
+        | Change::PlaceMoved { .. }
+        | Change::PlaceRemoved { .. } => Heard {
+            places_changed: true,
+            ..Heard::default()
+        },
+        // No poll is answered by these.
+        Change::JobPending { .. }
+        | Change::JobStarted { .. }
+        | Change::JobFinalizing { .. }
+        | Change::JobDone { .. }
+        | Change::AttemptSeatsTakenBack { .. }
+        | Change::StrandReason { .. }
+        | Change::SeatAdded { .. }
+        | Change::SeatChanged { .. }
+        | Change::SeatReserved { .. }
+        | Change::MachineChanged { .. }
+        | Change::SupplierChanged { .. }
+        | Change::SupplierTroubleChanged { .. }
+        | Change::MaintenanceScheduled { .. }
+        | Change::MaintenanceEnded { .. }
+        | Change::TargetChanged { .. }
+        | Change::AlertRaised { .. }
+        | Change::AlertChanged { .. }
+        | Change::AlertEnded { .. }
+        | Change::ListenerChanged { .. }
+        | Change::YardFileApplied { .. }
+        | Change::YardFileForgotten { .. } => Heard::default(),
     }
 }

@@ -2,14 +2,14 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
-use diesel::sql_types::{BigInt, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::alert::{AlertKind, Open, Step, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_core::time::Moment;
-use serde_json::{Value, json};
+use serde_json::Value;
 use uuid::Uuid;
 
 /// From when on people are told of what is not told at once.
@@ -19,7 +19,7 @@ pub async fn thresholds(connection: &mut Connection) -> Result<Thresholds> {
         #[diesel(sql_type = Jsonb)]
         thresholds: Json<Thresholds>,
     }
-    let row: Option<Row> = statement("select thresholds from alert_thresholds")
+    let row: Option<Row> = sql!("select thresholds from alert_thresholds")
         .get_result(connection)
         .await
         .optional()?;
@@ -28,11 +28,11 @@ pub async fn thresholds(connection: &mut Connection) -> Result<Thresholds> {
 
 /// Says from when on people are told.
 pub async fn set_thresholds(connection: &mut Connection, thresholds: Thresholds) -> Result<()> {
-    statement(
-        "insert into alert_thresholds (thresholds) values ($1)
-         on conflict (one) do update set thresholds = excluded.thresholds",
+    sql!(
+        "insert into alert_thresholds (thresholds) values (:thresholds)
+         on conflict (one) do update set thresholds = excluded.thresholds";
+        thresholds: Jsonb = Json(thresholds),
     )
-    .bind::<Jsonb, _>(Json(thresholds))
     .execute(connection)
     .await?;
     Ok(())
@@ -86,7 +86,7 @@ impl Alert {
 /// Those that are not over, raised or not.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Alert>> {
     Ok(
-        statement("select * from alert where ended_at is null order by since, number")
+        sql!("select * from alert where ended_at is null order by since, number")
             .load(connection)
             .await?,
     )
@@ -98,22 +98,23 @@ pub async fn told(
     before: Option<i64>,
     limit: i64,
 ) -> Result<Vec<Alert>> {
-    Ok(statement(
-        "select * from alert where raised_at is not null and number < $1 order by number desc limit $2",
+    Ok(sql!(
+        "select * from alert where raised_at is not null and number < :number order by number desc limit :limit";
+        number: BigInt = before.unwrap_or(i64::MAX),
+        limit: BigInt = limit,
     )
-    .bind::<BigInt, _>(before.unwrap_or(i64::MAX))
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
 }
 
 /// The alert with this number.
 pub async fn numbered(connection: &mut Connection, number: i64) -> Result<Option<Alert>> {
-    let mut found: Vec<Alert> =
-        statement("select * from alert where number = $1 and raised_at is not null")
-            .bind::<BigInt, _>(number)
-            .load(connection)
-            .await?;
+    let mut found: Vec<Alert> = sql!(
+        "select * from alert where number = :number and raised_at is not null";
+        number: BigInt = number,
+    )
+    .load(connection)
+    .await?;
     Ok(found.pop())
 }
 
@@ -132,23 +133,24 @@ pub async fn take(
             condition,
         } => {
             let raised = state.is_told().then_some(Db(now));
-            statement(
+            sql!(
                 "with a as (
                    insert into alert (id, kind, subject, state, said, about, since, raised_at)
-                   values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing returning id, raised_at)
-                 insert into outbox (at, kind, subject, body)
-                 select $9, 'alert.raised', id, $10 from a where raised_at is not null",
+                   values (:fresh, :kind, :subject, :state, :said, :about, :since, :raised) on conflict do nothing
+                   returning *)"
+                 change AlertRaised {
+                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
+                 } at ":now" from "a where raised_at is not null";
+                fresh: SqlUuid = fresh,
+                kind: Text = Db(condition.kind),
+                subject: Text = &condition.subject,
+                state: Text = Db(*state),
+                said: Text = &condition.said,
+                about: Jsonb = &condition.about,
+                since: Timestamptz = Db(*since),
+                raised: Nullable<Timestamptz> = raised,
+                now: Timestamptz = Db(now),
             )
-            .bind::<SqlUuid, _>(fresh)
-            .bind::<Text, _>(Db(condition.kind))
-            .bind::<Text, _>(&condition.subject)
-            .bind::<Text, _>(Db(*state))
-            .bind::<Text, _>(&condition.said)
-            .bind::<Jsonb, _>(&condition.about)
-            .bind::<Timestamptz, _>(Db(*since))
-            .bind::<Nullable<Timestamptz>, _>(raised)
-            .bind::<Timestamptz, _>(Db(now))
-            .bind::<Jsonb, _>(body(condition.kind, &condition.subject, &condition.said, &condition.about))
             .execute(connection)
             .await?;
         }
@@ -166,66 +168,64 @@ pub async fn take(
             if same {
                 return Ok(());
             }
-            let event = match (told_before, state.is_told()) {
-                (false, true) => Some("alert.raised"),
-                (true, _) if before.is_none_or(|alert| alert.state.0 != *state) => {
-                    Some("alert.changed")
-                }
-                // What it says may change each time; those who look at it read it then.
-                _ => None,
-            };
-            statement(
+            let raised = !told_before && state.is_told();
+            // What it says may change each time; those who look at it read it then.
+            let changed = told_before && before.is_none_or(|alert| alert.state.0 != *state);
+            sql!(
                 "with a as (
-                   update alert set state = $1, said = $2, about = $3, absent_at = null,
-                          raised_at = coalesce(raised_at, $4)
-                   where id = $5 and ended_at is null returning id)
-                 insert into outbox (at, kind, subject, body)
-                 select $6, $7, id, $8 from a where $9::text is not null",
+                   update alert set state = :state, said = :said, about = :about, absent_at = null,
+                          raised_at = coalesce(raised_at, :raised_at)
+                   where id = :id and ended_at is null returning *),
+                 raised as ("
+                 change AlertRaised {
+                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
+                 } at ":now" from "a where :raised"
+                 ")"
+                 change AlertChanged { alert: "id" } at ":now" from "a where :changed";
+                state: Text = Db(*state),
+                said: Text = &condition.said,
+                about: Jsonb = &condition.about,
+                raised_at: Nullable<Timestamptz> = state.is_told().then_some(Db(now)),
+                id: SqlUuid = *id,
+                now: Timestamptz = Db(now),
+                raised: Bool = raised,
+                changed: Bool = changed,
             )
-            .bind::<Text, _>(Db(*state))
-            .bind::<Text, _>(&condition.said)
-            .bind::<Jsonb, _>(&condition.about)
-            .bind::<Nullable<Timestamptz>, _>(state.is_told().then_some(Db(now)))
-            .bind::<SqlUuid, _>(*id)
-            .bind::<Timestamptz, _>(Db(now))
-            .bind::<Text, _>(event.unwrap_or_default())
-            .bind::<Jsonb, _>(body(
-                condition.kind,
-                &condition.subject,
-                &condition.said,
-                &condition.about,
-            ))
-            .bind::<Nullable<Text>, _>(event)
             .execute(connection)
             .await?;
         }
         Step::Miss { id, state, absent } => {
             if *state == AlertState::Over && before.is_some_and(|alert| !alert.state.0.is_told()) {
                 // Nobody has heard of it.
-                statement("delete from alert where id = $1 and raised_at is null")
-                    .bind::<SqlUuid, _>(*id)
-                    .execute(connection)
-                    .await?;
+                sql!(
+                    "delete from alert where id = :id and raised_at is null";
+                    id: SqlUuid = *id,
+                )
+                .execute(connection)
+                .await?;
                 return Ok(());
             }
             if before.is_some_and(|alert| alert.state.0 == *state && alert.absent_at.is_some()) {
                 return Ok(());
             }
             let over = *state == AlertState::Over;
-            statement(
+            sql!(
                 "with a as (
-                   update alert set state = $1, absent_at = $2, ended_at = $3
-                   where id = $4 and ended_at is null returning id, kind, subject, said, about)
-                 insert into outbox (at, kind, subject, body)
-                 select $5, $6, id, jsonb_build_object('kind', kind, 'subject', subject, 'said', said, 'about', about)
-                 from a",
+                   update alert set state = :state, absent_at = :absent, ended_at = :ended_at
+                   where id = :id and ended_at is null returning *),
+                 ended as ("
+                 change AlertEnded {
+                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
+                 } at ":now" from "a where :over"
+                 ")"
+                 change AlertChanged { alert: "id" } at ":now" from "a where not :over";
+                state: Text = Db(*state),
+                absent: Timestamptz = Db(*absent),
+                ended_at: Nullable<Timestamptz> = over.then_some(Db(now)),
+                id: SqlUuid = *id,
+                now: Timestamptz = Db(now),
+                over: Bool = over,
             )
-            .bind::<Text, _>(Db(*state))
-            .bind::<Timestamptz, _>(Db(*absent))
-            .bind::<Nullable<Timestamptz>, _>(over.then_some(Db(now)))
-            .bind::<SqlUuid, _>(*id)
-            .bind::<Timestamptz, _>(Db(now))
-            .bind::<Text, _>(if over { "alert.ended" } else { "alert.changed" })
             .execute(connection)
             .await?;
         }
@@ -233,24 +233,17 @@ pub async fn take(
     Ok(())
 }
 
-fn body(kind: AlertKind, subject: &str, said: &str, about: &Value) -> Value {
-    json!({"kind": kind, "subject": subject, "said": said, "about": about})
-}
-
 /// Notes that somebody looks at an alert. False when it is over, or somebody did before.
 pub async fn see(connection: &mut Connection, id: Uuid, by: &str, at: Moment) -> Result<bool> {
-    let changed = statement(
+    let changed = sql!(
         "with a as (
-           update alert set seen_at = $1, seen_by = $2
-           where id = $3 and ended_at is null and seen_at is null returning id)
-         insert into outbox (at, kind, subject, body)
-         select $4, 'alert.changed', id, jsonb_build_object('seen_by', $5::text) from a",
+           update alert set seen_at = :at, seen_by = :by
+           where id = :id and ended_at is null and seen_at is null returning id)"
+         change AlertChanged { alert: "id" } at ":at" from "a";
+        at: Timestamptz = Db(at),
+        by: Text = by,
+        id: SqlUuid = id,
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<SqlUuid, _>(id)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
     .execute(connection)
     .await?;
     Ok(changed > 0)
@@ -258,8 +251,10 @@ pub async fn see(connection: &mut Connection, id: Uuid, by: &str, at: Moment) ->
 
 /// Forgets those that were over before a moment.
 pub async fn sweep(connection: &mut Connection, before: Moment) -> Result<usize> {
-    Ok(statement("delete from alert where ended_at < $1")
-        .bind::<Timestamptz, _>(Db(before))
-        .execute(connection)
-        .await?)
+    Ok(sql!(
+        "delete from alert where ended_at < :before";
+        before: Timestamptz = Db(before),
+    )
+    .execute(connection)
+    .await?)
 }

@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::leadership::{self, Epoch};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json, words};
 use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -35,43 +35,42 @@ pub async fn assign(
     at: Moment,
     batch: &[(Assignment, LeaseToken)],
 ) -> Result<Committed> {
-    let kept: Vec<ForRunner> = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
-         wanted as (select * from unnest($2, $3, $4, $5) as w(attempt, job, runner, lease)),
+    let kept: Vec<ForRunner> = sql!(
+        "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
+         wanted as (select * from unnest(:attempts, :jobs, :runners, :leases) as w(attempt, job, runner, lease)),
          able as (
            select w.*, r.pool_id, r.facts_version, p.policy_version
            from wanted w join runner r on r.id = w.runner join pool p on p.id = r.pool_id, fence
            where r.state = 'available' and r.wish = 'work'),
          taken as (
            update job set current_attempt = able.attempt, attempts = attempts + 1
-           from able where job.id = able.job and job.state = $6 and job.current_attempt is null
+           from able where job.id = able.job and job.state = :pending and job.current_attempt is null
              and job.cancel_at is null
            returning job.*, able.attempt),
          made as (
            insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
                                 state, ready_at, assigned_at)
            select t.attempt, t.id, t.attempts, a.runner, a.pool_id, t.strand_id, a.facts_version, a.policy_version,
-                  a.lease, $7, t.waits_since, $8
+                  a.lease, :assigned, t.waits_since, :at
            from taken t join able a on a.attempt = t.attempt
            returning id, job_id, number, runner_id, pool_id, strand_id, lease, state, session),
          logs as (insert into attempt_log (attempt_id) select id from made),
-         told as (
-           insert into outbox (at, kind, subject, body)
-           select $9, 'attempt.assigned', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'strand', strand_id) from made)
+         told as ("
+           change AttemptAssigned { attempt: "id", job: "job_id", runner: "runner_id", strand: "strand_id" } at ":at" from "made"
+           ")
          select m.id, m.lease, m.number, m.state, m.session, t.number as job_number, t.title, p.path as project,
                 pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by,
                 t.seats <> '{}' as exclusive
-         from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id",
+         from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id";
+        epoch: BigInt = epoch.0,
+        attempts: Array<SqlUuid> = batch.iter().map(|(a, _)| a.attempt.0).collect::<Vec<_>>(),
+        jobs: Array<SqlUuid> = batch.iter().map(|(a, _)| a.job.0).collect::<Vec<_>>(),
+        runners: Array<SqlUuid> = batch.iter().map(|(a, _)| a.runner.0).collect::<Vec<_>>(),
+        leases: Array<SqlUuid> = batch.iter().map(|(_, lease)| lease.0).collect::<Vec<_>>(),
+        pending: Text = Db(JobState::Pending),
+        assigned: Text = Db(AttemptState::Assigned),
+        at: Timestamptz = Db(at),
     )
-    .bind::<BigInt, _>(epoch.0)
-    .bind::<Array<SqlUuid>, _>(batch.iter().map(|(a, _)| a.attempt.0).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(batch.iter().map(|(a, _)| a.job.0).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(batch.iter().map(|(a, _)| a.runner.0).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(batch.iter().map(|(_, lease)| lease.0).collect::<Vec<_>>())
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Text, _>(Db(AttemptState::Assigned))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .load(connection)
     .await?;
     // Nothing kept: either everything had changed underneath, or the fence stood in the way.
@@ -121,15 +120,15 @@ pub struct ForRunner {
 
 /// The attempts of a runner that are not over.
 pub async fn for_runner(connection: &mut Connection, runner: RunnerId) -> Result<Vec<ForRunner>> {
-    Ok(statement(
+    Ok(sql!(
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
                 pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by,
                 j.seats <> '{}' as exclusive
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join pool on pool.id = a.pool_id
-         where a.runner_id = $1 and a.open order by a.id",
+         where a.runner_id = :runner and a.open order by a.id";
+        runner: SqlUuid = Db(runner),
     )
-    .bind::<SqlUuid, _>(Db(runner))
     .load(connection)
     .await?)
 }
@@ -141,14 +140,14 @@ pub async fn acknowledge(
     session: SessionId,
     at: Moment,
 ) -> Result<()> {
-    statement(
-        "update attempt set state = $1, acknowledged_at = $2, session = $3 where id = any($4) and state = any($5)",
+    sql!(
+        "update attempt set state = :acknowledged, acknowledged_at = :at, session = :session where id = any(:attempts) and state = any(:states)";
+        acknowledged: Text = Db(AttemptState::Acknowledged),
+        at: Timestamptz = Db(at),
+        session: SqlUuid = Db(session),
+        attempts: Array<SqlUuid> = attempts.iter().map(|id| id.0).collect::<Vec<_>>(),
+        states: Array<Text> = words(&[AttemptState::Assigned]),
     )
-    .bind::<Text, _>(Db(AttemptState::Acknowledged))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Array<SqlUuid>, _>(attempts.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(words(&[AttemptState::Assigned]))
     .execute(connection)
     .await?;
     Ok(())
@@ -184,14 +183,14 @@ async fn standing(
     attempt: AttemptId,
     lease: LeaseToken,
 ) -> Result<Option<StateRow>> {
-    Ok(
-        statement("select state, accepted from attempt where id = $1 and lease = $2")
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<SqlUuid, _>(Db(lease))
-            .get_result(connection)
-            .await
-            .optional()?,
+    Ok(sql!(
+        "select state, accepted from attempt where id = :attempt and lease = :lease";
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
     )
+    .get_result(connection)
+    .await
+    .optional()?)
 }
 
 /// The command was started.
@@ -208,37 +207,36 @@ pub async fn start(
         .into_iter()
         .filter(|state| *state != AttemptState::Executing)
         .collect();
-    let row: CountRow = statement(
+    let row: CountRow = sql!(
         "with a as (
-           update attempt set state = $1, session = $2, acknowledged_at = coalesce(acknowledged_at, $3),
-                  started_at = greatest($4, assigned_at)
-           where id = $5 and lease = $6 and state = any($7) returning id, job_id, runner_id, started_at),
+           update attempt set state = :attempt_executing, session = :session, acknowledged_at = coalesce(acknowledged_at, :at),
+                  started_at = greatest(:started, assigned_at)
+           where id = :attempt and lease = :lease and state = any(:attempt_before_start) returning id, job_id, runner_id, started_at),
          j as (
-           update job set state = $8, started_at = a.started_at
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($9)
+           update job set state = :job_executing, started_at = a.started_at
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_start)
            returning job.id, a.id as attempt, a.runner_id),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select $10, 'job.started', id, jsonb_build_object('attempt', attempt, 'runner', runner_id) from j),
+         o as ("
+           change JobStarted { job: "id", attempt: "attempt", runner: "runner_id" } at ":at" from "j"
+           "),
          -- What a single-use runner has begun is the last that it takes.
          u as (
-           update runner r set wish = $11 from a where r.id = a.runner_id and r.single_use returning r.id),
-         uo as (
-           insert into outbox (at, kind, subject, body) select $12, 'runner.changed', id, '{\"wish\": \"drain\"}' from u)
-         select count(*) as changed from a",
+           update runner r set wish = :drain from a where r.id = a.runner_id and r.single_use returning r.id),
+         uo as ("
+           change RunnerWishChanged { runner: "id", wish: "'drain'" } at ":at" from "u"
+           ")
+         select count(*) as changed from a";
+        attempt_executing: Text = Db(AttemptState::Executing),
+        session: SqlUuid = Db(session),
+        at: Timestamptz = Db(at),
+        started: Timestamptz = Db(started),
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
+        attempt_before_start: Array<Text> = words(&from),
+        job_executing: Text = Db(JobState::Executing),
+        job_before_start: Array<Text> = words(&JobState::before(JobEvent::Start, JobState::Executing)),
+        drain: Text = Db(Wish::Drain),
     )
-    .bind::<Text, _>(Db(AttemptState::Executing))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(started))
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<SqlUuid, _>(Db(lease))
-    .bind::<Array<Text>, _>(words(&from))
-    .bind::<Text, _>(Db(JobState::Executing))
-    .bind::<Array<Text>, _>(words(&JobState::before(JobEvent::Start, JobState::Executing)))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(Wish::Drain))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     if row.changed > 0 {
@@ -261,23 +259,23 @@ pub async fn exit(
     exited: Moment,
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "with a as (
-           update attempt set state = $1, exited_at = greatest($2, started_at)
-           where id = $3 and lease = $4 and state = $5 returning id, job_id),
+           update attempt set state = :attempt_finalizing, exited_at = greatest(:exited, started_at)
+           where id = :attempt and lease = :lease and state = :attempt_executing returning id, job_id),
          j as (
-           update job set state = $6 from a
-           where job.id = a.job_id and job.current_attempt = a.id and job.state = any($7) returning job.id)
-         insert into outbox (at, kind, subject, body) select $8, 'job.finalizing', id, '{}' from j",
+           update job set state = :job_finalizing from a
+           where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_exit) returning job.id)"
+         change JobFinalizing { job: "id" } at ":at" from "j";
+        attempt_finalizing: Text = Db(AttemptState::Finalizing),
+        exited: Timestamptz = Db(exited),
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
+        attempt_executing: Text = Db(AttemptState::Executing),
+        job_finalizing: Text = Db(JobState::Finalizing),
+        job_before_exit: Array<Text> = words(&JobState::before(JobEvent::Exit, JobState::Finalizing)),
+        at: Timestamptz = Db(at),
     )
-    .bind::<Text, _>(Db(AttemptState::Finalizing))
-    .bind::<Timestamptz, _>(Db(exited))
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<SqlUuid, _>(Db(lease))
-    .bind::<Text, _>(Db(AttemptState::Executing))
-    .bind::<Text, _>(Db(JobState::Finalizing))
-    .bind::<Array<Text>, _>(words(&JobState::before(JobEvent::Exit, JobState::Finalizing)))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -307,50 +305,45 @@ pub async fn finish(
     end: &End,
     at: Moment,
 ) -> Result<Reported> {
-    let row: CountRow = statement(
+    let row: CountRow = sql!(
         "with log as (
-           update attempt_log set complete = true, capped = $1 where attempt_id = $2 and length = $3 returning attempt_id),
+           update attempt_log set complete = true, capped = :log_capped where attempt_id = :attempt and length = :log_bytes returning attempt_id),
          a as (
-           update attempt set state = $4, result = $5, said = $6, exit_code = $7,
-                  started_at = coalesce(started_at, $8), exited_at = least($9, coalesce(started_at, $10) + $11 * interval '1 microsecond'),
-                  finished_at = $12, processor_us = $13, peak_memory = $14, log_bytes = $15, log_capped = $16,
+           update attempt set state = :attempt_done, result = :result, said = :said, exit_code = :exit_code,
+                  started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
+                  finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
-           from log where id = log.attempt_id and lease = $17 and state = any($18)
+           from log where id = log.attempt_id and lease = :lease and state = any(:attempt_before_finish)
            returning id, job_id, runner_id, started_at, exit_code, result, said, finished_at),
          j as (
-           update job set state = $19, result = a.result, said = a.said, exit_code = a.exit_code,
+           update job set state = :job_done, result = a.result, said = a.said, exit_code = a.exit_code,
                   started_at = coalesce(job.started_at, a.started_at), finished_at = a.finished_at
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($20)
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_finish)
            returning job.id, job.result),
-         o1 as (
-           insert into outbox (at, kind, subject, body)
-           select finished_at, 'attempt.over', id, jsonb_build_object('job', job_id, 'runner', runner_id) from a),
-         o2 as (
-           insert into outbox (at, kind, subject, body)
-           select $21, 'job.done', id, jsonb_build_object('result', result) from j)
-         select count(*) as changed from a",
+         o1 as ("
+           change AttemptEnded { attempt: "id", job: "job_id", runner: "runner_id", lost: "false" } at "finished_at" from "a"
+           "),
+         o2 as ("
+           change JobDone { job: "id", result: "result" } at ":at" from "j"
+           ")
+         select count(*) as changed from a";
+        log_capped: Bool = end.log_capped,
+        attempt: SqlUuid = Db(attempt),
+        log_bytes: BigInt = end.log_bytes,
+        attempt_done: Text = Db(AttemptState::Done),
+        result: Text = Db(end.result),
+        said: Nullable<Text> = &end.said,
+        exit_code: Nullable<Integer> = end.exit_code,
+        started: Nullable<Timestamptz> = end.started.map(Db),
+        at: Timestamptz = Db(at),
+        ran: Nullable<BigInt> = end.ran.map(Db),
+        processor: Nullable<BigInt> = end.processor.map(Db),
+        peak_memory: Nullable<BigInt> = end.peak_memory.and_then(|size| i64::try_from(size.0).ok()),
+        lease: SqlUuid = Db(lease),
+        attempt_before_finish: Array<Text> = words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)),
+        job_done: Text = Db(JobState::Done),
+        job_before_finish: Array<Text> = words(&JobState::before(JobEvent::Finish, JobState::Done)),
     )
-    .bind::<Bool, _>(end.log_capped)
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<BigInt, _>(end.log_bytes)
-    .bind::<Text, _>(Db(AttemptState::Done))
-    .bind::<Text, _>(Db(end.result))
-    .bind::<Nullable<Text>, _>(&end.said)
-    .bind::<Nullable<Integer>, _>(end.exit_code)
-    .bind::<Nullable<Timestamptz>, _>(end.started.map(Db))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Nullable<Timestamptz>, _>(end.started.map(Db))
-    .bind::<Nullable<BigInt>, _>(end.ran.map(Db))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Nullable<BigInt>, _>(end.processor.map(Db))
-    .bind::<Nullable<BigInt>, _>(end.peak_memory.and_then(|size| i64::try_from(size.0).ok()))
-    .bind::<BigInt, _>(end.log_bytes)
-    .bind::<Bool, _>(end.log_capped)
-    .bind::<SqlUuid, _>(Db(lease))
-    .bind::<Array<Text>, _>(words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)))
-    .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Array<Text>, _>(words(&JobState::before(JobEvent::Finish, JobState::Done)))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     if row.changed > 0 {
@@ -387,68 +380,56 @@ pub async fn lose(
     loss: &Loss,
     at: Moment,
 ) -> Result<bool> {
-    let row: CountRow = statement(
-        "with fence as materialized (select epoch from leadership where epoch = coalesce($1, epoch) for share),
+    let row: CountRow = sql!(
+        "with fence as materialized (select epoch from leadership where epoch = coalesce(:epoch, epoch) for share),
          a as (
-           update attempt set state = $2, result = $3, said = $4, finished_at = $5
-           from fence where id = $6 and state = any($7)
+           update attempt set state = :attempt_done, result = :error, said = :said, finished_at = :at
+           from fence where id = :attempt and state = any(:attempt_before_lose)
            returning id, job_id, runner_id, started_at, strand_id),
          log as (update attempt_log set complete = true from a where attempt_id = a.id),
          j as (
            update job set
-             losses = losses + $8,
-             current_attempt = case when cancel_at is null and losses + $9 < tries then null else current_attempt end,
+             losses = losses + :counts,
+             current_attempt = case when cancel_at is null and losses + :counts < tries then null else current_attempt end,
              avoid_runner = a.runner_id,
-             state = case when cancel_at is null and losses + $10 < tries then $11 else $12 end,
-             result = case when cancel_at is not null then $13 when losses + $14 < tries then null else $15 end,
+             state = case when cancel_at is null and losses + :counts < tries then :pending else :job_done end,
+             result = case when cancel_at is not null then :cancellation when losses + :counts < tries then null else :error end,
              said = case when cancel_at is not null then 'cancelled by ' || cancel_by
-                         when losses + $16 < tries then null else $17 end,
-             waits_since = case when cancel_at is null and losses + $18 < tries then $19 else waits_since end,
-             give_up_at = case when cancel_at is null and losses + $20 < tries
-                               then $21 + give_up_us * interval '1 microsecond' else give_up_at end,
-             started_at = case when cancel_at is null and losses + $22 < tries then null else job.started_at end,
-             finished_at = case when cancel_at is null and losses + $23 < tries then null else $24 end
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any($25)
-           returning job.id, job.state, job.result, job.strand_id, job.number, job.avoid_runner, job.project_id),
-         o1 as (
-           insert into outbox (at, kind, subject, body)
-           select $26, 'attempt.over', id, jsonb_build_object('job', job_id, 'runner', runner_id, 'lost', true) from a),
-         o2 as (
-           insert into outbox (at, kind, subject, body)
-           select $27, case when state = 'done' then 'job.done' else 'job.pending' end, id,
-                  case when state = 'done' then jsonb_build_object('result', result)
-                       else jsonb_build_object('strand', strand_id, 'number', number, 'project', project_id,
-                                               'again', true) end
-           from j)
-         select count(*) as changed from a",
+                         when losses + :counts < tries then null else :format end,
+             waits_since = case when cancel_at is null and losses + :counts < tries then :at else waits_since end,
+             give_up_at = case when cancel_at is null and losses + :counts < tries
+                               then :at + give_up_us * interval '1 microsecond' else give_up_at end,
+             started_at = case when cancel_at is null and losses + :counts < tries then null else job.started_at end,
+             finished_at = case when cancel_at is null and losses + :counts < tries then null else :at end
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_retry)
+           returning job.id, job.state, job.result, job.strand_id, job.number, job.avoid_runner, job.project_id, job.fail_unmatched),
+         o1 as ("
+           change AttemptEnded { attempt: "id", job: "job_id", runner: "runner_id", lost: "true" } at ":at" from "a"
+           "),
+         o2 as ("
+           change JobDone { job: "id", result: "result" } at ":at" from "j where state = :job_done"
+         "),
+         o3 as ("
+           change JobPending {
+               job: "id", strand: "strand_id", project: "project_id", number: "number",
+               again: "true", fail_unmatched: "fail_unmatched",
+           } at ":at" from "j where state = :pending"
+         ")
+         select count(*) as changed from a";
+        epoch: Nullable<BigInt> = epoch.map(|epoch| epoch.0),
+        attempt_done: Text = Db(AttemptState::Done),
+        error: Text = Db(Outcome::Error),
+        said: Text = &loss.said,
+        at: Timestamptz = Db(at),
+        attempt: SqlUuid = Db(attempt),
+        attempt_before_lose: Array<Text> = words(&AttemptState::before(AttemptEvent::Lose, AttemptState::Done)),
+        counts: Integer = i32::from(loss.counts),
+        pending: Text = Db(JobState::Pending),
+        job_done: Text = Db(JobState::Done),
+        cancellation: Text = Db(Outcome::Cancellation),
+        format: Text = format!("every try came to nothing; the last: {}", loss.said),
+        job_before_retry: Array<Text> = words(&JobState::before(JobEvent::Retry, JobState::Pending)),
     )
-    .bind::<Nullable<BigInt>, _>(epoch.map(|epoch| epoch.0))
-    .bind::<Text, _>(Db(AttemptState::Done))
-    .bind::<Text, _>(Db(Outcome::Error))
-    .bind::<Text, _>(&loss.said)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<Array<Text>, _>(words(&AttemptState::before(AttemptEvent::Lose, AttemptState::Done)))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Text, _>(Db(Outcome::Cancellation))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Text, _>(Db(Outcome::Error))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Text, _>(format!("every try came to nothing; the last: {}", loss.said))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Integer, _>(i32::from(loss.counts))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Array<Text>, _>(words(&JobState::before(JobEvent::Retry, JobState::Pending)))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     Ok(row.changed > 0)
@@ -482,10 +463,10 @@ pub struct Open {
 
 /// Every attempt that is not over.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
-    Ok(statement(
+    Ok(sql!(
         "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, r.state = 'retired' as runner_retired,
                 a.state, a.assigned_at, a.session, a.seats_back_at is not null as seats_back
-         from attempt a join runner r on r.id = a.runner_id where a.open",
+         from attempt a join runner r on r.id = a.runner_id where a.open"
     )
     .load(connection)
     .await?)
@@ -540,16 +521,16 @@ pub struct Attempt {
 
 /// The attempts of these jobs, by job and number.
 pub async fn of_jobs(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<Attempt>> {
-    Ok(statement(
+    Ok(sql!(
         "select a.id, a.job_id, a.number, a.state, a.runner_id, r.name as runner, p.name as pool, a.strand_id,
                 a.result, a.accepted, a.said, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
                 a.finished_at, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
                 a.log_capped
          from attempt a join runner r on r.id = a.runner_id join pool p on p.id = a.pool_id
          left join attempt_log l on l.attempt_id = a.id
-         where a.job_id = any($1) order by a.job_id, a.number",
+         where a.job_id = any(:jobs) order by a.job_id, a.number";
+        jobs: Array<SqlUuid> = jobs.iter().map(|job| job.0).collect::<Vec<_>>(),
     )
-    .bind::<Array<SqlUuid>, _>(jobs.iter().map(|job| job.0).collect::<Vec<_>>())
     .load(connection)
     .await?)
 }
@@ -561,12 +542,12 @@ pub async fn holds_lease(
     runner: RunnerId,
     lease: LeaseToken,
 ) -> Result<bool> {
-    let row: CountRow = statement(
-        "select count(*) as changed from attempt where id = $1 and runner_id = $2 and lease = $3 and open",
+    let row: CountRow = sql!(
+        "select count(*) as changed from attempt where id = :attempt and runner_id = :runner and lease = :lease and open";
+        attempt: SqlUuid = Db(attempt),
+        runner: SqlUuid = Db(runner),
+        lease: SqlUuid = Db(lease),
     )
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<SqlUuid, _>(Db(lease))
     .get_result(connection)
     .await?;
     Ok(row.changed > 0)
@@ -583,27 +564,23 @@ pub async fn begin_session(
     since: Option<Moment>,
     at: Moment,
 ) -> Result<bool> {
-    let begun = statement(
+    let begun = sql!(
         "with other as (
            select 1 from runner_seen
-           where runner_id = $1 and session <> $2 and seen_at > $3 and closed_at is null),
+           where runner_id = :runner and session <> :session and seen_at > :since and closed_at is null),
          kept as (
-           update attempt set session = $4
-           where id = any($5) and runner_id = $6 and open and not exists (select from other))
+           update attempt set session = :session
+           where id = any(:held) and runner_id = :runner and open and not exists (select from other))
          insert into runner_seen (runner_id, session, seen_at)
-         select $7, $8, $9 where not exists (select from other)
+         select :runner, :session, :at where not exists (select from other)
          on conflict (runner_id) do update
-         set session = excluded.session, seen_at = excluded.seen_at, closed_at = null",
+         set session = excluded.session, seen_at = excluded.seen_at, closed_at = null";
+        runner: SqlUuid = Db(runner),
+        session: SqlUuid = Db(session),
+        since: Nullable<Timestamptz> = since.map(Db),
+        held: Array<SqlUuid> = held.iter().map(|id| id.0).collect::<Vec<_>>(),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Nullable<Timestamptz>, _>(since.map(Db))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Array<SqlUuid>, _>(held.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<SqlUuid, _>(Db(session))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(begun > 0)

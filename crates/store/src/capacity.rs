@@ -4,7 +4,7 @@ use crate::connect::{Connection, in_transaction};
 use crate::error::{Error, Result};
 use crate::leadership::Epoch;
 use crate::machine::{self, Machine, NewMachine};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{
@@ -71,11 +71,12 @@ pub async fn commit(
             #[allow(dead_code)]
             epoch: i64,
         }
-        let fence: Vec<Fence> =
-            statement("select epoch from leadership where epoch = $1 for share")
-                .bind::<BigInt, _>(epoch.0)
-                .load(connection)
-                .await?;
+        let fence: Vec<Fence> = sql!(
+            "select epoch from leadership where epoch = :epoch for share";
+            epoch: BigInt = epoch.0,
+        )
+        .load(connection)
+        .await?;
         if fence.is_empty() {
             return Err(End::Deposed);
         }
@@ -117,70 +118,58 @@ async fn within(
     }
     if !decided.drains.is_empty() {
         let runners: Vec<_> = decided.drains.iter().map(|one| Db(one.runner)).collect();
-        statement(
+        sql!(
             "with r as (
-               update runner set wish = $1 where id = any($2) and state not in ('retired', 'awaited') returning id)
-             insert into outbox (at, kind, subject, body) select $3, 'runner.changed', id, '{\"wish\": \"drain\"}' from r",
+               update runner set wish = :drain where id = any(:runners) and state not in ('retired', 'awaited') returning id)"
+             change RunnerWishChanged { runner: "id", wish: "'drain'" } at ":at" from "r";
+            drain: Text = Db(Wish::Drain),
+            runners: Array<SqlUuid> = &runners,
+            at: Timestamptz = Db(at),
         )
-        .bind::<Text, _>(Db(Wish::Drain))
-        .bind::<Array<SqlUuid>, _>(&runners)
-        .bind::<Timestamptz, _>(Db(at))
         .execute(connection)
         .await?;
     }
     if !decided.notes.is_empty() {
         let notes = &decided.notes;
-        statement(
+        sql!(
             "with d as (
                insert into decision (at, pool_id, policy_version, verb, machines, said, numbers)
-               select $1, p.id, p.policy_version, w.verb, w.machines, w.said, w.numbers
-               from unnest($2, $3, $4, $5, $6) with ordinality as w(pool, verb, machines, said, numbers, n)
+               select :at, p.id, p.policy_version, w.verb, w.machines, w.said, w.numbers
+               from unnest(:pools, :verbs, :machines, :messages, :numbers) with ordinality as w(pool, verb, machines, said, numbers, n)
                join pool p on p.id = w.pool order by w.n
-               returning pool_id)
-             insert into outbox (at, kind, subject, body)
-             select distinct $7::timestamptz, 'pool.decided', pool_id, '{}'::jsonb from d",
+               returning pool_id)"
+             change PoolDecided { pool: "pool_id" } at "distinct :at::timestamptz" from "d";
+            at: Timestamptz = Db(at),
+            pools: Array<SqlUuid> = notes.iter().map(|one| Db(one.pool)).collect::<Vec<_>>(),
+            verbs: Array<Text> = notes.iter().map(|one| one.verb).collect::<Vec<_>>(),
+            machines: Array<Integer> = notes.iter().map(|one| small(one.machines)).collect::<Vec<_>>(),
+            messages: Array<Text> = notes.iter().map(|one| one.said.clone()).collect::<Vec<_>>(),
+            numbers: Array<Jsonb> = notes.iter().map(|one| Json(one.numbers)).collect::<Vec<_>>(),
         )
-        .bind::<Timestamptz, _>(Db(at))
-        .bind::<Array<SqlUuid>, _>(notes.iter().map(|one| Db(one.pool)).collect::<Vec<_>>())
-        .bind::<Array<Text>, _>(notes.iter().map(|one| one.verb).collect::<Vec<_>>())
-        .bind::<Array<Integer>, _>(
-            notes.iter().map(|one| small(one.machines)).collect::<Vec<_>>(),
-        )
-        .bind::<Array<Text>, _>(notes.iter().map(|one| one.said.clone()).collect::<Vec<_>>())
-        .bind::<Array<Jsonb>, _>(notes.iter().map(|one| Json(one.numbers)).collect::<Vec<_>>())
-        .bind::<Timestamptz, _>(Db(at))
         .execute(connection)
         .await?;
     }
     if !decision.standings.is_empty() {
         let pools = decision.standings;
-        statement(
+        sql!(
             "insert into pool_standing (pool_id, coming, short, full_at, numbers)
-             select * from unnest($1, $2, $3, $4, $5)
+             select * from unnest(:pools, :coming_slots, :short, :full, :numbers)
              on conflict (pool_id) do update set coming = excluded.coming, short = excluded.short,
-               full_at = excluded.full_at, numbers = excluded.numbers",
-        )
-        .bind::<Array<SqlUuid>, _>(pools.iter().map(|one| Db(one.pool)).collect::<Vec<_>>())
-        .bind::<Array<Integer>, _>(
-            pools
+               full_at = excluded.full_at, numbers = excluded.numbers";
+            pools: Array<SqlUuid> = pools.iter().map(|one| Db(one.pool)).collect::<Vec<_>>(),
+            coming_slots: Array<Integer> = pools
                 .iter()
                 .map(|one| small(one.coming_slots))
                 .collect::<Vec<_>>(),
-        )
-        .bind::<Array<Nullable<Text>>, _>(
-            pools
+            short: Array<Nullable<Text>> = pools
                 .iter()
                 .map(|one| one.short.clone())
                 .collect::<Vec<_>>(),
-        )
-        .bind::<Array<Nullable<Integer>>, _>(
-            pools
+            full: Array<Nullable<Integer>> = pools
                 .iter()
                 .map(|one| one.full.map(small))
                 .collect::<Vec<_>>(),
-        )
-        .bind::<Array<Jsonb>, _>(
-            pools
+            numbers: Array<Jsonb> = pools
                 .iter()
                 .map(|one| Json(one.numbers))
                 .collect::<Vec<_>>(),
@@ -218,17 +207,16 @@ pub async fn decisions(
     since: Moment,
     limit: i64,
 ) -> Result<Vec<Kept>> {
-    Ok(statement(
+    Ok(sql!(
         "select d.id, d.at, p.name as pool, d.verb, d.machines, d.said, d.numbers
          from decision d join pool p on p.id = d.pool_id
-         where ($1::uuid is null or d.pool_id = $2) and d.id < $3 and d.at >= $4
-         order by d.id desc limit $5",
+         where (:pool::uuid is null or d.pool_id = :pool) and d.id < :before and d.at >= :since
+         order by d.id desc limit :limit";
+        pool: Nullable<SqlUuid> = pool.map(Db),
+        before: BigInt = before,
+        since: Timestamptz = Db(since),
+        limit: BigInt = limit,
     )
-    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
-    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
-    .bind::<BigInt, _>(before)
-    .bind::<Timestamptz, _>(Db(since))
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
 }
@@ -245,16 +233,16 @@ pub async fn write_levels(
     let column = |of: fn(&Level) -> u32| -> Vec<i32> {
         levels.iter().map(|(_, level)| small(of(level))).collect()
     };
-    statement(
+    sql!(
         "insert into pool_level (at, pool_id, waiting, executing, idle, coming)
-         select $1, * from unnest($2, $3, $4, $5, $6) on conflict do nothing",
+         select :at, * from unnest(:pools, :waiting, :executing, :idle, :coming) on conflict do nothing";
+        at: Timestamptz = Db(at),
+        pools: Array<SqlUuid> = levels.iter().map(|(pool, _)| Db(*pool)).collect::<Vec<_>>(),
+        waiting: Array<Integer> = column(|level| level.waiting),
+        executing: Array<Integer> = column(|level| level.executing),
+        idle: Array<Integer> = column(|level| level.idle),
+        coming: Array<Integer> = column(|level| level.coming),
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Array<SqlUuid>, _>(levels.iter().map(|(pool, _)| Db(*pool)).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(column(|level| level.waiting))
-    .bind::<Array<Integer>, _>(column(|level| level.executing))
-    .bind::<Array<Integer>, _>(column(|level| level.idle))
-    .bind::<Array<Integer>, _>(column(|level| level.coming))
     .execute(connection)
     .await?;
     Ok(())
@@ -279,16 +267,14 @@ pub async fn levels(
         #[diesel(sql_type = Integer)]
         coming: i32,
     }
-    let rows: Vec<Row> = statement(
-        "(select at, waiting, executing, idle, coming from pool_level where pool_id = $1 and at <= $2
+    let rows: Vec<Row> = sql!(
+        "(select at, waiting, executing, idle, coming from pool_level where pool_id = :pool and at <= :from
           order by at desc limit 1)
          union all
-         (select at, waiting, executing, idle, coming from pool_level where pool_id = $3 and at > $4 order by at)",
+         (select at, waiting, executing, idle, coming from pool_level where pool_id = :pool and at > :from order by at)";
+        pool: SqlUuid = Db(pool),
+        from: Timestamptz = Db(from),
     )
-    .bind::<SqlUuid, _>(Db(pool))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<SqlUuid, _>(Db(pool))
-    .bind::<Timestamptz, _>(Db(from))
     .load(connection)
     .await?;
     let count = |n: i32| n.max(0).unsigned_abs();
@@ -314,9 +300,11 @@ pub async fn machine_of(
         #[diesel(sql_type = SqlUuid)]
         id: Db<MachineId>,
     }
-    let rows: Vec<Row> = statement("select id from machine where runner_id = $1 limit 1")
-        .bind::<SqlUuid, _>(Db(runner))
-        .load(connection)
-        .await?;
+    let rows: Vec<Row> = sql!(
+        "select id from machine where runner_id = :runner limit 1";
+        runner: SqlUuid = Db(runner),
+    )
+    .load(connection)
+    .await?;
     Ok(rows.first().map(|row| row.id.0))
 }

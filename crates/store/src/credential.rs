@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
     Array, Bool, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -45,14 +45,12 @@ pub struct Known {
 
 /// The runner with this credential, be it its present or its next one.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
-    Ok(statement(
+    Ok(sql!(
         "select id, name, state, wish, slots, labels, settings, settings_version, room, credential_since,
-                coalesce(next_credential_hash = $1, false) as shows_next
-         from runner where credential_hash = $2 or next_credential_hash = $3",
+                coalesce(next_credential_hash = :hash, false) as shows_next
+         from runner where credential_hash = :hash or next_credential_hash = :hash";
+        hash: Bytea = hash,
     )
-    .bind::<Bytea, _>(hash)
-    .bind::<Bytea, _>(hash)
-    .bind::<Bytea, _>(hash)
     .get_result(connection)
     .await
     .optional()?)
@@ -65,10 +63,10 @@ pub async fn credential_since(connection: &mut Connection, id: RunnerId) -> Resu
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let row: Option<Row> = statement(
-        "select credential_since as at from runner where id = $1 and credential_hash is not null",
+    let row: Option<Row> = sql!(
+        "select credential_since as at from runner where id = :id and credential_hash is not null";
+        id: SqlUuid = Db(id),
     )
-    .bind::<SqlUuid, _>(Db(id))
     .get_result(connection)
     .await
     .optional()?;
@@ -82,12 +80,12 @@ pub async fn offer_credential(
     present: &[u8],
     next: &[u8],
 ) -> Result<bool> {
-    let offered = statement(
-        "update runner set next_credential_hash = $1 where id = $2 and credential_hash = $3 and state <> 'retired'",
+    let offered = sql!(
+        "update runner set next_credential_hash = :next where id = :id and credential_hash = :present and state <> 'retired'";
+        next: Bytea = next,
+        id: SqlUuid = Db(id),
+        present: Bytea = present,
     )
-    .bind::<Bytea, _>(next)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Bytea, _>(present)
     .execute(connection)
     .await?;
     Ok(offered == 1)
@@ -100,15 +98,15 @@ pub async fn adopt_credential(
     next: &[u8],
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "with r as (
-           update runner set credential_hash = next_credential_hash, next_credential_hash = null, credential_since = $1
-           where id = $2 and next_credential_hash = $3 returning id, credential_since)
-         insert into outbox (at, kind, subject, body) select credential_since, 'runner.credential-renewed', id, '{}' from r",
+           update runner set credential_hash = next_credential_hash, next_credential_hash = null, credential_since = :at
+           where id = :id and next_credential_hash = :next returning id, credential_since)"
+         change RunnerCredentialRenewed { runner: "id" } at "credential_since" from "r";
+        at: Timestamptz = Db(at),
+        id: SqlUuid = Db(id),
+        next: Bytea = next,
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Bytea, _>(next)
     .execute(connection)
     .await?;
     Ok(())

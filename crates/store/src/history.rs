@@ -3,7 +3,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
@@ -54,9 +54,9 @@ fn in_bytes<S: Serializer>(size: &ByteSize, to: S) -> std::result::Result<S::Ok,
 
 /// Records jobs, in the order of their numbers.
 pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<()> {
-    statement(
+    sql!(
         "with past as materialized (
-           select * from jsonb_to_recordset($1) as p(
+           select * from jsonb_to_recordset(:jobs) as p(
              id uuid, run uuid, attempt uuid, lease uuid, project uuid, strand uuid, runner uuid, pool uuid,
              policy_version integer, by text, title text, requirement text, command jsonb, band text, seats jsonb,
              time_limit_us bigint, result text, said text, exit_code integer, ready_at timestamptz,
@@ -78,9 +78,9 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
                               started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes)
          select attempt, id, 1, runner, pool, strand, 0, policy_version, lease, 'done', result, true, said, exit_code,
                 ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
-         from past",
+         from past";
+        jobs: Jsonb = Json(jobs.to_vec()),
     )
-    .bind::<Jsonb, _>(Json(jobs.to_vec()))
     .execute(connection)
     .await?;
     Ok(())
@@ -96,13 +96,13 @@ pub struct PastReason {
 
 /// Records what was said of strands.
 pub async fn add_reasons(connection: &mut Connection, reasons: &[PastReason]) -> Result<()> {
-    statement(
+    sql!(
         "insert into strand_reason (strand_id, since, segments)
          select strand, since, segments
-         from jsonb_to_recordset($1) as p(strand uuid, since timestamptz, segments jsonb)
-         on conflict (strand_id, since) do update set segments = excluded.segments",
+         from jsonb_to_recordset(:reasons) as p(strand uuid, since timestamptz, segments jsonb)
+         on conflict (strand_id, since) do update set segments = excluded.segments";
+        reasons: Jsonb = Json(reasons.to_vec()),
     )
-    .bind::<Jsonb, _>(Json(reasons.to_vec()))
     .execute(connection)
     .await?;
     Ok(())
@@ -118,14 +118,14 @@ pub struct PastLevel {
 
 /// Records how the yard stood.
 pub async fn add_levels(connection: &mut Connection, levels: &[PastLevel]) -> Result<()> {
-    statement(
+    sql!(
         "insert into yard_level (at, waiting, executing, idle, coming)
          select at, waiting, executing, idle, coming
-         from jsonb_to_recordset($1) as p(at timestamptz, waiting integer, executing integer, idle integer,
+         from jsonb_to_recordset(:levels) as p(at timestamptz, waiting integer, executing integer, idle integer,
                                           coming integer)
-         on conflict do nothing",
+         on conflict do nothing";
+        levels: Jsonb = Json(levels.to_vec()),
     )
-    .bind::<Jsonb, _>(Json(levels.to_vec()))
     .execute(connection)
     .await?;
     Ok(())
@@ -150,37 +150,37 @@ pub struct PastRunner {
 /// before the first that it told.
 pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Result<()> {
     use diesel::sql_types::Array;
-    let known = statement(
+    let known = sql!(
         "insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-         select id, 0, $1, $2, $3, '', $4 from runner where id = $5",
+         select id, 0, :facts, :labels, :slots, '', :from from runner where id = :id";
+        facts: Jsonb = Json(past.facts.clone()),
+        labels: Array<Text> = &past.labels,
+        slots: Integer = i32::try_from(past.slots).unwrap_or(i32::MAX),
+        from: Timestamptz = Db(past.from),
+        id: SqlUuid = Db(past.id),
     )
-    .bind::<Jsonb, _>(Json(past.facts.clone()))
-    .bind::<Array<Text>, _>(&past.labels)
-    .bind::<Integer, _>(i32::try_from(past.slots).unwrap_or(i32::MAX))
-    .bind::<Timestamptz, _>(Db(past.from))
-    .bind::<SqlUuid, _>(Db(past.id))
     .execute(connection)
     .await?;
     if known > 0 {
         return Ok(());
     }
-    statement(
+    sql!(
         "with r as (
            insert into runner (id, pool_id, name, state, state_since, state_why, wish, slots, labels, facts,
                                facts_version, program, created_at)
-           values ($1, $2, $3, 'retired', $4, $5, 'work', $6, $7, $8, 0, '', $9) returning *)
+           values (:id, :pool, :name, 'retired', :until, :why, 'work', :slots, :labels, :facts, 0, '', :from) returning *)
          insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-         select id, 0, facts, labels, slots, program, created_at from r",
+         select id, 0, facts, labels, slots, program, created_at from r";
+        id: SqlUuid = Db(past.id),
+        pool: SqlUuid = Db(past.pool),
+        name: Text = &past.name,
+        until: Timestamptz = Db(past.until),
+        why: Text = &past.why,
+        slots: Integer = i32::try_from(past.slots).unwrap_or(i32::MAX),
+        labels: Array<Text> = &past.labels,
+        facts: Jsonb = Json(past.facts.clone()),
+        from: Timestamptz = Db(past.from),
     )
-    .bind::<SqlUuid, _>(Db(past.id))
-    .bind::<SqlUuid, _>(Db(past.pool))
-    .bind::<Text, _>(&past.name)
-    .bind::<Timestamptz, _>(Db(past.until))
-    .bind::<Text, _>(&past.why)
-    .bind::<Integer, _>(i32::try_from(past.slots).unwrap_or(i32::MAX))
-    .bind::<Array<Text>, _>(&past.labels)
-    .bind::<Jsonb, _>(Json(past.facts.clone()))
-    .bind::<Timestamptz, _>(Db(past.from))
     .execute(connection)
     .await?;
     Ok(())
@@ -205,27 +205,25 @@ pub struct PastMachine {
 
 /// Records a machine that is gone.
 pub async fn add_machine(connection: &mut Connection, past: &PastMachine) -> Result<()> {
-    statement(
+    sql!(
         "insert into machine (id, number, name, pool_id, supplier_id, runner_id, policy_version, state, state_since,
                               state_why, price, single_use, ordered_at, ordered_by, accepted_at, joined_at, released_at,
                               ended_at)
-         select $1, nextval('machine_number'), $2, $3, s.id, $4, $5, 'gone', $6, 'it was not wanted any more', $7, false,
-                $8, 'the keeper', $9, $10, $11, $12
-         from supplier s where s.name = $13",
+         select :id, nextval('machine_number'), :name, :pool, s.id, :runner, :policy_version, 'gone', :ended, 'it was not wanted any more', :price, false,
+                :ordered, 'the keeper', :ordered, :joined, :released, :ended
+         from supplier s where s.name = :supplier";
+        id: SqlUuid = past.id,
+        name: Text = &past.name,
+        pool: SqlUuid = Db(past.pool),
+        runner: SqlUuid = Db(past.runner),
+        policy_version: Integer = past.policy_version,
+        ended: Timestamptz = Db(past.ended),
+        price: BigInt = i64::try_from(past.price.0).unwrap_or(i64::MAX),
+        ordered: Timestamptz = Db(past.ordered),
+        joined: Timestamptz = Db(past.joined),
+        released: Timestamptz = Db(past.released),
+        supplier: Text = &past.supplier,
     )
-    .bind::<SqlUuid, _>(past.id)
-    .bind::<Text, _>(&past.name)
-    .bind::<SqlUuid, _>(Db(past.pool))
-    .bind::<SqlUuid, _>(Db(past.runner))
-    .bind::<Integer, _>(past.policy_version)
-    .bind::<Timestamptz, _>(Db(past.ended))
-    .bind::<BigInt, _>(i64::try_from(past.price.0).unwrap_or(i64::MAX))
-    .bind::<Timestamptz, _>(Db(past.ordered))
-    .bind::<Timestamptz, _>(Db(past.ordered))
-    .bind::<Timestamptz, _>(Db(past.joined))
-    .bind::<Timestamptz, _>(Db(past.released))
-    .bind::<Timestamptz, _>(Db(past.ended))
-    .bind::<Text, _>(&past.supplier)
     .execute(connection)
     .await?;
     Ok(())
@@ -238,7 +236,7 @@ pub async fn jobs(connection: &mut Connection) -> Result<i64> {
         #[diesel(sql_type = BigInt)]
         jobs: i64,
     }
-    let row: Row = statement("select count(*) as jobs from job")
+    let row: Row = sql!("select count(*) as jobs from job")
         .get_result(connection)
         .await?;
     Ok(row.jobs)

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::sql_types::{Bytea, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
@@ -29,23 +29,23 @@ pub async fn begin(
     body_hash: &[u8],
     at: Moment,
 ) -> Result<Option<Kept>> {
-    let made = statement(
-        "insert into idempotency (token_id, key, body_hash, at) values ($1, $2, $3, $4) on conflict do nothing",
+    let made = sql!(
+        "insert into idempotency (token_id, key, body_hash, at) values (:token, :key, :body_hash, :at) on conflict do nothing";
+        token: SqlUuid = token,
+        key: Text = key,
+        body_hash: Bytea = body_hash,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(token)
-    .bind::<Text, _>(key)
-    .bind::<Bytea, _>(body_hash)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     if made == 1 {
         return Ok(None);
     }
-    Ok(statement(
-        "select body_hash, status, answer from idempotency where token_id = $1 and key = $2",
+    Ok(sql!(
+        "select body_hash, status, answer from idempotency where token_id = :token and key = :key";
+        token: SqlUuid = token,
+        key: Text = key,
     )
-    .bind::<SqlUuid, _>(token)
-    .bind::<Text, _>(key)
     .get_result(connection)
     .await
     .optional()?)
@@ -59,11 +59,13 @@ pub async fn finish(
     status: u16,
     answer: &[u8],
 ) -> Result<()> {
-    statement("update idempotency set status = $1, answer = $2 where token_id = $3 and key = $4")
-        .bind::<Integer, _>(i32::from(status))
-        .bind::<Bytea, _>(answer)
-        .bind::<SqlUuid, _>(token)
-        .bind::<Text, _>(key)
+    sql!(
+        "update idempotency set status = :status, answer = :answer where token_id = :token and key = :key";
+        status: Integer = i32::from(status),
+        answer: Bytea = answer,
+        token: SqlUuid = token,
+        key: Text = key,
+    )
         .execute(connection)
         .await?;
     Ok(())
@@ -71,18 +73,22 @@ pub async fn finish(
 
 /// Gives a key free again, after a request that changed nothing.
 pub async fn forget(connection: &mut Connection, token: Uuid, key: &str) -> Result<()> {
-    statement("delete from idempotency where token_id = $1 and key = $2")
-        .bind::<SqlUuid, _>(token)
-        .bind::<Text, _>(key)
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from idempotency where token_id = :token and key = :key";
+        token: SqlUuid = token,
+        key: Text = key,
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
 /// Forgets keys from before `until`.
 pub async fn sweep(connection: &mut Connection, until: Moment) -> Result<usize> {
-    Ok(statement("delete from idempotency where at < $1")
-        .bind::<Timestamptz, _>(Db(until))
-        .execute(connection)
-        .await?)
+    Ok(sql!(
+        "delete from idempotency where at < :until";
+        until: Timestamptz = Db(until),
+    )
+    .execute(connection)
+    .await?)
 }

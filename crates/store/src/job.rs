@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::leadership::Epoch;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json, words};
 use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -127,43 +127,40 @@ pub struct Numbers {
 
 /// Takes a job: its run, its record and its change, in one statement.
 pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers> {
-    Ok(statement(
+    Ok(sql!(
         "with r as (
-           insert into run (id, project_id, created_at, created_by) values ($1, $2, $3, $4) returning *),
+           insert into run (id, project_id, created_at, created_by) values (:run, :project, :at, :by) returning *),
          j as (
            insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables,
                             time_limit_us, tries, created_at, ready_at, waits_since, band, seats, give_up_us, give_up_at,
                             fail_unmatched)
-           select $5, r.id, r.project_id, $6, $7, $8, $9, $10, $11, $12, $13, r.created_at, r.created_at, r.created_at,
-                  $14, $15, $16, r.created_at + $17::bigint * interval '1 microsecond', $18
+           select :id, r.id, r.project_id, :strand, :pending, :title, :requirement, :command, :variables, :time_limit, :tries, r.created_at, r.created_at, r.created_at,
+                  :band, :seats, :give_up, r.created_at + :give_up::bigint * interval '1 microsecond', :fail_unmatched
            from r returning *),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select j.created_at, 'job.pending', j.id,
-                  jsonb_build_object('strand', j.strand_id, 'number', j.number, 'project', j.project_id,
-                                     'fail_unmatched', j.fail_unmatched) from j),
-         t as (update job set retried_as = j.number from j where job.id = $19)
-         select j.number as job, r.number as run from j, r",
+         o as ("
+           change JobPending { job: "j.id", strand: "j.strand_id", project: "j.project_id", number: "j.number", again: "false", fail_unmatched: "j.fail_unmatched" } at "j.created_at" from "j"
+           "),
+         t as (update job set retried_as = j.number from j where job.id = :retries)
+         select j.number as job, r.number as run from j, r";
+        run: SqlUuid = Db(new.run),
+        project: SqlUuid = Db(new.project),
+        at: Timestamptz = Db(new.at),
+        by: Text = new.by,
+        id: SqlUuid = Db(new.id),
+        strand: SqlUuid = Db(new.strand),
+        pending: Text = Db(JobState::Pending),
+        title: Text = new.title,
+        requirement: Text = new.requirement,
+        command: Jsonb = Json(new.command),
+        variables: Jsonb = Json(new.variables),
+        time_limit: BigInt = Db(new.time_limit),
+        tries: Integer = i32::try_from(new.tries).unwrap_or(i32::MAX),
+        band: Text = Db(new.band),
+        seats: Jsonb = Json(new.seats),
+        give_up: Nullable<BigInt> = new.give_up.map(Db),
+        fail_unmatched: Bool = new.fail_unmatched,
+        retries: Nullable<SqlUuid> = new.retries.map(Db),
     )
-    .bind::<SqlUuid, _>(Db(new.run))
-    .bind::<SqlUuid, _>(Db(new.project))
-    .bind::<Timestamptz, _>(Db(new.at))
-    .bind::<Text, _>(new.by)
-    .bind::<SqlUuid, _>(Db(new.id))
-    .bind::<SqlUuid, _>(Db(new.strand))
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Text, _>(new.title)
-    .bind::<Text, _>(new.requirement)
-    .bind::<Jsonb, _>(Json(new.command))
-    .bind::<Jsonb, _>(Json(new.variables))
-    .bind::<BigInt, _>(Db(new.time_limit))
-    .bind::<Integer, _>(i32::try_from(new.tries).unwrap_or(i32::MAX))
-    .bind::<Text, _>(Db(new.band))
-    .bind::<Jsonb, _>(Json(new.seats))
-    .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
-    .bind::<Nullable<BigInt>, _>(new.give_up.map(Db))
-    .bind::<Bool, _>(new.fail_unmatched)
-    .bind::<Nullable<SqlUuid>, _>(new.retries.map(Db))
     .get_result(connection)
     .await?)
 }
@@ -174,12 +171,14 @@ pub async fn find(
     id: Option<JobId>,
     number: Option<i64>,
 ) -> Result<Option<Job>> {
-    Ok(statement(job_query!("where j.id = $1 or j.number = $2"))
-        .bind::<Nullable<SqlUuid>, _>(id.map(Db))
-        .bind::<Nullable<BigInt>, _>(number)
-        .get_result(connection)
-        .await
-        .optional()?)
+    Ok(sql!(
+        job_query!("where j.id = :id or j.number = :number");
+        id: Nullable<SqlUuid> = id.map(Db),
+        number: Nullable<BigInt> = number,
+    )
+    .get_result(connection)
+    .await
+    .optional()?)
 }
 
 /// Which jobs to list.
@@ -201,28 +200,29 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
         filter.states.clone()
     };
     let under = filter.under.clone().unwrap_or_default();
-    Ok(statement(job_query!(
-        "where j.state = any($1) and ($2 = '' or p.path = $3 or starts_with(p.path, $4 || '/'))
-           and ($5::bigint is null or j.number < $6)
-         order by j.number desc limit $7"
-    ))
-    .bind::<Array<Text>, _>(words(&states))
-    .bind::<Text, _>(&under)
-    .bind::<Text, _>(&under)
-    .bind::<Text, _>(&under)
-    .bind::<Nullable<BigInt>, _>(filter.before)
-    .bind::<Nullable<BigInt>, _>(filter.before)
-    .bind::<BigInt, _>(limit)
+    Ok(sql!(
+        job_query!(
+        "where j.state = any(:states) and (:under = '' or p.path = :under or starts_with(p.path, :under || '/'))
+           and (:before::bigint is null or j.number < :before)
+         order by j.number desc limit :limit"
+    );
+        states: Array<Text> = words(&states),
+        under: Text = &under,
+        before: Nullable<BigInt> = filter.before,
+        limit: BigInt = limit,
+    )
     .load(connection)
     .await?)
 }
 
 /// Jobs by their ids, those that became ready first first.
 pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<Job>> {
-    Ok(statement(job_query!(
-        "where j.id = any($1) order by j.ready_at, j.number"
-    ))
-    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<_>>())
+    Ok(sql!(
+        job_query!(
+        "where j.id = any(:ids) order by j.ready_at, j.number"
+    );
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<_>>(),
+    )
     .load(connection)
     .await?)
 }
@@ -262,20 +262,17 @@ pub async fn failed(
     limit: i64,
 ) -> Result<Found> {
     let under = under.unwrap_or_default();
-    let rows: Vec<FoundRow> = statement(
+    let rows: Vec<FoundRow> = sql!(
         "select j.id, count(*) over () as found
          from job j join place p on p.id = j.project_id join strand s on s.id = j.strand_id
          where j.result <> 'success' and j.retried_as is null
-           and ($1 = '' or p.path = $2 or starts_with(p.path, $3 || '/'))
-           and ($4::text is null or s.key->>'requirement' = $5)
-         order by j.number limit $6",
+           and (:under = '' or p.path = :under or starts_with(p.path, :under || '/'))
+           and (:requirement::text is null or s.key->>'requirement' = :requirement)
+         order by j.number limit :limit";
+        under: Text = under,
+        requirement: Nullable<Text> = requirement,
+        limit: BigInt = limit,
     )
-    .bind::<Text, _>(under)
-    .bind::<Text, _>(under)
-    .bind::<Text, _>(under)
-    .bind::<Nullable<Text>, _>(requirement)
-    .bind::<Nullable<Text>, _>(requirement)
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?;
     Ok(rows.into_iter().collect())
@@ -283,14 +280,15 @@ pub async fn failed(
 
 /// The jobs that run now or ended last: those that run first, then the newest ends.
 pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
-    Ok(statement(job_query!(
+    Ok(sql!(
+        job_query!(
         "where j.id in (select id from job where open and started_at is not null
                         union all
-                        (select id from job where finished_at is not null order by finished_at desc limit $1))
-         order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit $2"
-    ))
-    .bind::<BigInt, _>(limit)
-    .bind::<BigInt, _>(limit)
+                        (select id from job where finished_at is not null order by finished_at desc limit :limit))
+         order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit :limit"
+    );
+        limit: BigInt = limit,
+    )
     .load(connection)
     .await?)
 }
@@ -303,7 +301,7 @@ pub async fn with_runner(connection: &mut Connection) -> Result<i64> {
         jobs: i64,
     }
     let row: Row =
-        statement("select count(*) as jobs from job where open and current_attempt is not null")
+        sql!("select count(*) as jobs from job where open and current_attempt is not null")
             .get_result(connection)
             .await?;
     Ok(row.jobs)
@@ -326,23 +324,23 @@ pub struct WaitingJob {
 
 /// Every job that waits for a runner: what a new leader begins with.
 pub async fn all_waiting(connection: &mut Connection) -> Result<Vec<WaitingJob>> {
-    Ok(statement(
+    Ok(sql!(
         "select id, number, strand_id, ready_at, avoid_runner from job
-         where state = $1 and open and current_attempt is null",
+         where state = :pending and open and current_attempt is null";
+        pending: Text = Db(JobState::Pending),
     )
-    .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?)
 }
 
 /// Which of these jobs wait for a runner, as they are now.
 pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<WaitingJob>> {
-    Ok(statement(
+    Ok(sql!(
         "select id, number, strand_id, ready_at, avoid_runner from job
-         where id = any($1) and state = $2 and current_attempt is null",
+         where id = any(:jobs) and state = :pending and current_attempt is null";
+        jobs: Array<SqlUuid> = jobs.iter().map(|job| job.0).collect::<Vec<_>>(),
+        pending: Text = Db(JobState::Pending),
     )
-    .bind::<Array<SqlUuid>, _>(jobs.iter().map(|job| job.0).collect::<Vec<_>>())
-    .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?)
 }
@@ -373,31 +371,29 @@ pub async fn end_unrun(
         Unrun::Unmatched(strands) => (strands, Outcome::Error),
     };
     let gave_up = matches!(which, Unrun::GaveUp);
-    let rows: Vec<Row> = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+    let rows: Vec<Row> = sql!(
+        "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
          j as (
-           update job set state = $2, result = $3, finished_at = $4,
-                  said = case when $5 then 'it gave up: no runner had taken it by ' ||
+           update job set state = :done, result = :result, finished_at = :at,
+                  said = case when :gave_up then 'it gave up: no runner had taken it by ' ||
                                            to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
                               else 'no runner satisfies it, and it was not to wait for one' end
            from fence
            where open and state = 'pending' and current_attempt is null
-             and (give_up_at <= $6 or (strand_id = any($7) and fail_unmatched))
+             and (give_up_at <= :give_up_at or (strand_id = any(:strands) and fail_unmatched))
            returning job.id, job.number),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select $8, 'job.done', id, jsonb_build_object('result', $9::text) from j)
-         select number from j",
+         o as ("
+           change JobDone { job: "id", result: ":result::text" } at ":at" from "j"
+           ")
+         select number from j";
+        epoch: BigInt = epoch.0,
+        done: Text = Db(JobState::Done),
+        result: Text = Db(result),
+        at: Timestamptz = Db(at),
+        gave_up: Bool = gave_up,
+        give_up_at: Nullable<Timestamptz> = gave_up.then_some(Db(at)),
+        strands: Array<SqlUuid> = strands.iter().map(|id| id.0).collect::<Vec<_>>(),
     )
-    .bind::<BigInt, _>(epoch.0)
-    .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Text, _>(Db(result))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Bool, _>(gave_up)
-    .bind::<Nullable<Timestamptz>, _>(gave_up.then_some(Db(at)))
-    .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(result))
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.number).collect())
@@ -411,24 +407,20 @@ pub async fn move_to(
     strand: StrandId,
     at: Moment,
 ) -> Result<bool> {
-    let moved = statement(
+    let moved = sql!(
         "with was as (
            select id, strand_id from job
-           where id = $1 and state = 'pending' and current_attempt is null and band <> $2 for update),
+           where id = :job and state = 'pending' and current_attempt is null and band <> :band for update),
          j as (
-           update job set band = $3, strand_id = $4 from was where job.id = was.id
-           returning job.id, job.strand_id, was.strand_id as left_strand, number, project_id),
-         l as (insert into strand_left (job_id, strand_id, until) select id, left_strand, $5 from j)
-         insert into outbox (at, kind, subject, body)
-         select $6, 'job.pending', id,
-                jsonb_build_object('strand', strand_id, 'number', number, 'project', project_id, 'again', true) from j",
+           update job set band = :band, strand_id = :strand from was where job.id = was.id
+           returning job.id, job.strand_id, was.strand_id as left_strand, number, project_id, fail_unmatched),
+         l as (insert into strand_left (job_id, strand_id, until) select id, left_strand, :at from j)"
+         change JobPending { job: "id", strand: "strand_id", project: "project_id", number: "number", again: "true", fail_unmatched: "fail_unmatched" } at ":at" from "j";
+        job: SqlUuid = Db(job),
+        band: Text = Db(band),
+        strand: SqlUuid = Db(strand),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(job))
-    .bind::<Text, _>(Db(band))
-    .bind::<Text, _>(Db(band))
-    .bind::<SqlUuid, _>(Db(strand))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(moved > 0)
@@ -460,39 +452,29 @@ pub async fn cancel(
         asked: i64,
     }
     let open = words(&JobState::before(JobEvent::Finish, JobState::Done));
-    let row: Row = statement(
+    let row: Row = sql!(
         "with ended as (
-           update job set state = $1, result = $2, said = 'cancelled by ' || $3, finished_at = $4, cancel_at = $5,
-                  cancel_by = $6
-           where id = $7 and state = any($8) and current_attempt is null returning id),
+           update job set state = :done, result = :cancellation, said = 'cancelled by ' || :by, finished_at = :at, cancel_at = :at,
+                  cancel_by = :by
+           where id = :job and state = any(:open) and current_attempt is null returning id),
          asked as (
-           update job set cancel_at = $9, cancel_by = $10
-           where id = $11 and state = any($12) and current_attempt is not null and cancel_at is null
+           update job set cancel_at = :at, cancel_by = :by
+           where id = :job and state = any(:open) and current_attempt is not null and cancel_at is null
            returning id, current_attempt),
-         o1 as (
-           insert into outbox (at, kind, subject, body)
-           select $13, 'job.done', id, jsonb_build_object('result', $14::text) from ended),
-         o2 as (
-           insert into outbox (at, kind, subject, body)
-           select $15, 'job.cancelling', asked.id, jsonb_build_object('attempt', a.id, 'runner', a.runner_id)
-           from asked join attempt a on a.id = asked.current_attempt)
-         select (select count(*) from ended) as ended, (select count(*) from asked) as asked",
+         o1 as ("
+           change JobDone { job: "id", result: ":cancellation::text" } at ":at" from "ended"
+           "),
+         o2 as ("
+           change JobCancelling { job: "asked.id", attempt: "a.id", runner: "a.runner_id" } at ":at" from "asked join attempt a on a.id = asked.current_attempt"
+           ")
+         select (select count(*) from ended) as ended, (select count(*) from asked) as asked";
+        done: Text = Db(JobState::Done),
+        cancellation: Text = Db(Outcome::Cancellation),
+        by: Text = by,
+        at: Timestamptz = Db(at),
+        job: SqlUuid = Db(job),
+        open: Array<Text> = &open,
     )
-    .bind::<Text, _>(Db(JobState::Done))
-    .bind::<Text, _>(Db(Outcome::Cancellation))
-    .bind::<Text, _>(by)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<SqlUuid, _>(Db(job))
-    .bind::<Array<Text>, _>(&open)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<SqlUuid, _>(Db(job))
-    .bind::<Array<Text>, _>(&open)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(Outcome::Cancellation))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     Ok(match (row.ended, row.asked) {
@@ -513,8 +495,8 @@ pub async fn active(connection: &mut Connection) -> Result<Vec<(PlaceId, JobStat
         #[diesel(sql_type = BigInt)]
         jobs: i64,
     }
-    let rows: Vec<Row> = statement(
-        "select project_id, state, count(*) as jobs from job where open group by project_id, state order by 1, 2",
+    let rows: Vec<Row> = sql!(
+        "select project_id, state, count(*) as jobs from job where open group by project_id, state order by 1, 2"
     )
     .load(connection)
     .await?;

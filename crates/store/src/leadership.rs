@@ -4,7 +4,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Bool, Nullable, Text, Uuid as SqlUuid};
@@ -26,13 +26,13 @@ pub async fn acquire(
     holder: ReplicaId,
     address: &str,
 ) -> Result<Option<Epoch>> {
-    let rows: Vec<EpochRow> = statement(
-        "update leadership set holder = $1, address = $2, epoch = epoch + 1, renewed_at = clock_timestamp(),
+    let rows: Vec<EpochRow> = sql!(
+        "update leadership set holder = :holder, address = :address, epoch = epoch + 1, renewed_at = clock_timestamp(),
                 expires_at = clock_timestamp() + interval '2 seconds'
-         where expires_at < clock_timestamp() returning epoch",
+         where expires_at < clock_timestamp() returning epoch";
+        holder: SqlUuid = Db(holder),
+        address: Text = address,
     )
-    .bind::<SqlUuid, _>(Db(holder))
-    .bind::<Text, _>(address)
     .load(connection)
     .await?;
     Ok(rows.as_slice().first().map(|row| Epoch(row.epoch)))
@@ -40,12 +40,12 @@ pub async fn acquire(
 
 /// Keeps the lead for another 2 s; false when it has been lost.
 pub async fn renew(connection: &mut Connection, holder: ReplicaId, epoch: Epoch) -> Result<bool> {
-    let kept = statement(
+    let kept = sql!(
         "update leadership set renewed_at = clock_timestamp(), expires_at = clock_timestamp() + interval '2 seconds'
-         where holder = $1 and epoch = $2",
+         where holder = :holder and epoch = :epoch";
+        holder: SqlUuid = Db(holder),
+        epoch: BigInt = epoch.0,
     )
-    .bind::<SqlUuid, _>(Db(holder))
-    .bind::<BigInt, _>(epoch.0)
     .execute(connection)
     .await?;
     Ok(kept == 1)
@@ -53,11 +53,11 @@ pub async fn renew(connection: &mut Connection, holder: ReplicaId, epoch: Epoch)
 
 /// Gives the lead up, so that another replica need not wait for it to expire.
 pub async fn release(connection: &mut Connection, holder: ReplicaId, epoch: Epoch) -> Result<()> {
-    statement(
-        "update leadership set expires_at = clock_timestamp() where holder = $1 and epoch = $2",
+    sql!(
+        "update leadership set expires_at = clock_timestamp() where holder = :holder and epoch = :epoch";
+        holder: SqlUuid = Db(holder),
+        epoch: BigInt = epoch.0,
     )
-    .bind::<SqlUuid, _>(Db(holder))
-    .bind::<BigInt, _>(epoch.0)
     .execute(connection)
     .await?;
     Ok(())
@@ -84,8 +84,8 @@ pub struct Leader {
 
 /// Who leads, or led last.
 pub async fn current(connection: &mut Connection) -> Result<Leader> {
-    Ok(statement(
-        "select holder, address, epoch, expires_at > clock_timestamp() as live from leadership",
+    Ok(sql!(
+        "select holder, address, epoch, expires_at > clock_timestamp() as live from leadership"
     )
     .get_result(connection)
     .await?)

@@ -11,6 +11,7 @@ pub mod alert;
 pub mod attempt;
 pub mod audit;
 pub mod capacity;
+pub mod change;
 pub mod connect;
 pub mod credential;
 pub mod error;

@@ -4,7 +4,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::job::{Found, FoundRow, Job};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
@@ -30,12 +30,12 @@ pub struct InLine {
 
 /// The strands in which jobs wait.
 pub async fn strands(connection: &mut Connection) -> Result<Vec<InLine>> {
-    Ok(statement(
+    Ok(sql!(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest,
                 (array_agg(number order by ready_at, number))[1] as first
-         from job where state = $1 and open and current_attempt is null group by strand_id",
+         from job where state = :pending and open and current_attempt is null group by strand_id";
+        pending: Text = Db(JobState::Pending),
     )
-    .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?)
 }
@@ -78,16 +78,16 @@ fn places(stretches: &[Stretch]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<i32>>
 /// What waits in a stretch; none when nothing does.
 pub async fn stretch(connection: &mut Connection, one: Stretch) -> Result<Option<InLine>> {
     let [from, to] = [Some(one.from), one.to].map(|place| place.map(place_number));
-    let found: Vec<InLine> = statement(
+    let found: Vec<InLine> = sql!(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest, (array_agg(number order by place))[1] as first
          from (select strand_id, number, waits_since, row_number() over (order by ready_at, number) - 1 as place
-               from job where strand_id = $1 and state = $2 and open and current_attempt is null) w
-         where place >= $3 and place < coalesce($4::integer, 2147483647) group by strand_id",
+               from job where strand_id = :strand and state = :pending and open and current_attempt is null) w
+         where place >= :from and place < coalesce(:to::integer, 2147483647) group by strand_id";
+        strand: SqlUuid = Db(one.strand),
+        pending: Text = Db(JobState::Pending),
+        from: Integer = from.unwrap_or(0),
+        to: Nullable<Integer> = to,
     )
-    .bind::<SqlUuid, _>(Db(one.strand))
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Integer, _>(from.unwrap_or(0))
-    .bind::<Nullable<Integer>, _>(to)
     .load(connection)
     .await?;
     Ok(found.into_iter().next())
@@ -96,21 +96,20 @@ pub async fn stretch(connection: &mut Connection, one: Stretch) -> Result<Option
 /// The jobs that wait in these stretches, longest ready first.
 pub async fn find(connection: &mut Connection, stretches: &[Stretch], limit: i64) -> Result<Found> {
     let (strands, from, to) = places(stretches);
-    let rows: Vec<FoundRow> = statement(
-        "with s as (select * from unnest($1, $2, $3) as s(strand, a, b)),
+    let rows: Vec<FoundRow> = sql!(
+        "with s as (select * from unnest(:strands, :from, :to) as s(strand, a, b)),
          w as (select id, strand_id, ready_at, number,
                       row_number() over (partition by strand_id order by ready_at, number) - 1 as place
-               from job where strand_id = any($4) and state = $5 and open and current_attempt is null)
+               from job where strand_id = any(:strands) and state = :pending and open and current_attempt is null)
          select w.id, count(*) over () as found
          from w join s on s.strand = w.strand_id and w.place >= s.a and (s.b is null or w.place < s.b)
-         order by w.ready_at, w.number limit $6",
+         order by w.ready_at, w.number limit :limit";
+        strands: Array<SqlUuid> = &strands,
+        from: Array<Integer> = from,
+        to: Array<Nullable<Integer>> = to,
+        pending: Text = Db(JobState::Pending),
+        limit: BigInt = limit,
     )
-    .bind::<Array<SqlUuid>, _>(&strands)
-    .bind::<Array<Integer>, _>(from)
-    .bind::<Array<Nullable<Integer>>, _>(to)
-    .bind::<Array<SqlUuid>, _>(&strands)
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?;
     Ok(rows.into_iter().collect())
@@ -128,12 +127,12 @@ pub async fn ahead(
         #[diesel(sql_type = BigInt)]
         ahead: i64,
     }
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "select id, row_number() over (partition by strand_id order by ready_at, number) - 1 as ahead
-         from job where strand_id = any($1) and state = $2 and open and current_attempt is null",
+         from job where strand_id = any(:strands) and state = :pending and open and current_attempt is null";
+        strands: Array<SqlUuid> = strands.iter().map(|id| id.0).collect::<Vec<_>>(),
+        pending: Text = Db(JobState::Pending),
     )
-    .bind::<Array<SqlUuid>, _>(strands.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<Text, _>(Db(JobState::Pending))
     .load(connection)
     .await?;
     let ahead = |row: &Row| (row.id.0, u32::try_from(row.ahead).unwrap_or(u32::MAX));
@@ -147,15 +146,15 @@ pub async fn before(connection: &mut Connection, job: &Job) -> Result<i64> {
         #[diesel(sql_type = BigInt)]
         jobs: i64,
     }
-    let row: Row = statement(
+    let row: Row = sql!(
         "select count(*) as jobs from job
-         where strand_id = $1 and state = $2 and open and current_attempt is null
-           and (ready_at, number) < ($3, $4)",
+         where strand_id = :strand_id and state = :pending and open and current_attempt is null
+           and (ready_at, number) < (:ready_at, :number)";
+        strand_id: SqlUuid = job.strand_id,
+        pending: Text = Db(JobState::Pending),
+        ready_at: Nullable<Timestamptz> = job.ready_at,
+        number: BigInt = job.number,
     )
-    .bind::<SqlUuid, _>(job.strand_id)
-    .bind::<Text, _>(Db(JobState::Pending))
-    .bind::<Nullable<Timestamptz>, _>(job.ready_at)
-    .bind::<BigInt, _>(job.number)
     .get_result(connection)
     .await?;
     Ok(row.jobs)

@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox::Cursor;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{
@@ -91,37 +91,37 @@ impl Listener {
 
 /// Every listener, by name.
 pub async fn list(connection: &mut Connection) -> Result<Vec<Listener>> {
-    Ok(statement("select * from listener order by name")
+    Ok(sql!("select * from listener order by name")
         .load(connection)
         .await?)
 }
 
 /// Adds a listener, or changes what people set of the one with its id: it is tried again at once then.
 pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> Result<()> {
-    statement(
+    sql!(
         "with l as (
            insert into listener (id, name, url, kinds, secret, former, former_until, paused, created_at, created_by, txid,
                                  sent_id)
-           values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+           values (:id, :name, :url, :kinds, :secret, :former, :former_until, :paused, :created_at, :created_by, :txid, :sent_id)
            on conflict (id) do update set url = excluded.url, kinds = excluded.kinds, secret = excluded.secret,
              former = excluded.former, former_until = excluded.former_until, paused = excluded.paused, tries = 0,
              failing_since = null, retry_at = null, trouble = null
-           returning id)
-         insert into outbox (at, kind, subject, body) select $13, 'listener.changed', id, '{}' from l",
+           returning id)"
+         change ListenerChanged { listener: "id" } at ":at" from "l";
+        id: SqlUuid = one.id,
+        name: Text = &one.name,
+        url: Text = &one.url,
+        kinds: Array<Text> = &one.kinds,
+        secret: Text = &one.secret,
+        former: Nullable<Text> = one.former.as_deref(),
+        former_until: Nullable<Timestamptz> = one.former_until,
+        paused: Bool = one.paused,
+        created_at: Timestamptz = one.created_at,
+        created_by: Text = &one.created_by,
+        txid: BigInt = one.txid,
+        sent_id: BigInt = one.sent_id,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(one.id)
-    .bind::<Text, _>(&one.name)
-    .bind::<Text, _>(&one.url)
-    .bind::<Array<Text>, _>(&one.kinds)
-    .bind::<Text, _>(&one.secret)
-    .bind::<Nullable<Text>, _>(one.former.as_deref())
-    .bind::<Nullable<Timestamptz>, _>(one.former_until)
-    .bind::<Bool, _>(one.paused)
-    .bind::<Timestamptz, _>(one.created_at)
-    .bind::<Text, _>(&one.created_by)
-    .bind::<BigInt, _>(one.txid)
-    .bind::<BigInt, _>(one.sent_id)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -129,12 +129,12 @@ pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> R
 
 /// Removes a listener.
 pub async fn remove(connection: &mut Connection, id: Uuid, at: Moment) -> Result<()> {
-    statement(
-        "with l as (delete from listener where id = $1 returning id)
-         insert into outbox (at, kind, subject, body) select $2, 'listener.changed', id, '{}' from l",
+    sql!(
+        "with l as (delete from listener where id = :id returning id)"
+         change ListenerChanged { listener: "id" } at ":at" from "l";
+        id: SqlUuid = id,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(id)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -148,20 +148,17 @@ pub async fn note_sent(
     events: i64,
     at: Moment,
 ) -> Result<()> {
-    statement(
-        "update listener set txid = $1, sent_id = $2, sent = sent + $3,
-                sent_at = case when $4 > 0 then $5 else sent_at end,
+    sql!(
+        "update listener set txid = :txid, sent_id = :sent_id, sent = sent + :events,
+                sent_at = case when :events > 0 then :at else sent_at end,
                 tries = 0, failing_since = null, retry_at = null, trouble = null
-         where id = $6 and (txid, sent_id) < ($7, $8)",
+         where id = :id and (txid, sent_id) < (:txid, :sent_id)";
+        txid: BigInt = cursor.transaction(),
+        sent_id: BigInt = cursor.number(),
+        events: BigInt = events,
+        at: Timestamptz = Db(at),
+        id: SqlUuid = id,
     )
-    .bind::<BigInt, _>(cursor.transaction())
-    .bind::<BigInt, _>(cursor.number())
-    .bind::<BigInt, _>(events)
-    .bind::<BigInt, _>(events)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(id)
-    .bind::<BigInt, _>(cursor.transaction())
-    .bind::<BigInt, _>(cursor.number())
     .execute(connection)
     .await?;
     Ok(())
@@ -175,14 +172,14 @@ pub async fn note_trouble(
     retry_at: Moment,
     at: Moment,
 ) -> Result<()> {
-    statement(
-        "update listener set tries = tries + 1, trouble = $1, retry_at = $2,
-                failing_since = coalesce(failing_since, $3) where id = $4",
+    sql!(
+        "update listener set tries = tries + 1, trouble = :said, retry_at = :retry_at,
+                failing_since = coalesce(failing_since, :at) where id = :id";
+        said: Text = said,
+        retry_at: Timestamptz = Db(retry_at),
+        at: Timestamptz = Db(at),
+        id: SqlUuid = id,
     )
-    .bind::<Text, _>(said)
-    .bind::<Timestamptz, _>(Db(retry_at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(id)
     .execute(connection)
     .await?;
     Ok(())

@@ -5,7 +5,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::sql_types::{Array, BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
@@ -87,10 +87,10 @@ pub async fn append(
 ) -> Result<Append> {
     connection
         .transaction(async |connection| {
-            let found: Option<LogState> = statement(
-                "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = $1 for update",
+            let found: Option<LogState> = sql!(
+                "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = :attempt for update";
+                attempt: SqlUuid = Db(attempt),
             )
-            .bind::<SqlUuid, _>(Db(attempt))
             .get_result(connection)
             .await
             .optional()?;
@@ -107,17 +107,16 @@ pub async fn append(
                 return Ok(Append::Closed(state.length));
             }
             let (added, lines) = (new.len() as i64, line_ends(new));
-            statement(
-                "with chunk as (insert into log_chunk (attempt_id, start, first_line, bytes) values ($1, $2, $3, $4))
-                 update attempt_log set length = length + $5, lines = lines + $6 where attempt_id = $7",
+            sql!(
+                "with chunk as (insert into log_chunk (attempt_id, start, first_line, bytes) values (:attempt, :known_length, :known_lines, :new))
+                 update attempt_log set length = length + :added, lines = lines + :lines where attempt_id = :attempt";
+                attempt: SqlUuid = Db(attempt),
+                known_length: BigInt = state.length,
+                known_lines: BigInt = state.lines,
+                new: Bytea = new,
+                added: BigInt = added,
+                lines: BigInt = lines,
             )
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<BigInt, _>(state.length)
-            .bind::<BigInt, _>(state.lines)
-            .bind::<Bytea, _>(new)
-            .bind::<BigInt, _>(added)
-            .bind::<BigInt, _>(lines)
-            .bind::<SqlUuid, _>(Db(attempt))
             .execute(connection)
             .await?;
             Ok(Append::Kept(LogState { length: state.length + added, lines: state.lines + lines, ..state }))
@@ -127,10 +126,10 @@ pub async fn append(
 
 /// How a log stands, if the attempt has one.
 pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Option<LogState>> {
-    Ok(statement(
-        "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = $1",
+    Ok(sql!(
+        "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = :attempt";
+        attempt: SqlUuid = Db(attempt),
     )
-    .bind::<SqlUuid, _>(Db(attempt))
     .get_result(connection)
     .await
     .optional()?)
@@ -138,10 +137,10 @@ pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Op
 
 /// The sealed stretches, in order.
 pub async fn objects(connection: &mut Connection, attempt: AttemptId) -> Result<Vec<Object>> {
-    Ok(statement(
-        "select start, length, first_line, lines, sha256 from log_object where attempt_id = $1 order by start",
+    Ok(sql!(
+        "select start, length, first_line, lines, sha256 from log_object where attempt_id = :attempt order by start";
+        attempt: SqlUuid = Db(attempt),
     )
-    .bind::<SqlUuid, _>(Db(attempt))
     .load(connection)
     .await?)
 }
@@ -153,13 +152,13 @@ pub async fn chunks(
     from: i64,
     limit: i64,
 ) -> Result<Vec<Chunk>> {
-    Ok(statement(
+    Ok(sql!(
         "select start, first_line, bytes from log_chunk
-         where attempt_id = $1 and start + length(bytes) > $2 order by start limit $3",
+         where attempt_id = :attempt and start + length(bytes) > :from order by start limit :limit";
+        attempt: SqlUuid = Db(attempt),
+        from: BigInt = from,
+        limit: BigInt = limit,
     )
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<BigInt, _>(from)
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?)
 }
@@ -180,31 +179,30 @@ pub async fn extend_sealed(
     let lines = last.first_line + last.lines;
     let column = |of: fn(&Object) -> i64| objects.iter().map(of).collect::<Vec<i64>>();
     let hashes: Vec<&[u8]> = objects.iter().map(|one| one.sha256.as_slice()).collect();
-    let extended = statement(
+    let extended = sql!(
         "with l as (
-           update attempt_log set length = $1, sealed = $2, lines = $3
-           where attempt_id = $4 and length = $5 and sealed = $6 and not complete returning attempt_id),
+           update attempt_log set length = :length, sealed = :end, lines = :all_lines
+           where attempt_id = :attempt and length = :known_length and sealed = :sealed and not complete returning attempt_id),
          gone as (delete from log_chunk c using l where c.attempt_id = l.attempt_id),
          tail as (
            insert into log_chunk (attempt_id, start, first_line, bytes)
-           select attempt_id, $7, $8, rest from l, (select $9::bytea as rest) r where length(rest) > 0)
+           select attempt_id, :end, :lines, rest from l, (select :rest::bytea as rest) r where length(rest) > 0)
          insert into log_object (attempt_id, start, length, first_line, lines, sha256)
-         select l.attempt_id, o.* from l, unnest($10, $11, $12, $13, $14) as o",
+         select l.attempt_id, o.* from l, unnest(:starts, :lengths, :first_lines, :line_counts, :hashes) as o";
+        length: BigInt = end + rest.len() as i64,
+        end: BigInt = end,
+        all_lines: BigInt = lines + line_ends(rest),
+        attempt: SqlUuid = Db(attempt),
+        known_length: BigInt = state.length,
+        sealed: BigInt = state.sealed,
+        lines: BigInt = lines,
+        rest: Bytea = rest,
+        starts: Array<BigInt> = column(|one| one.start),
+        lengths: Array<BigInt> = column(|one| one.length),
+        first_lines: Array<BigInt> = column(|one| one.first_line),
+        line_counts: Array<BigInt> = column(|one| one.lines),
+        hashes: Array<Bytea> = hashes,
     )
-    .bind::<BigInt, _>(end + rest.len() as i64)
-    .bind::<BigInt, _>(end)
-    .bind::<BigInt, _>(lines + line_ends(rest))
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<BigInt, _>(state.length)
-    .bind::<BigInt, _>(state.sealed)
-    .bind::<BigInt, _>(end)
-    .bind::<BigInt, _>(lines)
-    .bind::<Bytea, _>(rest)
-    .bind::<Array<BigInt>, _>(column(|one| one.start))
-    .bind::<Array<BigInt>, _>(column(|one| one.length))
-    .bind::<Array<BigInt>, _>(column(|one| one.first_line))
-    .bind::<Array<BigInt>, _>(column(|one| one.lines))
-    .bind::<Array<Bytea>, _>(hashes)
     .execute(connection)
     .await?;
     Ok(extended == objects.len())
@@ -220,41 +218,34 @@ pub async fn seal(
     let end = object.start + object.length;
     connection
         .transaction(async |connection| {
-            let moved = statement(
-                "update attempt_log set sealed = $1 where attempt_id = $2 and sealed = $3 and length >= $4",
+            let moved = sql!(
+                "update attempt_log set sealed = :end where attempt_id = :attempt and sealed = :start and length >= :end";
+                end: BigInt = end,
+                attempt: SqlUuid = Db(attempt),
+                start: BigInt = object.start,
             )
-            .bind::<BigInt, _>(end)
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<BigInt, _>(object.start)
-            .bind::<BigInt, _>(end)
             .execute(connection)
             .await?;
             if moved == 0 {
                 return Ok(false);
             }
-            statement(
+            sql!(
                 "with object as (
                    insert into log_object (attempt_id, start, length, first_line, lines, sha256)
-                   values ($1, $2, $3, $4, $5, $6)),
-                 whole as (delete from log_chunk where attempt_id = $7 and start + length(bytes) <= $8)
-                 update log_chunk set bytes = substring(bytes from ($9 - start + 1)::int), start = $10,
-                        first_line = $11
-                 where attempt_id = $12 and start < $13 and start + length(bytes) > $14",
+                   values (:attempt, :start, :length, :first_line, :lines, :sha256)),
+                 whole as (delete from log_chunk where attempt_id = :attempt and start + length(bytes) <= :end)
+                 update log_chunk set bytes = substring(bytes from (:end - start + 1)::int), start = :end,
+                        first_line = :lines_until
+                 where attempt_id = :attempt and start < :end and start + length(bytes) > :end";
+                attempt: SqlUuid = Db(attempt),
+                start: BigInt = object.start,
+                length: BigInt = object.length,
+                first_line: BigInt = object.first_line,
+                lines: BigInt = object.lines,
+                sha256: Bytea = &object.sha256,
+                end: BigInt = end,
+                lines_until: BigInt = object.first_line + object.lines,
             )
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<BigInt, _>(object.start)
-            .bind::<BigInt, _>(object.length)
-            .bind::<BigInt, _>(object.first_line)
-            .bind::<BigInt, _>(object.lines)
-            .bind::<Bytea, _>(&object.sha256)
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<BigInt, _>(end)
-            .bind::<BigInt, _>(end)
-            .bind::<BigInt, _>(end)
-            .bind::<BigInt, _>(object.first_line + object.lines)
-            .bind::<SqlUuid, _>(Db(attempt))
-            .bind::<BigInt, _>(end)
-            .bind::<BigInt, _>(end)
             .execute(connection)
             .await?;
             Ok(true)
@@ -269,10 +260,10 @@ pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<Att
         #[diesel(sql_type = SqlUuid)]
         attempt_id: Db<AttemptId>,
     }
-    let rows: Vec<Row> = statement(
-        "select attempt_id from attempt_log where complete and sealed < length and not removed order by 1 limit $1",
+    let rows: Vec<Row> = sql!(
+        "select attempt_id from attempt_log where complete and sealed < length and not removed order by 1 limit :limit";
+        limit: BigInt = limit,
     )
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
@@ -281,15 +272,15 @@ pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<Att
 /// Marks the logs of attempts made before a moment as taken away, once they are complete; the oldest first, at most so many.
 /// Whoever asks for one is told so from then on. How many.
 pub async fn take_away(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "with old as (
            select attempt_id from attempt_log where not removed and complete
-             and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2),
+             and attempt_id < first_uuid(:before at time zone 'UTC') order by 1 limit :most),
          tail as (delete from log_chunk where attempt_id in (select attempt_id from old))
-         update attempt_log set removed = true where attempt_id in (select attempt_id from old)",
+         update attempt_log set removed = true where attempt_id in (select attempt_id from old)";
+        before: Timestamptz = Db(before),
+        most: BigInt = most,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)
 }
@@ -305,12 +296,12 @@ pub async fn with_objects_left(
         #[diesel(sql_type = SqlUuid)]
         attempt_id: Db<AttemptId>,
     }
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "select distinct o.attempt_id from log_object o join attempt_log l on l.attempt_id = o.attempt_id
-         where l.removed and o.attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2",
+         where l.removed and o.attempt_id < first_uuid(:before at time zone 'UTC') order by 1 limit :limit";
+        before: Timestamptz = Db(before),
+        limit: BigInt = limit,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<BigInt, _>(limit)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
@@ -318,22 +309,24 @@ pub async fn with_objects_left(
 
 /// Records that no object of a log is left.
 pub async fn note_no_objects(connection: &mut Connection, attempt: AttemptId) -> Result<()> {
-    statement("delete from log_object where attempt_id = $1")
-        .bind::<SqlUuid, _>(Db(attempt))
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from log_object where attempt_id = :attempt";
+        attempt: SqlUuid = Db(attempt),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
 /// Forgets the logs that were taken away of attempts made before a moment; some at a time.
 pub async fn forget(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "delete from attempt_log where attempt_id in (
            select attempt_id from attempt_log
-           where removed and attempt_id < first_uuid($1 at time zone 'UTC') order by 1 limit $2)",
+           where removed and attempt_id < first_uuid(:before at time zone 'UTC') order by 1 limit :most)";
+        before: Timestamptz = Db(before),
+        most: BigInt = most,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)
 }

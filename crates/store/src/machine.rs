@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, words};
 use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -139,59 +139,48 @@ pub async fn order(
         return Ok(Vec::new());
     }
     let ids: Vec<Db<MachineId>> = new.iter().map(|one| Db(one.id)).collect();
-    statement(
+    sql!(
         "with wanted as (
            select w.*, nextval('machine_number') as number
-           from unnest($1, $2, $3, $4, $5, $6, $7, $8, $9)
+           from unnest(:ids, :runners, :pools, :suppliers, :prices, :single_use, :tickets, :secret_hashes, :expiries)
              as w(id, runner, pool, supplier, price, single_use, ticket, secret, expires)),
          named as (
            select w.*, p.name || '-' || w.number as name, p.policy_version from wanted w join pool p on p.id = w.pool),
          r as (
            insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
                                program, created_at, single_use)
-           select runner, pool, name, $10, $11, 'its machine is ordered', 0, '{}', '{}', 0, '', $12, single_use from named
+           select runner, pool, name, :awaited, :at, 'its machine is ordered', 0, '{}', '{}', 0, '', :at, single_use from named
            returning id),
          t as (
            insert into ticket (id, number, pool_id, runner_id, secret_hash, created_at, created_by, expires_at, uses,
                                name_pattern, labels)
-           select ticket, nextval('ticket_number'), pool, runner, secret, $13, $14, expires, 1, name, '{}' from named),
+           select ticket, nextval('ticket_number'), pool, runner, secret, :at, :by, expires, 1, name, '{}' from named),
          m as (
            insert into machine (id, number, name, pool_id, supplier_id, runner_id, policy_version, state, state_since,
                                 state_why, price, single_use, ordered_at, ordered_by)
-           select id, number, name, pool, supplier, runner, policy_version, $15, $16, $17, price, single_use, $18, $19
+           select id, number, name, pool, supplier, runner, policy_version, :ordered, :at, :why, price, single_use, :at, :by
            from named returning id, pool_id),
-         o as (
-           insert into outbox (at, kind, subject, body)
-           select $20, 'machine.changed', id, jsonb_build_object('pool', pool_id, 'state', 'ordered') from m)
-         insert into outbox (at, kind, subject, body) select $21, 'runner.awaited', id, '{\"machine\": true}' from r",
-    )
-    .bind::<Array<SqlUuid>, _>(&ids)
-    .bind::<Array<SqlUuid>, _>(new.iter().map(|one| Db(one.runner)).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(new.iter().map(|one| Db(one.pool)).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(new.iter().map(|one| Db(one.supplier)).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(
-        new.iter()
+         o as ("
+           change MachineChanged { machine: "id", pool: "pool_id", state: "'ordered'" } at ":at" from "m"
+           ")"
+         change RunnerAwaited { runner: "id" } at ":at" from "r";
+        ids: Array<SqlUuid> = &ids,
+        runners: Array<SqlUuid> = new.iter().map(|one| Db(one.runner)).collect::<Vec<_>>(),
+        pools: Array<SqlUuid> = new.iter().map(|one| Db(one.pool)).collect::<Vec<_>>(),
+        suppliers: Array<SqlUuid> = new.iter().map(|one| Db(one.supplier)).collect::<Vec<_>>(),
+        prices: Array<BigInt> = new.iter()
             .map(|one| i64::try_from(one.price.0).unwrap_or(i64::MAX))
             .collect::<Vec<_>>(),
+        single_use: Array<Bool> = new.iter().map(|one| one.single_use).collect::<Vec<_>>(),
+        tickets: Array<SqlUuid> = new.iter().map(|one| one.ticket).collect::<Vec<_>>(),
+        secret_hashes: Array<diesel::sql_types::Bytea> = new.iter().map(|one| one.secret_hash.clone()).collect::<Vec<_>>(),
+        expiries: Array<Timestamptz> = new.iter().map(|one| Db(one.expires)).collect::<Vec<_>>(),
+        awaited: Text = Db(RunnerState::Awaited),
+        at: Timestamptz = Db(at),
+        by: Text = by,
+        ordered: Text = Db(MachineState::Ordered),
+        why: Text = why,
     )
-    .bind::<Array<Bool>, _>(new.iter().map(|one| one.single_use).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(new.iter().map(|one| one.ticket).collect::<Vec<_>>())
-    .bind::<Array<diesel::sql_types::Bytea>, _>(
-        new.iter().map(|one| one.secret_hash.clone()).collect::<Vec<_>>(),
-    )
-    .bind::<Array<Timestamptz>, _>(new.iter().map(|one| Db(one.expires)).collect::<Vec<_>>())
-    .bind::<Text, _>(Db(RunnerState::Awaited))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<Text, _>(Db(MachineState::Ordered))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(why)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     among(connection, &ids).await
@@ -199,17 +188,17 @@ pub async fn order(
 
 /// The machines with these ids.
 pub async fn among(connection: &mut Connection, ids: &[Db<MachineId>]) -> Result<Vec<Machine>> {
-    Ok(
-        statement(machines!("where m.id = any($1) order by m.number"))
-            .bind::<Array<SqlUuid>, _>(ids)
-            .load(connection)
-            .await?,
+    Ok(sql!(
+        machines!("where m.id = any(:ids) order by m.number");
+        ids: Array<SqlUuid> = ids,
     )
+    .load(connection)
+    .await?)
 }
 
 /// Those that exist, oldest first.
 pub async fn existing(connection: &mut Connection) -> Result<Vec<Machine>> {
-    Ok(statement(machines!("where m.there order by m.number"))
+    Ok(sql!(machines!("where m.there order by m.number"))
         .load(connection)
         .await?)
 }
@@ -222,15 +211,16 @@ pub async fn list(
     before: i64,
     limit: i64,
 ) -> Result<Vec<Machine>> {
-    Ok(statement(machines!(
-        "where ($1::uuid is null or m.pool_id = $2) and m.state = any($3) and m.number < $4
-         order by m.number desc limit $5"
-    ))
-    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
-    .bind::<Nullable<SqlUuid>, _>(pool.map(Db))
-    .bind::<Array<Text>, _>(words(states))
-    .bind::<BigInt, _>(before)
-    .bind::<BigInt, _>(limit)
+    Ok(sql!(
+        machines!(
+        "where (:pool::uuid is null or m.pool_id = :pool) and m.state = any(:states) and m.number < :before
+         order by m.number desc limit :limit"
+    );
+        pool: Nullable<SqlUuid> = pool.map(Db),
+        states: Array<Text> = words(states),
+        before: BigInt = before,
+        limit: BigInt = limit,
+    )
     .load(connection)
     .await?)
 }
@@ -238,12 +228,14 @@ pub async fn list(
 /// The machine with this id, short number or, while it exists, name.
 pub async fn find(connection: &mut Connection, text: &str) -> Result<Option<Machine>> {
     let id: Option<uuid::Uuid> = text.parse().ok();
-    Ok(statement(machines!(
-        "where m.id = $1 or m.number = $2 or m.name = $3 order by m.number desc limit 1"
-    ))
-    .bind::<Nullable<SqlUuid>, _>(id)
-    .bind::<Nullable<BigInt>, _>(Short::Machine.number(text))
-    .bind::<Text, _>(text)
+    Ok(sql!(
+        machines!(
+        "where m.id = :id or m.number = :number or m.name = :text order by m.number desc limit 1"
+    );
+        id: Nullable<SqlUuid> = id,
+        number: Nullable<BigInt> = Short::Machine.number(text),
+        text: Text = text,
+    )
     .get_result(connection)
     .await
     .optional()?)
@@ -288,49 +280,38 @@ pub async fn step(
         #[diesel(sql_type = SqlUuid)]
         id: Db<MachineId>,
     }
-    let changed: Option<Changed> = statement(
+    let changed: Option<Changed> = sql!(
         "with m as (
-           update machine set state = $1, state_since = $2,
-             state_why = case when $3 = 'releasing' or state <> 'releasing' then $4 else state_why end,
-             accepted_at = case when $5 = 'booting' then $6 else accepted_at end,
-             joined_at   = case when $7 = 'joined' then $8 else joined_at end,
-             released_at = case when $9 = 'releasing' then coalesce(released_at, $10) else released_at end,
-             ended_at    = case when $11 in ('gone', 'failed') then $12 else ended_at end,
-             failed      = failed or $13,
-             reference   = coalesce($14, reference), zone = coalesce($15, zone), console = coalesce($16, console)
-           where id = $17 and state = any($18) returning id, pool_id, runner_id, state, state_why),
+           update machine set state = :to, state_since = :at,
+             state_why = case when :to = 'releasing' or state <> 'releasing' then :why else state_why end,
+             accepted_at = case when :to = 'booting' then :at else accepted_at end,
+             joined_at   = case when :to = 'joined' then :at else joined_at end,
+             released_at = case when :to = 'releasing' then coalesce(released_at, :at) else released_at end,
+             ended_at    = case when :to in ('gone', 'failed') then :at else ended_at end,
+             failed      = failed or :failed,
+             reference   = coalesce(:reference, reference), zone = coalesce(:zone, zone), console = coalesce(:console, console)
+           where id = :id and state = any(:states) returning id, pool_id, runner_id, state, state_why),
          r as (
-           update runner r set state = 'retired', state_since = $19, state_why = m.state_why
-           from m where $20 and r.id = m.runner_id and r.state <> 'retired' returning r.id),
-         ro as (
-           insert into outbox (at, kind, subject, body) select $21, 'runner.retired', id, '{}' from r),
-         mo as (
-           insert into outbox (at, kind, subject, body)
-           select $22, 'machine.changed', id, jsonb_build_object('pool', pool_id, 'state', state) from m)
-         select id from m",
+           update runner r set state = 'retired', state_since = :at, state_why = m.state_why
+           from m where :ends_runner and r.id = m.runner_id and r.state <> 'retired' returning r.id),
+         ro as ("
+           change RunnerRetired { runner: "id", reason: "null" } at ":at" from "r"
+           "),
+         mo as ("
+           change MachineChanged { machine: "id", pool: "pool_id", state: "state" } at ":at" from "m"
+           ")
+         select id from m";
+        to: Text = Db(to),
+        at: Timestamptz = Db(at),
+        why: Text = why,
+        failed: Bool = failed,
+        reference: Nullable<Text> = detail.reference.clone(),
+        zone: Nullable<Text> = detail.zone.clone(),
+        console: Nullable<Text> = detail.console.clone(),
+        id: SqlUuid = Db(id),
+        states: Array<Text> = words(&from),
+        ends_runner: Bool = ends_runner,
     )
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(to))
-    .bind::<Text, _>(why)
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Bool, _>(failed)
-    .bind::<Nullable<Text>, _>(detail.reference.clone())
-    .bind::<Nullable<Text>, _>(detail.zone.clone())
-    .bind::<Nullable<Text>, _>(detail.console.clone())
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Array<Text>, _>(words(&from))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Bool, _>(ends_runner)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await
     .optional()?;
@@ -346,11 +327,13 @@ pub async fn note_failure(
     id: MachineId,
     console: Option<String>,
 ) -> Result<()> {
-    statement("update machine set failed = true, console = coalesce($1, console) where id = $2")
-        .bind::<Nullable<Text>, _>(console)
-        .bind::<SqlUuid, _>(Db(id))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update machine set failed = true, console = coalesce(:console, console) where id = :id";
+        console: Nullable<Text> = console,
+        id: SqlUuid = Db(id),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -369,11 +352,11 @@ pub async fn lives(
         #[diesel(sql_type = Nullable<Timestamptz>)]
         ended_at: Option<Db<Moment>>,
     }
-    let lives: Vec<Life> = statement(
-        "select price, ordered_at, ended_at from machine where pool_id = $1 and (there or ended_at > $2)",
+    let lives: Vec<Life> = sql!(
+        "select price, ordered_at, ended_at from machine where pool_id = :pool and (there or ended_at > :from)";
+        pool: SqlUuid = Db(pool),
+        from: Timestamptz = Db(from),
     )
-    .bind::<SqlUuid, _>(Db(pool))
-    .bind::<Timestamptz, _>(Db(from))
     .load(connection)
     .await?;
     let life = |one: Life| {
@@ -390,14 +373,14 @@ pub async fn note_place(
     detail: &Detail,
     at: Moment,
 ) -> Result<()> {
-    statement(
-        "update machine set reference = coalesce($1, reference), zone = coalesce($2, zone),
-           accepted_at = coalesce(accepted_at, $3) where id = $4",
+    sql!(
+        "update machine set reference = coalesce(:reference, reference), zone = coalesce(:zone, zone),
+           accepted_at = coalesce(accepted_at, :at) where id = :id";
+        reference: Nullable<Text> = detail.reference.clone(),
+        zone: Nullable<Text> = detail.zone.clone(),
+        at: Timestamptz = Db(at),
+        id: SqlUuid = Db(id),
     )
-    .bind::<Nullable<Text>, _>(detail.reference.clone())
-    .bind::<Nullable<Text>, _>(detail.zone.clone())
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
     .execute(connection)
     .await?;
     Ok(())
@@ -410,14 +393,13 @@ pub async fn paid(connection: &mut Connection, pool: PoolId, from: Moment) -> Re
         #[diesel(sql_type = Text)]
         paid: String,
     }
-    let row: Paid = statement(
-        "select coalesce(sum(price * (extract(epoch from ended_at - greatest(ordered_at, $1)) * 1000000)::bigint::numeric), 0)::text
+    let row: Paid = sql!(
+        "select coalesce(sum(price * (extract(epoch from ended_at - greatest(ordered_at, :from)) * 1000000)::bigint::numeric), 0)::text
                 as paid
-         from machine where pool_id = $2 and ended_at > $3",
+         from machine where pool_id = :pool and ended_at > :from";
+        from: Timestamptz = Db(from),
+        pool: SqlUuid = Db(pool),
     )
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<SqlUuid, _>(Db(pool))
-    .bind::<Timestamptz, _>(Db(from))
     .get_result(connection)
     .await?;
     Ok(row.paid.parse().unwrap_or(0))
@@ -425,12 +407,12 @@ pub async fn paid(connection: &mut Connection, pool: PoolId, from: Moment) -> Re
 
 /// Forgets machines that ended before a moment, and the records of their runners with which nothing was ever done.
 pub async fn sweep(connection: &mut Connection, before: Moment, limit: i32) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "delete from machine where id in (
-           select id from machine where not there and ended_at < $1 limit $2)",
+           select id from machine where not there and ended_at < :before limit :limit)";
+        before: Timestamptz = Db(before),
+        limit: Integer = limit,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<Integer, _>(limit)
     .execute(connection)
     .await?)
 }

@@ -4,7 +4,7 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::pool::OwnedPool;
 use crate::runner::Runner;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
@@ -107,21 +107,20 @@ pub struct New<'a> {
 
 /// Plans one.
 pub async fn insert(connection: &mut Connection, new: New<'_>) -> Result<()> {
-    statement(
+    sql!(
         "with m as (
            insert into maintenance (id, pool_id, runner_id, from_at, until_at, why, created_by, created_at)
-           values ($1, $2, $3, $4, $5, $6, $7, $8) returning *)
-         insert into outbox (at, kind, subject, body)
-         select created_at, 'maintenance.planned', id, '{}' from m",
+           values (:id, :pool, :runner, :from, :until, :why, :by, :at) returning *)"
+         change MaintenanceScheduled { maintenance: "id" } at "created_at" from "m";
+        id: SqlUuid = Db(new.id),
+        pool: Nullable<SqlUuid> = new.pool.map(Db),
+        runner: Nullable<SqlUuid> = new.runner.map(Db),
+        from: Timestamptz = Db(new.from),
+        until: Timestamptz = Db(new.until),
+        why: Text = new.why,
+        by: Text = new.by,
+        at: Timestamptz = Db(new.at),
     )
-    .bind::<SqlUuid, _>(Db(new.id))
-    .bind::<Nullable<SqlUuid>, _>(new.pool.map(Db))
-    .bind::<Nullable<SqlUuid>, _>(new.runner.map(Db))
-    .bind::<Timestamptz, _>(Db(new.from))
-    .bind::<Timestamptz, _>(Db(new.until))
-    .bind::<Text, _>(new.why)
-    .bind::<Text, _>(new.by)
-    .bind::<Timestamptz, _>(Db(new.at))
     .execute(connection)
     .await?;
     Ok(())
@@ -129,30 +128,29 @@ pub async fn insert(connection: &mut Connection, new: New<'_>) -> Result<()> {
 
 /// Those that are on or to come, the earliest first.
 pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
-    Ok(statement(
+    Ok(sql!(
         "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.why,
                 m.created_by
          from maintenance m left join pool p on p.id = m.pool_id left join runner r on r.id = m.runner_id
-         where m.ended_at is null and m.until_at > $1 and (r.id is null or r.state <> 'retired')
-         order by m.from_at, m.number",
+         where m.ended_at is null and m.until_at > :now and (r.id is null or r.state <> 'retired')
+         order by m.from_at, m.number";
+        now: Timestamptz = Db(now),
     )
-    .bind::<Timestamptz, _>(Db(now))
     .load(connection)
     .await?)
 }
 
 /// Ends one, or calls it off. False when it is over already, or there is none.
 pub async fn end(connection: &mut Connection, number: i64, by: &str, at: Moment) -> Result<bool> {
-    let ended = statement(
+    let ended = sql!(
         "with m as (
-           update maintenance set ended_at = $1, ended_by = $2
-           where number = $3 and ended_at is null and until_at > $4 returning id, ended_at)
-         insert into outbox (at, kind, subject, body) select ended_at, 'maintenance.ended', id, '{}' from m",
+           update maintenance set ended_at = :at, ended_by = :by
+           where number = :number and ended_at is null and until_at > :at returning id, ended_at)"
+         change MaintenanceEnded { maintenance: "id" } at "ended_at" from "m";
+        at: Timestamptz = Db(at),
+        by: Text = by,
+        number: BigInt = number,
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<BigInt, _>(number)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(ended == 1)

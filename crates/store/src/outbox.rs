@@ -4,11 +4,12 @@
 //! reader that has seen 8 would never see 7. So the order is (transaction id, number), and only rows of transactions
 //! below the snapshot's xmin are read: nothing at or below them can still commit.
 
+use crate::change::{Change, Undecodable};
 use crate::connect::Connection;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::schema::outbox;
-use crate::statement::{Statement, statement};
-use crate::types::Db;
+use crate::statement::sql;
+use crate::types::{Db, RawJson};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::RunQueryDsl;
@@ -17,31 +18,38 @@ use std::fmt;
 use std::str::FromStr;
 use uuid::Uuid;
 
-/// One change.
-#[derive(Clone, Debug, QueryableByName)]
-pub struct Change {
-    #[diesel(sql_type = BigInt)]
-    pub txid: i64,
-    #[diesel(sql_type = BigInt)]
-    pub id: i64,
-    #[diesel(sql_type = Timestamptz)]
-    pub at: Db<Moment>,
-    /// Noun and verb: `job.pending`.
-    #[diesel(sql_type = Text)]
-    pub kind: String,
-    /// The id of what changed.
-    #[diesel(sql_type = SqlUuid)]
-    pub subject: Uuid,
-    #[diesel(sql_type = Jsonb)]
-    pub body: serde_json::Value,
+/// One entry of the feed.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The place of the entry in the feed.
+    pub cursor: Cursor,
+    pub at: Moment,
+    /// What changed, or why this version cannot read it.
+    pub change: std::result::Result<Change, Undecodable>,
 }
 
-impl Change {
-    /// The place of this change in the feed.
-    pub fn cursor(&self) -> Cursor {
-        Cursor {
-            txid: self.txid,
-            id: self.id,
+#[derive(QueryableByName)]
+struct Row {
+    #[diesel(sql_type = BigInt)]
+    txid: i64,
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = Timestamptz)]
+    at: Db<Moment>,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = SqlUuid)]
+    subject: Uuid,
+    #[diesel(sql_type = Jsonb)]
+    body: RawJson,
+}
+
+impl Row {
+    fn decode(self) -> Entry {
+        Entry {
+            cursor: Cursor::at(self.txid, self.id),
+            at: self.at.0,
+            change: Change::decode(&self.kind, self.subject, &self.body.0),
         }
     }
 }
@@ -91,17 +99,14 @@ impl FromStr for Cursor {
 }
 
 /// Writes a change. Call it in the transaction that makes the change.
-pub async fn write(
-    connection: &mut Connection,
-    at: Moment,
-    kind: &str,
-    subject: impl Into<Uuid>,
-    body: serde_json::Value,
-) -> Result<()> {
+pub async fn write(connection: &mut Connection, at: Moment, change: &Change) -> Result<()> {
+    let body = change
+        .body()
+        .map_err(|error| Error::Refused(format!("{} cannot be written: {error}", change.kind())))?;
     let row = (
         outbox::at.eq(Db(at)),
-        outbox::kind.eq(kind),
-        outbox::subject.eq(subject.into()),
+        outbox::kind.eq(change.kind()),
+        outbox::subject.eq(change.subject()),
         outbox::body.eq(body),
     );
     diesel::insert_into(outbox::table)
@@ -114,85 +119,62 @@ pub async fn write(
 /// What a reading of the feed found.
 #[derive(Debug, Default)]
 pub struct Read {
-    /// The changes after the cursor that are safe to pass, in order.
-    pub changes: Vec<Change>,
+    /// The entries after the cursor that are safe to pass, in order.
+    pub entries: Vec<Entry>,
     /// Whether more is committed already, but not safe to pass yet: an older transaction is still open. It will be in
     /// a moment, and nothing will say so.
     pub held_up: bool,
 }
 
-/// Reads on from a place in the feed.
+/// Reads at most `limit` entries after a place in the feed.
 pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64) -> Result<Read> {
-    let asked = statement(
-        "select id, txid, at, kind, subject, body,
-                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
-         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
-    );
-    read(connection, asked, cursor, limit).await
-}
-
-/// The same without the changes' bodies, for who wants to know of many what happened to what.
-pub async fn read_bare_after(
-    connection: &mut Connection,
-    cursor: Cursor,
-    limit: i64,
-) -> Result<Read> {
-    let asked = statement(
-        "select id, txid, at, kind, subject, 'null'::jsonb as body,
-                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
-         from outbox where (txid, id) > ($1, $2) order by txid, id limit $3",
-    );
-    read(connection, asked, cursor, limit).await
-}
-
-async fn read(
-    connection: &mut Connection,
-    asked: Statement<'_>,
-    cursor: Cursor,
-    limit: i64,
-) -> Result<Read> {
     #[derive(QueryableByName)]
-    struct Row {
+    struct Found {
         #[diesel(embed)]
-        change: Change,
+        entry: Row,
         #[diesel(sql_type = Bool)]
         safe: bool,
     }
-    let rows: Vec<Row> = asked
-        .bind::<BigInt, _>(cursor.txid)
-        .bind::<BigInt, _>(cursor.id)
-        .bind::<BigInt, _>(limit)
-        .load(connection)
-        .await?;
+    let rows: Vec<Found> = sql!(
+        "select id, txid, at, kind, subject, body,
+                txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint as safe
+         from outbox where (txid, id) > (:txid, :id) order by txid, id limit :limit";
+        txid: BigInt = cursor.txid,
+        id: BigInt = cursor.id,
+        limit: BigInt = limit,
+    )
+    .load(connection)
+    .await?;
     // Rows come by transaction, so what is not safe comes last.
-    let held_up = rows.iter().any(|row| !row.safe);
-    let changes = rows
+    let held_up = rows.iter().any(|found| !found.safe);
+    let entries = rows
         .into_iter()
-        .take_while(|row| row.safe)
-        .map(|row| row.change)
+        .take_while(|found| found.safe)
+        .map(|found| found.entry.decode())
         .collect();
-    Ok(Read { changes, held_up })
+    Ok(Read { entries, held_up })
 }
 
-/// Of the changes after a place in the feed, those that listeners are sent, as far as they are safe to pass; in order, at
-/// most so many.
-pub async fn told_after(
+/// Returns, of the entries after a place in the feed, those that listeners are sent, as far as they are safe to pass; in
+/// order, at most `limit`.
+pub async fn alerts_after(
     connection: &mut Connection,
     cursor: Cursor,
     limit: i64,
-) -> Result<Vec<Change>> {
+) -> Result<Vec<Entry>> {
     // The kinds are those of the index.
-    Ok(statement(
+    let rows: Vec<Row> = sql!(
         "select id, txid, at, kind, subject, body from outbox
-         where kind in ('alert.raised', 'alert.ended') and (txid, id) > ($1, $2)
+         where kind in ('alert.raised', 'alert.ended') and (txid, id) > (:txid, :id)
            and txid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
-         order by txid, id limit $3",
+         order by txid, id limit :limit";
+        txid: BigInt = cursor.txid,
+        id: BigInt = cursor.id,
+        limit: BigInt = limit,
     )
-    .bind::<BigInt, _>(cursor.txid)
-    .bind::<BigInt, _>(cursor.id)
-    .bind::<BigInt, _>(limit)
     .load(connection)
-    .await?)
+    .await?;
+    Ok(rows.into_iter().map(Row::decode).collect())
 }
 
 /// The place before everything that may still appear: what a snapshot taken now does not surely hold comes after it.
@@ -202,24 +184,24 @@ pub async fn head(connection: &mut Connection) -> Result<Cursor> {
         #[diesel(sql_type = BigInt)]
         xmin: i64,
     }
-    let row: Row =
-        statement("select pg_snapshot_xmin(pg_current_snapshot())::text::bigint as xmin")
-            .get_result(connection)
-            .await?;
+    let row: Row = sql!("select pg_snapshot_xmin(pg_current_snapshot())::text::bigint as xmin")
+        .get_result(connection)
+        .await?;
     Ok(Cursor {
         txid: row.xmin - 1,
         id: i64::MAX,
     })
 }
 
-/// Everything recorded of one subject, oldest first.
-pub async fn of_subject(connection: &mut Connection, subject: Uuid) -> Result<Vec<Change>> {
-    Ok(statement(
-        "select id, txid, at, kind, subject, body from outbox where subject = $1 order by txid, id",
+/// Returns everything recorded of one subject, oldest first.
+pub async fn of_subject(connection: &mut Connection, subject: Uuid) -> Result<Vec<Entry>> {
+    let rows: Vec<Row> = sql!(
+        "select id, txid, at, kind, subject, body from outbox where subject = :subject order by txid, id";
+        subject: SqlUuid = subject,
     )
-    .bind::<SqlUuid, _>(subject)
     .load(connection)
-    .await?)
+    .await?;
+    Ok(rows.into_iter().map(Row::decode).collect())
 }
 
 /// PostgreSQL's time, and the time of the last change if it is later: the service's clock starts here.
@@ -230,8 +212,8 @@ pub async fn moment(connection: &mut Connection) -> Result<Moment> {
         at: Db<Moment>,
     }
     // The one place, beside the leadership row, that asks PostgreSQL for the time.
-    let row: Row = statement(
-        "select greatest(clock_timestamp(), (select at from outbox order by txid desc, id desc limit 1)) as at",
+    let row: Row = sql!(
+        "select greatest(clock_timestamp(), (select at from outbox order by txid desc, id desc limit 1)) as at"
     )
     .get_result(connection)
     .await?;

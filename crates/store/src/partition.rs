@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Nullable, Text, Timestamptz};
@@ -14,11 +14,13 @@ const AHEAD: Duration = Duration::from_secs(65 * 86_400);
 
 /// Makes the partitions for everything from `since` until some time after `now`.
 pub async fn ensure(connection: &mut Connection, since: Moment, now: Moment) -> Result<()> {
-    statement("select make_partitions($1, $2)")
-        .bind::<Timestamptz, _>(Db(since))
-        .bind::<Timestamptz, _>(Db(now + AHEAD))
-        .execute(connection)
-        .await?;
+    sql!(
+        "select make_partitions(:since, :until)";
+        since: Timestamptz = Db(since),
+        until: Timestamptz = Db(now + AHEAD),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -45,11 +47,13 @@ pub async fn drop_before(
         #[diesel(sql_type = Nullable<Text>)]
         name: Option<String>,
     }
-    let row: Row = statement("select drop_partition($1, $2) as name")
-        .bind::<Text, _>(table)
-        .bind::<Timestamptz, _>(Db(before))
-        .get_result(connection)
-        .await?;
+    let row: Row = sql!(
+        "select drop_partition(:table, :before) as name";
+        table: Text = table,
+        before: Timestamptz = Db(before),
+    )
+    .get_result(connection)
+    .await?;
     Ok(row.name)
 }
 
@@ -61,11 +65,11 @@ pub async fn jobs_over_before(connection: &mut Connection, wanted: Moment) -> Re
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let row: Row = statement(
-        "select least($1, (select min(created_at) from job where open),
-                       (select min(created_at) from job where finished_at >= (select at from measured))) as at",
+    let row: Row = sql!(
+        "select least(:wanted, (select min(created_at) from job where open),
+                       (select min(created_at) from job where finished_at >= (select at from measured))) as at";
+        wanted: Timestamptz = Db(wanted),
     )
-    .bind::<Timestamptz, _>(Db(wanted))
     .get_result(connection)
     .await?;
     Ok(row.at.0)

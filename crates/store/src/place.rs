@@ -1,10 +1,11 @@
 //! The tree of teams and projects.
 
+use crate::change::Change;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox;
 use crate::schema::place;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::prelude::*;
@@ -13,7 +14,6 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::dispatch::PlaceView;
 use pennine_core::id::PlaceId;
 use pennine_core::time::{Micros, Moment};
-use serde_json::json;
 use uuid::Uuid;
 
 /// A place: the root, a team or a project.
@@ -50,8 +50,11 @@ pub async fn insert(connection: &mut Connection, new: &Place) -> Result<()> {
                 .values(new)
                 .execute(connection)
                 .await?;
-            let body = json!({"kind": new.kind, "path": new.path});
-            outbox::write(connection, new.created_at.0, "place.made", new.id.0, body).await
+            let change = Change::PlaceAdded {
+                place: new.id.0,
+                path: new.path.clone(),
+            };
+            outbox::write(connection, new.created_at.0, &change).await
         })
         .await
 }
@@ -68,8 +71,11 @@ pub async fn set(connection: &mut Connection, changed: &Place, at: Moment) -> Re
                 ))
                 .execute(connection)
                 .await?;
-            let body = json!({"path": changed.path, "weight": changed.weight, "limit": changed.slot_limit});
-            outbox::write(connection, at, "place.changed", changed.id.0, body).await
+            let change = Change::PlaceChanged {
+                place: changed.id.0,
+                path: changed.path.clone(),
+            };
+            outbox::write(connection, at, &change).await
         })
         .await
 }
@@ -134,38 +140,34 @@ pub async fn move_below(
     after.path.clone_from(&to);
     connection
         .transaction(async |connection| {
-            statement(
-                "update place set path = $1 || substr(path, length($2) + 1),
-                        parent_id = case when id = $3 then $4 else parent_id end
-                 where path = $5 or starts_with(path, $6 || '/')",
+            sql!(
+                "update place set path = :to || substr(path, length(:path) + 1),
+                        parent_id = case when id = :place then :parent else parent_id end
+                 where path = :path or starts_with(path, :path || '/')";
+                to: Text = &to,
+                path: Text = &moved.path,
+                place: SqlUuid = moved.id,
+                parent: SqlUuid = parent.id,
             )
-            .bind::<Text, _>(&to)
-            .bind::<Text, _>(&moved.path)
-            .bind::<SqlUuid, _>(moved.id)
-            .bind::<SqlUuid, _>(parent.id)
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&moved.path)
             .execute(connection)
             .await?;
-            statement(
+            sql!(
                 "update pool set
-                   reach_only = array(select case when p = $1 or starts_with(p, $2 || '/') then $3 || substr(p, length($4) + 1)
+                   reach_only = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
                                       else p end from unnest(reach_only) p),
-                   reach_also = array(select case when p = $5 or starts_with(p, $6 || '/') then $7 || substr(p, length($8) + 1)
-                                      else p end from unnest(reach_also) p)",
+                   reach_also = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
+                                      else p end from unnest(reach_also) p)";
+                path: Text = &moved.path,
+                to: Text = &to,
             )
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&to)
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&moved.path)
-            .bind::<Text, _>(&to)
-            .bind::<Text, _>(&moved.path)
             .execute(connection)
             .await?;
-            let body = json!({"from": moved.path, "path": to});
-            outbox::write(connection, at, "place.moved", moved.id.0, body).await
+            let change = Change::PlaceMoved {
+                place: moved.id.0,
+                from: moved.path.clone(),
+                to,
+            };
+            outbox::write(connection, at, &change).await
         })
         .await?;
     Ok(after)
@@ -184,18 +186,16 @@ pub struct Contents {
 
 /// What lies directly in a place.
 pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Contents> {
-    Ok(statement(
-        "select (select count(*) from place where parent_id = $1) as places,
-                (select count(*) from pool where owner_id = $2 and removed_at is null) as pools,
+    Ok(sql!(
+        "select (select count(*) from place where parent_id = :id) as places,
+                (select count(*) from pool where owner_id = :id and removed_at is null) as pools,
                 (select count(*) from strand s cross join lateral (
                    select id from job where strand_id = s.id and open
                    union select id from job where strand_id = s.id and never_ran
                    union select job_id from attempt where strand_id = s.id) held
-                 where s.project_id = $3) as jobs",
+                 where s.project_id = :id) as jobs";
+        id: SqlUuid = place.id,
     )
-    .bind::<SqlUuid, _>(place.id)
-    .bind::<SqlUuid, _>(place.id)
-    .bind::<SqlUuid, _>(place.id)
     .get_result(connection)
     .await?)
 }
@@ -204,15 +204,20 @@ pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Cont
 pub async fn remove(connection: &mut Connection, gone: &Place, at: Moment) -> Result<()> {
     connection
         .transaction(async |connection| {
-            statement("delete from strand where project_id = $1")
-                .bind::<SqlUuid, _>(gone.id)
-                .execute(connection)
-                .await?;
+            sql!(
+                "delete from strand where project_id = :id";
+                id: SqlUuid = gone.id,
+            )
+            .execute(connection)
+            .await?;
             diesel::delete(place::table.find(gone.id))
                 .execute(connection)
                 .await?;
-            let body = json!({"path": gone.path});
-            outbox::write(connection, at, "place.removed", gone.id.0, body).await
+            let change = Change::PlaceRemoved {
+                place: gone.id.0,
+                path: gone.path.clone(),
+            };
+            outbox::write(connection, at, &change).await
         })
         .await
 }

@@ -1,10 +1,11 @@
 //! Pools and their policies.
 
+use crate::change::Change;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox;
 use crate::schema::{place, pool, pool_policy, pool_standing};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::prelude::*;
 use diesel::sql_types::{Jsonb, Timestamptz, Uuid as SqlUuid};
@@ -15,7 +16,6 @@ use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 
 /// A pool.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -138,14 +138,11 @@ pub async fn insert(connection: &mut Connection, new: &Pool, by: &str) -> Result
                 .execute(connection)
                 .await?;
             keep_policy(connection, new, by, new.created_at.0).await?;
-            outbox::write(
-                connection,
-                new.created_at.0,
-                "pool.made",
-                new.id.0,
-                json!({"name": new.name}),
-            )
-            .await
+            let change = Change::PoolAdded {
+                pool: new.id.0,
+                name: new.name.clone(),
+            };
+            outbox::write(connection, new.created_at.0, &change).await
         })
         .await
 }
@@ -204,14 +201,11 @@ pub async fn set(
                 return Ok(false);
             }
             keep_policy(connection, &next, by, at).await?;
-            outbox::write(
-                connection,
-                at,
-                "pool.changed",
-                next.id.0,
-                json!({"name": next.name}),
-            )
-            .await?;
+            let change = Change::PoolChanged {
+                pool: next.id.0,
+                name: next.name.clone(),
+            };
+            outbox::write(connection, at, &change).await?;
             Ok(true)
         })
         .await
@@ -274,27 +268,23 @@ pub async fn get(connection: &mut Connection, id: PoolId) -> Result<Option<Owned
 /// Removes a pool that has no runner any more, and revokes its tickets; its record stays, under the root. Machines whose
 /// runners were retired are removed by the leader. False where a runner is still there.
 pub async fn remove(connection: &mut Connection, id: PoolId, by: &str, at: Moment) -> Result<bool> {
-    let removed = statement(
+    let removed = sql!(
         "with gone as (
-           update pool set removed_at = $1, supply = null, open = false, paused = true,
+           update pool set removed_at = :at, supply = null, open = false, paused = true,
                            owner_id = (select id from place where kind = 'root')
-           where id = $2 and removed_at is null
-             and not exists (select from runner where pool_id = $3 and state <> 'retired')
+           where id = :id and removed_at is null
+             and not exists (select from runner where pool_id = :id and state <> 'retired')
            returning id, name),
          tickets as (
-           update ticket set revoked_at = $4, revoked_by = $5
+           update ticket set revoked_at = :at, revoked_by = :by
            where pool_id in (select id from gone) and revoked_at is null),
          told as (
-           delete from pool_standing where pool_id in (select id from gone))
-         insert into outbox (at, kind, subject, body)
-         select $6, 'pool.changed', id, jsonb_build_object('name', name, 'removed', true) from gone",
+           delete from pool_standing where pool_id in (select id from gone))"
+         change PoolRemoved { pool: "id", name: "name" } at ":at" from "gone";
+        at: Timestamptz = Db(at),
+        id: SqlUuid = Db(id),
+        by: diesel::sql_types::Text = by,
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<diesel::sql_types::Text, _>(by)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(removed > 0)
@@ -307,15 +297,15 @@ pub async fn learn(
     learnt: &Learnt,
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "with s as (
-           insert into pool_standing (pool_id, learnt) values ($1, $2)
-           on conflict (pool_id) do update set learnt = excluded.learnt returning pool_id)
-         insert into outbox (at, kind, subject, body) select $3, 'pool.changed', pool_id, '{\"learnt\": true}' from s",
+           insert into pool_standing (pool_id, learnt) values (:id, :learnt)
+           on conflict (pool_id) do update set learnt = excluded.learnt returning pool_id)"
+         change PoolFactsLearnt { pool: "pool_id" } at ":at" from "s";
+        id: SqlUuid = Db(id),
+        learnt: Jsonb = Json(learnt.clone()),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Jsonb, _>(Json(learnt.clone()))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -323,10 +313,12 @@ pub async fn learn(
 
 /// Forgets what a pool's machines are and what was decided of them: they are made of something else by now.
 pub async fn forget(connection: &mut Connection, id: PoolId) -> Result<()> {
-    statement("delete from pool_standing where pool_id = $1")
-        .bind::<SqlUuid, _>(Db(id))
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from pool_standing where pool_id = :id";
+        id: SqlUuid = Db(id),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -337,16 +329,16 @@ pub async fn set_price(
     price: Price,
     at: Moment,
 ) -> Result<bool> {
-    let set = statement(
+    let set = sql!(
         "with s as (
-           insert into pool_standing as known (pool_id, price) values ($1, $2)
+           insert into pool_standing as known (pool_id, price) values (:id, :price)
            on conflict (pool_id) do update set price = excluded.price where known.price <> excluded.price
-           returning pool_id)
-         insert into outbox (at, kind, subject, body) select $3, 'pool.changed', pool_id, '{\"price\": true}' from s",
+           returning pool_id)"
+         change PoolPriceChanged { pool: "pool_id" } at ":at" from "s";
+        id: SqlUuid = Db(id),
+        price: diesel::sql_types::BigInt = i64::try_from(price.0).unwrap_or(i64::MAX),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<diesel::sql_types::BigInt, _>(i64::try_from(price.0).unwrap_or(i64::MAX))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(set > 0)

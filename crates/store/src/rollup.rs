@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::{Error, Result};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Binary, SmallInt, Text, Timestamptz};
@@ -149,20 +149,20 @@ impl Known {
         }
         let kinds: Vec<i16> = new.keys().map(|(code, _)| *code).collect();
         let texts: Vec<String> = new.keys().map(|(_, text)| text.clone()).collect();
-        statement(
-            "insert into rollup_key (kind, text) select * from unnest($1, $2)
-             on conflict (kind, md5(text)) do nothing",
+        sql!(
+            "insert into rollup_key (kind, text) select * from unnest(:kinds, :texts)
+             on conflict (kind, md5(text)) do nothing";
+            kinds: Array<SmallInt> = &kinds,
+            texts: Array<Text> = &texts,
         )
-        .bind::<Array<SmallInt>, _>(&kinds)
-        .bind::<Array<Text>, _>(&texts)
         .execute(connection)
         .await?;
-        let rows: Vec<KeyRow> = statement(
-            "select k.id, k.kind, k.text from unnest($1, $2) as w(kind, text)
-             join rollup_key k on k.kind = w.kind and md5(k.text) = md5(w.text)",
+        let rows: Vec<KeyRow> = sql!(
+            "select k.id, k.kind, k.text from unnest(:kinds, :texts) as w(kind, text)
+             join rollup_key k on k.kind = w.kind and md5(k.text) = md5(w.text)";
+            kinds: Array<SmallInt> = &kinds,
+            texts: Array<Text> = &texts,
         )
-        .bind::<Array<SmallInt>, _>(&kinds)
-        .bind::<Array<Text>, _>(&texts)
         .load(connection)
         .await?;
         for row in rows {
@@ -180,12 +180,12 @@ pub async fn numbers(
     kind: Kind,
     texts: &[String],
 ) -> Result<Vec<i64>> {
-    let rows: Vec<KeyRow> = statement(
+    let rows: Vec<KeyRow> = sql!(
         "select id, kind, text from rollup_key
-         where kind = $1 and md5(text) in (select md5(w) from unnest($2) as w)",
+         where kind = :kind and md5(text) in (select md5(w) from unnest(:texts) as w)";
+        kind: SmallInt = kind.code(),
+        texts: Array<Text> = texts,
     )
-    .bind::<SmallInt, _>(kind.code())
-    .bind::<Array<Text>, _>(texts)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.id).collect())
@@ -197,21 +197,24 @@ pub async fn numbers_like(
     kind: Kind,
     patterns: &[String],
 ) -> Result<Vec<i64>> {
-    let rows: Vec<KeyRow> =
-        statement("select id, kind, text from rollup_key where kind = $1 and text like any($2)")
-            .bind::<SmallInt, _>(kind.code())
-            .bind::<Array<Text>, _>(patterns)
-            .load(connection)
-            .await?;
+    let rows: Vec<KeyRow> = sql!(
+        "select id, kind, text from rollup_key where kind = :kind and text like any(:patterns)";
+        kind: SmallInt = kind.code(),
+        patterns: Array<Text> = patterns,
+    )
+    .load(connection)
+    .await?;
     Ok(rows.into_iter().map(|row| row.id).collect())
 }
 
 /// What these numbers stand for.
 pub async fn texts(connection: &mut Connection, numbers: &[i64]) -> Result<HashMap<i64, String>> {
-    let rows: Vec<KeyRow> = statement("select id, kind, text from rollup_key where id = any($1)")
-        .bind::<Array<BigInt>, _>(numbers)
-        .load(connection)
-        .await?;
+    let rows: Vec<KeyRow> = sql!(
+        "select id, kind, text from rollup_key where id = any(:numbers)";
+        numbers: Array<BigInt> = numbers,
+    )
+    .load(connection)
+    .await?;
     Ok(rows.into_iter().map(|row| (row.id, row.text)).collect())
 }
 
@@ -314,15 +317,15 @@ fn read(bytes: &[u8]) -> Result<Cell> {
 /// What is kept in these places.
 async fn there(connection: &mut Connection, spots: &[Spot]) -> Result<Vec<(Spot, Cell)>> {
     let (grains, kinds, keys, ats) = columns(spots.iter());
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "select r.grain, r.kind, r.key, r.at, r.cell
-         from unnest($1, $2, $3, $4) as w(grain, kind, key, at)
-         join rollup r on r.grain = w.grain and r.kind = w.kind and r.key = w.key and r.at = w.at",
+         from unnest(:grains, :kinds, :keys, :ats) as w(grain, kind, key, at)
+         join rollup r on r.grain = w.grain and r.kind = w.kind and r.key = w.key and r.at = w.at";
+        grains: Array<SmallInt> = grains,
+        kinds: Array<SmallInt> = kinds,
+        keys: Array<BigInt> = keys,
+        ats: Array<Timestamptz> = ats,
     )
-    .bind::<Array<SmallInt>, _>(grains)
-    .bind::<Array<SmallInt>, _>(kinds)
-    .bind::<Array<BigInt>, _>(keys)
-    .bind::<Array<Timestamptz>, _>(ats)
     .load(connection)
     .await?;
     let cell = |row: Row| Ok(((row.grain, row.kind, row.key, row.at.0), read(&row.cell)?));
@@ -332,15 +335,15 @@ async fn there(connection: &mut Connection, spots: &[Spot]) -> Result<Vec<(Spot,
 async fn put(connection: &mut Connection, sums: &[Sum]) -> Result<()> {
     let (grains, kinds, keys, ats) = columns(sums.iter().map(|(spot, _)| spot));
     let cells: Vec<&[u8]> = sums.iter().map(|(_, cell)| cell.as_slice()).collect();
-    statement(
-        "insert into rollup (grain, kind, key, at, cell) select * from unnest($1, $2, $3, $4, $5)
-         on conflict (grain, kind, key, at) do update set cell = excluded.cell",
+    sql!(
+        "insert into rollup (grain, kind, key, at, cell) select * from unnest(:grains, :kinds, :keys, :ats, :cells)
+         on conflict (grain, kind, key, at) do update set cell = excluded.cell";
+        grains: Array<SmallInt> = grains,
+        kinds: Array<SmallInt> = kinds,
+        keys: Array<BigInt> = keys,
+        ats: Array<Timestamptz> = ats,
+        cells: Array<Binary> = cells,
     )
-    .bind::<Array<SmallInt>, _>(grains)
-    .bind::<Array<SmallInt>, _>(kinds)
-    .bind::<Array<BigInt>, _>(keys)
-    .bind::<Array<Timestamptz>, _>(ats)
-    .bind::<Array<Binary>, _>(cells)
     .execute(connection)
     .await?;
     Ok(())
@@ -365,18 +368,22 @@ pub async fn kept(
 ) -> Result<Vec<Kept>> {
     // One question for each, since they are best answered from different indexes.
     let asked = match keys {
-        Some(keys) => statement(
+        Some(keys) => sql!(
             "select key, at, cell from rollup
-             where grain = $1 and kind = $2 and key = any($3) and at >= $4 and at < $5",
-        )
-        .bind::<SmallInt, _>(run.grain.code())
-        .bind::<SmallInt, _>(kind.code())
-        .bind::<Array<BigInt>, _>(keys),
-        None => statement(
-            "select key, at, cell from rollup where grain = $1 and kind = $2 and at >= $3 and at < $4",
-        )
-        .bind::<SmallInt, _>(run.grain.code())
-        .bind::<SmallInt, _>(kind.code()),
+             where grain = :grain and kind = :kind and key = any(:keys) and at >= :from and at < :until";
+            grain: SmallInt = run.grain.code(),
+            kind: SmallInt = kind.code(),
+            keys: Array<BigInt> = keys,
+            from: Timestamptz = Db(run.from),
+            until: Timestamptz = Db(run.until),
+        ),
+        None => sql!(
+            "select key, at, cell from rollup where grain = :grain and kind = :kind and at >= :from and at < :until";
+            grain: SmallInt = run.grain.code(),
+            kind: SmallInt = kind.code(),
+            from: Timestamptz = Db(run.from),
+            until: Timestamptz = Db(run.until),
+        ),
     };
     #[derive(QueryableByName)]
     struct Found {
@@ -387,11 +394,7 @@ pub async fn kept(
         #[diesel(sql_type = Binary)]
         cell: Vec<u8>,
     }
-    let rows: Vec<Found> = asked
-        .bind::<Timestamptz, _>(Db(run.from))
-        .bind::<Timestamptz, _>(Db(run.until))
-        .load(connection)
-        .await?;
+    let rows: Vec<Found> = asked.load(connection).await?;
     let kept = |row: Found| Kept {
         key: row.key,
         at: row.at.0,
@@ -453,13 +456,15 @@ fn corrupt(corrupt: Corrupt) -> Error {
 
 /// Takes everything away that was added up of stretches from a moment on, to be worked out anew.
 pub async fn clear(connection: &mut Connection, since: Moment) -> Result<()> {
-    statement("delete from rollup where at >= $1")
-        .bind::<Timestamptz, _>(Db(since))
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from rollup where at >= :since";
+        since: Timestamptz = Db(since),
+    )
+    .execute(connection)
+    .await?;
     for text in [
-        statement("delete from stint"),
-        statement("update machine set counted = false where counted"),
+        sql!("delete from stint"),
+        sql!("update machine set counted = false where counted"),
     ] {
         text.execute(connection).await?;
     }
@@ -474,19 +479,18 @@ pub async fn sweep(
     hours: Moment,
     most: i64,
 ) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "delete from rollup where (grain, kind, key, at) in (
-           (select grain, kind, key, at from rollup where grain = $1 and at < $2 limit $3)
+           (select grain, kind, key, at from rollup where grain = :five_minute_grain and at < :five_minutes limit :most)
            union all
-           (select grain, kind, key, at from rollup where grain = $4 and kind = any($5) and at < $6 limit $7))",
+           (select grain, kind, key, at from rollup where grain = :hour_grain and kind = any(:kinds) and at < :hours limit :most))";
+        five_minute_grain: SmallInt = Grain::FiveMinutes.code(),
+        five_minutes: Timestamptz = Db(five_minutes),
+        most: BigInt = most,
+        hour_grain: SmallInt = Grain::Hour.code(),
+        kinds: Array<SmallInt> = Kind::all_many(),
+        hours: Timestamptz = Db(hours),
     )
-    .bind::<SmallInt, _>(Grain::FiveMinutes.code())
-    .bind::<Timestamptz, _>(Db(five_minutes))
-    .bind::<BigInt, _>(most)
-    .bind::<SmallInt, _>(Grain::Hour.code())
-    .bind::<Array<SmallInt>, _>(Kind::all_many())
-    .bind::<Timestamptz, _>(Db(hours))
-    .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)
 }

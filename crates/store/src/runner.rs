@@ -1,9 +1,10 @@
 //! Runners: their records, what is known of their machines, and when they were last heard of.
 
+use crate::change::Change;
 use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
 use crate::outbox;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
     Array, BigInt, Bytea, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -17,7 +18,6 @@ use pennine_core::id::{PoolId, RunnerId, SessionId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
 use pennine_core::setting::{Settings, Told};
 use pennine_core::time::Moment;
-use serde_json::json;
 use std::collections::HashMap;
 use uuid::Uuid;
 
@@ -144,22 +144,21 @@ macro_rules! runner_query {
 /// Every runner that is not retired, or those that are asked for, retired or not; by pool and name.
 pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Result<Vec<Runner>> {
     let Some(only) = only else {
-        let all = statement(runner_query!("", "r.state <> 'retired'"));
+        let all = sql!(runner_query!("", "r.state <> 'retired'"));
         return Ok(all.load(connection).await?);
     };
     let ids: Vec<Uuid> = only.iter().map(|id| id.0).collect();
-    Ok(
-        statement(runner_query!("and runner_id = any($1)", "r.id = any($2)"))
-            .bind::<Array<SqlUuid>, _>(&ids)
-            .bind::<Array<SqlUuid>, _>(&ids)
-            .load(connection)
-            .await?,
+    Ok(sql!(
+        runner_query!("and runner_id = any(:ids)", "r.id = any(:ids)");
+        ids: Array<SqlUuid> = &ids,
     )
+    .load(connection)
+    .await?)
 }
 
 /// Every runner that is not retired, without what is known of its machine.
 pub async fn list_brief(connection: &mut Connection) -> Result<Vec<Runner>> {
-    let all = statement(runner_query!(
+    let all = sql!(runner_query!(
         "jsonb '{}' as facts, jsonb '{\"labels\": [], \"facts\": {}, \"slots\": 0}' as told, jsonb '{}' as settings",
         "",
         "r.state <> 'retired'"
@@ -176,8 +175,8 @@ pub async fn names(connection: &mut Connection) -> Result<Vec<(RunnerId, String)
         #[diesel(sql_type = Text)]
         name: String,
     }
-    let rows: Vec<Named> = statement(
-        "select r.id, p.name || '/' || r.name as name from runner r join pool p on p.id = r.pool_id",
+    let rows: Vec<Named> = sql!(
+        "select r.id, p.name || '/' || r.name as name from runner r join pool p on p.id = r.pool_id"
     )
     .load(connection)
     .await?;
@@ -196,13 +195,13 @@ pub async fn find(
         #[diesel(sql_type = SqlUuid)]
         id: Db<RunnerId>,
     }
-    let rows: Vec<Row> = statement(
-        "select id from runner where id = $1 or number = $2 or (lower(name) = lower($3) and state <> 'retired')
-         order by number",
+    let rows: Vec<Row> = sql!(
+        "select id from runner where id = :id or number = :number or (lower(name) = lower(:name) and state <> 'retired')
+         order by number";
+        id: Nullable<SqlUuid> = id,
+        number: Nullable<BigInt> = number,
+        name: Text = name,
     )
-    .bind::<Nullable<SqlUuid>, _>(id)
-    .bind::<Nullable<BigInt>, _>(number)
-    .bind::<Text, _>(name)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| row.id.0).collect())
@@ -228,30 +227,28 @@ pub async fn enrol(
     to: RunnerState,
     at: Moment,
 ) -> Result<bool> {
-    let joined = statement(
+    let joined = sql!(
         "with r as (
-           update runner set name = $1, state = $2, state_since = $3, state_why = 'it has joined and not connected yet',
-                  slots = $4, labels = $5, facts = $6, facts_version = 1, told = $7, program = $8, credential_hash = $9,
-                  credential_since = $10
-           where id = $11 and state = $12 returning *),
+           update runner set name = :name, state = :to, state_since = :at, state_why = 'it has joined and not connected yet',
+                  slots = :slots, labels = :labels, facts = :facts, facts_version = 1, told = :told, program = :program, credential_hash = :credential_hash,
+                  credential_since = :at
+           where id = :id and state = :awaited returning *),
          f as (
            insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-           select id, 1, facts, labels, slots, program, state_since from r)
-         insert into outbox (at, kind, subject, body)
-         select state_since, 'runner.joined', id, jsonb_build_object('name', name) from r",
+           select id, 1, facts, labels, slots, program, state_since from r)"
+         change RunnerJoined { runner: "id", name: "name" } at "state_since" from "r";
+        name: Text = name,
+        to: Text = Db(to),
+        at: Timestamptz = Db(at),
+        slots: Integer = i32::try_from(about.slots).unwrap_or(i32::MAX),
+        labels: Array<Text> = about.labels,
+        facts: Jsonb = Json(about.facts.clone()),
+        told: Jsonb = Json(about.told()),
+        program: Text = about.program,
+        credential_hash: Bytea = credential_hash,
+        id: SqlUuid = Db(id),
+        awaited: Text = Db(RunnerState::Awaited),
     )
-    .bind::<Text, _>(name)
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Integer, _>(i32::try_from(about.slots).unwrap_or(i32::MAX))
-    .bind::<Array<Text>, _>(about.labels)
-    .bind::<Jsonb, _>(Json(about.facts.clone()))
-    .bind::<Jsonb, _>(Json(about.told()))
-    .bind::<Text, _>(about.program)
-    .bind::<Bytea, _>(credential_hash)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Text, _>(Db(RunnerState::Awaited))
     .execute(connection)
     .await?;
     Ok(joined == 1)
@@ -279,17 +276,24 @@ struct Layers {
     program: String,
 }
 
+macro_rules! layers_query {
+    ($lock:literal) => {
+        concat!(
+            "select told, settings, program from runner where id = :id and state <> 'retired'",
+            $lock
+        )
+    };
+}
+
 /// The layers of a runner that is not retired.
 async fn layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
-    let query = "select told, settings, program from runner where id = $1 and state <> 'retired'";
-    let layers = statement(query).bind::<SqlUuid, _>(Db(id));
+    let layers = sql!(layers_query!(""); id: SqlUuid = Db(id));
     Ok(layers.get_result(connection).await.optional()?)
 }
 
 /// The same, locked until the transaction ends.
 async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
-    let query = "select told, settings, program from runner where id = $1 and state <> 'retired' for update";
-    let layers = statement(query).bind::<SqlUuid, _>(Db(id));
+    let layers = sql!(layers_query!(" for update"); id: SqlUuid = Db(id));
     Ok(layers.get_result(connection).await.optional()?)
 }
 
@@ -303,33 +307,32 @@ async fn lay(
 ) -> Result<()> {
     let now = layers.settings.0.over(&layers.told.0);
     let slots = i32::try_from(now.slots).unwrap_or(i32::MAX);
-    statement(
+    sql!(
         "with wanted as (
-           select slots, labels, facts, program, $1::jsonb as told, $2::jsonb as settings, $3::integer as more
-           from (values ($4::integer, $5::text[], $6::jsonb, $7::text)) as v(slots, labels, facts, program)),
+           select slots, labels, facts, program, :told::jsonb as told, :settings::jsonb as settings, :settings_changed::integer as more
+           from (values (:slots::integer, :labels::text[], :facts::jsonb, :program::text)) as v(slots, labels, facts, program)),
          r as (
            update runner r set slots = wanted.slots, labels = wanted.labels, facts = wanted.facts, program = wanted.program,
                   told = wanted.told, settings = wanted.settings, settings_version = settings_version + wanted.more,
                   facts_version = facts_version +
                     case when (r.slots, r.labels, r.facts, r.program) is distinct from
                               (wanted.slots, wanted.labels, wanted.facts, wanted.program) then 1 else 0 end
-           from wanted where r.id = $8 returning r.*),
+           from wanted where r.id = :id returning r.*),
          f as (
            insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-           select id, facts_version, facts, labels, slots, program, $9 from r
-           on conflict (runner_id, version) do nothing)
-         insert into outbox (at, kind, subject, body) select $10, 'runner.changed', id, '{}' from r",
+           select id, facts_version, facts, labels, slots, program, :at from r
+           on conflict (runner_id, version) do nothing)"
+         change RunnerChanged { runner: "id" } at ":at" from "r";
+        told: Jsonb = layers.told,
+        settings: Jsonb = layers.settings,
+        settings_changed: Integer = i32::from(settings_changed),
+        slots: Integer = slots,
+        labels: Array<Text> = now.labels,
+        facts: Jsonb = Json(now.facts),
+        program: Text = layers.program,
+        id: SqlUuid = Db(id),
+        at: Timestamptz = Db(at),
     )
-    .bind::<Jsonb, _>(layers.told)
-    .bind::<Jsonb, _>(layers.settings)
-    .bind::<Integer, _>(i32::from(settings_changed))
-    .bind::<Integer, _>(slots)
-    .bind::<Array<Text>, _>(now.labels)
-    .bind::<Jsonb, _>(Json(now.facts))
-    .bind::<Text, _>(layers.program)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -373,12 +376,14 @@ pub async fn set_settings(
             return Ok(false);
         };
         layers.settings = Json(settings.clone());
-        statement("update runner set name = $1, description = $2 where id = $3")
-            .bind::<Text, _>(name)
-            .bind::<Text, _>(description)
-            .bind::<SqlUuid, _>(Db(id))
-            .execute(connection)
-            .await?;
+        sql!(
+            "update runner set name = :name, description = :description where id = :id";
+            name: Text = name,
+            description: Text = description,
+            id: SqlUuid = Db(id),
+        )
+        .execute(connection)
+        .await?;
         lay(connection, id, layers, true, at).await?;
         Ok(true)
     })
@@ -392,17 +397,15 @@ pub async fn retire(
     why: &str,
     at: Moment,
 ) -> Result<bool> {
-    let retired = statement(
+    let retired = sql!(
         "with r as (
-           update runner set state = $1, state_since = $2, state_why = $3 where id = $4 and state <> $5 returning *)
-         insert into outbox (at, kind, subject, body)
-         select state_since, 'runner.retired', id, jsonb_build_object('why', state_why) from r",
+           update runner set state = :retired, state_since = :at, state_why = :why where id = :id and state <> :retired returning *)"
+         change RunnerRetired { runner: "id", reason: "state_why" } at "state_since" from "r";
+        retired: Text = Db(RunnerState::Retired),
+        at: Timestamptz = Db(at),
+        why: Text = why,
+        id: SqlUuid = Db(id),
     )
-    .bind::<Text, _>(Db(RunnerState::Retired))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(why)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Text, _>(Db(RunnerState::Retired))
     .execute(connection)
     .await?;
     Ok(retired == 1)
@@ -415,13 +418,13 @@ pub async fn set_room(
     room: Option<i32>,
     at: Moment,
 ) -> Result<()> {
-    statement(
-        "with r as (update runner set room = $1 where id = $2 returning id)
-         insert into outbox (at, kind, subject, body) select $3, 'runner.changed', id, '{}' from r",
+    sql!(
+        "with r as (update runner set room = :room where id = :id returning id)"
+         change RunnerChanged { runner: "id" } at ":at" from "r";
+        room: Nullable<Integer> = room,
+        id: SqlUuid = Db(id),
+        at: Timestamptz = Db(at),
     )
-    .bind::<Nullable<Integer>, _>(room)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -436,17 +439,16 @@ pub async fn set_state(
     why: &str,
     at: Moment,
 ) -> Result<bool> {
-    let moved = statement(
+    let moved = sql!(
         "with r as (
-           update runner set state = $1, state_since = $2, state_why = $3 where id = $4 and state = $5 returning *)
-         insert into outbox (at, kind, subject, body)
-         select state_since, 'runner.changed', id, jsonb_build_object('state', state, 'why', state_why) from r",
+           update runner set state = :to, state_since = :at, state_why = :why where id = :id and state = :from returning *)"
+         change RunnerStateChanged { runner: "id", state: "state", reason: "state_why" } at "state_since" from "r";
+        to: Text = Db(to),
+        at: Timestamptz = Db(at),
+        why: Text = why,
+        id: SqlUuid = Db(id),
+        from: Text = Db(from),
     )
-    .bind::<Text, _>(Db(to))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(why)
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Text, _>(Db(from))
     .execute(connection)
     .await?;
     Ok(moved == 1)
@@ -474,19 +476,19 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()
     if seen.is_empty() {
         return Ok(());
     }
-    statement(
+    sql!(
         "insert into runner_seen (runner_id, session, seen_at, closed_at, peer)
-         select * from unnest($1, $2, $3, $4, $5)
+         select * from unnest(:runner_ids, :sessions, :seen_ats, :closed_ats, :peers)
          on conflict (runner_id) do update
          set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at,
              peer = coalesce(excluded.peer, runner_seen.peer)
-         where excluded.seen_at >= runner_seen.seen_at",
+         where excluded.seen_at >= runner_seen.seen_at";
+        runner_ids: Array<SqlUuid> = seen.iter().map(|s| s.runner_id).collect::<Vec<_>>(),
+        sessions: Array<SqlUuid> = seen.iter().map(|s| s.session).collect::<Vec<_>>(),
+        seen_ats: Array<Timestamptz> = seen.iter().map(|s| s.seen_at).collect::<Vec<_>>(),
+        closed_ats: Array<Nullable<Timestamptz>> = seen.iter().map(|s| s.closed_at).collect::<Vec<_>>(),
+        peers: Array<Nullable<Text>> = seen.iter().map(|s| s.peer.clone()).collect::<Vec<_>>(),
     )
-    .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.runner_id).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(seen.iter().map(|s| s.session).collect::<Vec<_>>())
-    .bind::<Array<Timestamptz>, _>(seen.iter().map(|s| s.seen_at).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Timestamptz>>, _>(seen.iter().map(|s| s.closed_at).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Text>>, _>(seen.iter().map(|s| s.peer.clone()).collect::<Vec<_>>())
     .execute(connection)
     .await?;
     Ok(())
@@ -495,7 +497,7 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()
 /// When each runner was last heard of.
 pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
     Ok(
-        statement("select runner_id, session, seen_at, closed_at, peer from runner_seen")
+        sql!("select runner_id, session, seen_at, closed_at, peer from runner_seen")
             .load(connection)
             .await?,
     )
@@ -503,10 +505,10 @@ pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
 
 /// When one runner was last heard of.
 pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<Seen>> {
-    Ok(statement(
-        "select runner_id, session, seen_at, closed_at, peer from runner_seen where runner_id = $1",
+    Ok(sql!(
+        "select runner_id, session, seen_at, closed_at, peer from runner_seen where runner_id = :id";
+        id: SqlUuid = Db(id),
     )
-    .bind::<SqlUuid, _>(Db(id))
     .get_result(connection)
     .await
     .optional()?)
@@ -529,10 +531,10 @@ pub struct Executing {
 
 /// What the runners execute now.
 pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
-    Ok(statement(
+    Ok(sql!(
         "select a.runner_id, j.number as job_number, j.title, p.path as project, a.started_at
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
-         where a.open order by j.number",
+         where a.open order by j.number"
     )
     .load(connection)
     .await?)
@@ -547,21 +549,15 @@ pub async fn set_wish(
 ) -> Result<bool> {
     connection
         .transaction(async |connection| {
-            let set = statement(
-                "update runner set wish = $1 where id = $2 and state not in ('retired', 'awaited')",
+            let set = sql!(
+                "update runner set wish = :wish where id = :id and state not in ('retired', 'awaited')";
+                wish: Text = Db(wish),
+                id: SqlUuid = Db(id),
             )
-            .bind::<Text, _>(Db(wish))
-            .bind::<SqlUuid, _>(Db(id))
             .execute(connection)
             .await?;
             if set == 1 {
-                outbox::write(
-                    connection,
-                    at,
-                    "runner.changed",
-                    id.0,
-                    json!({"wish": wish}),
-                )
+                outbox::write(connection, at, &Change::RunnerWishChanged { runner: id, wish })
                 .await?;
             }
             Ok(set == 1)
@@ -581,12 +577,12 @@ pub async fn last_worked(
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "select r.id, coalesce(a.finished_at, a.assigned_at) as at
-         from unnest($1::uuid[]) as r(id) cross join lateral (
-           select finished_at, assigned_at from attempt where runner_id = r.id order by id desc limit 1) a",
+         from unnest(:ids::uuid[]) as r(id) cross join lateral (
+           select finished_at, assigned_at from attempt where runner_id = r.id order by id desc limit 1) a";
+        ids: Array<SqlUuid> = ids,
     )
-    .bind::<Array<SqlUuid>, _>(ids)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| (row.id.0, row.at.0)).collect())

@@ -1,11 +1,12 @@
 //! Seats: counted resources that jobs take while they run.
 
+use crate::change::Change;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::leadership::Epoch;
 use crate::outbox;
 use crate::schema::seat;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::prelude::*;
@@ -14,7 +15,6 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::dispatch::{Claim, KeptBack};
 use pennine_core::id::AttemptId;
 use pennine_core::time::Moment;
-use serde_json::json;
 use uuid::Uuid;
 
 /// A kind of seat.
@@ -38,8 +38,12 @@ pub async fn insert(connection: &mut Connection, new: &Seat) -> Result<()> {
                 .values(new)
                 .execute(connection)
                 .await?;
-            let body = json!({"name": new.name, "count": new.count});
-            outbox::write(connection, new.created_at.0, "seat.made", new.id, body).await
+            let change = Change::SeatAdded {
+                seat: new.id,
+                name: new.name.clone(),
+                count: new.count,
+            };
+            outbox::write(connection, new.created_at.0, &change).await
         })
         .await
 }
@@ -55,8 +59,12 @@ pub async fn set(connection: &mut Connection, changed: &Seat, at: Moment) -> Res
                 ))
                 .execute(connection)
                 .await?;
-            let body = json!({"name": changed.name, "count": changed.count});
-            outbox::write(connection, at, "seat.changed", changed.id, body).await
+            let change = Change::SeatChanged {
+                seat: changed.id,
+                name: changed.name.clone(),
+                count: changed.count,
+            };
+            outbox::write(connection, at, &change).await
         })
         .await
 }
@@ -75,23 +83,23 @@ pub async fn keep_back(
     }
     let names: Vec<String> = kept.keys().cloned().collect();
     let claims: Vec<Json<Vec<Claim>>> = kept.values().map(|claims| Json(claims.clone())).collect();
-    let row: Row = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
+    let row: Row = sql!(
+        "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
               turn as (
                 select s.id, coalesce(t.kept_for, '[]') as kept_for
-                from seat s left join unnest($2, $3) as t(name, kept_for) on t.name = s.name),
+                from seat s left join unnest(:names, :claims) as t(name, kept_for) on t.name = s.name),
               kept as (
                 update seat s set kept_for = turn.kept_for from turn, fence
                 where s.id = turn.id and s.kept_for <> turn.kept_for returning s.id, s.name),
-              told as (
-                insert into outbox (at, kind, subject, body)
-                select $4, 'seat.kept', id, jsonb_build_object('name', name) from kept)
-         select count(*) as fenced from fence",
+              told as ("
+                change SeatReserved { seat: "id", name: "name" } at ":at" from "kept"
+                ")
+         select count(*) as fenced from fence";
+        epoch: BigInt = epoch.0,
+        names: Array<Text> = names,
+        claims: Array<Jsonb> = claims,
+        at: Timestamptz = Db(at),
     )
-    .bind::<BigInt, _>(epoch.0)
-    .bind::<Array<Text>, _>(names)
-    .bind::<Array<Jsonb>, _>(claims)
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     Ok(row.fenced == 1)
@@ -133,13 +141,13 @@ pub struct Holding {
 
 /// Who holds which seats.
 pub async fn holdings(connection: &mut Connection) -> Result<Vec<Holding>> {
-    Ok(statement(
+    Ok(sql!(
         "select a.id as attempt, j.number as job_number, p.path as project, r.name as runner, s.key as name,
                 s.value::bigint as count, a.assigned_at as since, a.seats_back_at as back_at, a.seats_back_by as back_by,
                 a.seats_back_why as back_why
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join runner r on r.id = a.runner_id cross join lateral jsonb_each_text(j.seats) s
-         where a.open order by a.assigned_at",
+         where a.open order by a.assigned_at"
     )
     .load(connection)
     .await?)
@@ -154,20 +162,16 @@ pub async fn take_back(
     why: &str,
     at: Moment,
 ) -> Result<bool> {
-    let changed = statement(
+    let changed = sql!(
         "with a as (
-           update attempt set seats_back_at = $1, seats_back_by = $2, seats_back_why = $3
-           where id = $4 and open and seats_back_at is null returning id, job_id)
-         insert into outbox (at, kind, subject, body)
-         select $5, 'attempt.seats-back', id, jsonb_build_object('job', job_id, 'by', $6::text, 'why', $7::text) from a",
+           update attempt set seats_back_at = :at, seats_back_by = :by, seats_back_why = :why
+           where id = :attempt and open and seats_back_at is null returning id, job_id)"
+         change AttemptSeatsTakenBack { attempt: "id", job: "job_id", by: ":by::text", reason: ":why::text" } at ":at" from "a";
+        at: Timestamptz = Db(at),
+        by: Text = by,
+        why: Text = why,
+        attempt: SqlUuid = Db(attempt),
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<Text, _>(why)
-    .bind::<SqlUuid, _>(Db(attempt))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<Text, _>(why)
     .execute(connection)
     .await?;
     Ok(changed > 0)

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Double, Text, Timestamptz, Uuid as SqlUuid};
@@ -24,9 +24,9 @@ pub struct Held {
 
 /// Slots that each project holds now.
 pub async fn held(connection: &mut Connection) -> Result<Vec<Held>> {
-    Ok(statement(
+    Ok(sql!(
         "select p.path as project, count(*) as slots from attempt a join job j on j.id = a.job_id
-         join place p on p.id = j.project_id where a.open group by p.path",
+         join place p on p.id = j.project_id where a.open group by p.path"
     )
     .load(connection)
     .await?)
@@ -53,22 +53,18 @@ pub async fn used(
     // Ids begin with their time, by which history is partitioned.
     let oldest = Uuid::from_u128(u128::from(millis) << 80);
     let half_life = half_life.as_secs_f64();
-    Ok(statement(
+    Ok(sql!(
         "select p.path as project,
-                sum($1::float8 / ln(2.0)::float8 *
-                    (power(2::float8, -extract(epoch from $2 - a.finished_at)::float8 / $3) -
-                     power(2::float8, -extract(epoch from $4 - a.assigned_at)::float8 / $5))) as seconds
+                sum(:half_life::float8 / ln(2.0)::float8 *
+                    (power(2::float8, -extract(epoch from :at - a.finished_at)::float8 / :half_life) -
+                     power(2::float8, -extract(epoch from :at - a.assigned_at)::float8 / :half_life))) as seconds
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
-         where a.state = 'done' and a.id >= $6 and a.finished_at >= a.assigned_at and a.finished_at <= $7
-         group by p.path",
+         where a.state = 'done' and a.id >= :oldest and a.finished_at >= a.assigned_at and a.finished_at <= :at
+         group by p.path";
+        half_life: Double = half_life,
+        at: Timestamptz = Db(at),
+        oldest: SqlUuid = oldest,
     )
-    .bind::<Double, _>(half_life)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Double, _>(half_life)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Double, _>(half_life)
-    .bind::<SqlUuid, _>(oldest)
-    .bind::<Timestamptz, _>(Db(at))
     .load(connection)
     .await?)
 }

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
@@ -26,18 +26,16 @@ async fn timeline(
         #[diesel(sql_type = Jsonb)]
         segments: Json<Vec<Segment>>,
     }
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "(select since, segments from strand_reason
-          where strand_id = $1 and since <= $2 order by since desc limit 1)
+          where strand_id = :id and since <= :from order by since desc limit 1)
          union all
          (select since, segments from strand_reason
-          where strand_id = $3 and since > $4 and since < $5 order by since)",
+          where strand_id = :id and since > :from and since < :until order by since)";
+        id: SqlUuid = Db(id),
+        from: Timestamptz = Db(from),
+        until: Timestamptz = Db(until),
     )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<Timestamptz, _>(Db(until))
     .load(connection)
     .await?;
     let turn = |row: Row| Turn {
@@ -71,12 +69,12 @@ pub async fn stays(
         #[diesel(sql_type = Timestamptz)]
         until: Db<Moment>,
     }
-    let left: Vec<Left> = statement(
-        "select strand_id, until from strand_left where job_id = $1 and until > $2 and until <= $3 order by until",
+    let left: Vec<Left> = sql!(
+        "select strand_id, until from strand_left where job_id = :job and until > :from and until <= :until order by until";
+        job: SqlUuid = Db(who.job),
+        from: Timestamptz = Db(from),
+        until: Timestamptz = Db(until),
     )
-    .bind::<SqlUuid, _>(Db(who.job))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<Timestamptz, _>(Db(until))
     .load(connection)
     .await?;
     let left = left.iter().map(|row| (row.strand_id.0, Some(row.until.0)));
@@ -116,9 +114,9 @@ async fn line(
         ahead: i64,
     }
     // Every stretch in which a job that comes first waited in this strand. An attempt's id tells when it was assigned.
-    let rows: Vec<Row> = statement(
-        "with here as (select $1::uuid as strand, $2::timestamptz as a, $3::timestamptz as b,
-                              $4::timestamptz as ready_at, $5::bigint as number),
+    let rows: Vec<Row> = sql!(
+        "with here as (select :strand::uuid as strand, :from::timestamptz as a, :until::timestamptz as b,
+                              :ready_at::timestamptz as ready_at, :number::bigint as number),
          waits as (
            select t.job_id, t.ready_at as since, t.assigned_at as until
            from here, attempt t join job j on j.id = t.job_id
@@ -154,15 +152,14 @@ async fn line(
          places as (select at, sum(n) over (order by at) as ahead from changes)
          select at as since, ahead::bigint as ahead
          from (select at, ahead, lag(ahead, 1, 0) over (order by at) as before from places) p
-         where ahead <= $6 or before <= $7 order by at",
+         where ahead <= :ahead or before <= :ahead order by at";
+        strand: SqlUuid = Db(strand),
+        from: Timestamptz = Db(from),
+        until: Timestamptz = Db(until),
+        ready_at: Timestamptz = Db(who.ready_at),
+        number: BigInt = who.number,
+        ahead: BigInt = i64::from(places),
     )
-    .bind::<SqlUuid, _>(Db(strand))
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<Timestamptz, _>(Db(until))
-    .bind::<Timestamptz, _>(Db(who.ready_at))
-    .bind::<BigInt, _>(who.number)
-    .bind::<BigInt, _>(i64::from(places))
-    .bind::<BigInt, _>(i64::from(places))
     .load(connection)
     .await?;
     let step = |row: Row| Step {
@@ -204,13 +201,13 @@ pub async fn many(
         return Ok(Vec::new());
     };
     let jobs: Vec<Db<JobId>> = asked.iter().map(|one| Db(one.who.job)).collect();
-    let left: Vec<Left> = statement(
+    let left: Vec<Left> = sql!(
         "select job_id, strand_id, until from strand_left
-         where job_id = any($1) and until > $2 and until <= $3 order by until",
+         where job_id = any(:jobs) and until > :first and until <= :last order by until";
+        jobs: Array<SqlUuid> = &jobs,
+        first: Timestamptz = Db(first),
+        last: Timestamptz = Db(last),
     )
-    .bind::<Array<SqlUuid>, _>(&jobs)
-    .bind::<Timestamptz, _>(Db(first))
-    .bind::<Timestamptz, _>(Db(last))
     .load(connection)
     .await?;
     let mut left_by: HashMap<JobId, Vec<(StrandId, Moment)>> = HashMap::new();
@@ -304,25 +301,21 @@ async fn timelines(
         #[diesel(sql_type = Jsonb)]
         segments: Json<Vec<Segment>>,
     }
-    let rows: Vec<Row> = statement(
+    let rows: Vec<Row> = sql!(
         "select w.strand, r.since, r.segments
-         from unnest($1, $2, $3) as w(strand, a, b) cross join lateral (
+         from unnest(:strands, :froms, :untils) as w(strand, a, b) cross join lateral (
            (select since, segments from strand_reason
             where strand_id = w.strand and since <= w.a order by since desc limit 1)
            union all
            (select since, segments from strand_reason
             where strand_id = w.strand and since > w.a and since < w.b)) r
-         order by w.strand, r.since",
-    )
-    .bind::<Array<SqlUuid>, _>(needed.keys().map(|id| Db(*id)).collect::<Vec<_>>())
-    .bind::<Array<Timestamptz>, _>(
-        needed
+         order by w.strand, r.since";
+        strands: Array<SqlUuid> = needed.keys().map(|id| Db(*id)).collect::<Vec<_>>(),
+        froms: Array<Timestamptz> = needed
             .values()
             .map(|(from, _)| Db(*from))
             .collect::<Vec<_>>(),
-    )
-    .bind::<Array<Timestamptz>, _>(
-        needed
+        untils: Array<Timestamptz> = needed
             .values()
             .map(|(_, until)| Db(*until))
             .collect::<Vec<_>>(),

@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::rollup::Kind;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
@@ -67,25 +67,25 @@ pub struct Past {
 const SEARCHED: Duration = Duration::from_secs(3 * 86_400);
 /// The statement, with what the candidates are in order of, and how many there are: in the text, since how they are best
 /// found depends on it.
-macro_rules! candidates {
+macro_rules! longest_waits {
     ($order:literal, $limit:literal) => {
         concat!(
             "select s.job_number, j.title, p.path as project, j.requirement, pool.name as pool, r.name as runner, s.ready_at,
                     s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us, s.peak_memory
              from (
                select * from stint
-               where ready_at < $1
-                 and ready_at >= $2 - (select coalesce(max(waited_us), 0) from stint) * interval '1 microsecond'
-                 and ready_at + waited_us * interval '1 microsecond' > $3
-                 and ($4::integer = 0 or reasons[$5] > 0)
-                 and ($6::uuid is null or pool_id = $7)
-                 and ($8::uuid[] is null or project_id = any($9))
-                 and ($10::uuid[] is null or runner_id = any($11))
-                 and ($12::text[] is null or requirement in
-                       (select id from rollup_key where kind = 4 and md5(text) in (select md5(w) from unnest($13) as w)))
-                 and ($14::text[] is null or title in
-                       (select id from rollup_key where kind = 5 and md5(text) in (select md5(w) from unnest($15) as w)))
-                 and ($16::uuid[] is null or runner_id in (select runner_id from machine where supplier_id = any($17)))
+               where ready_at < :until
+                 and ready_at >= :from - (select coalesce(max(waited_us), 0) from stint) * interval '1 microsecond'
+                 and ready_at + waited_us * interval '1 microsecond' > :from
+                 and (:reason::integer = 0 or reasons[greatest(:reason::integer, 1)] > 0)
+                 and (:pool::uuid is null or pool_id = :pool)
+                 and (:projects::uuid[] is null or project_id = any(:projects))
+                 and (:runners::uuid[] is null or runner_id = any(:runners))
+                 and (:requirements::text[] is null or requirement in
+                       (select id from rollup_key where kind = 4 and md5(text) in (select md5(w) from unnest(:requirements) as w)))
+                 and (:titles::text[] is null or title in
+                       (select id from rollup_key where kind = 5 and md5(text) in (select md5(w) from unnest(:titles) as w)))
+                 and (:suppliers::uuid[] is null or runner_id in (select runner_id from machine where supplier_id = any(:suppliers)))
                order by ", $order, " desc limit ", $limit, ") s
              join job j on j.id = s.job_id
              join place p on p.id = s.project_id
@@ -112,32 +112,29 @@ pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<P
     let projects = which.projects.as_ref();
     let projects = projects.map(|all| all.iter().map(|id| id.0).collect::<Vec<_>>());
     let by_time = which.until.since(which.from) <= SEARCHED;
+    macro_rules! asked {
+        ($order:literal, $limit:literal) => {
+            sql!(
+                longest_waits!($order, $limit);
+                until: Timestamptz = Db(which.until),
+                from: Timestamptz = Db(which.from),
+                reason: Integer = reason.unwrap_or(0),
+                pool: Nullable<SqlUuid> = which.pool.map(Db),
+                projects: Nullable<Array<SqlUuid>> = projects,
+                runners: Nullable<Array<SqlUuid>> = ids(Kind::Runner),
+                requirements: Nullable<Array<Text>> = words(Kind::Requirement),
+                titles: Nullable<Array<Text>> = words(Kind::Title),
+                suppliers: Nullable<Array<SqlUuid>> = ids(Kind::Supplier),
+            )
+        };
+    }
     let asked = if by_time {
         // Not the column itself, so that no index on it is thought to help.
-        statement(candidates!("waited_us + 0", "20000"))
+        asked!("waited_us + 0", "20000")
     } else {
-        statement(candidates!("waited_us", "1000"))
+        asked!("waited_us", "1000")
     };
-    let mut found: Vec<Past> = asked
-        .bind::<Timestamptz, _>(Db(which.until))
-        .bind::<Timestamptz, _>(Db(which.from))
-        .bind::<Timestamptz, _>(Db(which.from))
-        .bind::<Integer, _>(reason.unwrap_or(0))
-        .bind::<Integer, _>(reason.unwrap_or(1))
-        .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
-        .bind::<Nullable<SqlUuid>, _>(which.pool.map(Db))
-        .bind::<Nullable<Array<SqlUuid>>, _>(projects.clone())
-        .bind::<Nullable<Array<SqlUuid>>, _>(projects)
-        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
-        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Runner))
-        .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
-        .bind::<Nullable<Array<Text>>, _>(words(Kind::Requirement))
-        .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
-        .bind::<Nullable<Array<Text>>, _>(words(Kind::Title))
-        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
-        .bind::<Nullable<Array<SqlUuid>>, _>(ids(Kind::Supplier))
-        .load(connection)
-        .await?;
+    let mut found: Vec<Past> = asked.load(connection).await?;
     let length = |past: &Past| match place {
         None => past.waited_us,
         Some(place) => past.reasons.get(place).copied().unwrap_or(0),
@@ -165,21 +162,21 @@ pub async fn between(
     until: Moment,
     most: i64,
 ) -> Result<Vec<Whole>> {
-    Ok(statement(
+    Ok(sql!(
         "select s.id, s.assigned_at, s.job_number, j.title, p.path as project, j.requirement, pool.name as pool,
                 r.name as runner, s.ready_at, s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us,
                 s.peak_memory
-         from (select * from stint where (ready_at, id) > ($1, $2) and ready_at < $3 order by ready_at, id limit $4) s
+         from (select * from stint where (ready_at, id) > (:from, :after) and ready_at < :until order by ready_at, id limit :most) s
          join job j on j.id = s.job_id
          join place p on p.id = s.project_id
          left join pool on pool.id = s.pool_id
          left join runner r on r.id = s.runner_id
-         order by s.ready_at, s.id",
+         order by s.ready_at, s.id";
+        from: Timestamptz = Db(from),
+        after: SqlUuid = after,
+        until: Timestamptz = Db(until),
+        most: BigInt = most,
     )
-    .bind::<Timestamptz, _>(Db(from))
-    .bind::<SqlUuid, _>(after)
-    .bind::<Timestamptz, _>(Db(until))
-    .bind::<BigInt, _>(most)
     .load(connection)
     .await?)
 }

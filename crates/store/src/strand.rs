@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::leadership::Epoch;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Bytea, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
@@ -37,15 +37,15 @@ pub async fn ensure(
         id: Db<StrandId>,
     }
     let canonical = serde_json::to_vec(key).map_err(|e| crate::Error::Refused(e.to_string()))?;
-    let row: Row = statement(
-        "insert into strand (id, key_hash, key, project_id, made_at) values ($1, $2, $3, $4, $5)
-         on conflict (key_hash) do update set key_hash = excluded.key_hash returning id",
+    let row: Row = sql!(
+        "insert into strand (id, key_hash, key, project_id, made_at) values (:fresh, :key_hash, :key, :project, :at)
+         on conflict (key_hash) do update set key_hash = excluded.key_hash returning id";
+        fresh: SqlUuid = Db(fresh),
+        key_hash: Bytea = Sha256::digest(&canonical).to_vec(),
+        key: Jsonb = Json(key.clone()),
+        project: SqlUuid = Db(key.project),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(fresh))
-    .bind::<Bytea, _>(Sha256::digest(&canonical).to_vec())
-    .bind::<Jsonb, _>(Json(key.clone()))
-    .bind::<SqlUuid, _>(Db(key.project))
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     Ok(row.id.0)
@@ -53,11 +53,11 @@ pub async fn ensure(
 
 /// The strands with these ids.
 pub async fn get(connection: &mut Connection, ids: &[StrandId]) -> Result<Vec<Strand>> {
-    Ok(statement(
+    Ok(sql!(
         "select s.id, s.key, p.path as project from strand s join place p on p.id = s.project_id
-         where s.id = any($1)",
+         where s.id = any(:ids)";
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<Uuid>>(),
     )
-    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<Uuid>>())
     .load(connection)
     .await?)
 }
@@ -79,23 +79,23 @@ pub async fn record(
         .iter()
         .map(|(_, segments)| Json(segments.clone()))
         .collect();
-    let row: Row = statement(
-        "with fence as materialized (select epoch from leadership where epoch = $1 for share),
-              turn as (select * from unnest($2, $3) as t(strand_id, segments)),
+    let row: Row = sql!(
+        "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
+              turn as (select * from unnest(:ids, :segments) as t(strand_id, segments)),
               kept as (
                 insert into strand_reason (strand_id, since, segments)
-                select strand_id, $4, segments from turn, fence
+                select strand_id, :at, segments from turn, fence
                 on conflict (strand_id, since) do update set segments = excluded.segments
                 returning strand_id, since, segments),
-              told as (
-                insert into outbox (at, kind, subject, body)
-                select since, 'strand.reason', strand_id, jsonb_build_object('segments', segments) from kept)
-         select count(*) as fenced from fence",
+              told as ("
+                change StrandReason { strand: "strand_id", segments: "segments" } at "since" from "kept"
+                ")
+         select count(*) as fenced from fence";
+        epoch: BigInt = epoch.0,
+        ids: Array<SqlUuid> = ids,
+        segments: Array<Jsonb> = segments,
+        at: Timestamptz = Db(at),
     )
-    .bind::<BigInt, _>(epoch.0)
-    .bind::<Array<SqlUuid>, _>(ids)
-    .bind::<Array<Jsonb>, _>(segments)
-    .bind::<Timestamptz, _>(Db(at))
     .get_result(connection)
     .await?;
     Ok(row.fenced == 1)
@@ -116,12 +116,12 @@ pub async fn latest(
     connection: &mut Connection,
     ids: &[StrandId],
 ) -> Result<Vec<(StrandId, Moment, Vec<Segment>)>> {
-    let rows: Vec<ReasonRow> = statement(
-        "select r.* from unnest($1) as wanted(id) cross join lateral (
+    let rows: Vec<ReasonRow> = sql!(
+        "select r.* from unnest(:ids) as wanted(id) cross join lateral (
            select strand_id, since, segments from strand_reason where strand_id = wanted.id
-           order by since desc limit 1) r",
+           order by since desc limit 1) r";
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<Uuid>>(),
     )
-    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<Uuid>>())
     .load(connection)
     .await?;
     Ok(rows
@@ -149,15 +149,14 @@ pub struct UsedStrand {
 
 /// The strands of the jobs that wait, and of those that were submitted since.
 pub async fn used_since(connection: &mut Connection, since: Moment) -> Result<Vec<UsedStrand>> {
-    Ok(statement(
+    Ok(sql!(
         "select s.id, s.key, p.path as project, u.waiting, u.jobs
          from (select strand_id, count(*) filter (where state = 'pending' and current_attempt is null) as waiting,
-                      count(*) filter (where created_at >= $1) as jobs
-               from job where created_at >= $2 or open group by strand_id) u
-         join strand s on s.id = u.strand_id join place p on p.id = s.project_id",
+                      count(*) filter (where created_at >= :since) as jobs
+               from job where created_at >= :since or open group by strand_id) u
+         join strand s on s.id = u.strand_id join place p on p.id = s.project_id";
+        since: Timestamptz = Db(since),
     )
-    .bind::<Timestamptz, _>(Db(since))
-    .bind::<Timestamptz, _>(Db(since))
     .load(connection)
     .await?)
 }
@@ -168,16 +167,15 @@ pub async fn forget_reasons(
     before: Moment,
     most: i64,
 ) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "delete from strand_reason where (strand_id, since) in (
            select r.strand_id, r.since from strand_reason r
-           where r.since < $1 and exists (
-             select from strand_reason l where l.strand_id = r.strand_id and l.since > r.since and l.since <= $2)
-           limit $3)",
+           where r.since < :before and exists (
+             select from strand_reason l where l.strand_id = r.strand_id and l.since > r.since and l.since <= :before)
+           limit :most)";
+        before: Timestamptz = Db(before),
+        most: BigInt = most,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)
 }

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid};
@@ -44,19 +44,19 @@ pub async fn lately(
     since: Moment,
     most: i64,
 ) -> Result<Vec<Stretch>> {
-    Ok(statement(
+    Ok(sql!(
         "select w.runner_id, j.number as job_number, j.title, p.path as project, a.assigned_at, a.started_at,
                 a.finished_at, a.result, a.accepted, a.said
-         from unnest($1) as w(runner_id)
+         from unnest(:runners) as w(runner_id)
          cross join lateral (
-           select * from attempt a where a.runner_id = w.runner_id order by a.id desc limit $2) a
+           select * from attempt a where a.runner_id = w.runner_id order by a.id desc limit :most) a
          join job j on j.id = a.job_id join place p on p.id = j.project_id
-         where a.finished_at is null or a.finished_at > $3
-         order by a.id desc",
+         where a.finished_at is null or a.finished_at > :since
+         order by a.id desc";
+        runners: Array<SqlUuid> = runners.iter().map(|id| id.0).collect::<Vec<_>>(),
+        most: BigInt = most,
+        since: Timestamptz = Db(since),
     )
-    .bind::<Array<SqlUuid>, _>(runners.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<BigInt, _>(most)
-    .bind::<Timestamptz, _>(Db(since))
     .load(connection)
     .await?)
 }
@@ -80,22 +80,22 @@ pub async fn states(
     ids: &[RunnerId],
     since: Moment,
 ) -> Result<Vec<StateChange>> {
-    Ok(statement(
+    Ok(sql!(
         "with told as (
            select subject as runner_id, at, id,
                   coalesce(body ->> 'state', case kind when 'runner.awaited' then 'awaited'
                                                       when 'runner.joined' then 'offline'
                                                       when 'runner.retired' then 'retired' end) as state,
-                  coalesce(body ->> 'why', '') as why
-           from outbox where subject = any($1) and kind like 'runner.%'),
+                  coalesce(body ->> 'reason', '') as why
+           from outbox where subject = any(:ids) and kind like 'runner.%'),
          known as (select * from told where state is not null)
          select runner_id, at, state, why from (
            select k.*, lead(at) over (partition by runner_id order by at, id) as next from known k) k
-         where next is null or next > $2
-         order by runner_id, at, id",
+         where next is null or next > :since
+         order by runner_id, at, id";
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<_>>(),
+        since: Timestamptz = Db(since),
     )
-    .bind::<Array<SqlUuid>, _>(ids.iter().map(|id| id.0).collect::<Vec<_>>())
-    .bind::<Timestamptz, _>(Db(since))
     .load(connection)
     .await?)
 }

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
@@ -47,41 +47,43 @@ pub struct Supplier {
 
 /// Every supplier, by name.
 pub async fn list(connection: &mut Connection) -> Result<Vec<Supplier>> {
-    Ok(statement("select * from supplier order by name")
+    Ok(sql!("select * from supplier order by name")
         .load(connection)
         .await?)
 }
 
 /// The supplier with this name.
 pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<Supplier>> {
-    Ok(statement("select * from supplier where name = $1")
-        .bind::<Text, _>(name)
-        .get_result(connection)
-        .await
-        .optional()?)
+    Ok(sql!(
+        "select * from supplier where name = :name";
+        name: Text = name,
+    )
+    .get_result(connection)
+    .await
+    .optional()?)
 }
 
 /// Adds a supplier, or changes the one with this id.
 pub async fn write(connection: &mut Connection, one: &Supplier, at: Moment) -> Result<()> {
-    statement(
+    sql!(
         "with s as (
            insert into supplier (id, name, kind, settings, secrets, quota, boot_limit_us, created_at, created_by)
-           values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+           values (:id, :name, :kind, :settings, :secrets, :quota, :boot_limit_us, :created_at, :created_by)
            on conflict (id) do update set settings = excluded.settings, secrets = excluded.secrets,
              quota = excluded.quota, boot_limit_us = excluded.boot_limit_us
-           returning id)
-         insert into outbox (at, kind, subject, body) select $10, 'supplier.changed', id, '{}' from s",
+           returning id)"
+         change SupplierChanged { supplier: "id" } at ":at" from "s";
+        id: SqlUuid = one.id,
+        name: Text = &one.name,
+        kind: Text = &one.kind,
+        settings: Jsonb = one.settings.clone(),
+        secrets: Jsonb = one.secrets.clone(),
+        quota: Nullable<Integer> = one.quota,
+        boot_limit_us: Nullable<BigInt> = one.boot_limit_us,
+        created_at: Timestamptz = one.created_at,
+        created_by: Text = &one.created_by,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(one.id)
-    .bind::<Text, _>(&one.name)
-    .bind::<Text, _>(&one.kind)
-    .bind::<Jsonb, _>(one.settings.clone())
-    .bind::<Jsonb, _>(one.secrets.clone())
-    .bind::<Nullable<Integer>, _>(one.quota)
-    .bind::<Nullable<BigInt>, _>(one.boot_limit_us)
-    .bind::<Timestamptz, _>(one.created_at)
-    .bind::<Text, _>(&one.created_by)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -89,15 +91,13 @@ pub async fn write(connection: &mut Connection, one: &Supplier, at: Moment) -> R
 
 /// Removes a supplier. False when machines of it are on record still: their history names it.
 pub async fn remove(connection: &mut Connection, id: SupplierId, at: Moment) -> Result<bool> {
-    let removed = statement(
-        "with t as (delete from trial where supplier_id = $1),
-         s as (delete from supplier where id = $2 and not exists (select from machine where supplier_id = $3) returning id)
-         insert into outbox (at, kind, subject, body) select $4, 'supplier.changed', id, '{}' from s",
+    let removed = sql!(
+        "with t as (delete from trial where supplier_id = :id),
+         s as (delete from supplier where id = :id and not exists (select from machine where supplier_id = :id) returning id)"
+         change SupplierChanged { supplier: "id" } at ":at" from "s";
+        id: SqlUuid = Db(id),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(removed == 1)
@@ -110,15 +110,14 @@ pub async fn set_offer(
     offer: &serde_json::Value,
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "with s as (
-           update supplier set offer = $1, offered_at = $2 where id = $3 returning id)
-         insert into outbox (at, kind, subject, body) select $4, 'supplier.changed', id, '{}' from s",
+           update supplier set offer = :offer, offered_at = :at where id = :id returning id)"
+         change SupplierChanged { supplier: "id" } at ":at" from "s";
+        offer: Jsonb = offer,
+        at: Timestamptz = Db(at),
+        id: SqlUuid = Db(id),
     )
-    .bind::<Jsonb, _>(offer)
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -134,16 +133,16 @@ pub async fn set_trouble(
     trouble: Option<&Trouble>,
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "with s as (
-           update supplier set trouble = $1, trouble_since = $2, retry_at = $3 where id = $4 returning id)
-         insert into outbox (at, kind, subject, body) select $5, 'supplier.trouble', id, '{}' from s",
+           update supplier set trouble = :trouble, trouble_since = :trouble_since, retry_at = :retry_at where id = :id returning id)"
+         change SupplierTroubleChanged { supplier: "id" } at ":at" from "s";
+        trouble: Nullable<Text> = trouble.map(|(said, _, _)| said.clone()),
+        trouble_since: Nullable<Timestamptz> = trouble.map(|(_, since, _)| Db(*since)),
+        retry_at: Nullable<Timestamptz> = trouble.map(|(_, _, until)| Db(*until)),
+        id: SqlUuid = Db(id),
+        at: Timestamptz = Db(at),
     )
-    .bind::<Nullable<Text>, _>(trouble.map(|(said, _, _)| said.clone()))
-    .bind::<Nullable<Timestamptz>, _>(trouble.map(|(_, since, _)| Db(*since)))
-    .bind::<Nullable<Timestamptz>, _>(trouble.map(|(_, _, until)| Db(*until)))
-    .bind::<SqlUuid, _>(Db(id))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())

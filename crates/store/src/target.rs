@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{
@@ -56,11 +56,11 @@ impl Target {
 
 /// Every target, by name. Those of a pool that was removed are none any more.
 pub async fn list(connection: &mut Connection) -> Result<Vec<Target>> {
-    Ok(statement(
+    Ok(sql!(
         "select t.id, t.name, t.pool_id, o.name as pool, t.place_id, p.path as place, t.share, t.within_us, t.days,
                 t.created_at, t.created_by
          from target t left join pool o on o.id = t.pool_id left join place p on p.id = t.place_id
-         where o.removed_at is null order by t.name",
+         where o.removed_at is null order by t.name"
     )
     .load(connection)
     .await?)
@@ -68,31 +68,31 @@ pub async fn list(connection: &mut Connection) -> Result<Vec<Target>> {
 
 /// Adds a target, or changes the one with its id. A name that a removed pool's target has is free.
 pub async fn write(connection: &mut Connection, one: &Target, at: Moment) -> Result<()> {
-    statement(
-        "delete from target t using pool o where o.id = t.pool_id and o.removed_at is not null and t.name = $1",
+    sql!(
+        "delete from target t using pool o where o.id = t.pool_id and o.removed_at is not null and t.name = :name";
+        name: Text = &one.name,
     )
-    .bind::<Text, _>(&one.name)
     .execute(connection)
     .await?;
-    statement(
+    sql!(
         "with t as (
            insert into target (id, name, pool_id, place_id, share, within_us, days, created_at, created_by)
-           values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+           values (:id, :name, :pool_id, :place_id, :share, :within_us, :days, :created_at, :created_by)
            on conflict (id) do update set pool_id = excluded.pool_id, place_id = excluded.place_id,
              share = excluded.share, within_us = excluded.within_us, days = excluded.days
-           returning id)
-         insert into outbox (at, kind, subject, body) select $10, 'target.changed', id, '{}' from t",
+           returning id)"
+         change TargetChanged { target: "id" } at ":at" from "t";
+        id: SqlUuid = one.id,
+        name: Text = &one.name,
+        pool_id: Nullable<SqlUuid> = one.pool_id,
+        place_id: Nullable<SqlUuid> = one.place_id,
+        share: SmallInt = one.share,
+        within_us: BigInt = one.within_us,
+        days: Integer = one.days,
+        created_at: Timestamptz = one.created_at,
+        created_by: Text = &one.created_by,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(one.id)
-    .bind::<Text, _>(&one.name)
-    .bind::<Nullable<SqlUuid>, _>(one.pool_id)
-    .bind::<Nullable<SqlUuid>, _>(one.place_id)
-    .bind::<SmallInt, _>(one.share)
-    .bind::<BigInt, _>(one.within_us)
-    .bind::<Integer, _>(one.days)
-    .bind::<Timestamptz, _>(one.created_at)
-    .bind::<Text, _>(&one.created_by)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -100,12 +100,12 @@ pub async fn write(connection: &mut Connection, one: &Target, at: Moment) -> Res
 
 /// Removes a target.
 pub async fn remove(connection: &mut Connection, id: Uuid, at: Moment) -> Result<()> {
-    statement(
-        "with t as (delete from target where id = $1 returning id)
-         insert into outbox (at, kind, subject, body) select $2, 'target.changed', id, '{}' from t",
+    sql!(
+        "with t as (delete from target where id = :id returning id)"
+         change TargetChanged { target: "id" } at ":at" from "t";
+        id: SqlUuid = id,
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(id)
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -148,29 +148,23 @@ pub async fn lately(
             (None, Some(all))
         }
     };
-    let row: Row = statement(
-        "select count(*) filter (where not late and at >= $1) as hour_kept,
-                count(*) filter (where late and at >= $2) as hour_late,
-                count(*) filter (where not late and at >= $3) as kept,
-                count(*) filter (where late and at >= $4) as late
-         from (select waited_us > $5 as late, ready_at + least(waited_us, $6) * interval '1 microsecond' as at
-               from stint where ready_at >= $7 and ready_at < $8 and ($9::uuid is null or pool_id = $10)
-                 and ($11::uuid[] is null or project_id = any($12))) decided
-         where at < $13",
+    let row: Row = sql!(
+        "select count(*) filter (where not late and at >= :hour) as hour_kept,
+                count(*) filter (where late and at >= :hour) as hour_late,
+                count(*) filter (where not late and at >= :minutes) as kept,
+                count(*) filter (where late and at >= :minutes) as late
+         from (select waited_us > :within_us as late, ready_at + least(waited_us, :within_us) * interval '1 microsecond' as at
+               from stint where ready_at >= :ready_at and ready_at < :now and (:pool::uuid is null or pool_id = :pool)
+                 and (:projects::uuid[] is null or project_id = any(:projects))) decided
+         where at < :now";
+        hour: Timestamptz = Db(hour),
+        minutes: Timestamptz = Db(minutes),
+        within_us: BigInt = Db(promise.within_us),
+        ready_at: Timestamptz = Db(hour - promise.within_us.into()),
+        now: Timestamptz = Db(now),
+        pool: Nullable<SqlUuid> = pool,
+        projects: Nullable<Array<SqlUuid>> = projects,
     )
-    .bind::<Timestamptz, _>(Db(hour))
-    .bind::<Timestamptz, _>(Db(hour))
-    .bind::<Timestamptz, _>(Db(minutes))
-    .bind::<Timestamptz, _>(Db(minutes))
-    .bind::<BigInt, _>(Db(promise.within_us))
-    .bind::<BigInt, _>(Db(promise.within_us))
-    .bind::<Timestamptz, _>(Db(hour - promise.within_us.into()))
-    .bind::<Timestamptz, _>(Db(now))
-    .bind::<Nullable<SqlUuid>, _>(pool)
-    .bind::<Nullable<SqlUuid>, _>(pool)
-    .bind::<Nullable<Array<SqlUuid>>, _>(projects.clone())
-    .bind::<Nullable<Array<SqlUuid>>, _>(projects)
-    .bind::<Timestamptz, _>(Db(now))
     .get_result(connection)
     .await?;
     let tally = |kept: i64, late: i64| Tally {

@@ -3,7 +3,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::sql_types::{
     Array, BigInt, Bytea, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
@@ -87,39 +87,34 @@ macro_rules! ticket_query {
 /// Makes a ticket, and the record of the runner that it is for when it is for one.
 pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<TicketId> {
     let single = new.uses == 1;
-    statement(
+    sql!(
         "with n as (select nextval('ticket_number') as number),
          r as (
            insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
                                program, created_at)
-           select $1, $2, 'awaited-' || number, $3, $4, 'its ticket is made; no machine has used it yet',
-                  0, '{}', '{}', 0, '', $5
-           from n where $6
+           select :runner, :pool, 'awaited-' || number, :awaited, :at, 'its ticket is made; no machine has used it yet',
+                  0, '{}', '{}', 0, '', :at
+           from n where :single
            returning id, number, pool_id, name),
          t as (
            insert into ticket (id, number, pool_id, runner_id, secret_hash, created_at, created_by, expires_at, uses,
                                name_pattern, labels)
-           select $7, n.number, $8, r.id, $9, $10, $11, $12, $13, $14, $15
-           from n left join r on true returning *)
-         insert into outbox (at, kind, subject, body)
-         select t.created_at, 'runner.awaited', t.runner_id, jsonb_build_object('ticket', t.id)
-         from t where t.runner_id is not null",
+           select :id, n.number, :pool, r.id, :secret_hash, :at, :by, :expires_at, :uses, :name_pattern, :labels
+           from n left join r on true returning *)"
+         change RunnerAwaited { runner: "t.runner_id" } at "t.created_at" from "t where t.runner_id is not null";
+        runner: SqlUuid = Db(new.runner),
+        pool: SqlUuid = Db(new.pool),
+        awaited: Text = Db(RunnerState::Awaited),
+        at: Timestamptz = Db(new.at),
+        single: diesel::sql_types::Bool = single,
+        id: SqlUuid = Db(new.id),
+        secret_hash: Bytea = new.secret_hash,
+        by: Text = new.by,
+        expires_at: Timestamptz = Db(new.expires_at),
+        uses: Integer = new.uses,
+        name_pattern: Text = new.name_pattern,
+        labels: Array<Text> = new.labels,
     )
-    .bind::<SqlUuid, _>(Db(new.runner))
-    .bind::<SqlUuid, _>(Db(new.pool))
-    .bind::<Text, _>(Db(RunnerState::Awaited))
-    .bind::<Timestamptz, _>(Db(new.at))
-    .bind::<Timestamptz, _>(Db(new.at))
-    .bind::<diesel::sql_types::Bool, _>(single)
-    .bind::<SqlUuid, _>(Db(new.id))
-    .bind::<SqlUuid, _>(Db(new.pool))
-    .bind::<Bytea, _>(new.secret_hash)
-    .bind::<Timestamptz, _>(Db(new.at))
-    .bind::<Text, _>(new.by)
-    .bind::<Timestamptz, _>(Db(new.expires_at))
-    .bind::<Integer, _>(new.uses)
-    .bind::<Text, _>(new.name_pattern)
-    .bind::<Array<Text>, _>(new.labels)
     .execute(connection)
     .await?;
     Ok(new.id)
@@ -127,12 +122,14 @@ pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<T
 
 /// The tickets, newest first.
 pub async fn list(connection: &mut Connection, limit: i64) -> Result<Vec<Ticket>> {
-    Ok(statement(ticket_query!(
+    Ok(sql!(
+        ticket_query!(
         "",
         "ticket",
-        "order by t.number desc limit $1"
-    ))
-    .bind::<BigInt, _>(limit)
+        "order by t.number desc limit :limit"
+    );
+        limit: BigInt = limit,
+    )
     .load(connection)
     .await?)
 }
@@ -143,13 +140,15 @@ pub async fn find(
     id: Option<uuid::Uuid>,
     number: Option<i64>,
 ) -> Result<Option<Ticket>> {
-    Ok(statement(ticket_query!(
+    Ok(sql!(
+        ticket_query!(
         "",
         "ticket",
-        "where t.id = $1 or t.number = $2"
-    ))
-    .bind::<Nullable<SqlUuid>, _>(id)
-    .bind::<Nullable<BigInt>, _>(number)
+        "where t.id = :id or t.number = :number"
+    );
+        id: Nullable<SqlUuid> = id,
+        number: Nullable<BigInt> = number,
+    )
     .get_result(connection)
     .await
     .optional()?)
@@ -157,12 +156,14 @@ pub async fn find(
 
 /// The ticket with this secret, locked until the transaction ends.
 pub async fn by_secret(connection: &mut Connection, hash: &[u8]) -> Result<Option<Ticket>> {
-    Ok(statement(ticket_query!(
+    Ok(sql!(
+        ticket_query!(
         "",
         "ticket",
-        "where t.secret_hash = $1 for update of t"
-    ))
-    .bind::<Bytea, _>(hash)
+        "where t.secret_hash = :hash for update of t"
+    );
+        hash: Bytea = hash,
+    )
     .get_result(connection)
     .await
     .optional()?)
@@ -175,17 +176,16 @@ pub async fn await_one(
     runner: RunnerId,
     at: Moment,
 ) -> Result<()> {
-    statement(
+    sql!(
         "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
                              program, created_at)
-         values ($1, $2, $3, $4, $5, 'it is joining', 0, '{}', '{}', 0, '', $6)",
+         values (:runner, :pool_id, :name, :awaited, :at, 'it is joining', 0, '{}', '{}', 0, '', :at)";
+        runner: SqlUuid = Db(runner),
+        pool_id: SqlUuid = ticket.pool_id,
+        name: Text = format!("awaited-{}-{}", ticket.number, ticket.used + 1),
+        awaited: Text = Db(RunnerState::Awaited),
+        at: Timestamptz = Db(at),
     )
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<SqlUuid, _>(ticket.pool_id)
-    .bind::<Text, _>(format!("awaited-{}-{}", ticket.number, ticket.used + 1))
-    .bind::<Text, _>(Db(RunnerState::Awaited))
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Timestamptz, _>(Db(at))
     .execute(connection)
     .await?;
     Ok(())
@@ -193,11 +193,13 @@ pub async fn await_one(
 
 /// Counts one more use of a ticket.
 pub async fn mark_used(connection: &mut Connection, id: TicketId, at: Moment) -> Result<()> {
-    statement("update ticket set used_at = $1, used = used + 1 where id = $2")
-        .bind::<Timestamptz, _>(Db(at))
-        .bind::<SqlUuid, _>(Db(id))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update ticket set used_at = :at, used = used + 1 where id = :id";
+        at: Timestamptz = Db(at),
+        id: SqlUuid = Db(id),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -208,12 +210,12 @@ pub async fn revoke(
     by: &str,
     at: Moment,
 ) -> Result<bool> {
-    let revoked = statement(
-        "update ticket set revoked_at = $1, revoked_by = $2 where id = $3 and revoked_at is null and used < uses",
+    let revoked = sql!(
+        "update ticket set revoked_at = :at, revoked_by = :by where id = :id and revoked_at is null and used < uses";
+        at: Timestamptz = Db(at),
+        by: Text = by,
+        id: SqlUuid = Db(id),
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Text, _>(by)
-    .bind::<SqlUuid, _>(Db(id))
     .execute(connection)
     .await?;
     Ok(revoked == 1)
@@ -222,27 +224,25 @@ pub async fn revoke(
 /// Retires the records of runners whose ticket ended before a machine used it, and of those that joined before
 /// `unfinished` and never connected.
 pub async fn sweep(connection: &mut Connection, now: Moment, unfinished: Moment) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "with ended as (
            select r.id, case when t.revoked_at is null then 'its ticket expired before a machine used it'
                              else 'its ticket was revoked by ' || t.revoked_by end as why
            from ticket t join runner r on r.id = t.runner_id
-           where r.state = $1 and t.used = 0 and (t.expires_at <= $2 or t.revoked_at is not null)
+           where r.state = :awaited and t.used = 0 and (t.expires_at <= :now or t.revoked_at is not null)
            union all
            select r.id, 'it joined and never connected' from runner r
-           where r.state = $3 and r.state_since <= $4 and not exists (select from runner_seen s where s.runner_id = r.id)),
+           where r.state = :offline and r.state_since <= :unfinished and not exists (select from runner_seen s where s.runner_id = r.id)),
          over as (
-           update runner r set state = $5, state_since = $6, state_why = ended.why
-           from ended where r.id = ended.id returning r.id)
-         insert into outbox (at, kind, subject, body) select $7, 'runner.retired', id, '{}' from over",
+           update runner r set state = :retired, state_since = :now, state_why = ended.why
+           from ended where r.id = ended.id returning r.id)"
+         change RunnerRetired { runner: "id", reason: "null" } at ":now" from "over";
+        awaited: Text = Db(RunnerState::Awaited),
+        now: Timestamptz = Db(now),
+        offline: Text = Db(RunnerState::Offline),
+        unfinished: Timestamptz = Db(unfinished),
+        retired: Text = Db(RunnerState::Retired),
     )
-    .bind::<Text, _>(Db(RunnerState::Awaited))
-    .bind::<Timestamptz, _>(Db(now))
-    .bind::<Text, _>(Db(RunnerState::Offline))
-    .bind::<Timestamptz, _>(Db(unfinished))
-    .bind::<Text, _>(Db(RunnerState::Retired))
-    .bind::<Timestamptz, _>(Db(now))
-    .bind::<Timestamptz, _>(Db(now))
     .execute(connection)
     .await?)
 }

@@ -3,7 +3,7 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox::{self, Cursor};
-use crate::statement::statement;
+use crate::statement::sql;
 use diesel::QueryableByName;
 use diesel::sql_types::BigInt;
 
@@ -16,9 +16,7 @@ pub async fn cursor(connection: &mut Connection) -> Result<Cursor> {
         #[diesel(sql_type = BigInt)]
         id: i64,
     }
-    let rows: Vec<Row> = statement("select txid, id from traced")
-        .load(connection)
-        .await?;
+    let rows: Vec<Row> = sql!("select txid, id from traced").load(connection).await?;
     match rows.first() {
         Some(row) => Ok(Cursor::at(row.txid, row.id)),
         None => {
@@ -31,12 +29,12 @@ pub async fn cursor(connection: &mut Connection) -> Result<Cursor> {
 
 /// Notes the place up to which jobs were sent.
 pub async fn note(connection: &mut Connection, cursor: Cursor) -> Result<()> {
-    statement(
-        "insert into traced (txid, id) values ($1, $2)
-         on conflict (one) do update set txid = excluded.txid, id = excluded.id",
+    sql!(
+        "insert into traced (txid, id) values (:txid, :id)
+         on conflict (one) do update set txid = excluded.txid, id = excluded.id";
+        txid: BigInt = cursor.transaction(),
+        id: BigInt = cursor.number(),
     )
-    .bind::<BigInt, _>(cursor.transaction())
-    .bind::<BigInt, _>(cursor.number())
     .execute(connection)
     .await?;
     Ok(())

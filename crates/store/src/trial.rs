@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{Bytea, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
@@ -33,11 +33,13 @@ pub async fn insert(
     secret_hash: &[u8],
     at: Moment,
 ) -> Result<()> {
-    statement("insert into trial (id, supplier_id, secret_hash, made_at) values ($1, $2, $3, $4)")
-        .bind::<SqlUuid, _>(Db(id))
-        .bind::<SqlUuid, _>(Db(supplier))
-        .bind::<Bytea, _>(secret_hash)
-        .bind::<Timestamptz, _>(Db(at))
+    sql!(
+        "insert into trial (id, supplier_id, secret_hash, made_at) values (:id, :supplier, :secret_hash, :at)";
+        id: SqlUuid = Db(id),
+        supplier: SqlUuid = Db(supplier),
+        secret_hash: Bytea = secret_hash,
+        at: Timestamptz = Db(at),
+    )
         .execute(connection)
         .await?;
     Ok(())
@@ -51,13 +53,13 @@ pub async fn joined(
     peer: Option<String>,
     at: Moment,
 ) -> Result<bool> {
-    let joined = statement(
-        "update trial set joined_at = coalesce(joined_at, $1), facts = $2, peer = $3 where secret_hash = $4",
+    let joined = sql!(
+        "update trial set joined_at = coalesce(joined_at, :at), facts = :facts, peer = :peer where secret_hash = :secret_hash";
+        at: Timestamptz = Db(at),
+        facts: Jsonb = Json(facts.clone()),
+        peer: Nullable<Text> = peer,
+        secret_hash: Bytea = secret_hash,
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<Jsonb, _>(Json(facts.clone()))
-    .bind::<Nullable<Text>, _>(peer)
-    .bind::<Bytea, _>(secret_hash)
     .execute(connection)
     .await?;
     Ok(joined == 1)
@@ -65,21 +67,23 @@ pub async fn joined(
 
 /// How it stands.
 pub async fn find(connection: &mut Connection, id: MachineId) -> Result<Option<Trial>> {
-    Ok(
-        statement("select supplier_id, made_at, joined_at, peer, facts from trial where id = $1")
-            .bind::<SqlUuid, _>(Db(id))
-            .get_result(connection)
-            .await
-            .optional()?,
+    Ok(sql!(
+        "select supplier_id, made_at, joined_at, peer, facts from trial where id = :id";
+        id: SqlUuid = Db(id),
     )
+    .get_result(connection)
+    .await
+    .optional()?)
 }
 
 /// Forgets it.
 pub async fn remove(connection: &mut Connection, id: MachineId) -> Result<()> {
-    statement("delete from trial where id = $1")
-        .bind::<SqlUuid, _>(Db(id))
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from trial where id = :id";
+        id: SqlUuid = Db(id),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -90,15 +94,17 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<MachineId>> {
         #[diesel(sql_type = SqlUuid)]
         id: Db<MachineId>,
     }
-    let rows: Vec<Row> = statement("select id from trial").load(connection).await?;
+    let rows: Vec<Row> = sql!("select id from trial").load(connection).await?;
     Ok(rows.into_iter().map(|row| row.id.0).collect())
 }
 
 /// Forgets those that were made before a moment: whoever made them is gone.
 pub async fn sweep(connection: &mut Connection, before: Moment) -> Result<()> {
-    statement("delete from trial where made_at < $1")
-        .bind::<Timestamptz, _>(Db(before))
-        .execute(connection)
-        .await?;
+    sql!(
+        "delete from trial where made_at < :before";
+        before: Timestamptz = Db(before),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }

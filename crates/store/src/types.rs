@@ -114,6 +114,20 @@ impl<T: Serialize + fmt::Debug> ToSql<Jsonb, Pg> for Json<T> {
     }
 }
 
+/// The text of a `jsonb` value, not parsed yet.
+#[derive(Clone, PartialEq, Debug, FromSqlRow)]
+pub struct RawJson(pub Vec<u8>);
+
+impl FromSql<Jsonb, Pg> for RawJson {
+    fn from_sql(value: PgValue<'_>) -> deserialize::Result<Self> {
+        // The first byte is jsonb's format version.
+        match value.as_bytes() {
+            [1, text @ ..] => Ok(RawJson(text.to_vec())),
+            _ => Err("this version of jsonb is not known".into()),
+        }
+    }
+}
+
 /// Words for an `= any($1)` guard.
 pub fn words<T: fmt::Display>(values: &[T]) -> Vec<String> {
     values.iter().map(ToString::to_string).collect()

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{Jsonb, Text, Timestamptz, Uuid as SqlUuid};
@@ -29,7 +29,7 @@ pub struct YardFile {
 /// The one that was applied last, where any was.
 pub async fn read(connection: &mut Connection) -> Result<Option<YardFile>> {
     let mut found: Vec<YardFile> =
-        statement("select name, things, applied_at, applied_by from yard_file")
+        sql!("select name, things, applied_at, applied_by from yard_file")
             .load(connection)
             .await?;
     Ok(found.pop())
@@ -37,19 +37,19 @@ pub async fn read(connection: &mut Connection) -> Result<Option<YardFile>> {
 
 /// Records that one was applied.
 pub async fn write(connection: &mut Connection, file: &YardFile) -> Result<()> {
-    statement(
+    sql!(
         "with f as (
-           insert into yard_file (name, things, applied_at, applied_by) values ($1, $2, $3, $4)
+           insert into yard_file (name, things, applied_at, applied_by) values (:name, :things, :applied_at, :applied_by)
            on conflict (one) do update set name = excluded.name, things = excluded.things,
              applied_at = excluded.applied_at, applied_by = excluded.applied_by
-           returning applied_at)
-         insert into outbox (at, kind, subject, body) select applied_at, 'yard-file.applied', $5, '{}' from f",
+           returning applied_at)"
+         change YardFileApplied { installation: ":subject" } at "applied_at" from "f";
+        name: Text = &file.name,
+        things: Jsonb = file.things.clone(),
+        applied_at: Timestamptz = file.applied_at,
+        applied_by: Text = &file.applied_by,
+        subject: SqlUuid = Uuid::nil(),
     )
-    .bind::<Text, _>(&file.name)
-    .bind::<Jsonb, _>(file.things.clone())
-    .bind::<Timestamptz, _>(file.applied_at)
-    .bind::<Text, _>(&file.applied_by)
-    .bind::<SqlUuid, _>(Uuid::nil())
     .execute(connection)
     .await?;
     Ok(())
@@ -57,13 +57,12 @@ pub async fn write(connection: &mut Connection, file: &YardFile) -> Result<()> {
 
 /// Forgets it: nothing is kept in a file any more.
 pub async fn forget(connection: &mut Connection, at: Moment) -> Result<()> {
-    statement(
-        "with f as (delete from yard_file returning name)
-         insert into outbox (at, kind, subject, body)
-         select $1, 'yard-file.forgotten', $2, jsonb_build_object('name', name) from f",
+    sql!(
+        "with f as (delete from yard_file returning name)"
+         change YardFileForgotten { installation: ":subject", name: "name" } at ":at" from "f";
+        at: Timestamptz = Db(at),
+        subject: SqlUuid = Uuid::nil(),
     )
-    .bind::<Timestamptz, _>(Db(at))
-    .bind::<SqlUuid, _>(Uuid::nil())
     .execute(connection)
     .await?;
     Ok(())

@@ -10,7 +10,7 @@ use axum::http::HeaderMap;
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use futures::Stream;
-use pennine_store::outbox::{self, Change, Cursor};
+use pennine_store::outbox::{self, Cursor, Entry};
 use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::time::Duration;
@@ -26,7 +26,7 @@ struct Following {
     cursor: Cursor,
     /// Whether everything up to where the receiver begins was read from the record.
     caught_up: bool,
-    ready: VecDeque<Change>,
+    ready: VecDeque<Entry>,
 }
 
 /// Everything that changes, from now on or from `Last-Event-ID`.
@@ -59,8 +59,9 @@ pub async fn stream(
         ready: VecDeque::new(),
     };
     let events = futures::stream::unfold(following, |mut following| async move {
-        let change = following.next().await?;
-        Some((Ok(told(&change)), following))
+        let entry = following.next().await?;
+        let event = told(&following.app, &entry);
+        Some((Ok(event), following))
     });
     Ok(Sse::new(events).keep_alive(
         KeepAlive::new()
@@ -69,26 +70,31 @@ pub async fn stream(
     ))
 }
 
-fn told(change: &Change) -> Event {
-    let body = pennine_wire::Change {
-        kind: change.kind.clone(),
-        subject: change.subject,
-        at: change.at.0,
-        body: change.body.clone(),
+fn told(app: &App, entry: &Entry) -> Event {
+    let event = || Event::default().id(entry.cursor.to_string());
+    let unreadable = || event().comment("a change that this version cannot read");
+    let Some(change) = app.feed.readable(entry) else {
+        return unreadable();
     };
-    let event = Event::default().id(change.cursor().to_string());
-    event
-        .json_data(&body)
-        .unwrap_or_else(|_| Event::default().comment("a change that cannot be written"))
+    let Ok(body) = change.body() else {
+        return unreadable();
+    };
+    let body = pennine_wire::Change {
+        kind: change.kind().to_owned(),
+        subject: change.subject(),
+        at: entry.at,
+        body,
+    };
+    event().json_data(&body).unwrap_or_else(|_| unreadable())
 }
 
 impl Following {
     /// The next change; none when the service stops.
-    async fn next(&mut self) -> Option<Change> {
+    async fn next(&mut self) -> Option<Entry> {
         loop {
-            if let Some(change) = self.ready.pop_front() {
-                self.cursor = change.cursor();
-                return Some(change);
+            if let Some(entry) = self.ready.pop_front() {
+                self.cursor = entry.cursor;
+                return Some(entry);
             }
             if !self.caught_up {
                 match self.read().await {
@@ -108,7 +114,7 @@ impl Following {
                     self.ready.extend(
                         changes
                             .iter()
-                            .filter(|change| change.cursor() > cursor)
+                            .filter(|entry| entry.cursor > cursor)
                             .cloned(),
                     );
                 }
@@ -121,7 +127,7 @@ impl Following {
     async fn read(&mut self) -> pennine_store::Result<i64> {
         let mut connection = self.app.store.get().await?;
         let found = outbox::read_after(&mut connection, self.cursor, BATCH).await?;
-        self.ready.extend(found.changes);
+        self.ready.extend(found.entries);
         Ok(self.ready.len() as i64)
     }
 }

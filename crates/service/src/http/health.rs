@@ -24,7 +24,10 @@ async fn ready(State(app): State<App>) -> impl IntoResponse {
     match leader.await {
         Ok(leader) if leader.live => (
             StatusCode::OK,
-            "ready: the database answers and dispatch is led\n".to_owned(),
+            format!(
+                "ready: the database answers and dispatch is led\n{}",
+                unreadable_changes(&app)
+            ),
         ),
         Ok(_) => (
             StatusCode::SERVICE_UNAVAILABLE,
@@ -38,4 +41,17 @@ async fn ready(State(app): State<App>) -> impl IntoResponse {
             )
         }
     }
+}
+
+/// The changes that this version could not read, a line each; empty when there is none.
+fn unreadable_changes(app: &App) -> String {
+    let (count, latest) = app.feed.unreadable();
+    if count == 0 {
+        return String::new();
+    }
+    let mut text = format!("changes that this version cannot read: {count}; the latest:\n");
+    for (cursor, error) in latest {
+        text.push_str(&format!("  {cursor}: {error}\n"));
+    }
+    text
 }

@@ -10,7 +10,8 @@ use crate::http::jobs;
 use otlp::Told;
 use pennine_core::id::JobId;
 use pennine_core::time::Moment;
-use pennine_store::outbox::{self, Change};
+use pennine_store::change::Change;
+use pennine_store::outbox::{self, Entry};
 use pennine_store::{Error, job, traced};
 use reqwest::header::{HeaderMap, HeaderName, HeaderValue};
 use std::path::Path;
@@ -130,17 +131,22 @@ async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), 
         let cursor = traced::cursor(&mut connection).await?;
         let found = outbox::read_after(&mut connection, cursor, BATCH).await?;
         drop(connection);
-        let more = found.changes.len() as i64 == BATCH;
-        let ripe: Vec<Change> = found
-            .changes
+        let more = found.entries.len() as i64 == BATCH;
+        let ripe: Vec<Entry> = found
+            .entries
             .into_iter()
-            .take_while(|change| change.at.0 < now - BEHIND)
+            .take_while(|entry| entry.at < now - BEHIND)
             .collect();
-        let Some(last) = ripe.last().map(Change::cursor) else {
+        let Some(last) = ripe.last().map(|entry| entry.cursor) else {
             return Ok(());
         };
-        let over = ripe.iter().filter(|change| change.kind == "job.done");
-        let over: Vec<JobId> = over.map(|change| JobId(change.subject)).collect();
+        let done = ripe.iter().filter_map(|entry| app.feed.readable(entry));
+        let over: Vec<JobId> = done
+            .filter_map(|change| match change {
+                Change::JobDone { job, .. } => Some(*job),
+                _ => None,
+            })
+            .collect();
         for some in over.chunks(JOBS) {
             send(app, sender, url, some, now).await?;
         }

@@ -5,6 +5,7 @@ use pennine_core::dispatch::Reason;
 use pennine_core::id::JobId;
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::time::Micros;
+use pennine_store::change::Change;
 use pennine_wire::{Job, NewJob};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -313,14 +314,14 @@ async fn the_recorded_events_of_a_job_fold_into_its_state() {
             .await
             .unwrap()
         {
-            let event = match change.kind.as_str() {
-                "job.pending" if change.body.get("again").is_none() => continue,
-                "job.pending" => JobEvent::Retry,
-                "job.started" => JobEvent::Start,
-                "job.finalizing" => JobEvent::Exit,
-                "job.done" => JobEvent::Finish,
-                "job.cancelling" => continue,
-                other => panic!("{name} has an event {other}"),
+            let event = match change.change.unwrap() {
+                Change::JobPending { again: false, .. } => continue,
+                Change::JobPending { .. } => JobEvent::Retry,
+                Change::JobStarted { .. } => JobEvent::Start,
+                Change::JobFinalizing { .. } => JobEvent::Exit,
+                Change::JobDone { .. } => JobEvent::Finish,
+                Change::JobCancelling { .. } => continue,
+                other => panic!("{name} has an event {other:?}"),
             };
             state = state.after(event).unwrap_or_else(|e| panic!("{name}: {e}"));
         }

@@ -348,3 +348,41 @@ async fn three_replicas_outlive_a_cut_to_the_database_and_a_kill_and_clients_go_
     runner.kill().unwrap();
     runner.wait().unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_leader_that_meets_a_change_it_does_not_know_gives_up_the_lead_and_says_which() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let store = Store::open(&service.database.url, 2).unwrap();
+    let before = leader(&store).await;
+    let newer = service.database.connect().await;
+    newer
+        .execute(
+            "insert into outbox (at, kind, subject, body)
+             values (clock_timestamp(), 'job.teleported', gen_random_uuid(), '{}')",
+            &[],
+        )
+        .await
+        .unwrap();
+    // Another replica may lead; here the same one does so again, under another epoch, from the record.
+    until("the lead is given up and taken again", || async {
+        let now = leader(&store).await;
+        (now.live && now.epoch > before.epoch).then_some(())
+    })
+    .await;
+    let ready = reqwest::get(format!("{}/readyz", service.url))
+        .await
+        .unwrap()
+        .text()
+        .await
+        .unwrap();
+    assert!(ready.contains("cannot read: 1"), "{ready}");
+    assert!(ready.contains("unknown kind job.teleported"), "{ready}");
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let job = service.submit("", "true").await;
+    assert_eq!(
+        service.done(&job).await.line.result,
+        Some(Outcome::Success),
+        "dispatch goes on"
+    );
+}

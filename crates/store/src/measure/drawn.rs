@@ -8,7 +8,7 @@ use super::{Turn, lock_at, progress, turn};
 use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
 use crate::rollup::{self, Kind, Sum};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Nullable, SmallInt, Timestamptz};
@@ -23,7 +23,7 @@ struct At {
 
 /// Up to when days are drawn together into tens.
 pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
-    let row: At = statement("select drawn_until as at from measured")
+    let row: At = sql!("select drawn_until as at from measured")
         .get_result(connection)
         .await?;
     Ok(row.at.map_or_else(Moment::default, |at| at.0))
@@ -31,10 +31,12 @@ pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
 
 /// Forgets what was drawn together of stretches from a moment on, whose sums are cleared.
 pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result<()> {
-    statement("update measured set drawn_until = least(drawn_until, $1)")
-        .bind::<Timestamptz, _>(Db(Grain::TenDays.start(since)))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update measured set drawn_until = least(drawn_until, :from)";
+        from: Timestamptz = Db(Grain::TenDays.start(since)),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -42,13 +44,14 @@ pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result
 async fn next(connection: &mut Connection) -> Result<Option<Run>> {
     let until = drawn_until(connection).await?;
     // The yard has a sum of each day on which there was anything.
-    let first: At =
-        statement("select min(at) as at from rollup where grain = $1 and kind = $2 and at >= $3")
-            .bind::<SmallInt, _>(Grain::Day.code())
-            .bind::<SmallInt, _>(Kind::Yard.code())
-            .bind::<Timestamptz, _>(Db(until))
-            .get_result(connection)
-            .await?;
+    let first: At = sql!(
+        "select min(at) as at from rollup where grain = :grain and kind = :kind and at >= :until";
+        grain: SmallInt = Grain::Day.code(),
+        kind: SmallInt = Kind::Yard.code(),
+        until: Timestamptz = Db(until),
+    )
+    .get_result(connection)
+    .await?;
     let Some(Db(first)) = first.at else {
         return Ok(None);
     };
@@ -78,10 +81,12 @@ async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
 
 async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()> {
     rollup::put_all(connection, sums).await?;
-    statement("update measured set drawn_until = $1")
-        .bind::<Timestamptz, _>(Db(run.until))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update measured set drawn_until = :until";
+        until: Timestamptz = Db(run.until),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

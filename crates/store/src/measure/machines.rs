@@ -4,7 +4,7 @@ use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::rollup::{Key, Kind, Known};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
@@ -65,11 +65,11 @@ impl Machine {
 
 /// Machines whose cost is not among the sums.
 pub async fn machines(connection: &mut Connection) -> Result<Vec<Machine>> {
-    Ok(statement(
+    Ok(sql!(
         "select m.id, m.pool_id, m.supplier_id, coalesce(pp.supply ->> 'image', '') as image, m.price, m.ordered_at,
                 m.joined_at, m.released_at, m.ended_at
          from machine m left join pool_policy pp on pp.pool_id = m.pool_id and pp.version = m.policy_version
-         where not m.counted",
+         where not m.counted"
     )
     .load(connection)
     .await?)
@@ -87,9 +87,11 @@ pub async fn add_machines(connection: &mut Connection, known: &mut Known) -> Res
         (one.keys(), move |grain| time.cells(grain))
     });
     add_up(connection, known, parts).await?;
-    statement("update machine set counted = true where id = any($1)")
-        .bind::<Array<SqlUuid>, _>(gone.iter().map(|machine| machine.id).collect::<Vec<_>>())
-        .execute(connection)
-        .await?;
+    sql!(
+        "update machine set counted = true where id = any(:ids)";
+        ids: Array<SqlUuid> = gone.iter().map(|machine| machine.id).collect::<Vec<_>>(),
+    )
+    .execute(connection)
+    .await?;
     Ok(gone.len())
 }

@@ -19,7 +19,7 @@ use crate::error::Result;
 use crate::outbox::Cursor;
 use crate::partition;
 use crate::rollup::{self, Key, Known, Sums};
-use crate::statement::{Statement, statement};
+use crate::statement::{Statement, sql};
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Timestamptz};
@@ -31,17 +31,21 @@ use uuid::Uuid;
 /// Jobs that are worked out anew at once.
 const ANEW: i64 = 2000;
 
-const MEASURED: &str = "select txid, id, at, turn from measured";
+macro_rules! measured {
+    () => {
+        "select txid, id, at, turn from measured"
+    };
+}
 
 /// How far the change feed was read for the sums, and until when everything that was over is counted.
 pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    let (cursor, at, _) = read(statement(MEASURED), connection).await?;
+    let (cursor, at, _) = read(sql!(measured!()), connection).await?;
     Ok((cursor, at))
 }
 
 /// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    let asked = statement("update measured set turn = turn + 1 returning txid, id, at, turn");
+    let asked = sql!("update measured set turn = turn + 1 returning txid, id, at, turn");
     let (cursor, at, _) = read(asked, connection).await?;
     Ok((cursor, at))
 }
@@ -52,16 +56,18 @@ pub struct Turn(i64);
 
 /// How far the change feed was read for the sums, for who gets something ready to be added.
 pub async fn turn(connection: &mut Connection) -> Result<(Cursor, Turn)> {
-    let (cursor, _, turn) = read(statement(MEASURED), connection).await?;
+    let (cursor, _, turn) = read(sql!(measured!()), connection).await?;
     Ok((cursor, turn))
 }
 
 /// As [`lock`], unless somebody has added something since: then false.
 pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
-    let locked = statement("update measured set turn = turn + 1 where turn = $1")
-        .bind::<BigInt, _>(turn.0)
-        .execute(connection)
-        .await?;
+    let locked = sql!(
+        "update measured set turn = turn + 1 where turn = :turn";
+        turn: BigInt = turn.0,
+    )
+    .execute(connection)
+    .await?;
     Ok(locked == 1)
 }
 
@@ -83,12 +89,14 @@ async fn read(asked: Statement<'_>, connection: &mut Connection) -> Result<(Curs
 
 /// Notes how far the feed was read.
 pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Moment) -> Result<()> {
-    statement("update measured set txid = $1, id = $2, at = greatest(at, $3)")
-        .bind::<BigInt, _>(cursor.transaction())
-        .bind::<BigInt, _>(cursor.number())
-        .bind::<Timestamptz, _>(Db(at))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update measured set txid = :txid, id = :id, at = greatest(at, :at)";
+        txid: BigInt = cursor.transaction(),
+        id: BigInt = cursor.number(),
+        at: Timestamptz = Db(at),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -149,7 +157,7 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let row: Row = statement("select whole_since as at from measured")
+    let row: Row = sql!("select whole_since as at from measured")
         .get_result(connection)
         .await?;
     let at = row.at.0;
@@ -161,11 +169,12 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
 
 /// Notes that not everything is on record any more that sums before a moment are made of.
 pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()> {
-    statement("update measured set whole_since = $1 where whole_since < $2")
-        .bind::<Timestamptz, _>(Db(before))
-        .bind::<Timestamptz, _>(Db(before))
-        .execute(connection)
-        .await?;
+    sql!(
+        "update measured set whole_since = :before where whole_since < :before";
+        before: Timestamptz = Db(before),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

@@ -4,7 +4,7 @@ use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::rollup::{Key, Kind, Known};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Integer, Nullable, Timestamptz, Uuid as SqlUuid};
@@ -70,11 +70,11 @@ pub async fn offers_now(
         #[diesel(sql_type = Integer)]
         slots: i32,
     }
-    let rows: Vec<Now> = statement(
+    let rows: Vec<Now> = sql!(
         "select r.id, case when r.state in ('available', 'busy') and not p.paused then r.slots else 0 end as slots
-         from runner r join pool p on p.id = r.pool_id where r.id = any($1)",
+         from runner r join pool p on p.id = r.pool_id where r.id = any(:runners)";
+        runners: Array<SqlUuid> = runners,
     )
-    .bind::<Array<SqlUuid>, _>(runners)
     .load(connection)
     .await?;
     let now = |row: Now| (row.id.0, row.slots.max(0).unsigned_abs());
@@ -88,11 +88,12 @@ pub async fn members(connection: &mut Connection, pools: &[Uuid]) -> Result<Vec<
         #[diesel(sql_type = SqlUuid)]
         id: Uuid,
     }
-    let rows: Vec<Id> =
-        statement("select id from runner where pool_id = any($1) and state <> 'retired'")
-            .bind::<Array<SqlUuid>, _>(pools)
-            .load(connection)
-            .await?;
+    let rows: Vec<Id> = sql!(
+        "select id from runner where pool_id = any(:pools) and state <> 'retired'";
+        pools: Array<SqlUuid> = pools,
+    )
+    .load(connection)
+    .await?;
     Ok(rows.into_iter().map(|row| row.id).collect())
 }
 
@@ -109,28 +110,28 @@ pub async fn add_offers(
     let runners: Vec<Db<RunnerId>> = new.iter().map(|one| Db(one.runner)).collect();
     let since: Vec<Db<Moment>> = new.iter().map(|one| Db(one.since)).collect();
     let slots: Vec<i32> = new.iter().map(|one| small(one.slots)).collect();
-    let ended: Vec<Offer> = statement(
+    let ended: Vec<Offer> = sql!(
         "update runner_offer o set until = greatest(w.since, o.since)
-         from unnest($1, $2, $3) as w(runner_id, since, slots)
+         from unnest(:runners, :since, :slots) as w(runner_id, since, slots)
          where o.runner_id = w.runner_id and o.until is null and o.slots <> w.slots
-         returning o.runner_id, o.pool_id, o.since, o.until, o.slots",
+         returning o.runner_id, o.pool_id, o.since, o.until, o.slots";
+        runners: Array<SqlUuid> = &runners,
+        since: Array<Timestamptz> = &since,
+        slots: Array<Integer> = &slots,
     )
-    .bind::<Array<SqlUuid>, _>(&runners)
-    .bind::<Array<Timestamptz>, _>(&since)
-    .bind::<Array<Integer>, _>(&slots)
     .load(connection)
     .await?;
-    statement(
+    sql!(
         "insert into runner_offer (runner_id, pool_id, since, slots)
          select w.runner_id, r.pool_id, w.since, w.slots
-         from unnest($1, $2, $3) as w(runner_id, since, slots) join runner r on r.id = w.runner_id
+         from unnest(:runners, :since, :slots) as w(runner_id, since, slots) join runner r on r.id = w.runner_id
          where w.slots > 0
            and not exists (select from runner_offer o where o.runner_id = w.runner_id and o.until is null)
-         on conflict (runner_id, since) do update set until = null, slots = excluded.slots",
+         on conflict (runner_id, since) do update set until = null, slots = excluded.slots";
+        runners: Array<SqlUuid> = &runners,
+        since: Array<Timestamptz> = &since,
+        slots: Array<Integer> = &slots,
     )
-    .bind::<Array<SqlUuid>, _>(&runners)
-    .bind::<Array<Timestamptz>, _>(&since)
-    .bind::<Array<Integer>, _>(&slots)
     .execute(connection)
     .await?;
     count_offers(connection, known, &ended).await
@@ -151,15 +152,15 @@ pub async fn count_offers(
 
 /// Records a stretch of an offer that is over, as history brings it.
 pub async fn record_offer(connection: &mut Connection, offer: &Offer) -> Result<()> {
-    statement(
-        "insert into runner_offer (runner_id, pool_id, since, until, slots) values ($1, $2, $3, $4, $5)
-         on conflict do nothing",
+    sql!(
+        "insert into runner_offer (runner_id, pool_id, since, until, slots) values (:runner_id, :pool_id, :since, :until, :slots)
+         on conflict do nothing";
+        runner_id: SqlUuid = offer.runner_id,
+        pool_id: SqlUuid = offer.pool_id,
+        since: Timestamptz = offer.since,
+        until: Nullable<Timestamptz> = offer.until,
+        slots: Integer = offer.slots,
     )
-    .bind::<SqlUuid, _>(offer.runner_id)
-    .bind::<SqlUuid, _>(offer.pool_id)
-    .bind::<Timestamptz, _>(offer.since)
-    .bind::<Nullable<Timestamptz>, _>(offer.until)
-    .bind::<Integer, _>(offer.slots)
     .execute(connection)
     .await?;
     Ok(())
@@ -167,11 +168,13 @@ pub async fn record_offer(connection: &mut Connection, offer: &Offer) -> Result<
 
 /// Stretches of offers that go on.
 pub async fn open_offers(connection: &mut Connection) -> Result<Vec<Offer>> {
-    Ok(statement(
-        "select runner_id, pool_id, since, until, slots from runner_offer where until is null",
+    Ok(
+        sql!(
+            "select runner_id, pool_id, since, until, slots from runner_offer where until is null"
+        )
+        .load(connection)
+        .await?,
     )
-    .load(connection)
-    .await?)
 }
 
 /// Stretches of offers that are over, after one, in order; some at a time.
@@ -181,13 +184,13 @@ pub async fn offers_over(
     most: i64,
 ) -> Result<Vec<Offer>> {
     let (runner, since) = after.unwrap_or((RunnerId(Uuid::nil()), Moment::default()));
-    Ok(statement(
+    Ok(sql!(
         "select runner_id, pool_id, since, until, slots from runner_offer
-         where (runner_id, since) > ($1, $2) and until is not null order by runner_id, since limit $3",
+         where (runner_id, since) > (:runner, :since) and until is not null order by runner_id, since limit :most";
+        runner: SqlUuid = Db(runner),
+        since: Timestamptz = Db(since),
+        most: BigInt = most,
     )
-    .bind::<SqlUuid, _>(Db(runner))
-    .bind::<Timestamptz, _>(Db(since))
-    .bind::<BigInt, _>(most)
     .load(connection)
     .await?)
 }
@@ -198,12 +201,12 @@ pub async fn forget_offers(
     before: Moment,
     most: i64,
 ) -> Result<usize> {
-    Ok(statement(
+    Ok(sql!(
         "delete from runner_offer where (runner_id, since) in (
-           select runner_id, since from runner_offer where until < $1 limit $2)",
+           select runner_id, since from runner_offer where until < :before limit :most)";
+        before: Timestamptz = Db(before),
+        most: BigInt = most,
     )
-    .bind::<Timestamptz, _>(Db(before))
-    .bind::<BigInt, _>(most)
     .execute(connection)
     .await?)
 }

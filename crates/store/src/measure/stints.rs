@@ -4,7 +4,7 @@ use super::sums_of;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::rollup::{Key, Kind, Known, Sums};
-use crate::statement::statement;
+use crate::statement::sql;
 use crate::stay::{self, Asked, Queued};
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -98,14 +98,16 @@ pub async fn uncounted(
     attempts: &[Uuid],
     jobs: &[Uuid],
 ) -> Result<Vec<Row>> {
-    Ok(statement(stints!(
-        "a.id = any($1) and not a.open
+    Ok(sql!(
+        stints!(
+        "a.id = any(:attempts) and not a.open
            and not exists (select from stint s where s.id = a.id and s.ready_at = a.ready_at)",
-        "j.id = any($2) and j.never_ran
+        "j.id = any(:jobs) and j.never_ran
            and not exists (select from stint s where s.id = j.id and s.ready_at = j.waits_since)"
-    ))
-    .bind::<Array<SqlUuid>, _>(attempts)
-    .bind::<Array<SqlUuid>, _>(jobs)
+    );
+        attempts: Array<SqlUuid> = attempts,
+        jobs: Array<SqlUuid> = jobs,
+    )
     .load(connection)
     .await?)
 }
@@ -122,19 +124,22 @@ pub async fn over_after(
         #[diesel(sql_type = SqlUuid)]
         id: Uuid,
     }
-    let ids: Vec<Id> = statement("select id from job where id > $1 order by id limit $2")
-        .bind::<SqlUuid, _>(after)
-        .bind::<BigInt, _>(jobs)
-        .load(connection)
-        .await?;
+    let ids: Vec<Id> = sql!(
+        "select id from job where id > :after order by id limit :jobs";
+        after: SqlUuid = after,
+        jobs: BigInt = jobs,
+    )
+    .load(connection)
+    .await?;
     let ids: Vec<Uuid> = ids.into_iter().map(|row| row.id).collect();
     let last = ids.last().copied();
-    let rows = statement(stints!(
-        "a.job_id = any($1) and not a.open",
-        "j.id = any($2) and j.never_ran"
-    ))
-    .bind::<Array<SqlUuid>, _>(&ids)
-    .bind::<Array<SqlUuid>, _>(&ids)
+    let rows = sql!(
+        stints!(
+        "a.job_id = any(:ids) and not a.open",
+        "j.id = any(:ids) and j.never_ran"
+    );
+        ids: Array<SqlUuid> = &ids,
+    )
     .load(connection)
     .await?;
     Ok((rows, last))
@@ -142,7 +147,7 @@ pub async fn over_after(
 
 /// The stints that go on: attempts that are not over, and jobs that wait; those that became ready first come first.
 pub async fn going_on(connection: &mut Connection) -> Result<Vec<Row>> {
-    Ok(statement(stints!(
+    Ok(sql!(stints!(
         "a.open",
         "j.open and j.current_attempt is null order by ready_at"
     ))
@@ -336,41 +341,40 @@ async fn keep(
         })
         .collect();
     let of = i32::try_from(Reason::ALL.len()).unwrap_or(0);
-    statement(
+    sql!(
         "insert into stint (id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at,
                             waited_us, reasons, assigned_at, started_at, exited_at, ended_at, result, lost, processor_us,
                             peak_memory)
          select w.id, w.job_id, w.job_number, w.project_id, w.pool_id, w.runner_id, w.requirement, w.title, w.ready_at,
-                w.waited_us, ($1::bigint[])[(w.n - 1) * $2 + 1 : w.n * $3], w.assigned_at, w.started_at, w.exited_at,
+                w.waited_us, (:reasons::bigint[])[(w.n - 1) * :of + 1 : w.n * :of], w.assigned_at, w.started_at, w.exited_at,
                 w.ended_at, w.result, w.lost, w.processor_us, w.peak_memory
-         from unnest($4::uuid[], $5::uuid[], $6::bigint[], $7::uuid[], $8::uuid[], $9::uuid[], $10::bigint[],
-                     $11::bigint[], $12::timestamptz[], $13::bigint[], $14::timestamptz[], $15::timestamptz[],
-                     $16::timestamptz[], $17::timestamptz[], $18::text[], $19::boolean[], $20::bigint[], $21::bigint[])
+         from unnest(:ids::uuid[], :job_ids::uuid[], :job_numbers::bigint[], :project_ids::uuid[], :pool_ids::uuid[], :runner_ids::uuid[], :requirements::bigint[],
+                     :titles::bigint[], :ready_ats::timestamptz[], :waits::bigint[], :assigned_ats::timestamptz[], :started_ats::timestamptz[],
+                     :exited_ats::timestamptz[], :ended_ats::timestamptz[], :results::text[], :lost::boolean[], :processor_us::bigint[], :peak_memory::bigint[])
               with ordinality
            as w(id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at, waited_us,
-                assigned_at, started_at, exited_at, ended_at, result, lost, processor_us, peak_memory, n)",
+                assigned_at, started_at, exited_at, ended_at, result, lost, processor_us, peak_memory, n)";
+        reasons: Array<BigInt> = reasons,
+        of: Integer = of,
+        ids: Array<SqlUuid> = rows.iter().map(|row| row.id).collect::<Vec<_>>(),
+        job_ids: Array<SqlUuid> = rows.iter().map(|row| row.job_id).collect::<Vec<_>>(),
+        job_numbers: Array<BigInt> = rows.iter().map(|row| row.job_number).collect::<Vec<_>>(),
+        project_ids: Array<SqlUuid> = rows.iter().map(|row| row.project_id).collect::<Vec<_>>(),
+        pool_ids: Array<Nullable<SqlUuid>> = rows.iter().map(|row| row.pool_id).collect::<Vec<_>>(),
+        runner_ids: Array<Nullable<SqlUuid>> = rows.iter().map(|row| row.runner_id).collect::<Vec<_>>(),
+        requirements: Array<BigInt> = words.iter().map(|(requirement, _)| *requirement).collect::<Vec<_>>(),
+        titles: Array<BigInt> = words.iter().map(|(_, title)| *title).collect::<Vec<_>>(),
+        ready_ats: Array<Timestamptz> = rows.iter().map(|row| row.ready_at).collect::<Vec<_>>(),
+        waits: Array<BigInt> = stints.iter().map(|stint| small(stint.waited())).collect::<Vec<_>>(),
+        assigned_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.assigned_at).collect::<Vec<_>>(),
+        started_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.started_at).collect::<Vec<_>>(),
+        exited_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.exited_at).collect::<Vec<_>>(),
+        ended_ats: Array<Timestamptz> = stints.iter().map(|stint| Db(stint.ended)).collect::<Vec<_>>(),
+        results: Array<Nullable<Text>> = rows.iter().map(|row| row.result).collect::<Vec<_>>(),
+        lost: Array<Bool> = rows.iter().map(|row| row.lost).collect::<Vec<_>>(),
+        processor_us: Array<BigInt> = rows.iter().map(|row| row.processor_us).collect::<Vec<_>>(),
+        peak_memory: Array<BigInt> = rows.iter().map(|row| row.peak_memory).collect::<Vec<_>>(),
     )
-    .bind::<Array<BigInt>, _>(reasons)
-    .bind::<Integer, _>(of)
-    .bind::<Integer, _>(of)
-    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.job_id).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.job_number).collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(rows.iter().map(|row| row.project_id).collect::<Vec<_>>())
-    .bind::<Array<Nullable<SqlUuid>>, _>(rows.iter().map(|row| row.pool_id).collect::<Vec<_>>())
-    .bind::<Array<Nullable<SqlUuid>>, _>(rows.iter().map(|row| row.runner_id).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(words.iter().map(|(requirement, _)| *requirement).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(words.iter().map(|(_, title)| *title).collect::<Vec<_>>())
-    .bind::<Array<Timestamptz>, _>(rows.iter().map(|row| row.ready_at).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(stints.iter().map(|stint| small(stint.waited())).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.assigned_at).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.started_at).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|row| row.exited_at).collect::<Vec<_>>())
-    .bind::<Array<Timestamptz>, _>(stints.iter().map(|stint| Db(stint.ended)).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|row| row.result).collect::<Vec<_>>())
-    .bind::<Array<Bool>, _>(rows.iter().map(|row| row.lost).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.processor_us).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows.iter().map(|row| row.peak_memory).collect::<Vec<_>>())
     .execute(connection)
     .await?;
     Ok(())

@@ -3,7 +3,6 @@
 mod browser;
 mod cloud;
 mod cutter;
-mod database;
 mod ear;
 mod runner;
 mod service;
@@ -11,8 +10,8 @@ mod service;
 pub use browser::Browser;
 pub use cloud::StandinCloud;
 pub use cutter::Cutter;
-pub use database::Database;
 pub use ear::{Ear, Heard};
+pub use pennine_testing::Database;
 pub use runner::Runner;
 pub use service::{Replica, Service, ServiceProcess, config, free_port, token_in};
 

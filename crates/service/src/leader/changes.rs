@@ -1,0 +1,261 @@
+//! How the leader takes note of changes: what a change only names is read from the record, and the state of dispatch is
+//! told how things are now.
+
+use super::rebuild::{places_and_seats, waits};
+use super::{End, Term};
+use crate::feed::Changes;
+use pennine_core::dispatch::Event;
+use pennine_core::id::{JobId, MachineId, PoolId, RunnerId, StrandId};
+use pennine_core::time::Moment;
+use pennine_store::change::Change;
+use pennine_store::job::{self, WaitingJob};
+use pennine_store::{Connection, pool, runner, strand};
+use std::collections::{BTreeSet, HashMap};
+
+/// What some changes name, gathered so that each thing is read once.
+#[derive(Default)]
+struct Named {
+    strands: BTreeSet<StrandId>,
+    /// Jobs that wait again.
+    jobs: BTreeSet<JobId>,
+    runners: BTreeSet<RunnerId>,
+    pools: BTreeSet<PoolId>,
+    machines: BTreeSet<MachineId>,
+    /// Strands in which jobs wait that would rather fail than wait for a match.
+    fail_unmatched: BTreeSet<StrandId>,
+    places_or_seats: bool,
+    place_paths: bool,
+    maintenance: bool,
+    suppliers: bool,
+}
+
+impl Named {
+    fn note(&mut self, change: &Change) {
+        match change {
+            Change::JobPending {
+                job,
+                strand,
+                again,
+                fail_unmatched,
+                ..
+            } => {
+                if *again {
+                    self.jobs.insert(*job);
+                }
+                if *fail_unmatched {
+                    self.fail_unmatched.insert(*strand);
+                }
+                self.strands.insert(*strand);
+            }
+            Change::RunnerAwaited { runner }
+            | Change::RunnerJoined { runner, .. }
+            | Change::RunnerChanged { runner }
+            | Change::RunnerStateChanged { runner, .. }
+            | Change::RunnerWishChanged { runner, .. }
+            | Change::RunnerRetired { runner, .. } => {
+                self.runners.insert(*runner);
+            }
+            Change::PoolAdded { pool, .. }
+            | Change::PoolChanged { pool, .. }
+            | Change::PoolRemoved { pool, .. }
+            | Change::PoolFactsLearnt { pool }
+            | Change::PoolPriceChanged { pool } => {
+                self.pools.insert(*pool);
+            }
+            // Every path below it is another now, and with it reach, limits and shares.
+            Change::PlaceMoved { .. } | Change::PlaceRemoved { .. } => self.place_paths = true,
+            Change::PlaceAdded { .. }
+            | Change::PlaceChanged { .. }
+            | Change::SeatAdded { .. }
+            | Change::SeatChanged { .. } => self.places_or_seats = true,
+            Change::MaintenanceScheduled { .. } | Change::MaintenanceEnded { .. } => {
+                self.maintenance = true;
+            }
+            Change::SupplierChanged { .. } => self.suppliers = true,
+            Change::MachineChanged { machine, .. } => {
+                self.machines.insert(*machine);
+            }
+            // Events say all that there is to know of these: see `event`.
+            Change::JobDone { .. }
+            | Change::AttemptAssigned { .. }
+            | Change::AttemptEnded { .. }
+            | Change::AttemptSeatsTakenBack { .. } => {}
+            // These change nothing that dispatch or capacity goes by, or the leader itself made them.
+            Change::JobStarted { .. }
+            | Change::JobFinalizing { .. }
+            | Change::JobCancelling { .. }
+            | Change::StrandReason { .. }
+            | Change::RunnerCredentialRenewed { .. }
+            | Change::PoolDecided { .. }
+            | Change::SeatReserved { .. }
+            | Change::SupplierTroubleChanged { .. }
+            | Change::TargetChanged { .. }
+            | Change::AlertRaised { .. }
+            | Change::AlertChanged { .. }
+            | Change::AlertEnded { .. }
+            | Change::ListenerChanged { .. }
+            | Change::YardFileApplied { .. }
+            | Change::YardFileForgotten { .. } => {}
+        }
+    }
+}
+
+/// The event that a change is to dispatch, by itself.
+fn event(change: &Change, at: Moment, waiting_again: &HashMap<JobId, WaitingJob>) -> Option<Event> {
+    match change {
+        Change::JobPending {
+            job, again: true, ..
+        } => waiting_again.get(job).map(waits),
+        Change::JobPending {
+            job,
+            strand,
+            number,
+            ..
+        } => Some(Event::Waits {
+            job: *job,
+            strand: *strand,
+            ready: at,
+            number: *number,
+            avoid: None,
+        }),
+        Change::JobDone { job, .. } => Some(Event::Withdrawn { job: *job }),
+        Change::AttemptAssigned {
+            attempt,
+            job,
+            runner,
+            strand,
+        } => Some(Event::Holds {
+            attempt: *attempt,
+            job: *job,
+            runner: *runner,
+            strand: *strand,
+            since: at,
+        }),
+        Change::AttemptEnded { attempt, .. } => Some(Event::Released { attempt: *attempt }),
+        Change::AttemptSeatsTakenBack { attempt, .. } => {
+            Some(Event::SeatsTakenBack { attempt: *attempt })
+        }
+        // Everything else is read from the record: see `Named`.
+        _ => None,
+    }
+}
+
+impl Term<'_> {
+    /// Takes note of changes.
+    ///
+    /// # Errors
+    /// [`End::Undecodable`] where this version cannot read a change: one that can should lead.
+    pub(super) async fn take(&mut self, changes: &Changes) -> Result<(), End> {
+        let mut fresh = Vec::with_capacity(changes.len());
+        let mut named = Named::default();
+        for entry in changes.iter().filter(|one| one.cursor > self.read_until) {
+            let change = entry.change.as_ref().map_err(|error| End::Undecodable {
+                cursor: entry.cursor,
+                error: error.clone(),
+            })?;
+            named.note(change);
+            fresh.push((entry.at, change));
+        }
+        if named.place_paths {
+            return Err(End::TreeMoved);
+        }
+        if named.maintenance {
+            self.keep_calendar(true).await?;
+        }
+        if named.suppliers {
+            self.suppliers_changed(self.app.clock.now()).await?;
+        }
+        named.strands.retain(|id| !self.state.knows_strand(*id));
+        let now = self.app.clock.now();
+        let waiting_again = self.read_named(&mut named, now).await?;
+        if !named.machines.is_empty() {
+            self.machines_changed(&named.machines, now).await?;
+        }
+        for (at, change) in fresh {
+            if let Some(event) = event(change, at, &waiting_again) {
+                self.state.apply(event, now);
+            }
+        }
+        self.let_retired_go(now);
+        self.impatient.extend(named.fail_unmatched);
+        self.peak = self.peak.max(self.state.waiting());
+        Ok(())
+    }
+
+    /// Reads what changes only name and tells the state how it is now. Returns the jobs that wait again.
+    async fn read_named(
+        &mut self,
+        named: &mut Named,
+        now: Moment,
+    ) -> Result<HashMap<JobId, WaitingJob>, End> {
+        let mut waiting_again = HashMap::new();
+        let nothing = named.strands.is_empty()
+            && named.jobs.is_empty()
+            && named.runners.is_empty()
+            && named.pools.is_empty();
+        if nothing && !named.places_or_seats {
+            return Ok(waiting_again);
+        }
+        let mut connection = self.app.store.get().await?;
+        if named.places_or_seats {
+            for event in places_and_seats(&mut connection).await? {
+                self.state.apply(event, now);
+            }
+        }
+        for id in &named.pools {
+            if let Some(pool) = pool::get(&mut connection, *id).await? {
+                self.price(&mut connection, &pool, now).await?;
+                self.pool_changed(&pool, now);
+            }
+        }
+        if !named.pools.is_empty() {
+            // A pool's labels are its runners'.
+            let members = runner::list(&mut connection, None).await?;
+            let members = members
+                .iter()
+                .filter(|one| named.pools.contains(&one.pool_id.0));
+            named.runners.extend(members.map(|one| one.id.0));
+        }
+        if !named.runners.is_empty() {
+            let ids: Vec<RunnerId> = named.runners.iter().copied().collect();
+            for runner in runner::list(&mut connection, Some(&ids)).await? {
+                let view = self.calendar.runner(&runner, now);
+                self.state.apply(Event::Runner(Box::new(view.clone())), now);
+                self.runner_seen(&view, now).await?;
+            }
+        }
+        self.read_strands(&mut connection, &named.strands, now)
+            .await?;
+        if !named.jobs.is_empty() {
+            let ids: Vec<JobId> = named.jobs.iter().copied().collect();
+            for job in job::waiting_among(&mut connection, &ids).await? {
+                waiting_again.insert(job.id.0, job);
+            }
+        }
+        Ok(waiting_again)
+    }
+
+    async fn read_strands(
+        &mut self,
+        connection: &mut Connection,
+        strands: &BTreeSet<StrandId>,
+        now: Moment,
+    ) -> Result<(), End> {
+        if strands.is_empty() {
+            return Ok(());
+        }
+        let ids: Vec<StrandId> = strands.iter().copied().collect();
+        for found in strand::get(connection, &ids).await? {
+            let event = Event::Strand {
+                id: found.id.0,
+                key: found.key.0,
+                project: found.project,
+            };
+            self.state.apply(event, now);
+        }
+        for (id, _, segments) in strand::latest(connection, &ids).await? {
+            self.state.said_before(id, segments);
+        }
+        Ok(())
+    }
+}
