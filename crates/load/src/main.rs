@@ -1,15 +1,13 @@
 //! `pennine-load`: a crowd of light runners and submitters over the real protocol, for benchmarks and fault tests.
 //!
 //! Its runners join, poll, acknowledge and report as `pennine-runner` does, and run nothing. Only loopback addresses are
-//! taken. It also writes made-up history into the record.
+//! taken.
 
 mod baseline;
 mod crowd;
 mod figures;
-mod history;
 
 use clap::{Parser, Subcommand};
-use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -24,10 +22,6 @@ pub enum Trouble {
     Database(#[from] tokio_postgres::Error),
     #[error("HTTP: {0}")]
     Http(#[from] reqwest::Error),
-    #[error("{0}")]
-    Record(#[from] pennine_store::Error),
-    #[error("{0}")]
-    Scenario(String),
     #[error("{0}")]
     Machine(#[from] std::io::Error),
 }
@@ -64,14 +58,6 @@ enum Verb {
         /// Connections to the database.
         #[arg(long, default_value_t = 8)]
         connections: usize,
-    },
-    /// Write a made-up yard's past into the record of an installation that has no jobs yet.
-    History {
-        /// The service's database, on loopback.
-        #[arg(long, env = "PENNINE_LOAD_DATABASE", hide_env_values = true)]
-        database: String,
-        /// Who submitted what, on which machines; demo/history.toml is one.
-        scenario: PathBuf,
     },
 }
 
@@ -119,10 +105,6 @@ async fn main() -> ExitCode {
             size,
             connections,
         } => baseline::run(&database, size, connections).await,
-        Verb::History { database, scenario } => match on_loopback(&database) {
-            Ok(()) => history::run(&database, &scenario).await,
-            refused => refused,
-        },
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -35,8 +35,8 @@ hours = ["00:30", "02:30"]
 pub fn write(service: &Service) -> Output {
     let scenario = service.data.path().join("scenario.toml");
     std::fs::write(&scenario, SCENARIO).unwrap();
-    Command::new(program("pennine-load"))
-        .args(["history", "--database", &service.database.url])
+    Command::new(program("pennine-history"))
+        .args(["--database", &service.database.url])
         .arg(&scenario)
         .output()
         .unwrap()

@@ -1,6 +1,6 @@
 //! The scenario file.
 
-use crate::Trouble;
+use crate::Error;
 use pennine_core::dispatch::{Band, Reason, SeatNeeds};
 use pennine_core::fact::Facts;
 use pennine_core::time::Moment;
@@ -134,13 +134,13 @@ pub struct Day {
 
 impl Day {
     /// The day on which a moment lies.
-    pub fn of(at: Moment) -> Result<Day, Trouble> {
+    pub fn of(at: Moment) -> Result<Day, Error> {
         let zoned = jiff::Timestamp::from_microsecond(at.micros())
-            .map_err(|e| Trouble::Scenario(e.to_string()))?
+            .map_err(|e| Error::Scenario(e.to_string()))?
             .to_zoned(jiff::tz::TimeZone::UTC);
         let begins = zoned
             .start_of_day()
-            .map_err(|e| Trouble::Scenario(e.to_string()))?;
+            .map_err(|e| Error::Scenario(e.to_string()))?;
         Ok(Day {
             begins: Moment::from_micros(begins.timestamp().as_microsecond()),
             workday: zoned.weekday().to_monday_one_offset() <= 5,
@@ -148,7 +148,7 @@ impl Day {
     }
 
     /// The days from one moment to another, both included.
-    pub fn between(from: Moment, until: Moment) -> Result<Vec<Day>, Trouble> {
+    pub fn between(from: Moment, until: Moment) -> Result<Vec<Day>, Error> {
         let mut days = Vec::new();
         let mut at = Day::of(from)?.begins;
         while at <= until {

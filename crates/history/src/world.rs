@@ -1,8 +1,8 @@
 //! Who submitted what and when, and what became of it.
 
-use super::record::Yard;
-use super::scenario::{Day, Scenario, Work};
-use crate::Trouble;
+use crate::Error;
+use crate::record::Yard;
+use crate::scenario::{Day, Scenario, Work};
 use pennine_core::answer::Level;
 use pennine_core::dispatch::{Assignment, Event, Plan};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId};
@@ -75,7 +75,7 @@ impl<'a> Past<'a> {
         from: Moment,
         until: Moment,
         lots: &mut impl Rng,
-    ) -> Result<Self, Trouble> {
+    ) -> Result<Self, Error> {
         let days = Day::between(from, until)?;
         let mut jobs = Vec::new();
         for (at, work) in scenario.work.iter().enumerate() {
@@ -128,7 +128,7 @@ impl<'a> Past<'a> {
     }
 
     /// Machines that come and go, and pools that were paused.
-    fn changes(&self, days: &[Day]) -> Result<Vec<(Moment, Event)>, Trouble> {
+    fn changes(&self, days: &[Day]) -> Result<Vec<(Moment, Event)>, Error> {
         let mut changes = Vec::new();
         for (at, machine) in self.scenario.runners.iter().enumerate() {
             let Some([comes, goes]) = machine.hours else {
@@ -155,7 +155,7 @@ impl<'a> Past<'a> {
                 .rev()
                 .skip(paused.days_back as usize)
                 .find(|day| day.workday)
-                .ok_or_else(|| Trouble::Scenario("no working day is so far back".into()))?;
+                .ok_or_else(|| Error::Scenario("no working day is so far back".into()))?;
             for (time, state) in paused.hours.iter().zip([true, false]) {
                 let event = self.yard.pool(&paused.pool, state)?;
                 changes.push((day.begins + time.0, event));
@@ -379,8 +379,8 @@ impl World for Past<'_> {
 }
 
 impl Lot {
-    fn draw(at: usize, work: &Work, ready: Moment, lots: &mut impl Rng) -> Result<Lot, Trouble> {
-        let odd = |e| Trouble::Scenario(format!("{}: {e}", work.title));
+    fn draw(at: usize, work: &Work, ready: Moment, lots: &mut impl Rng) -> Result<Lot, Error> {
+        let odd = |e| Error::Scenario(format!("{}: {e}", work.title));
         let runs = LogNormal::new((work.minutes * 60.0).ln(), work.spread.ln())
             .map_err(|e| odd(e.to_string()))?;
         let memory = LogNormal::new(300f64.ln(), 0.6).map_err(|e| odd(e.to_string()))?;
@@ -434,7 +434,7 @@ fn id_at(at: Moment, lot: Uuid) -> Uuid {
 }
 
 /// When jobs of this kind were submitted.
-fn submissions(work: &Work, days: &[Day], lots: &mut impl Rng) -> Result<Vec<Moment>, Trouble> {
+fn submissions(work: &Work, days: &[Day], lots: &mut impl Rng) -> Result<Vec<Moment>, Error> {
     let mut all = Vec::new();
     for day in days {
         let wanted = if day.workday {
@@ -444,9 +444,9 @@ fn submissions(work: &Work, days: &[Day], lots: &mut impl Rng) -> Result<Vec<Mom
         };
         if wanted > 0.0 {
             // No day is quite like another.
-            let mood = LogNormal::new(0.0, 0.15).map_err(|e| Trouble::Scenario(e.to_string()))?;
+            let mood = LogNormal::new(0.0, 0.15).map_err(|e| Error::Scenario(e.to_string()))?;
             let count = Poisson::new(wanted * mood.sample(lots))
-                .map_err(|e| Trouble::Scenario(e.to_string()))?
+                .map_err(|e| Error::Scenario(e.to_string()))?
                 .sample(lots) as u32;
             for _ in 0..count {
                 all.push(day.begins + time_of_day(day.workday, lots)?);
@@ -463,8 +463,8 @@ fn submissions(work: &Work, days: &[Day], lots: &mut impl Rng) -> Result<Vec<Mom
 }
 
 /// A time of day: about 10:30 or 14:30 on a working day, at any waking hour on another.
-fn time_of_day(workday: bool, lots: &mut impl Rng) -> Result<Duration, Trouble> {
-    let odd = |e: rand_distr::NormalError| Trouble::Scenario(e.to_string());
+fn time_of_day(workday: bool, lots: &mut impl Rng) -> Result<Duration, Error> {
+    let odd = |e: rand_distr::NormalError| Error::Scenario(e.to_string());
     loop {
         let hours = match (workday, lots.random_bool(0.55)) {
             (true, true) => Normal::new(10.5, 1.1).map_err(odd)?.sample(lots),

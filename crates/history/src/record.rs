@@ -1,8 +1,8 @@
 //! The yard as the record has it, and the record of what went on in it.
 
-use super::scenario::{Left, Scenario};
-use super::world::Stay;
-use crate::Trouble;
+use crate::Error;
+use crate::scenario::{Left, Scenario};
+use crate::world::Stay;
 use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -48,7 +48,7 @@ impl Yard {
         from: Moment,
         until: Moment,
         lots: &mut impl Rng,
-    ) -> Result<Yard, Trouble> {
+    ) -> Result<Yard, Error> {
         let places = place::all(connection).await?;
         let pools = pool::list(connection).await?;
         let there = runner::list(connection, None).await?;
@@ -141,7 +141,7 @@ impl Yard {
     }
 
     /// A pool, paused or not.
-    pub fn pool(&self, name: &str, paused: bool) -> Result<Event, Trouble> {
+    pub fn pool(&self, name: &str, paused: bool) -> Result<Event, Error> {
         let mut view = named(&self.pools, name)?.view();
         view.paused = paused;
         Ok(Event::Pool(Box::new(view)))
@@ -182,7 +182,7 @@ impl Yard {
     }
 
     /// What waits still at the end, as it is submitted.
-    pub fn left(&self, left: &[Left], until: Moment) -> Result<Vec<Waiting>, Trouble> {
+    pub fn left(&self, left: &[Left], until: Moment) -> Result<Vec<Waiting>, Error> {
         left.iter()
             .map(|one| {
                 let (project, key) = alike(
@@ -236,14 +236,14 @@ fn alike<'a>(
     requirement: &str,
     band: Band,
     seats: &SeatNeeds,
-) -> Result<(&'a Place, StrandKey), Trouble> {
+) -> Result<(&'a Place, StrandKey), Error> {
     let project = places
         .iter()
         .find(|place| place.path == project)
-        .ok_or_else(|| Trouble::Scenario(format!("there is no project {project}")))?;
+        .ok_or_else(|| Error::Scenario(format!("there is no project {project}")))?;
     let requirement: Requirement = requirement
         .parse()
-        .map_err(|e| Trouble::Scenario(format!("{requirement}: {e}")))?;
+        .map_err(|e| Error::Scenario(format!("{requirement}: {e}")))?;
     let key = StrandKey {
         requirement: requirement.to_string(),
         project: project.id.0,
@@ -254,11 +254,11 @@ fn alike<'a>(
     Ok((project, key))
 }
 
-fn named<'a>(pools: &'a [OwnedPool], name: &str) -> Result<&'a OwnedPool, Trouble> {
+fn named<'a>(pools: &'a [OwnedPool], name: &str) -> Result<&'a OwnedPool, Error> {
     pools
         .iter()
         .find(|pool| pool.pool.name == name)
-        .ok_or_else(|| Trouble::Scenario(format!("there is no pool {name}")))
+        .ok_or_else(|| Error::Scenario(format!("there is no pool {name}")))
 }
 
 /// What went on.
@@ -284,7 +284,7 @@ pub async fn write(
     yard: &Yard,
     past: &Past,
     until: Moment,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     connect::in_transaction(connection, async |connection| {
         for runner in &yard.runners {
             history::add_runner(connection, runner).await?;
@@ -330,7 +330,7 @@ pub async fn write(
             history::add_reasons(connection, &[said]).await?;
             job::submit(connection, job).await?;
         }
-        Ok::<_, Trouble>(())
+        Ok::<_, Error>(())
     })
     .await?;
     measure::rebuild(connection, until).await?;
