@@ -1,9 +1,10 @@
 //! Alerts: what people are told of.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::{JsonBody, Params};
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::alert::Thresholds;
@@ -102,7 +103,7 @@ pub async fn change_thresholds(
     let changed = change.over(alert::thresholds(&mut connection).await?);
     changed
         .check()
-        .map_err(|(field, said)| Failure::invalid(field, said))?;
+        .map_err(|(field, said)| ServiceError::invalid(field, said))?;
     alert::set_thresholds(&mut connection, changed).await?;
     let (at, detail) = (app.clock.now(), json!(changed));
     audit::write(
@@ -120,7 +121,7 @@ pub async fn change_thresholds(
 fn number(text: &str) -> Answer<i64> {
     Short::Alert
         .number(text)
-        .ok_or_else(|| Failure::unknown("alert", text))
+        .ok_or_else(|| ServiceError::unknown("alert", text))
 }
 
 /// Say that somebody looks at an alert: it is shown more quietly from then on.
@@ -137,12 +138,12 @@ pub async fn see(
     let number = number(&name)?;
     let find = async |connection: &mut Connection| -> Answer<Row> {
         let found = alert::numbered(connection, number).await?;
-        found.ok_or_else(|| Failure::unknown("alert", &name))
+        found.ok_or_else(|| ServiceError::unknown("alert", &name))
     };
     let row = find(&mut connection).await?;
     if row.state.0 == AlertState::Over {
         let said = format!("{name} is over");
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "There is nothing to look at",
             said,
@@ -158,5 +159,5 @@ pub async fn see(
     let row = find(&mut connection).await?;
     shown(row)
         .map(Json)
-        .ok_or_else(|| Failure::unknown("alert", &name))
+        .ok_or_else(|| ServiceError::unknown("alert", &name))
 }

@@ -1,17 +1,17 @@
 //! Errors as answers: the one place where they turn into RFC 9457 problems.
 
+use crate::error::{ErrorKind, ServiceError};
 use axum::Json;
 use axum::body::{Body, Bytes, HttpBody};
 use axum::extract::{OriginalUri, Request};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use pennine_core::requirement::SyntaxError;
 use pennine_wire::Problem;
 
 /// What a handler answers.
-pub type Answer<T> = Result<T, Failure>;
+pub type Answer<T> = Result<T, ServiceError>;
 
-/// An error answer. Its status is never a success, and what only we may know of it goes to the log.
+/// An error answer of HTTP's own, or made from a [`ServiceError`]. Its status is never a success.
 #[derive(Debug)]
 pub struct Failure(Box<Problem>);
 
@@ -30,17 +30,6 @@ impl Failure {
         }))
     }
 
-    /// The request is wrong in one field.
-    pub fn invalid(field: &str, detail: impl Into<String>) -> Self {
-        Failure::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "invalid-field",
-            "A field is wrong",
-            detail,
-        )
-        .field(field)
-    }
-
     /// The request cannot be read.
     pub fn unreadable(status: StatusCode, detail: impl Into<String>) -> Self {
         Failure::new(
@@ -50,75 +39,9 @@ impl Failure {
             detail,
         )
     }
+}
 
-    /// A requirement cannot be read.
-    pub fn requirement(field: &str, error: SyntaxError) -> Self {
-        let mut failure = Failure::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "wrong-requirement",
-            "The requirement cannot be read",
-            format!("column {}: {}", error.column, error.message),
-        )
-        .field(field);
-        failure.0.column = Some(error.column);
-        failure
-    }
-
-    /// There is no such thing.
-    pub fn unknown(noun: &str, name: &str) -> Self {
-        let mut failure = Failure::new(
-            StatusCode::NOT_FOUND,
-            &format!("unknown-{noun}"),
-            &format!("There is no such {noun}"),
-            format!("there is no {noun} {name:?}"),
-        );
-        if [
-            "job", "machine", "pool", "project", "runner", "supplier", "team",
-        ]
-        .contains(&noun)
-        {
-            failure = failure.mend(format!("pennine {noun} list shows those that exist"));
-        }
-        failure
-    }
-
-    /// The name stands for several things.
-    pub fn ambiguous(noun: &str, name: &str, choices: &[String]) -> Self {
-        Failure::new(
-            StatusCode::CONFLICT,
-            "ambiguous-name",
-            "The name stands for several things",
-            format!("{name:?} is the name of several: {}", choices.join(", ")),
-        )
-        .mend(format!("name the {noun} by one of these"))
-    }
-
-    /// It clashes with what is there.
-    pub fn conflict(kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Failure::new(StatusCode::CONFLICT, kind, title, detail)
-    }
-
-    /// Something has that name already.
-    pub fn taken(detail: impl Into<String>) -> Self {
-        Failure::conflict("exists-already", "The name is taken", detail).field("name")
-    }
-
-    /// Nobody is signed in, or the token does not hold.
-    pub fn unauthenticated(detail: impl Into<String>) -> Self {
-        Failure::new(StatusCode::UNAUTHORIZED, "not-signed-in", "A valid token is needed", detail)
-            .mend("send Authorization: Bearer TOKEN; the administrator's lies in admin.token in the service's data folder")
-    }
-
-    /// It is not allowed.
-    pub fn forbidden(kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Failure::new(StatusCode::FORBIDDEN, kind, title, detail)
-    }
-
-    /// It is over.
-    pub fn gone(kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Failure::new(StatusCode::GONE, kind, title, detail)
-    }
-
+impl Failure {
     /// Names the field at fault.
     pub fn field(mut self, field: &str) -> Self {
         self.0.field = Some(field.to_owned());
@@ -126,61 +49,52 @@ impl Failure {
     }
 
     /// Says what to do.
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
+    fn mend(mut self, mend: impl Into<String>) -> Self {
         self.0.mend = Some(mend.into());
         self
     }
+}
 
-    /// Says at which offset a log goes on.
-    pub fn next_offset(mut self, offset: u64) -> Self {
-        self.0.next_offset = Some(offset);
-        self
+impl From<ServiceError> for Failure {
+    fn from(error: ServiceError) -> Self {
+        let details = error.into_details();
+        let mut failure = Failure::new(
+            status_of(details.kind),
+            &details.code,
+            &details.title,
+            details.detail,
+        );
+        failure.0.field = details.field;
+        failure.0.column = details.column;
+        failure.0.mend = details.mend;
+        failure.0.next_offset = details.next_offset;
+        failure
     }
 }
 
 impl From<pennine_store::Error> for Failure {
     fn from(error: pennine_store::Error) -> Self {
-        use pennine_store::Error as E;
-        match error {
-            E::Unreachable(_) | E::TooSlow(_) => {
-                tracing::warn!(%error, "a request failed on the database");
-                Failure::new(
-                    StatusCode::SERVICE_UNAVAILABLE,
-                    "database-away",
-                    "The database does not answer",
-                    "the service cannot reach its database just now; nothing was changed that was not answered",
-                )
-                .mend("try again in a moment; /readyz tells when it is back")
-            }
-            E::Duplicate(constraint) => Failure::conflict(
-                "exists-already",
-                "There is one already",
-                format!("something like it exists already ({constraint})"),
-            ),
-            E::Newer(_) | E::Refused(_) => Failure::ours(&error),
-        }
+        ServiceError::from(error).into()
     }
 }
 
-impl From<crate::log_store::LogError> for Failure {
-    fn from(error: crate::log_store::LogError) -> Self {
-        match error {
-            crate::log_store::LogError::Record(error) => error.into(),
-            error => Failure::ours(&error),
-        }
+fn status_of(kind: ErrorKind) -> StatusCode {
+    match kind {
+        ErrorKind::Invalid => StatusCode::UNPROCESSABLE_ENTITY,
+        ErrorKind::NotFound => StatusCode::NOT_FOUND,
+        ErrorKind::Conflict => StatusCode::CONFLICT,
+        ErrorKind::Stale => StatusCode::PRECONDITION_FAILED,
+        ErrorKind::Unauthenticated => StatusCode::UNAUTHORIZED,
+        ErrorKind::Forbidden => StatusCode::FORBIDDEN,
+        ErrorKind::Gone => StatusCode::GONE,
+        ErrorKind::Unavailable => StatusCode::SERVICE_UNAVAILABLE,
+        ErrorKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
     }
 }
 
-impl Failure {
-    /// A failure of ours: the cause goes to the log only.
-    pub fn ours(error: &dyn std::error::Error) -> Self {
-        tracing::error!(error = %error, "a request failed inside the service");
-        Failure::new(
-            StatusCode::INTERNAL_SERVER_ERROR,
-            "internal",
-            "The service failed",
-            "the service failed while it worked on this request; its log says why, under the request's id",
-        )
+impl IntoResponse for ServiceError {
+    fn into_response(self) -> Response {
+        Failure::from(self).into_response()
     }
 }
 
@@ -307,7 +221,7 @@ pub fn panicked(cause: Box<dyn std::any::Any + Send + 'static>) -> Response {
         .map(String::as_str)
         .or_else(|| cause.downcast_ref::<&str>().copied())
         .unwrap_or("no message");
-    Failure::ours(&std::io::Error::other(format!(
+    ServiceError::ours(&std::io::Error::other(format!(
         "a handler panicked: {said}"
     )))
     .into_response()

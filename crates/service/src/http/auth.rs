@@ -1,7 +1,7 @@
 //! Who asks: a bearer token, or the console's cookie.
 
-use super::answer::Failure;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::secret;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
@@ -63,12 +63,12 @@ impl Principal {
     }
 
     /// Refuses what the role does not include.
-    pub fn require(&self, role: Role) -> Result<(), Failure> {
+    pub fn require(&self, role: Role) -> Result<(), ServiceError> {
         if self.role >= role {
             return Ok(());
         }
         let needed = format!("{role:?}").to_lowercase();
-        Err(Failure::forbidden(
+        Err(ServiceError::forbidden(
             "role-needed",
             "The token may not do this",
             format!(
@@ -80,14 +80,14 @@ impl Principal {
 }
 
 impl<S: Send + Sync> FromRequestParts<S> for Principal {
-    type Rejection = Failure;
+    type Rejection = ServiceError;
 
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ServiceError> {
         parts
             .extensions
             .get::<Principal>()
             .cloned()
-            .ok_or_else(|| Failure::unauthenticated("nobody is signed in"))
+            .ok_or_else(|| ServiceError::unauthenticated("nobody is signed in"))
     }
 }
 
@@ -125,7 +125,7 @@ pub async fn authenticate(State(app): State<App>, mut request: Request, next: Ne
     next.run(request).await
 }
 
-async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, Failure> {
+async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, ServiceError> {
     let now = app.clock.now();
     if let Some(secret) = bearer(headers) {
         let hash = secret::hash(secret);
@@ -135,7 +135,7 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
         }
         let mut connection = app.store.get().await?;
         let Some(token) = token::by_secret(&mut connection, &hash, now).await? else {
-            return Err(Failure::unauthenticated(
+            return Err(ServiceError::unauthenticated(
                 "the token is not known here, has expired, or was revoked",
             ));
         };
@@ -143,7 +143,9 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
         return Ok(Principal::of(token, None));
     }
     let Some(secret) = cookie(headers) else {
-        return Err(Failure::unauthenticated("the request carries no token"));
+        return Err(ServiceError::unauthenticated(
+            "the request carries no token",
+        ));
     };
     // A cookie comes along by itself, so a write must come from our own page.
     let own_page = matches!(
@@ -151,7 +153,7 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
         Some(b"same-origin" | b"none")
     );
     if !safe && !own_page {
-        return Err(Failure::forbidden(
+        return Err(ServiceError::forbidden(
             "foreign-page",
             "The request comes from another site",
             "a write with the console's cookie is taken only from the console's own pages",
@@ -160,6 +162,6 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
     let mut connection = app.store.get().await?;
     match token::by_cookie(&mut connection, &secret::hash(secret), now).await? {
         Some((token, until)) => Ok(Principal::of(token, Some(until))),
-        None => Err(Failure::unauthenticated("the sign-in has ended")),
+        None => Err(ServiceError::unauthenticated("the sign-in has ended")),
     }
 }

@@ -1,11 +1,13 @@
 //! A scarce runner that many share: who is next, and taking it back.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_why};
+use super::body::JsonBody;
 use super::runners;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::leader::rebuild;
+use crate::validation::check_why;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::dispatch::{Event, RunnerView};
@@ -136,6 +138,6 @@ async fn attempts(app: &App, runner: RunnerId) -> Answer<Vec<AttemptId>> {
     let mut connection = app.store.get().await?;
     let open = attempt::for_runner(&mut connection, runner)
         .await
-        .map_err(Failure::from)?;
+        .map_err(ServiceError::from)?;
     Ok(open.into_iter().map(|one| one.id.0).collect())
 }

@@ -1,10 +1,11 @@
 //! Many jobs at once, by filter.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::JsonBody;
 use super::{jobs, queue};
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::dispatch::{StrandKey, below};
@@ -37,7 +38,7 @@ pub async fn act(
         && action.requirement.is_none()
         && action.jobs.is_empty();
     if unfiltered {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "action",
             "it says of no jobs: give a reason, a team or project, a requirement, or the jobs themselves",
         ));
@@ -75,7 +76,7 @@ async fn find(connection: &mut Connection, action: &BulkAction) -> Answer<(Vec<J
         None => None,
         Some(text) => Some(
             text.parse::<Requirement>()
-                .map_err(|e| Failure::requirement("where", e))?,
+                .map_err(|e| ServiceError::requirement("where", e))?,
         ),
     };
     if !action.jobs.is_empty() {
@@ -127,7 +128,7 @@ async fn named(
     wanted: Option<&Requirement>,
 ) -> Answer<(Vec<Job>, u64)> {
     if action.jobs.len() > AT_ONCE {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "jobs",
             format!("at most {AT_ONCE} jobs can be named in one request"),
         ));

@@ -1,6 +1,6 @@
 //! The console: built into the program.
 
-use super::answer::{self, Failure};
+use super::answer;
 use crate::app::App;
 use axum::body::Body;
 use axum::extract::{OriginalUri, Request, State};
@@ -27,7 +27,7 @@ pub async fn serve(State(app): State<App>, uri: OriginalUri, request: Request) -
         return answer::no_such_path(uri).await.into_response();
     }
     if !matches!(*request.method(), Method::GET | Method::HEAD) {
-        let failure: Failure = answer::wrong_method(request).await;
+        let failure = answer::wrong_method(request).await;
         let mut response = failure.into_response();
         response
             .headers_mut()

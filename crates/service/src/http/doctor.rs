@@ -1,10 +1,11 @@
 //! What the service can tell of a runner that does not do what it should.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::runners;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::finding::{Finding, Verdict, worst};
@@ -43,7 +44,7 @@ pub async fn check(
     let row = runner::list(&mut connection, Some(&[id])).await?;
     let row = row
         .first()
-        .ok_or_else(|| Failure::unknown("runner", &text))?;
+        .ok_or_else(|| ServiceError::unknown("runner", &text))?;
     let now = app.clock.now();
     let seen = runner::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;

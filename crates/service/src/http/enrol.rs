@@ -1,12 +1,14 @@
 //! A machine joins.
 
 use super::accept::Peer;
-use super::answer::{Answer, Failure};
-use super::body::{JsonBody, check_labels, check_name};
+use super::answer::Answer;
+use super::body::JsonBody;
 use super::runner_protocol::{check_protocol, check_slots};
 use super::tickets::named_so;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::secret::{self, Purpose};
+use crate::validation::{check_labels, check_name};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -40,7 +42,7 @@ pub async fn enrol(
     if trial::joined(&mut connection, &hash, &sent.facts, from, now).await? {
         let said =
             "this machine was a trial: the service knows now that it comes, and it is removed";
-        return Err(Failure::gone("trial-over", "The trial is over", said));
+        return Err(ServiceError::gone("trial-over", "The trial is over", said));
     }
     let joined = in_transaction(&mut connection, async |connection| {
         enrol_within(&app, connection, &sent, &labels, &credential, now).await
@@ -49,7 +51,7 @@ pub async fn enrol(
     let (found, runner_id, runner_number, single_use) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let said = format!("the pool has a runner named {:?} already", sent.name);
-            return Err(Failure::taken(said)
+            return Err(ServiceError::taken(said)
                 .mend("choose another with --name; the ticket can still be used"));
         }
         Err(EnrolEnd::Record(error)) => return Err(error.into()),
@@ -85,7 +87,7 @@ pub async fn enrol(
 /// How enrolling can end early.
 enum EnrolEnd {
     Record(pennine_store::Error),
-    Refused(Box<Failure>),
+    Refused(Box<ServiceError>),
 }
 
 impl From<pennine_store::Error> for EnrolEnd {
@@ -129,7 +131,7 @@ async fn check_fit(
         found.pool,
         fails.join(", ")
     );
-    let failure = Failure::conflict("machine-unfit", "The machine is not what the pool needs", said).mend(
+    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", said).mend(
         "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
     );
     Err(EnrolEnd::Refused(Box::new(failure)))
@@ -143,18 +145,18 @@ async fn enrol_within(
     credential: &str,
     now: Moment,
 ) -> Result<(ticket::Ticket, RunnerId, i64, bool), EnrolEnd> {
-    let refuse = |failure: Failure| EnrolEnd::Refused(Box::new(failure.field("ticket")));
+    let refuse = |failure: ServiceError| EnrolEnd::Refused(Box::new(failure.field("ticket")));
     let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
     else {
         return Err(refuse(
-            Failure::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
+            ServiceError::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
                 .mend("check that the whole ticket was copied and that --server is the service that made it"),
         ));
     };
     let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
     if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
         let said = format!("{by} revoked the ticket at {}", at.0);
-        let failure = Failure::gone("revoked-ticket", "The ticket was revoked", said);
+        let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", said);
         return Err(refuse(failure.mend(another())));
     }
     if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
@@ -165,12 +167,12 @@ async fn enrol_within(
                 used.0
             ),
         };
-        let failure = Failure::gone("used-ticket", "The ticket was used already", said);
+        let failure = ServiceError::gone("used-ticket", "The ticket was used already", said);
         return Err(refuse(failure.mend(another())));
     }
     if found.expires_at.0 <= now {
         let said = format!("the ticket expired at {}", found.expires_at.0);
-        let failure = Failure::gone("expired-ticket", "The ticket has expired", said);
+        let failure = ServiceError::gone("expired-ticket", "The ticket has expired", said);
         return Err(refuse(failure.mend(another())));
     }
     if !named_so(&found.name_pattern, &sent.name) {
@@ -178,7 +180,8 @@ async fn enrol_within(
             "the ticket is for names like {}, and this is {:?}",
             found.name_pattern, sent.name
         );
-        let failure = Failure::forbidden("name-not-wanted", "The ticket is for other names", said);
+        let failure =
+            ServiceError::forbidden("name-not-wanted", "The ticket is for other names", said);
         let failure = failure
             .field("name")
             .mend("choose a fitting one with --name; the ticket can still be used");
@@ -201,7 +204,7 @@ async fn enrol_within(
         findings: &[],
     };
     let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
-        return Err(refuse(Failure::gone(
+        return Err(refuse(ServiceError::gone(
             "used-ticket",
             "The ticket was used already",
             "its runner has joined",
@@ -209,7 +212,7 @@ async fn enrol_within(
     };
     let hash = secret::hash(credential);
     if !runner::enrol(connection, id, &sent.name, &about, &hash, to, now).await? {
-        return Err(refuse(Failure::gone(
+        return Err(refuse(ServiceError::gone(
             "expired-ticket",
             "The ticket has ended",
             "the runner it was for is retired",

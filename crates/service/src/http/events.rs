@@ -1,9 +1,10 @@
 //! Live changes, as Server-Sent Events. An event's id is its place in the feed, so that a client that lost its
 //! connection goes on where it was (Last-Event-ID), at whichever replica it lands.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::feed::Changes;
 use axum::extract::State;
 use axum::http::HeaderMap;
@@ -47,7 +48,7 @@ pub async fn stream(
     let cursor = match last {
         Some(text) => text
             .parse::<Cursor>()
-            .map_err(|e| Failure::invalid("Last-Event-ID", e))?,
+            .map_err(|e| ServiceError::invalid("Last-Event-ID", e))?,
         None => outbox::head(&mut connection).await?,
     };
     drop(connection);

@@ -1,9 +1,10 @@
 //! History as CSV, out and in: jobs that are over, one in each line, with the columns that docs/measures.md describes.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::Params;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::State;
@@ -167,7 +168,7 @@ pub async fn import(State(app): State<App>, who: Principal, body: Bytes) -> Answ
         lines.iter().map(|line| line.ready).min(),
         lines.iter().map(|line| line.ready).max(),
     ) else {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "body",
             "the file has no line below its heads",
         ));
@@ -181,7 +182,7 @@ pub async fn import(State(app): State<App>, who: Principal, body: Bytes) -> Answ
         Err(pennine_store::Error::Duplicate(_)) => {
             let said =
                 "a line of it is on record already: the file, or a part of it, was imported before";
-            return Err(Failure::conflict(
+            return Err(ServiceError::conflict(
                 "exists-already",
                 "It was imported before",
                 said,
@@ -247,7 +248,7 @@ struct Line {
 /// Reads a file whole, or says what is wrong with it, line by line.
 fn read(body: &[u8], names: &Names, now: Moment) -> Answer<Vec<Line>> {
     let mut reader = csv::ReaderBuilder::new().flexible(false).from_reader(body);
-    let wrong = |said: String| Failure::invalid("body", said);
+    let wrong = |said: String| ServiceError::invalid("body", said);
     let heads = reader
         .headers()
         .map_err(|error| wrong(error.to_string()))?

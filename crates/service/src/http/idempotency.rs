@@ -3,6 +3,7 @@
 use super::answer::Failure;
 use super::auth::Principal;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::body::{Body, to_bytes};
 use axum::extract::{Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
@@ -49,10 +50,10 @@ async fn keyed(
         .unwrap_or(key)
         .to_owned();
     if key.is_empty() || key.len() > KEY_LENGTH {
-        return Err(Failure::invalid(
+        return Err(Failure::from(ServiceError::invalid(
             "Idempotency-Key",
             format!("a key has 1 to {KEY_LENGTH} characters"),
-        ));
+        )));
     }
     let (parts, body) = request.into_parts();
     let bytes = to_bytes(body, app.config.limits.body_bytes)
@@ -82,7 +83,7 @@ async fn keyed(
     let (parts, body) = response.into_parts();
     let body = to_bytes(body, ANSWER_BYTES)
         .await
-        .map_err(|e| Failure::ours(&e))?;
+        .map_err(|e| ServiceError::ours(&e))?;
     let mut connection = app.store.get().await?;
     if parts.status.is_success() {
         idempotency::finish(
@@ -101,10 +102,10 @@ async fn keyed(
 
 fn repeat(kept: Kept, hash: &[u8]) -> Result<Response, Failure> {
     if kept.body_hash != hash {
-        return Err(Failure::invalid(
+        return Err(Failure::from(ServiceError::invalid(
             "Idempotency-Key",
             "this key was used for another request; use a new key for a new request",
-        ));
+        )));
     }
     let status = kept.status.and_then(|status| u16::try_from(status).ok());
     match (
@@ -121,10 +122,10 @@ fn repeat(kept: Kept, hash: &[u8]) -> Result<Response, Failure> {
             headers.insert("idempotency-replayed", HeaderValue::from_static("true"));
             Ok(response)
         }
-        _ => Err(Failure::conflict(
+        _ => Err(Failure::from(ServiceError::conflict(
             "still-in-progress",
             "The first request with this key is still in progress",
             "wait for its answer, or ask again in a moment",
-        )),
+        ))),
     }
 }

@@ -1,9 +1,10 @@
 //! Jobs.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::Params;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, header};
@@ -34,7 +35,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Answer<job::Job> {
     } else {
         job::find(connection, id, number).await?
     };
-    found.ok_or_else(|| Failure::unknown("job", text))
+    found.ok_or_else(|| ServiceError::unknown("job", text))
 }
 
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
@@ -187,7 +188,7 @@ pub async fn list(
 ) -> Answer<(HeaderMap, Json<Page<JobLine>>)> {
     let limit = params.limit.unwrap_or(50);
     if !(1..=200).contains(&limit) {
-        return Err(Failure::invalid("limit", "limit is 1 to 200"));
+        return Err(ServiceError::invalid("limit", "limit is 1 to 200"));
     }
     let words = params
         .state
@@ -197,10 +198,10 @@ pub async fn list(
     let states = words
         .map(str::parse::<JobState>)
         .collect::<Result<Vec<_>, _>>()
-        .map_err(|e| Failure::invalid("state", e))?;
+        .map_err(|e| ServiceError::invalid("state", e))?;
     let before = match &params.after {
         Some(text) => Some(Short::Job.number(text).ok_or_else(|| {
-            Failure::invalid(
+            ServiceError::invalid(
                 "after",
                 "this is no cursor: send the `next` of the page before",
             )

@@ -1,11 +1,13 @@
 //! Listeners: who else is told.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name};
+use super::body::JsonBody;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::event::Source;
 use crate::herald::{self, FORMER};
+use crate::validation::check_name;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -51,12 +53,12 @@ fn shown(row: Row) -> Listener {
 async fn find(connection: &mut Connection, name: &str) -> Answer<Row> {
     let rows = listener::list(connection).await?;
     let found = rows.into_iter().find(|row| row.name == name);
-    found.ok_or_else(|| Failure::unknown("listener", name))
+    found.ok_or_else(|| ServiceError::unknown("listener", name))
 }
 
 /// Checks an address: what it says, not where it leads. People who may add one may reach the network of the service.
 fn check_url(url: &str) -> Answer<()> {
-    let wrong = |said: &str| Err(Failure::invalid("url", said));
+    let wrong = |said: &str| Err(ServiceError::invalid("url", said));
     if url.len() > LONGEST {
         return wrong("an address has at most 2000 bytes");
     }
@@ -77,7 +79,7 @@ fn check_url(url: &str) -> Answer<()> {
 fn check_kinds(kinds: &[String]) -> Answer<Vec<String>> {
     for (n, kind) in kinds.iter().enumerate() {
         kind.parse::<AlertKind>()
-            .map_err(|said| Failure::invalid(&format!("kinds[{n}]"), said))?;
+            .map_err(|said| ServiceError::invalid(&format!("kinds[{n}]"), said))?;
     }
     let mut kinds = kinds.to_vec();
     kinds.sort();
@@ -90,8 +92,9 @@ fn fresh_secret(app: &App, id: Uuid) -> Answer<(String, String)> {
     let bytes: [u8; 32] = rand::rng().random();
     let secret = format!("whsec_{}", STANDARD.encode(bytes));
     let locked = app.lockbox.lock(&herald::lock_name(id), &secret);
-    let locked = locked
-        .ok_or_else(|| Failure::ours(&std::io::Error::other("a secret could not be locked")))?;
+    let locked = locked.ok_or_else(|| {
+        ServiceError::ours(&std::io::Error::other("a secret could not be locked"))
+    })?;
     Ok((secret, locked))
 }
 
@@ -121,11 +124,15 @@ pub async fn add(
     let there = listener::list(&mut connection).await?;
     if there.iter().any(|row| row.name == new.name) {
         let said = format!("there is a listener {:?} already", new.name);
-        return Err(Failure::taken(said));
+        return Err(ServiceError::taken(said));
     }
     if there.len() >= MOST {
         let said = format!("there are {MOST} listeners already");
-        return Err(Failure::conflict("too-many", "There are too many", said));
+        return Err(ServiceError::conflict(
+            "too-many",
+            "There are too many",
+            said,
+        ));
     }
     let now = app.clock.now();
     let from = outbox::head(&mut connection).await?;
@@ -264,7 +271,7 @@ pub async fn try_out(
     let row = find(&mut connection, &name).await?;
     drop(connection);
     let event = Source::of(&app).trial(app.fresh_id(), app.clock.now());
-    let sender = herald::sender().map_err(|error| Failure::ours(&error))?;
+    let sender = herald::sender().map_err(|error| ServiceError::ours(&error))?;
     let (taken, said) = match herald::send(&app, &sender, &row, &event).await {
         Ok(said) => (true, said),
         Err(said) => (false, said),

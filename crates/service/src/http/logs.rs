@@ -1,10 +1,11 @@
 //! Logs, by bytes and by lines, as far as they have come or on from there.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::Params;
 use super::jobs;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::log_store::LogError;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -76,7 +77,7 @@ async fn find(connection: &mut Connection, text: &str, number: Option<i32>) -> A
                 .iter()
                 .find(|one| one.number == number)
                 .ok_or_else(|| {
-                    Failure::invalid("attempt", format!("{text} has no attempt {number}"))
+                    ServiceError::invalid("attempt", format!("{text} has no attempt {number}"))
                 })?,
         ),
         None => attempts.last(),
@@ -97,7 +98,7 @@ fn still_there(app: &App, job: &str, state: LogState) -> Answer<()> {
         "the log of {job} is not kept any more: logs are kept for {} days",
         app.config.keep.logs
     );
-    Err(Failure::gone("log-removed", "The log is gone", said)
+    Err(ServiceError::gone("log-removed", "The log is gone", said)
         .mend("keep.logs in the service's settings says for how long"))
 }
 
@@ -151,7 +152,7 @@ pub async fn bytes(
 ) -> Answer<(HeaderMap, Vec<u8>)> {
     let from = params.from.unwrap_or(0);
     if from < 0 {
-        return Err(Failure::invalid("from", "an offset is not negative"));
+        return Err(ServiceError::invalid("from", "an offset is not negative"));
     }
     let mut connection = app.store.get().await?;
     let mut found = find(&mut connection, &text, params.attempt).await?;
@@ -210,7 +211,7 @@ pub async fn lines(
 ) -> Answer<Json<LogLines>> {
     let (from, count) = (params.from.unwrap_or(0), params.count.unwrap_or(500));
     if from < 0 || !(1..=MOST_LINES).contains(&count) {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "count",
             format!("count is 1 to {MOST_LINES}, and from is not negative"),
         ));

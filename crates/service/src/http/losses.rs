@@ -1,7 +1,8 @@
 //! Who loses what by a change of the yard: jobs that something could run before it, and nothing can after.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::yard::Yard;
+use crate::error::ServiceError;
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::{Connection, strand};
@@ -56,7 +57,7 @@ pub fn refuse(losses: &[Loss], what: &str) -> Answer<()> {
         "only {what} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} that ask for {:?}",
         first.project, first.requirement
     );
-    let failure = Failure::conflict(
+    let failure = ServiceError::conflict(
         "jobs-would-be-stranded",
         "Jobs would have nowhere to run",
         said,

@@ -1,10 +1,11 @@
 //! Machines.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::{JsonBody, Params};
 use super::supply::find as find_pool;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::{secret, supply};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -58,7 +59,8 @@ fn shown(row: &machine::Machine, now: Moment) -> Machine {
 
 async fn find(connection: &mut Connection, text: &str) -> Answer<machine::Machine> {
     machine::find(connection, text).await?.ok_or_else(|| {
-        Failure::unknown("machine", text).mend("pennine machine list --all shows those on record")
+        ServiceError::unknown("machine", text)
+            .mend("pennine machine list --all shows those on record")
     })
 }
 
@@ -98,13 +100,13 @@ pub async fn list(
             .split(',')
             .map(|word| word.trim().parse())
             .collect::<Result<Vec<MachineState>, String>>()
-            .map_err(|said| Failure::invalid("state", said))?,
+            .map_err(|said| ServiceError::invalid("state", said))?,
     };
     let before = match &which.cursor {
         None => i64::MAX,
         Some(text) => text
             .parse()
-            .map_err(|_| Failure::invalid("cursor", "the cursor is not one of this list's"))?,
+            .map_err(|_| ServiceError::invalid("cursor", "the cursor is not one of this list's"))?,
     };
     let mut rows = machine::list(&mut connection, pool, &states, before, PAGE + 1).await?;
     let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
@@ -153,9 +155,9 @@ pub async fn console(
     }
     let row = supplier::find(&mut connection, &found.supplier).await?;
     drop(connection);
-    let row = row.ok_or_else(|| Failure::unknown("supplier", &found.supplier))?;
+    let row = row.ok_or_else(|| ServiceError::unknown("supplier", &found.supplier))?;
     let asked = supply::open(&app, &row).map_err(|said| {
-        Failure::conflict("supplier-unusable", "The supplier cannot be asked", said)
+        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
     })?;
     let text = supply::console(asked.as_ref(), found.id.0).await;
     Ok(Json(MachineConsole { text, live: true }))
@@ -176,21 +178,21 @@ pub async fn start(
     let count = new.count.unwrap_or(1);
     if !(1..=BY_HAND).contains(&count) {
         let said = format!("1 to {BY_HAND} machines at once");
-        return Err(Failure::invalid("count", said));
+        return Err(ServiceError::invalid("count", said));
     }
     let mut connection = app.store.get().await?;
     let pool = find_pool(&mut connection, &name).await?;
     let Some(policy) = pool.supply() else {
         let said = format!("{name} gets no machines from a supplier: people bring them");
         return Err(
-            Failure::conflict("no-supplier", "The pool makes no machines", said).mend(format!(
+            ServiceError::conflict("no-supplier", "The pool makes no machines", said).mend(format!(
                 "pennine pool set {name} --supplier NAME, or add a machine with: pennine ticket add --pool {name}"
             )),
         );
     };
     let row = supplier::find(&mut connection, &policy.supplier)
         .await?
-        .ok_or_else(|| Failure::unknown("supplier", &policy.supplier))?;
+        .ok_or_else(|| ServiceError::unknown("supplier", &policy.supplier))?;
     let all = MachineState::ALL.iter().copied();
     let existing: Vec<_> = all.filter(|state| state.exists()).collect();
     let id = pool.pool.id.0;
@@ -202,9 +204,9 @@ pub async fn start(
             policy.ceiling
         );
         return Err(
-            Failure::conflict("ceiling-reached", "There are enough machines", said).mend(format!(
-                "raise it with: pennine pool set {name} --ceiling N"
-            )),
+            ServiceError::conflict("ceiling-reached", "There are enough machines", said).mend(
+                format!("raise it with: pennine pool set {name} --ceiling N"),
+            ),
         );
     }
     let now = app.clock.now();
@@ -265,7 +267,7 @@ pub async fn stop(
     let now = app.clock.now();
     if !found.state.0.exists() {
         let said = format!("{} is {} already", found.name, found.state.0);
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "The machine has ended",
             said,

@@ -1,10 +1,12 @@
 //! Maintenance windows.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_why};
+use super::body::JsonBody;
 use super::runners;
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::check_why;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -60,20 +62,20 @@ pub async fn add(
     let length = Duration::from(new.length_us);
     if length.is_zero() || length > LONGEST {
         let said = "maintenance lasts more than nothing and at most 90 days";
-        return Err(Failure::invalid("length_us", said));
+        return Err(ServiceError::invalid("length_us", said));
     }
     let now = app.clock.now();
     // What began before now begins now: nothing is said of the past.
     let from = new.from.unwrap_or(now).max(now);
     if from.since(now) > AHEAD {
         let said = "maintenance is planned at most a year ahead";
-        return Err(Failure::invalid("from", said));
+        return Err(ServiceError::invalid("from", said));
     }
     let mut connection = app.store.get().await?;
     let (pool, runner) = match (&new.pool, &new.runner) {
         (Some(name), None) => {
             let found = pool::find(&mut connection, name).await?;
-            let found = found.ok_or_else(|| Failure::unknown("pool", name).field("pool"))?;
+            let found = found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
             (Some(found.pool.id.0), None)
         }
         (None, Some(name)) => {
@@ -85,7 +87,7 @@ pub async fn add(
         }
         _ => {
             let said = "maintenance is of one pool or of one runner: name one of them";
-            return Err(Failure::invalid("pool", said));
+            return Err(ServiceError::invalid("pool", said));
         }
     };
     let id = MaintenanceId(app.fresh_id());
@@ -105,7 +107,7 @@ pub async fn add(
         .iter()
         .find(|row| row.id.0 == id)
         .map(|row| shown(row, now));
-    let made = made.ok_or_else(|| Failure::unknown("maintenance", &id.to_string()))?;
+    let made = made.ok_or_else(|| ServiceError::unknown("maintenance", &id.to_string()))?;
     let detail = json!({"of": new.pool.or(new.runner), "from": made.from, "until": made.until, "why": made.why});
     audit::write(
         &mut connection,
@@ -130,7 +132,7 @@ pub async fn end(
     Path(text): Path<String>,
 ) -> Answer<StatusCode> {
     who.require(Role::Operator)?;
-    let unknown = || Failure::unknown("maintenance", &text);
+    let unknown = || ServiceError::unknown("maintenance", &text);
     let number = Short::Maintenance.number(&text).ok_or_else(unknown)?;
     let mut connection = app.store.get().await?;
     let now = app.clock.now();

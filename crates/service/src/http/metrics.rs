@@ -168,7 +168,7 @@ pub async fn metrics(State(app): State<App>, _: Principal) -> Answer<impl IntoRe
     }
     let mut body = String::new();
     text::encode(&mut body, &registry)
-        .map_err(|error| super::answer::Failure::ours(&std::io::Error::other(error)))?;
+        .map_err(|error| crate::error::ServiceError::ours(&std::io::Error::other(error)))?;
     Ok(([(header::CONTENT_TYPE, TYPE)], body))
 }
 

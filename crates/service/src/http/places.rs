@@ -1,10 +1,12 @@
 //! Teams and projects.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name};
+use super::body::JsonBody;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::check_name;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -38,11 +40,11 @@ pub async fn find(
 ) -> Answer<place::Place> {
     let mut found = place::find(connection, kinds, text).await?;
     match found.len() {
-        0 => Err(Failure::unknown(noun, text)),
+        0 => Err(ServiceError::unknown(noun, text)),
         1 => Ok(found.remove(0)),
         _ => {
             let paths: Vec<String> = found.into_iter().map(|place| place.path).collect();
-            Err(Failure::ambiguous(noun, text, &paths))
+            Err(ServiceError::ambiguous(noun, text, &paths))
         }
     }
 }
@@ -86,7 +88,7 @@ async fn add(
     match place::insert(&mut connection, &new).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a team or project {path:?} already");
-            return Err(Failure::taken(said));
+            return Err(ServiceError::taken(said));
         }
         other => other?,
     }
@@ -167,19 +169,19 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Answer<place::Place
         place.weight = i32::try_from(weight)
             .ok()
             .filter(|weight| (1..=1000).contains(weight))
-            .ok_or_else(|| Failure::invalid("weight", "a weight is 1 to 1000"))?;
+            .ok_or_else(|| ServiceError::invalid("weight", "a weight is 1 to 1000"))?;
     }
     if let Some(limit) = change.limit {
         place.slot_limit = match limit {
             None => None,
             Some(limit) => Some(i32::try_from(limit).map_err(|_| {
-                Failure::invalid("limit", "a limit is a number of slots; null takes it away")
+                ServiceError::invalid("limit", "a limit is a number of slots; null takes it away")
             })?),
         };
     }
     if let Some(give_up) = change.give_up_us {
         if give_up.is_some_and(|give_up| give_up.0 == 0) {
-            return Err(Failure::invalid(
+            return Err(ServiceError::invalid(
                 "give_up_us",
                 "a job waits for more than nothing; null lets it wait for ever",
             ));
@@ -250,7 +252,7 @@ async fn move_below(
             "{} is {} or lies below it: a team cannot lie in itself",
             parent.path, place.path
         );
-        return Err(Failure::invalid("parent", said).mend("choose a team outside it"));
+        return Err(ServiceError::invalid("parent", said).mend("choose a team outside it"));
     }
     match place::move_below(connection, &place, &parent, at).await {
         Err(pennine_store::Error::Duplicate(_)) => {
@@ -258,7 +260,7 @@ async fn move_below(
                 "{:?} has something called {:?} already",
                 parent.path, place.name
             );
-            Err(Failure::taken(said).field("parent"))
+            Err(ServiceError::taken(said).field("parent"))
         }
         other => Ok(other?),
     }
@@ -295,7 +297,7 @@ pub async fn remove(
     if let Some((count, noun, mend)) = parts.into_iter().find(|(count, ..)| *count > 0) {
         let s = if count == 1 { "" } else { "s" };
         let said = format!("{} has {count} {noun}{s}", found.path);
-        return Err(Failure::conflict("not-empty", "It is not empty", said).mend(mend));
+        return Err(ServiceError::conflict("not-empty", "It is not empty", said).mend(mend));
     }
     let at = app.clock.now();
     place::remove(&mut connection, &found, at).await?;

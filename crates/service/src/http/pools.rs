@@ -1,11 +1,13 @@
 //! Pools.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_description, check_labels, check_name};
+use super::body::JsonBody;
 use super::yard::{self, Yard};
 use super::{losses, places, supply};
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::{check_description, check_labels, check_name};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -72,7 +74,7 @@ pub async fn show(
     let found = yard.pools.iter().find(|pool| pool.pool.name == name);
     found
         .map(|pool| Json(shown(pool, &yard.runners)))
-        .ok_or_else(|| Failure::unknown("pool", &name))
+        .ok_or_else(|| ServiceError::unknown("pool", &name))
 }
 
 /// Add a pool.
@@ -92,7 +94,7 @@ pub async fn add(
         Some(like) => Some(
             pool::find(&mut connection, like)
                 .await?
-                .ok_or_else(|| Failure::unknown("pool", like).field("like"))?,
+                .ok_or_else(|| ServiceError::unknown("pool", like).field("like"))?,
         ),
     };
     let owner = match (new.owner.as_deref(), &like) {
@@ -151,7 +153,7 @@ pub async fn add(
     match pool::insert(&mut connection, &row, &who.name).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a pool {:?} already", new.name);
-            return Err(Failure::taken(said));
+            return Err(ServiceError::taken(said));
         }
         other => other?,
     }
@@ -183,7 +185,7 @@ pub async fn add(
 fn check_needs(text: &str) -> Answer<String> {
     let parsed: Requirement = text
         .parse()
-        .map_err(|error| Failure::requirement("needs", error))?;
+        .map_err(|error| ServiceError::requirement("needs", error))?;
     Ok(if parsed.is_any() {
         String::new()
     } else {
@@ -221,7 +223,7 @@ pub async fn change(
     let found = before.pools.iter().find(|pool| pool.pool.name == name);
     let mut next = found
         .cloned()
-        .ok_or_else(|| Failure::unknown("pool", &name))?;
+        .ok_or_else(|| ServiceError::unknown("pool", &name))?;
     if let Some(description) = &change.description {
         check_description(description)?;
         next.pool.description.clone_from(description);
@@ -256,9 +258,8 @@ pub async fn change(
                 "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
                 next.owner
             );
-            return Err(
-                Failure::invalid("only", said).mend("to widen the reach, name it under \"also\"")
-            );
+            return Err(ServiceError::invalid("only", said)
+                .mend("to widen the reach, name it under \"also\""));
         }
     }
     if let Some(also) = &change.also {
@@ -301,7 +302,7 @@ pub async fn change(
         if !pool::set(&mut connection, &next.pool, &who.name, now).await? {
             let said = format!("somebody else has changed {name} meanwhile");
             return Err(
-                Failure::conflict("changed-meanwhile", "The pool has changed", said)
+                ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
                     .mend("read it again and repeat the change"),
             );
         }
@@ -353,7 +354,7 @@ pub async fn remove(
     let now = app.clock.now();
     let before = Yard::read(&mut connection, now).await?;
     let found = before.pools.iter().find(|pool| pool.pool.name == name);
-    let found = found.ok_or_else(|| Failure::unknown("pool", &name))?;
+    let found = found.ok_or_else(|| ServiceError::unknown("pool", &name))?;
     let id = found.pool.id.0;
     let members: Vec<&Runner> = before
         .runners
@@ -373,7 +374,7 @@ pub async fn remove(
             String::new()
         };
         let said = format!("{name} has {}{more}", names.join(", "));
-        return Err(Failure::conflict("pool-has-runners", "The pool has runners", said).mend(
+        return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).mend(
             "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
         ));
     }
@@ -401,7 +402,8 @@ pub async fn remove(
         let said =
             format!("a machine has come to {name} meanwhile, or somebody else has removed it");
         return Err(
-            Failure::conflict("changed-meanwhile", "The pool has changed", said).mend("repeat it"),
+            ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
+                .mend("repeat it"),
         );
     }
     let detail = json!({"force": how.force, "runners": members.len()});

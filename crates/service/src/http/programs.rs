@@ -1,8 +1,9 @@
 //! Hands out the runner's program to machines that join: for each platform that this replica holds it for, with its
 //! SHA-256, and a short script that fetches, checks and installs it. Nobody needs to be known for this.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::http::header;
@@ -161,7 +162,7 @@ async fn fetch(State(app): State<App>, Path(platform): Path<String>) -> Answer<R
     let held = app.programs.held().await?;
     let Some(one) = held.iter().find(|one| one.platform == platform) else {
         let known: Vec<&str> = held.iter().map(|one| one.platform.as_str()).collect();
-        let failure = Failure::unknown("program", &platform);
+        let failure = ServiceError::unknown("program", &platform);
         return Err(failure.mend(format!(
             "it is held for {}; put others into programs_dir as {NAME}-PLATFORM",
             if known.is_empty() {
@@ -173,7 +174,7 @@ async fn fetch(State(app): State<App>, Path(platform): Path<String>) -> Answer<R
     };
     let gone = |error: io::Error| {
         tracing::warn!(%error, path = %one.path.display(), "the runner's program cannot be read");
-        Failure::unknown("program", &platform)
+        ServiceError::unknown("program", &platform)
     };
     let file = tokio::fs::File::open(&one.path).await.map_err(gone)?;
     // The digest as RFC 9530 writes it.

@@ -1,10 +1,11 @@
 //! What runners report of their attempts: the start, the log, the end.
 
 use super::accept::Arrived;
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::body::{JsonBody, Params};
 use super::runner_protocol::Caller;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, State};
@@ -22,8 +23,8 @@ use std::time::Duration;
 /// The header that carries an attempt's lease with its log.
 const LEASE_HEADER: &str = "pennine-lease";
 
-fn over(attempt: AttemptId) -> Failure {
-    Failure::gone(
+fn over(attempt: AttemptId) -> ServiceError {
+    ServiceError::gone(
         "stale-lease",
         "The attempt is over",
         format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
@@ -142,12 +143,12 @@ pub async fn lost(
     Ok(StatusCode::NO_CONTENT)
 }
 
-fn log_short(durable: u64, wanted: ByteSize) -> Failure {
+fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
     let said = format!(
         "{durable} bytes of the log are durable, the report says {}",
         wanted.0
     );
-    Failure::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
+    ServiceError::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
 }
 
 /// Where log bytes belong.
@@ -170,13 +171,13 @@ pub async fn log(
         .and_then(|lease| lease.to_str().ok())
         .and_then(|lease| lease.parse::<LeaseToken>().ok())
         .ok_or_else(|| {
-            Failure::invalid(
+            ServiceError::invalid(
                 LEASE_HEADER,
                 "the header with the attempt's lease is missing or no UUID",
             )
         })?;
     if params.offset < 0 {
-        return Err(Failure::invalid("offset", "an offset is not negative"));
+        return Err(ServiceError::invalid("offset", "an offset is not negative"));
     }
     let runner: RunnerId = known.id.0;
     let mut connection = app.store.get().await?;
@@ -195,7 +196,7 @@ pub async fn log(
                 next_offset: taken(state.length),
             }))
         }
-        Append::Gap(length) => Err(Failure::conflict(
+        Append::Gap(length) => Err(ServiceError::conflict(
             "log-gap",
             "The log would have a gap",
             format!(
@@ -204,7 +205,7 @@ pub async fn log(
             ),
         )
         .next_offset(taken(length))),
-        Append::Closed(length) => Err(Failure::conflict(
+        Append::Closed(length) => Err(ServiceError::conflict(
             "log-complete",
             "The log is complete",
             "the log takes no more bytes",

@@ -1,10 +1,11 @@
 //! What somebody at the machine asks and says of its runner, with the runner's own credential.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::body::JsonBody;
 use super::runner_protocol::Caller;
 use super::runners;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
@@ -27,7 +28,7 @@ pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answe
     let mut connection = app.store.get().await?;
     let next = secret::hash(&fresh);
     if !credential::offer_credential(&mut connection, known.id.0, &hash, &next).await? {
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "The credential was replaced meanwhile",
             "another credential was taken into use while this one asked for its successor",

@@ -1,14 +1,16 @@
 //! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
 
 use super::accept::{Peer, Wire};
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::bearer;
-use super::body::{JsonBody, check_labels};
+use super::body::JsonBody;
 use super::{enrol, reports, runner_here};
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::leader::LEASE;
 use crate::secret;
 use crate::seen::Presence;
+use crate::validation::check_labels;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, State};
 use axum::http::StatusCode;
 use axum::http::request::Parts;
@@ -82,7 +84,7 @@ pub fn check_protocol(number: u32) -> Answer<()> {
     } else {
         "update pennine-runner on this machine"
     };
-    Err(Failure::conflict(
+    Err(ServiceError::conflict(
         "protocol-not-spoken",
         "The protocol is not spoken here",
         said,
@@ -94,7 +96,7 @@ pub fn check_slots(slots: u32) -> Answer<()> {
     if (1..=MOST_SLOTS).contains(&slots) {
         return Ok(());
     }
-    Err(Failure::invalid(
+    Err(ServiceError::invalid(
         "slots",
         format!("a runner has 1 to {MOST_SLOTS} slots"),
     ))
@@ -104,11 +106,11 @@ pub fn check_slots(slots: u32) -> Answer<()> {
 pub struct Caller(pub Known, pub Vec<u8>);
 
 impl FromRequestParts<App> for Caller {
-    type Rejection = Failure;
+    type Rejection = ServiceError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Answer<Self> {
         let refused = |said: &str| {
-            Failure::unauthenticated(said)
+            ServiceError::unauthenticated(said)
                 .mend("if the runner was removed, join the machine again with a new ticket")
         };
         let credential = bearer(&parts.headers)
@@ -120,7 +122,7 @@ impl FromRequestParts<App> for Caller {
         if known.state.0 == RunnerState::Retired {
             let said = format!("{} is retired", known.name);
             return Err(
-                Failure::gone("retired-runner", "The runner is retired", said)
+                ServiceError::gone("retired-runner", "The runner is retired", said)
                     .mend("join the machine again with a new ticket"),
             );
         }
@@ -299,7 +301,7 @@ async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
     if !begun {
         let said = format!("another pennine-runner is connected as {}", known.name);
         tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
-        return Err(Failure::conflict("session-in-use", "The runner is connected already", said).mend(
+        return Err(ServiceError::conflict("session-in-use", "The runner is connected already", said).mend(
             "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
         ));
     }

@@ -1,10 +1,11 @@
 //! What runners did over the last hours: each slot as a strip of time, and the states that the runner was in.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::Params;
 use super::runners;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::id::{RunnerId, Short};
@@ -45,14 +46,14 @@ pub async fn show(
         .filter(|name| !name.is_empty())
         .collect();
     if names.len() > RUNNERS {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "runners",
             format!("at most {RUNNERS} runners at once"),
         ));
     }
     let hours = which.hours.unwrap_or(6);
     if !(1..=HOURS).contains(&hours) {
-        return Err(Failure::invalid("hours", format!("1 to {HOURS}")));
+        return Err(ServiceError::invalid("hours", format!("1 to {HOURS}")));
     }
     let mut connection = app.store.get().await?;
     let mut ids = Vec::with_capacity(names.len());

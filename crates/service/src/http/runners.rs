@@ -1,12 +1,14 @@
 //! Runners, as people see them.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, Params, check_description, check_labels, check_name, check_variable};
+use super::body::{JsonBody, Params};
 use super::losses;
 use super::runner_protocol::check_slots;
 use super::yard::{self, Yard};
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::{check_description, check_labels, check_name, check_variable};
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::id::{RunnerId, Short};
@@ -87,7 +89,7 @@ pub async fn list(
     let wanted = which.requirement.as_deref().unwrap_or_default();
     let wanted: Requirement = wanted
         .parse()
-        .map_err(|error| Failure::requirement("where", error))?;
+        .map_err(|error| ServiceError::requirement("where", error))?;
     let mut connection = app.store.get().await?;
     let mut rows = if which.brief && wanted.is_any() {
         runner::list_brief(&mut connection).await?
@@ -130,7 +132,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Answer<RunnerId> {
     )
     .await?;
     match found.as_slice() {
-        [] => Err(Failure::unknown("runner", text)),
+        [] => Err(ServiceError::unknown("runner", text)),
         [one] => Ok(*one),
         _ => {
             let rows = runner::list(connection, Some(&found)).await?;
@@ -138,7 +140,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Answer<RunnerId> {
                 .iter()
                 .map(|row| format!("{} (pool {})", Short::Runner.name(row.number), row.pool))
                 .collect();
-            Err(Failure::ambiguous("runner", text, &choices))
+            Err(ServiceError::ambiguous("runner", text, &choices))
         }
     }
 }
@@ -149,7 +151,7 @@ pub async fn one(connection: &mut Connection, id: RunnerId) -> Answer<Json<Runne
     let executing = runner::executing(connection).await?;
     let row = rows
         .first()
-        .ok_or_else(|| Failure::unknown("runner", &id.to_string()))?;
+        .ok_or_else(|| ServiceError::unknown("runner", &id.to_string()))?;
     Ok(Json(shown(row, &executing)))
 }
 
@@ -220,7 +222,7 @@ pub async fn set_wish(
     });
     if !set.await? {
         let said = format!("{called} has not joined yet, or is retired");
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "The runner cannot do that",
             said,
@@ -281,7 +283,7 @@ fn changed_settings(
             .as_ref()
             .map(|value| checked(&name, value))
             .transpose();
-        let value = value.map_err(|wrong| Failure::invalid("facts", wrong.to_string()))?;
+        let value = value.map_err(|wrong| ServiceError::invalid("facts", wrong.to_string()))?;
         put(
             &mut new.facts,
             name,
@@ -307,7 +309,7 @@ fn changed_settings(
         };
         if let Some(path) = paths.iter().flatten().find(wrong) {
             let said = format!("{path:?} is no folder: it begins with / and has no colon in it");
-            return Err(Failure::invalid("paths", said));
+            return Err(ServiceError::invalid("paths", said));
         }
         new.paths = paths.clone().map(|value| Set {
             value,
@@ -330,7 +332,7 @@ fn changed_settings(
     if most.into_iter().max() > Some(MOST_SET) || bytes > VARIABLE_BYTES {
         let said =
             format!("at most {MOST_SET} of each can be set of a runner, and 64 KiB of variables");
-        return Err(Failure::invalid("variables", said));
+        return Err(ServiceError::invalid("variables", said));
     }
     Ok(new)
 }
@@ -378,7 +380,7 @@ pub async fn change(
         {
             Err(pennine_store::Error::Duplicate(_)) => {
                 let said = format!("the pool {} has a runner named {name:?} already", next.pool);
-                return Err(Failure::taken(said));
+                return Err(ServiceError::taken(said));
             }
             Ok(false) => return Err(retired(name)),
             other => other?,
@@ -410,9 +412,9 @@ pub async fn change(
     }))
 }
 
-fn retired(name: &str) -> Failure {
+fn retired(name: &str) -> ServiceError {
     let said = format!("{name} is retired");
-    Failure::conflict("wrong-state", "The runner cannot do that", said)
+    ServiceError::conflict("wrong-state", "The runner cannot do that", said)
 }
 
 fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Answer<runner::Runner> {
@@ -458,7 +460,7 @@ pub async fn retire_one(
                 jobs => format!(" and {} more", jobs - 1),
             };
             let said = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
-            return Err(Failure::conflict("runner-has-jobs", "The runner has jobs", said).mend(
+            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", said).mend(
                 "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
             ));
         }

@@ -1,11 +1,13 @@
 //! Seats.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name, check_why};
+use super::body::JsonBody;
 use super::jobs;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::{check_name, check_why};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -58,20 +60,22 @@ async fn one(app: &App, connection: &mut Connection, name: &str) -> Answer<Seat>
     let found = yard.seats.iter().find(|seat| seat.name == name);
     found
         .map(|seat| shown(seat, &yard))
-        .ok_or_else(|| Failure::unknown("seat", name))
+        .ok_or_else(|| ServiceError::unknown("seat", name))
 }
 
 fn check_count(count: u32) -> Answer<i32> {
     i32::try_from(count)
         .ok()
         .filter(|_| count <= MOST)
-        .ok_or_else(|| Failure::invalid("count", format!("there are 0 to {MOST} seats of a name")))
+        .ok_or_else(|| {
+            ServiceError::invalid("count", format!("there are 0 to {MOST} seats of a name"))
+        })
 }
 
 fn check_description(text: &str) -> Answer<()> {
     match text.len() {
         0..=500 => Ok(()),
-        _ => Err(Failure::invalid(
+        _ => Err(ServiceError::invalid(
             "description",
             "a description has at most 500 bytes",
         )),
@@ -110,7 +114,7 @@ pub async fn add(
     match seat::insert(&mut connection, &row).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a seat {:?} already", new.name);
-            return Err(Failure::taken(said));
+            return Err(ServiceError::taken(said));
         }
         other => other?,
     }
@@ -145,7 +149,7 @@ pub async fn change(
     let mut row = rows
         .into_iter()
         .find(|seat| seat.name == name)
-        .ok_or_else(|| Failure::unknown("seat", &name))?;
+        .ok_or_else(|| ServiceError::unknown("seat", &name))?;
     if let Some(count) = change.count {
         row.count = check_count(count)?;
     }
@@ -189,7 +193,7 @@ pub async fn take_back(
     };
     if !taken {
         let said = format!("{} holds no {name} seat now", Short::Job.name(job.number));
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "There is nothing to take back",
             said,

@@ -1,9 +1,10 @@
 //! Signing in at the console with a token.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{self, COOKIE, Principal};
 use super::body::JsonBody;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::secret::{self, Purpose};
 use axum::Json;
 use axum::extract::State;
@@ -47,7 +48,7 @@ pub async fn sign_in(
     let Some(found) =
         token::by_secret(&mut connection, &secret::hash(sent.token.trim()), now).await?
     else {
-        return Err(Failure::unauthenticated(
+        return Err(ServiceError::unauthenticated(
             "this token is not known here, has expired, or was revoked",
         )
         .field("token"));

@@ -1,13 +1,14 @@
 //! How things stand now, and the skyline.
 
 use super::alerts;
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::Params;
 use super::jobs::Around;
 use super::queue;
 use super::yard::{self, Yard};
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::answer::{Level, LevelStep, answer, text};
@@ -73,7 +74,7 @@ pub async fn skyline(
 ) -> Answer<Json<Skyline>> {
     let minutes = params.minutes.unwrap_or(60);
     if !(1..=1440).contains(&minutes) {
-        return Err(Failure::invalid("minutes", "minutes is 1 to 1440"));
+        return Err(ServiceError::invalid("minutes", "minutes is 1 to 1440"));
     }
     let window = Duration::from_secs(minutes * 60);
     let now = app.clock.now();

@@ -1,11 +1,13 @@
 //! Submitting a job.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_variable};
+use super::body::JsonBody;
 use super::places;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::check_variable;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -33,25 +35,25 @@ fn check(new: &NewJob) -> Answer<Checked> {
     let requirement: Requirement = new
         .requirement
         .parse()
-        .map_err(|e| Failure::requirement("where", e))?;
+        .map_err(|e| ServiceError::requirement("where", e))?;
     let program = new
         .command
         .first()
         .filter(|program| !program.is_empty())
         .ok_or_else(|| {
-            Failure::invalid(
+            ServiceError::invalid(
                 "command",
                 "the command is empty: give a program and its arguments",
             )
         })?;
     if new.command.iter().map(String::len).sum::<usize>() > 128 << 10 {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "command",
             "the command is longer than 128 KiB: put it into a file",
         ));
     }
     if new.command.iter().any(|word| word.contains('\0')) {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "command",
             "a word of the command contains a NUL byte",
         ));
@@ -61,17 +63,17 @@ fn check(new: &NewJob) -> Answer<Checked> {
     }
     let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
     if time_limit.is_zero() || time_limit > WEEK {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "time_limit_us",
             "a time limit is more than nothing and at most 7 days",
         ));
     }
     let tries = new.tries.unwrap_or(3);
     if !(1..=20).contains(&tries) {
-        return Err(Failure::invalid("tries", "tries is 1 to 20"));
+        return Err(ServiceError::invalid("tries", "tries is 1 to 20"));
     }
     if new.give_up_us.is_some_and(|give_up| give_up.0 == 0) {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "give_up_us",
             "a job waits for more than nothing; leave it out to wait for ever",
         ));
@@ -81,7 +83,7 @@ fn check(new: &NewJob) -> Answer<Checked> {
         Some(title) => title.to_owned(),
     };
     if title.len() > 200 || title.chars().any(char::is_control) {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "title",
             "a title has at most 200 bytes and no control characters",
         ));
@@ -121,7 +123,7 @@ pub async fn submit(
                 [] => format!("there is no seat {name:?}, nor any other"),
                 names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
             };
-            return Err(Failure::invalid("seats", said)
+            return Err(ServiceError::invalid("seats", said)
                 .mend("correct the name, or add the seat: pennine seat add NAME --count N"));
         };
         if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
@@ -129,13 +131,13 @@ pub async fn submit(
                 "it asks for {count} {name} seats; a job can have 1 to {}",
                 seat.count
             );
-            return Err(Failure::invalid(&format!("seats.{name}"), said));
+            return Err(ServiceError::invalid(&format!("seats.{name}"), said));
         }
     }
     if new.strict {
         let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
-            return Err(Failure::invalid("where", hint.said())
+            return Err(ServiceError::invalid("where", hint.said())
                 .mend("correct the word, or submit without strict"));
         }
     }

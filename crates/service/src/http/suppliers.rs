@@ -1,9 +1,11 @@
 //! Suppliers: added, changed, checked, removed. Their secrets go in and are never shown.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name};
+use super::body::JsonBody;
 use crate::app::App;
+use crate::error::ServiceError;
+use crate::validation::check_name;
 use crate::{secret, supply};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -78,13 +80,13 @@ async fn one(connection: &mut Connection, name: &str) -> Answer<Json<Supplier>> 
     shown
         .pop()
         .map(Json)
-        .ok_or_else(|| Failure::unknown("supplier", name))
+        .ok_or_else(|| ServiceError::unknown("supplier", name))
 }
 
 async fn find(connection: &mut Connection, name: &str) -> Answer<Row> {
     supplier::find(connection, name)
         .await?
-        .ok_or_else(|| Failure::unknown("supplier", name))
+        .ok_or_else(|| ServiceError::unknown("supplier", name))
 }
 
 /// The suppliers.
@@ -121,7 +123,7 @@ fn check_settings(
     let Some((_, _, known)) = known else {
         let kinds: Vec<&str> = supply::KINDS.iter().map(|(kind, _, _)| *kind).collect();
         let said = format!("{kind:?} is no kind of supplier: {}", kinds.join(", "));
-        return Err(Failure::invalid("kind", said));
+        return Err(ServiceError::invalid("kind", said));
     };
     for key in settings.keys().chain(secrets.keys()) {
         if !supply::takes_any(kind) && !known.iter().any(|(one, _)| one == key) {
@@ -130,12 +132,12 @@ fn check_settings(
                 .map(|(key, said)| format!("{key} ({said})"))
                 .collect();
             let said = format!("{key:?} is no setting of {kind}: {}", all.join(", "));
-            return Err(Failure::invalid("settings", said));
+            return Err(ServiceError::invalid("settings", said));
         }
     }
     for (key, value) in settings.iter().chain(secrets) {
         if key.len() > 100 || value.len() > 20_000 {
-            return Err(Failure::invalid(
+            return Err(ServiceError::invalid(
                 "settings",
                 "a setting's name has up to 100 characters, its value up to 20000",
             ));
@@ -143,7 +145,7 @@ fn check_settings(
     }
     let mut all = settings.clone();
     all.extend(secrets.clone());
-    supply::make(app, name, kind, all).map_err(|said| Failure::invalid("settings", said))?;
+    supply::make(app, name, kind, all).map_err(|said| ServiceError::invalid("settings", said))?;
     Ok(())
 }
 
@@ -157,7 +159,7 @@ fn locked(
         Some((key.clone(), locked))
     };
     let locked: Option<_> = secrets.iter().map(lock).collect();
-    locked.ok_or_else(|| Failure::ours(&std::io::Error::other("a secret could not be locked")))
+    locked.ok_or_else(|| ServiceError::ours(&std::io::Error::other("a secret could not be locked")))
 }
 
 fn check_limits(
@@ -165,14 +167,19 @@ fn check_limits(
     boot: Option<Micros>,
 ) -> Answer<(Option<i32>, Option<Db<Micros>>)> {
     let quota = match quota.map(i32::try_from) {
-        Some(Err(_)) => return Err(Failure::invalid("quota", "that is no number of machines")),
+        Some(Err(_)) => {
+            return Err(ServiceError::invalid(
+                "quota",
+                "that is no number of machines",
+            ));
+        }
         Some(Ok(quota)) => Some(quota),
         None => None,
     };
     if boot.is_some_and(|limit| limit.0 == 0 || Duration::from(limit) > Duration::from_secs(86_400))
     {
         let said = "a machine may take more than no time and at most a day to join";
-        return Err(Failure::invalid("boot_limit_us", said));
+        return Err(ServiceError::invalid("boot_limit_us", said));
     }
     Ok((quota, boot.map(Db)))
 }
@@ -211,7 +218,7 @@ pub async fn add(
     match supplier::write(&mut connection, &row, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let said = format!("there is a supplier {:?} already", new.name);
-            return Err(Failure::taken(said));
+            return Err(ServiceError::taken(said));
         }
         other => other?,
     }
@@ -286,7 +293,7 @@ pub async fn change(
             "quota" => row.quota = None,
             "boot_limit" => row.boot_limit_us = None,
             _ => {
-                return Err(Failure::invalid(
+                return Err(ServiceError::invalid(
                     "clear",
                     format!("{what:?} is neither quota nor boot_limit"),
                 ));
@@ -326,14 +333,20 @@ pub async fn remove(
     let Json(shown) = one(&mut connection, &name).await?;
     if !shown.pools.is_empty() {
         let said = format!("{} gets its machines from it", shown.pools.join(", "));
-        return Err(Failure::conflict("in-use", "The supplier is in use", said)
-            .mend("pennine pool set POOL --supplier '' first"));
+        return Err(
+            ServiceError::conflict("in-use", "The supplier is in use", said)
+                .mend("pennine pool set POOL --supplier '' first"),
+        );
     }
     let row = find(&mut connection, &name).await?;
     let now = app.clock.now();
     if !supplier::remove(&mut connection, row.id.0, now).await? {
         let said = "machines that it made are on record still; their history goes after the days that it is kept";
-        return Err(Failure::conflict("in-use", "The supplier is in use", said));
+        return Err(ServiceError::conflict(
+            "in-use",
+            "The supplier is in use",
+            said,
+        ));
     }
     audit::write(
         &mut connection,
@@ -362,7 +375,7 @@ pub async fn check(
     who.require(Role::Operator)?;
     let row = find(&mut *app.store.get().await?, &name).await?;
     let asked = supply::open(&app, &row).map_err(|said| {
-        Failure::conflict("supplier-unusable", "The supplier cannot be asked", said)
+        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
     })?;
     let mut checked = SupplierChecked {
         well: true,

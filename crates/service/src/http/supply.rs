@@ -1,10 +1,11 @@
 //! How pools get machines: the policy, what would be decided, what was, and the relief.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::Params;
 use super::status;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::leader::capacity;
 use crate::leader::rebuild;
 use crate::supply::offer;
@@ -96,7 +97,7 @@ pub async fn changed(
             other => {
                 if supply.settings.remove(other).is_none() {
                     let said = format!("there is no setting {other:?} to clear");
-                    return Err(Failure::invalid("supply.clear", said));
+                    return Err(ServiceError::invalid("supply.clear", said));
                 }
             }
         }
@@ -107,19 +108,21 @@ pub async fn changed(
 
 async fn check(connection: &mut Connection, supply: &Supply) -> Answer<()> {
     let invalid =
-        |field: &str, said: String| Err(Failure::invalid(&format!("supply.{field}"), said));
+        |field: &str, said: String| Err(ServiceError::invalid(&format!("supply.{field}"), said));
     if supply.supplier.is_empty() {
         return invalid(
             "supplier",
             "a pool that gets machines needs a supplier".to_owned(),
         )
-        .map_err(|failure: Failure| failure.mend("pennine supplier list shows those that exist"));
+        .map_err(|failure: ServiceError| {
+            failure.mend("pennine supplier list shows those that exist")
+        });
     }
     if supplier::find(connection, &supply.supplier)
         .await?
         .is_none()
     {
-        return Err(Failure::unknown("supplier", &supply.supplier).field("supply.supplier"));
+        return Err(ServiceError::unknown("supplier", &supply.supplier).field("supply.supplier"));
     }
     if supply.ceiling > MOST {
         return invalid("ceiling", format!("a pool has {MOST} machines at most"));
@@ -279,7 +282,7 @@ pub async fn decisions(
         None => i64::MAX,
         Some(text) => text
             .parse()
-            .map_err(|_| Failure::invalid("cursor", "the cursor is not one of this list's"))?,
+            .map_err(|_| ServiceError::invalid("cursor", "the cursor is not one of this list's"))?,
     };
     let since = Moment::from_micros(0);
     let mut kept = record::decisions(&mut connection, pool, before, since, PAGE + 1).await?;
@@ -296,7 +299,7 @@ pub async fn decisions(
 pub async fn find(connection: &mut Connection, name: &str) -> Answer<OwnedPool> {
     pool::find(connection, name)
         .await?
-        .ok_or_else(|| Failure::unknown("pool", name))
+        .ok_or_else(|| ServiceError::unknown("pool", name))
 }
 
 /// Which stretch of time to draw.
@@ -320,7 +323,7 @@ pub async fn relief(
 ) -> Answer<Json<Relief>> {
     let minutes = window.minutes.unwrap_or(60);
     if !(1..=10_080).contains(&minutes) {
-        return Err(Failure::invalid("minutes", "minutes is 1 to 10080"));
+        return Err(ServiceError::invalid("minutes", "minutes is 1 to 10080"));
     }
     let length = Duration::from_secs(minutes * 60);
     let now = app.clock.now();

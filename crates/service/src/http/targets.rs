@@ -1,12 +1,14 @@
 //! Targets.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_name};
+use super::body::JsonBody;
 use super::places;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::targets::standings;
+use crate::validation::check_name;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -43,13 +45,14 @@ async fn read(app: &App, connection: &mut Connection, rows: Vec<Row>) -> Answer<
 async fn one(app: &App, connection: &mut Connection, name: &str) -> Answer<Target> {
     let row = find(connection, name).await?;
     let mut all = read(app, connection, vec![row]).await?;
-    all.pop().ok_or_else(|| Failure::unknown("target", name))
+    all.pop()
+        .ok_or_else(|| ServiceError::unknown("target", name))
 }
 
 async fn find(connection: &mut Connection, name: &str) -> Answer<Row> {
     let rows = target::list(connection).await?;
     let found = rows.into_iter().find(|row| row.name == name);
-    found.ok_or_else(|| Failure::unknown("target", name))
+    found.ok_or_else(|| ServiceError::unknown("target", name))
 }
 
 fn set(row: &mut Row, promise: Promise) -> Answer<()> {
@@ -59,9 +62,9 @@ fn set(row: &mut Row, promise: Promise) -> Answer<()> {
             Senseless::Within => "within_us",
             Senseless::Days => "days",
         };
-        return Err(Failure::invalid(field, error.to_string()));
+        return Err(ServiceError::invalid(field, error.to_string()));
     }
-    let wrong = |field: &str| Failure::invalid(field, "that is no such number");
+    let wrong = |field: &str| ServiceError::invalid(field, "that is no such number");
     row.share = i16::try_from(promise.share.0).map_err(|_| wrong("share"))?;
     row.within_us = Db(promise.within_us);
     row.days = i32::try_from(promise.days).map_err(|_| wrong("days"))?;
@@ -92,11 +95,11 @@ pub async fn add(
     match (&new.pool, &new.place) {
         (Some(_), Some(_)) => {
             let said = "a target is about a pool, or about a team or project, not both";
-            return Err(Failure::invalid("place", said));
+            return Err(ServiceError::invalid("place", said));
         }
         (Some(name), None) => {
             let found = pool::find(&mut connection, name).await?;
-            let found = found.ok_or_else(|| Failure::unknown("pool", name).field("pool"))?;
+            let found = found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
             pool_id = Some(found.pool.id);
         }
         (None, Some(path)) => {
@@ -109,11 +112,15 @@ pub async fn add(
     let there = target::list(&mut connection).await?;
     if there.iter().any(|row| row.name == new.name) {
         let said = format!("there is a target {:?} already", new.name);
-        return Err(Failure::taken(said));
+        return Err(ServiceError::taken(said));
     }
     if there.len() >= MOST {
         let said = format!("there are {MOST} targets already, and no more are looked after");
-        return Err(Failure::conflict("too-many", "There are too many", said));
+        return Err(ServiceError::conflict(
+            "too-many",
+            "There are too many",
+            said,
+        ));
     }
     let now = app.clock.now();
     let mut row = Row {

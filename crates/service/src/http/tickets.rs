@@ -1,10 +1,12 @@
 //! Tickets.
 
-use super::answer::{Answer, Failure, created};
+use super::answer::{Answer, created};
 use super::auth::{Principal, Role};
-use super::body::{JsonBody, check_labels, check_name};
+use super::body::JsonBody;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::secret::{self, Purpose};
+use crate::validation::{check_labels, check_name};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -53,7 +55,7 @@ fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
 async fn find(connection: &mut Connection, text: &str) -> Answer<ticket::Ticket> {
     ticket::find(connection, text.parse().ok(), Short::Ticket.number(text))
         .await?
-        .ok_or_else(|| Failure::unknown("ticket", text))
+        .ok_or_else(|| ServiceError::unknown("ticket", text))
 }
 
 /// Checks what machines may be called: a name, with `*` for anything.
@@ -61,7 +63,7 @@ fn check_pattern(pattern: &str) -> Answer<()> {
     // What is left must fit a name, wherever the stars stand.
     let plain = pattern.replace('*', "x");
     check_name("names", &plain).map_err(|_| {
-        Failure::invalid(
+        ServiceError::invalid(
             "names",
             format!(
                 "{pattern:?} is no pattern of names: letters, digits, -, _, . and * for anything"
@@ -135,7 +137,7 @@ pub async fn add(
     let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
     if !(1..=MOST_USES).contains(&uses) {
         let said = format!("a ticket is for 1 to {MOST_USES} machines");
-        return Err(Failure::invalid("uses", said));
+        return Err(ServiceError::invalid("uses", said));
     }
     let names = new
         .names
@@ -148,14 +150,14 @@ pub async fn add(
         _ => check_labels("labels", &new.labels)?,
     };
     if lifetime.is_zero() || lifetime > LONGEST {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "lifetime_us",
             "a ticket lasts more than nothing and at most 30 days",
         ));
     }
     let pool = pool::find(&mut connection, &name)
         .await?
-        .ok_or_else(|| Failure::unknown("pool", &name))?;
+        .ok_or_else(|| ServiceError::unknown("pool", &name))?;
     let secret = secret::fresh(Purpose::Ticket);
     let now = app.clock.now();
     let row = Row {
@@ -213,7 +215,7 @@ pub async fn revoke(
     let now = app.clock.now();
     if !ticket::revoke(&mut connection, found.id.0, &who.name, now).await? {
         let said = format!("{text} is {} already", shown(&found, now).state);
-        return Err(Failure::conflict(
+        return Err(ServiceError::conflict(
             "wrong-state",
             "The ticket has ended",
             said,

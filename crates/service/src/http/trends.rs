@@ -1,10 +1,11 @@
 //! How long jobs waited, for what, how busy machines were, and what it cost.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::Params;
 use super::{places, runners};
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::trends::{self, LONGEST, Live, Scope, Window, pool_project};
 use axum::Json;
 use axum::extract::State;
@@ -93,10 +94,13 @@ impl Which {
         let last = self.last_us.map_or(USUAL, Duration::from);
         let from = self.from.unwrap_or(until - last);
         if from >= until {
-            return Err(Failure::invalid("from", "the window ends before it begins"));
+            return Err(ServiceError::invalid(
+                "from",
+                "the window ends before it begins",
+            ));
         }
         if until.since(from) > LONGEST {
-            return Err(Failure::invalid(
+            return Err(ServiceError::invalid(
                 "from",
                 "a window is at most two years long",
             ));
@@ -130,7 +134,7 @@ impl Which {
         );
         if !together {
             let said = format!("{} cannot be asked for together", given.join(" and "));
-            return Err(Failure::invalid("by", said).mend(
+            return Err(ServiceError::invalid("by", said).mend(
                 "ask for one, for a pool and a team or project, or for a title and its project",
             ));
         }
@@ -166,7 +170,7 @@ impl Which {
         if let Some(name) = &self.pool {
             let found = pool::find(connection, name).await?;
             let id = found
-                .ok_or_else(|| Failure::unknown("pool", name))?
+                .ok_or_else(|| ServiceError::unknown("pool", name))?
                 .pool
                 .id
                 .0;
@@ -186,7 +190,7 @@ impl Which {
             let title = measure::plain_title(title);
             let Some(projects) = &asked.projects else {
                 let said = "titles are told apart by project";
-                return Err(Failure::invalid("project", said));
+                return Err(ServiceError::invalid("project", said));
             };
             asked.scope = Scope {
                 kind: Kind::Title,
@@ -199,7 +203,7 @@ impl Which {
         } else if let Some(text) = &self.requirement {
             let parsed: Requirement = text
                 .parse()
-                .map_err(|error| Failure::requirement("where", error))?;
+                .map_err(|error| ServiceError::requirement("where", error))?;
             asked.whose = format!("jobs that ask for {:?}", parsed.to_string());
             asked.scope = one(Kind::Requirement, parsed.to_string());
         } else if let Some(text) = &self.runner {
@@ -209,7 +213,7 @@ impl Which {
         } else if let Some(name) = &self.supplier {
             let found = supplier::find(connection, name).await?;
             let id = found
-                .ok_or_else(|| Failure::unknown("supplier", name))?
+                .ok_or_else(|| ServiceError::unknown("supplier", name))?
                 .id
                 .0;
             asked.whose = format!("jobs on machines of {name}");
@@ -375,9 +379,9 @@ impl Asked {
     }
 }
 
-fn kept_otherwise() -> Failure {
+fn kept_otherwise() -> ServiceError {
     let said = "sums of what was asked for are not kept apart by this";
-    Failure::invalid("by", said).mend(
+    ServiceError::invalid("by", said).mend(
         "of a pool: by team or project; of a team or project: by pool, project or title; of everything: by any",
     )
 }
@@ -440,7 +444,7 @@ pub async fn week(
     let name = which.zone.clone().unwrap_or_else(|| "UTC".to_owned());
     let zone = jiff::tz::TimeZone::get(&name).map_err(|_| {
         let said = format!("{name:?} is no time zone: a name such as Europe/Dublin");
-        Failure::invalid("zone", said)
+        ServiceError::invalid("zone", said)
     })?;
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
@@ -471,7 +475,7 @@ pub async fn waits(
 ) -> Answer<Json<Page<Waited>>> {
     let limit = which.limit.unwrap_or(10);
     if !(1..=WAITS).contains(&limit) {
-        return Err(Failure::invalid("limit", format!("1 to {WAITS}")));
+        return Err(ServiceError::invalid("limit", format!("1 to {WAITS}")));
     }
     let mut connection = app.store.get().await?;
     let now = app.clock.now();

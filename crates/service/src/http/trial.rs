@@ -1,11 +1,12 @@
 //! Trying a requirement against the yard before anyone submits.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::body::JsonBody;
 use super::places;
 use super::yard::{Yard, shown_state};
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::State;
 use pennine_core::dispatch::{SeatNeeds, Willingness};
@@ -27,7 +28,7 @@ pub async fn try_out(
     let requirement: Requirement = new
         .requirement
         .parse()
-        .map_err(|e| Failure::requirement("where", e))?;
+        .map_err(|e| ServiceError::requirement("where", e))?;
     let mut connection = app.store.get().await?;
     let project = match &new.project {
         Some(text) => Some(

@@ -1,11 +1,12 @@
 //! Why a job waits.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::Principal;
 use super::jobs::{Around, find, waiting_spans, waits};
 use super::mends;
 use super::yard::Yard;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_core::dispatch::{Mend, Reason, Standing};
@@ -30,7 +31,7 @@ pub async fn why(
     let requirement: Requirement = row
         .requirement
         .parse()
-        .map_err(|e| Failure::requirement("where", e))?;
+        .map_err(|e| ServiceError::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = yard.standing(&requirement, &row.project, &row.seats.0, Some(row.number));
     let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;

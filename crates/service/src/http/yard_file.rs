@@ -1,9 +1,10 @@
 //! The yard file: whoever applies one says so, and what stands in it is marked.
 
-use super::answer::{Answer, Failure};
+use super::answer::Answer;
 use super::auth::{Principal, Role};
 use super::body::JsonBody;
 use crate::app::App;
+use crate::error::ServiceError;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -49,7 +50,7 @@ pub async fn note(
         || applied.name.len() > 200
         || applied.name.chars().any(char::is_control)
     {
-        return Err(Failure::invalid(
+        return Err(ServiceError::invalid(
             "name",
             "a file's name is a line of 1 to 200 bytes",
         ));
@@ -60,7 +61,7 @@ pub async fn note(
         .find(|kind| !KINDS.contains(&kind.as_str()))
     {
         let said = format!("{kind:?} is none of {}", KINDS.join(", "));
-        return Err(Failure::invalid("things", said));
+        return Err(ServiceError::invalid("things", said));
     }
     let count: usize = applied
         .things
@@ -68,7 +69,10 @@ pub async fn note(
         .map(std::collections::BTreeSet::len)
         .sum();
     if count > MOST {
-        return Err(Failure::invalid("things", format!("at most {MOST} things")));
+        return Err(ServiceError::invalid(
+            "things",
+            format!("at most {MOST} things"),
+        ));
     }
     let now = app.clock.now();
     let row = Row {

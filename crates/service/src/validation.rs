@@ -1,0 +1,84 @@
+//! What names, labels, variables and reasons may be.
+
+use crate::error::{Result, ServiceError};
+
+/// The longest name of anything, in characters.
+const NAME_LENGTH: usize = 63;
+
+/// Checks the name of something to be made.
+pub fn check_name(field: &str, name: &str) -> Result<(), ServiceError> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+    if name.is_empty()
+        || name.len() > NAME_LENGTH
+        || !name.chars().all(fits)
+        || name.starts_with(['-', '.'])
+    {
+        return Err(ServiceError::invalid(
+            field,
+            format!(
+                "a name is 1 to {NAME_LENGTH} letters, digits, -, _ or . and begins with a letter or a digit; got {name:?}"
+            ),
+        ));
+    }
+    Ok(())
+}
+
+/// Checks labels and folds them to lower case.
+pub fn check_labels(field: &str, labels: &[String]) -> Result<Vec<String>, ServiceError> {
+    if labels.len() > 64 {
+        return Err(ServiceError::invalid(field, "at most 64 labels"));
+    }
+    let mut folded = Vec::with_capacity(labels.len());
+    for (i, label) in labels.iter().enumerate() {
+        check_name(&format!("{field}[{i}]"), label)?;
+        let label = label.to_lowercase();
+        if ["and", "or", "not", "has"].contains(&label.as_str()) {
+            let said =
+                format!("{label} is a word of the requirement language and cannot be a label");
+            return Err(ServiceError::invalid(&format!("{field}[{i}]"), said));
+        }
+        if !folded.contains(&label) {
+            folded.push(label);
+        }
+    }
+    Ok(folded)
+}
+
+/// Checks an environment variable.
+pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), ServiceError> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    if name.is_empty() || !name.chars().all(fits) || name.starts_with(|c: char| c.is_ascii_digit())
+    {
+        let said = format!(
+            "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
+        );
+        return Err(ServiceError::invalid(field, said));
+    }
+    if value.contains('\0') {
+        return Err(ServiceError::invalid(
+            &format!("{field}.{name}"),
+            "the value contains a NUL byte",
+        ));
+    }
+    Ok(())
+}
+
+/// Checks the reason that somebody gives for what they do.
+pub fn check_why(why: &str) -> Result<(), ServiceError> {
+    if why.trim().is_empty() || why.len() > 500 {
+        let said = "say in at most 500 bytes why; it is kept on the record";
+        return Err(ServiceError::invalid("why", said));
+    }
+    Ok(())
+}
+
+/// Checks a description.
+pub fn check_description(description: &str) -> Result<(), ServiceError> {
+    if description.len() > 500 {
+        return Err(ServiceError::invalid(
+            "description",
+            "a description has at most 500 bytes",
+        ));
+    }
+    Ok(())
+}
