@@ -4,7 +4,7 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::desk::Desk;
 use crate::feed::Feed;
-use crate::http::programs::Programs;
+use crate::http::runners::programs::Programs;
 use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
 use crate::memory::Memory;

@@ -10,6 +10,7 @@
 //! ```
 //! [`boot::serve`] takes a listener, a clock and a shutdown future, so that tests start it like the program does.
 
+pub mod access;
 pub mod app;
 pub mod boot;
 pub mod clock;
@@ -26,6 +27,7 @@ pub mod lockbox;
 pub mod log_store;
 pub mod measures;
 pub mod memory;
+pub mod operations;
 pub mod retention;
 pub mod rounds;
 pub mod rouse;
@@ -37,4 +39,5 @@ pub mod traces;
 pub mod trends;
 pub mod upkeep;
 pub mod validation;
+pub mod views;
 pub mod watch;

@@ -4,8 +4,8 @@
 //! quiet day of its target otherwise.
 
 use crate::app::App;
-use crate::http::yard::Yard;
 use crate::trends::{self, Live, Scope, Window};
+use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::requirement::Requirement;

@@ -1,6 +1,7 @@
 //! What names, labels, variables and reasons may be.
 
 use crate::error::{Result, ServiceError};
+use pennine_wire::runner_protocol::{OLDEST_PROTOCOL, PROTOCOL};
 
 /// The longest name of anything, in characters.
 const NAME_LENGTH: usize = 63;
@@ -81,4 +82,37 @@ pub fn check_description(description: &str) -> Result<(), ServiceError> {
         ));
     }
     Ok(())
+}
+
+/// The most slots that one runner may have.
+const MOST_SLOTS: u32 = 256;
+
+pub fn check_protocol(number: u32) -> Result<()> {
+    if (OLDEST_PROTOCOL..=PROTOCOL).contains(&number) {
+        return Ok(());
+    }
+    let said = format!(
+        "the runner speaks protocol {number}; this service takes {OLDEST_PROTOCOL} to {PROTOCOL}"
+    );
+    let mend = if number > PROTOCOL {
+        "update the service"
+    } else {
+        "update pennine-runner on this machine"
+    };
+    Err(ServiceError::conflict(
+        "protocol-not-spoken",
+        "The protocol is not spoken here",
+        said,
+    )
+    .mend(mend))
+}
+
+pub fn check_slots(slots: u32) -> Result<()> {
+    if (1..=MOST_SLOTS).contains(&slots) {
+        return Ok(());
+    }
+    Err(ServiceError::invalid(
+        "slots",
+        format!("a runner has 1 to {MOST_SLOTS} slots"),
+    ))
 }

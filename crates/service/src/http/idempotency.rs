@@ -1,7 +1,7 @@
 //! Writes that carry an Idempotency-Key are made once, however often they are sent.
 
 use super::answer::Failure;
-use super::auth::Principal;
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
 use axum::body::{Body, to_bytes};

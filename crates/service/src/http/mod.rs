@@ -1,49 +1,16 @@
 //! HTTP: one file per noun, and the layers that every request passes.
 
 pub mod accept;
-mod alerts;
 pub mod answer;
 mod auth;
-mod bench;
 mod body;
-mod bulk;
-mod console;
-mod doctor;
-mod enrol;
-mod events;
-mod health;
-mod history;
 mod idempotency;
-pub mod jobs;
-mod listeners;
-mod logs;
-mod losses;
-mod machines;
-mod maintenance;
-mod mends;
-mod metrics;
-mod places;
+mod installation;
+mod jobs;
+mod measures;
+mod people;
 mod pools;
-pub mod programs;
-pub mod queue;
-mod reports;
-mod runner_here;
-mod runner_protocol;
-mod runner_time;
-mod runners;
-mod seats;
-mod session;
-mod status;
-mod submit;
-mod suppliers;
-mod supply;
-mod targets;
-mod tickets;
-mod trends;
-mod trial;
-mod why;
-pub mod yard;
-mod yard_file;
+pub mod runners;
 
 use crate::app::App;
 use axum::Router;
@@ -78,74 +45,93 @@ struct Description;
 
 fn api() -> OpenApiRouter<App> {
     OpenApiRouter::with_openapi(Description::openapi())
-        .routes(routes!(session::who, session::sign_in, session::sign_out))
-        .routes(routes!(status::status))
-        .routes(routes!(status::skyline))
-        .routes(routes!(queue::queue))
-        .routes(routes!(places::teams, places::add_team))
-        .routes(routes!(places::projects, places::add_project))
-        .routes(routes!(pools::list, pools::add))
-        .routes(routes!(pools::show, pools::change))
-        .routes(routes!(pools::remove))
-        .routes(routes!(supply::relief))
-        .routes(routes!(supply::decisions))
-        .routes(routes!(machines::list))
-        .routes(routes!(machines::start))
-        .routes(routes!(machines::show))
-        .routes(routes!(machines::stop))
-        .routes(routes!(machines::console))
-        .routes(routes!(suppliers::list, suppliers::add))
         .routes(routes!(
-            suppliers::show,
-            suppliers::change,
-            suppliers::remove
+            people::session::who,
+            people::session::sign_in,
+            people::session::sign_out
         ))
-        .routes(routes!(suppliers::check))
-        .routes(routes!(places::change, places::remove))
-        .routes(routes!(seats::list, seats::add))
-        .routes(routes!(seats::change))
-        .routes(routes!(seats::take_back))
-        .routes(routes!(trial::try_out))
-        .routes(routes!(yard_file::show, yard_file::note, yard_file::forget))
-        .routes(routes!(targets::list, targets::add))
-        .routes(routes!(targets::change, targets::remove))
-        .routes(routes!(alerts::list))
-        .routes(routes!(alerts::see))
-        .routes(routes!(alerts::thresholds, alerts::change_thresholds))
-        .routes(routes!(listeners::list, listeners::add))
-        .routes(routes!(listeners::change, listeners::remove))
-        .routes(routes!(listeners::renew))
-        .routes(routes!(listeners::try_out))
-        .routes(routes!(trends::show))
-        .routes(routes!(trends::week))
-        .routes(routes!(trends::waits))
-        .routes(routes!(history::export))
+        .routes(routes!(installation::status::status))
+        .routes(routes!(installation::status::skyline))
+        .routes(routes!(jobs::queue::queue))
+        .routes(routes!(people::place::teams, people::place::add_team))
+        .routes(routes!(people::place::projects, people::place::add_project))
+        .routes(routes!(pools::pool::list, pools::pool::add))
+        .routes(routes!(pools::pool::show, pools::pool::change))
+        .routes(routes!(pools::pool::remove))
+        .routes(routes!(pools::capacity::relief))
+        .routes(routes!(pools::capacity::decisions))
+        .routes(routes!(pools::machine::list))
+        .routes(routes!(pools::machine::start))
+        .routes(routes!(pools::machine::show))
+        .routes(routes!(pools::machine::stop))
+        .routes(routes!(pools::machine::console))
+        .routes(routes!(pools::supplier::list, pools::supplier::add))
+        .routes(routes!(
+            pools::supplier::show,
+            pools::supplier::change,
+            pools::supplier::remove
+        ))
+        .routes(routes!(pools::supplier::check))
+        .routes(routes!(people::place::change, people::place::remove))
+        .routes(routes!(pools::seat::list, pools::seat::add))
+        .routes(routes!(pools::seat::change))
+        .routes(routes!(pools::seat::take_back))
+        .routes(routes!(jobs::requirement::try_out))
+        .routes(routes!(
+            installation::yard_file::show,
+            installation::yard_file::note,
+            installation::yard_file::forget
+        ))
+        .routes(routes!(measures::target::list, measures::target::add))
+        .routes(routes!(measures::target::change, measures::target::remove))
+        .routes(routes!(measures::alert::list))
+        .routes(routes!(measures::alert::see))
+        .routes(routes!(
+            measures::alert::thresholds,
+            measures::alert::change_thresholds
+        ))
+        .routes(routes!(measures::listener::list, measures::listener::add))
+        .routes(routes!(
+            measures::listener::change,
+            measures::listener::remove
+        ))
+        .routes(routes!(measures::listener::renew))
+        .routes(routes!(measures::listener::try_out))
+        .routes(routes!(measures::trends::show))
+        .routes(routes!(measures::trends::week))
+        .routes(routes!(measures::trends::waits))
+        .routes(routes!(measures::history::export))
         .merge(
             OpenApiRouter::new()
-                .routes(routes!(history::import))
-                .layer(DefaultBodyLimit::max(history::MOST_BYTES)),
+                .routes(routes!(measures::history::import))
+                .layer(DefaultBodyLimit::max(
+                    crate::operations::measures::history::MOST_BYTES,
+                )),
         )
-        .routes(routes!(bulk::act))
-        .routes(routes!(tickets::add))
-        .routes(routes!(tickets::list))
-        .routes(routes!(tickets::revoke))
-        .routes(routes!(runners::list))
-        .routes(routes!(runners::show, runners::change))
-        .routes(routes!(runners::retire))
-        .routes(routes!(runners::wish))
-        .routes(routes!(doctor::check))
-        .routes(routes!(bench::next))
-        .routes(routes!(bench::take_back))
-        .routes(routes!(runner_time::show))
-        .routes(routes!(maintenance::list, maintenance::add))
-        .routes(routes!(maintenance::end))
-        .routes(routes!(jobs::list, submit::submit))
-        .routes(routes!(jobs::show))
-        .routes(routes!(jobs::cancel))
-        .routes(routes!(why::why))
-        .routes(routes!(logs::bytes))
-        .routes(routes!(logs::lines))
-        .routes(routes!(events::stream))
+        .routes(routes!(jobs::bulk::act))
+        .routes(routes!(runners::ticket::add))
+        .routes(routes!(runners::ticket::list))
+        .routes(routes!(runners::ticket::revoke))
+        .routes(routes!(runners::runner::list))
+        .routes(routes!(runners::runner::show, runners::runner::change))
+        .routes(routes!(runners::runner::retire))
+        .routes(routes!(runners::runner::wish))
+        .routes(routes!(runners::doctor::check))
+        .routes(routes!(runners::takeover::next))
+        .routes(routes!(runners::takeover::take_back))
+        .routes(routes!(runners::timeline::show))
+        .routes(routes!(
+            runners::maintenance::list,
+            runners::maintenance::add
+        ))
+        .routes(routes!(runners::maintenance::end))
+        .routes(routes!(jobs::job::list, jobs::submission::submit))
+        .routes(routes!(jobs::job::show))
+        .routes(routes!(jobs::job::cancel))
+        .routes(routes!(jobs::why::why))
+        .routes(routes!(jobs::logs::bytes))
+        .routes(routes!(jobs::logs::lines))
+        .routes(routes!(installation::events::stream))
 }
 
 /// The OpenAPI 3.1 description of `/api/v1`.
@@ -187,18 +173,18 @@ pub fn router(app: &App) -> Router {
         .layer(DefaultBodyLimit::max(app.config.limits.body_bytes));
     let routes = Router::new()
         .nest("/api/v1", api)
-        .nest("/runner/v1", runner_protocol::routes())
-        .merge(health::routes())
-        .merge(programs::routes())
+        .nest("/runner/v1", runners::protocol::routes())
+        .merge(installation::health::routes())
+        .merge(runners::programs::routes())
         .merge(
             Router::new()
-                .route("/metrics", axum::routing::get(metrics::metrics))
+                .route("/metrics", axum::routing::get(measures::metrics::metrics))
                 .layer(middleware::from_fn_with_state(
                     app.clone(),
                     auth::authenticate,
                 )),
         )
-        .fallback(console::serve)
+        .fallback(installation::console::serve)
         .method_not_allowed_fallback(answer::wrong_method)
         .with_state(app.clone());
     let routes = match app.config.base_path() {
@@ -207,7 +193,7 @@ pub fn router(app: &App) -> Router {
         base => Router::new()
             .route(
                 &format!("{base}/"),
-                axum::routing::get(console::serve).with_state(app.clone()),
+                axum::routing::get(installation::console::serve).with_state(app.clone()),
             )
             .nest(&base, routes)
             .fallback(answer::no_such_path),

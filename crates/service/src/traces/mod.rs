@@ -6,7 +6,7 @@
 mod otlp;
 
 use crate::app::App;
-use crate::http::jobs;
+use crate::views::jobs::job as jobs;
 use otlp::Told;
 use pennine_core::id::JobId;
 use pennine_core::time::Moment;

@@ -1,10 +1,10 @@
 //! What is so now of which somebody should be told.
 
 use crate::app::App;
-use crate::http::queue;
-use crate::http::yard::{Yard, shown_state};
 use crate::leader::capacity;
 use crate::targets;
+use crate::views::jobs::queue;
+use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::Reason;

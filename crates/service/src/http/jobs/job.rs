@@ -1,0 +1,66 @@
+//! Jobs.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::http::answer::Answer;
+use crate::http::body::Params;
+use crate::views::jobs::job::ListParams;
+use crate::{operations, views};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
+use pennine_wire::{Job, JobLine, Page, Problem};
+
+/// Jobs, newest first.
+#[utoipa::path(get, operation_id = "list_jobs", path = "/jobs", tag = "jobs", params(ListParams),
+    responses((status = 200, body = Page<JobLine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn list(
+    State(app): State<App>,
+    _: Principal,
+    Params(params): Params<ListParams>,
+) -> Answer<(HeaderMap, Json<Page<JobLine>>)> {
+    let link = |next: &str| next_link(&app, &params, next);
+    let page = views::jobs::job::list(&app, &params).await?;
+    let mut headers = HeaderMap::new();
+    headers.extend(page.next.as_deref().and_then(link));
+    Ok((headers, Json(page)))
+}
+
+/// The `Link` header to the next page (RFC 8288).
+fn next_link(app: &App, params: &ListParams, next: &str) -> Option<(HeaderName, HeaderValue)> {
+    let mut query = format!("limit={}&after={next}", params.limit());
+    if let Some(state) = &params.state {
+        query += &format!("&state={state}");
+    }
+    if let Some(under) = &params.under {
+        query += &format!("&under={under}");
+    }
+    let link = format!("<{}/api/v1/jobs?{query}>; rel=\"next\"", app.public_url);
+    Some((header::LINK, HeaderValue::from_str(&link).ok()?))
+}
+
+/// One job, by id or short name.
+#[utoipa::path(get, operation_id = "show_job", path = "/jobs/{job}", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Job), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show(
+    State(app): State<App>,
+    _: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Job>> {
+    Ok(Json(views::jobs::job::show(&app, &text).await?))
+}
+
+/// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
+#[utoipa::path(post, operation_id = "cancel_job", path = "/jobs/{job}/cancel", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Job), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn cancel(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Job>> {
+    Ok(Json(
+        operations::jobs::job::cancel(&app, &who, &text).await?,
+    ))
+}

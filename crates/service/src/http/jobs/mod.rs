@@ -1,0 +1,9 @@
+//! Jobs: submission, queue, reasons, logs.
+
+pub mod bulk;
+pub mod job;
+pub mod logs;
+pub mod queue;
+pub mod requirement;
+pub mod submission;
+pub mod why;

@@ -1,0 +1,55 @@
+//! Alerts: what people are told of.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::http::answer::Answer;
+use crate::http::body::{JsonBody, Params};
+use crate::views::measures::alert::AlertParams;
+use crate::{operations, views};
+use axum::Json;
+use axum::extract::{Path, State};
+use pennine_core::alert::Thresholds;
+use pennine_wire::{Alert, Page, Problem, ThresholdsChange};
+
+/// The alerts.
+#[utoipa::path(get, operation_id = "list_alerts", path = "/alerts", tag = "now", params(AlertParams), responses((status = 200, body = Page<Alert>)))]
+pub async fn list(
+    State(app): State<App>,
+    _: Principal,
+    Params(params): Params<AlertParams>,
+) -> Answer<Json<Page<Alert>>> {
+    Ok(Json(views::measures::alert::list(&app, params).await?))
+}
+
+/// From when on people are told of what is not told at once.
+#[utoipa::path(get, operation_id = "show_thresholds", path = "/alerts/thresholds", tag = "now", responses((status = 200, body = Thresholds)))]
+pub async fn thresholds(State(app): State<App>, _: Principal) -> Answer<Json<Thresholds>> {
+    Ok(Json(views::measures::alert::thresholds(&app).await?))
+}
+
+/// Change from when on people are told.
+#[utoipa::path(patch, operation_id = "change_thresholds", path = "/alerts/thresholds", tag = "now", request_body = ThresholdsChange,
+    responses((status = 200, body = Thresholds), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change_thresholds(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(change): JsonBody<ThresholdsChange>,
+) -> Answer<Json<Thresholds>> {
+    Ok(Json(
+        operations::measures::alert::change_thresholds(&app, &who, change).await?,
+    ))
+}
+
+/// Say that somebody looks at an alert: it is shown more quietly from then on.
+#[utoipa::path(post, operation_id = "see_alert", path = "/alerts/{alert}/see", tag = "now",
+    params(("alert" = String, Path, description = "its short name (a-12)")),
+    responses((status = 200, body = Alert), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn see(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+) -> Answer<Json<Alert>> {
+    Ok(Json(
+        operations::measures::alert::see(&app, &who, &name).await?,
+    ))
+}

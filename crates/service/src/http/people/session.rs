@@ -1,0 +1,97 @@
+//! Signing in at the console with a token.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::error::ServiceError;
+use crate::http::answer::Answer;
+use crate::http::auth::{self, COOKIE};
+use crate::http::body::JsonBody;
+use crate::secret::{self, Purpose};
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::IntoResponse;
+use pennine_store::token;
+use pennine_wire::{Problem, SignIn, SignedIn};
+use std::time::Duration;
+
+fn signed_in(
+    app: &App,
+    name: String,
+    role: String,
+    until: Option<pennine_core::time::Moment>,
+) -> SignedIn {
+    SignedIn {
+        name,
+        role,
+        installation: app.installation.name.clone(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        until,
+    }
+}
+
+/// Who is signed in.
+#[utoipa::path(get, operation_id = "who_is_signed_in", path = "/session", tag = "session",
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
+pub async fn who(State(app): State<App>, who: Principal) -> Json<SignedIn> {
+    Json(signed_in(&app, who.name, who.role_word, who.until))
+}
+
+/// Sign in: the answer sets an HttpOnly cookie.
+#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "session", request_body = SignIn, security(()),
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
+pub async fn sign_in(
+    State(app): State<App>,
+    JsonBody(sent): JsonBody<SignIn>,
+) -> Answer<impl IntoResponse> {
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let Some(found) =
+        token::by_secret(&mut connection, &secret::hash(sent.token.trim()), now).await?
+    else {
+        return Err(ServiceError::unauthenticated(
+            "this token is not known here, has expired, or was revoked",
+        )
+        .field("token"));
+    };
+    let cookie = secret::fresh(Purpose::Cookie);
+    let lifetime = Duration::from_secs(app.config.session.hours.saturating_mul(3600));
+    let until = now + lifetime;
+    token::sign_in(
+        &mut connection,
+        &secret::hash(&cookie),
+        found.id,
+        now,
+        until,
+    )
+    .await?;
+    let set = set_cookie(&app, &cookie, lifetime.as_secs());
+    Ok((
+        [(header::SET_COOKIE, set)],
+        Json(signed_in(&app, found.name, found.role, Some(until))),
+    ))
+}
+
+/// Sign out.
+#[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "session", responses((status = 204)))]
+pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Answer<impl IntoResponse> {
+    if let Some(cookie) = auth::cookie(&headers) {
+        let mut connection = app.store.get().await?;
+        token::sign_out(&mut connection, &secret::hash(cookie)).await?;
+    }
+    Ok((
+        StatusCode::NO_CONTENT,
+        [(header::SET_COOKIE, set_cookie(&app, "", 0))],
+    ))
+}
+
+fn set_cookie(app: &App, value: &str, seconds: u64) -> String {
+    let base = app.config.base_path();
+    let path = if base.is_empty() { "/" } else { &base };
+    let secure = if app.public_url.starts_with("https://") {
+        "; Secure"
+    } else {
+        ""
+    };
+    format!("{COOKIE}={value}; Path={path}; Max-Age={seconds}; HttpOnly; SameSite=Strict{secure}")
+}

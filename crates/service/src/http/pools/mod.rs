@@ -1,0 +1,7 @@
+//! Pools and capacity: policies, machines, suppliers, seats.
+
+pub mod capacity;
+pub mod machine;
+pub mod pool;
+pub mod seat;
+pub mod supplier;

@@ -1,0 +1,72 @@
+//! Pools.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::http::answer::{Answer, created};
+use crate::http::body::JsonBody;
+use crate::{operations, views};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, PoolRemoval, Problem};
+
+/// The pools.
+#[utoipa::path(get, operation_id = "list_pools", path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
+pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool>>> {
+    Ok(Json(views::pools::pool::list(&app).await?))
+}
+
+/// One pool.
+#[utoipa::path(get, operation_id = "show_pool", path = "/pools/{pool}", tag = "yard", params(("pool" = String, Path, description = "its name")),
+    responses((status = 200, body = Pool), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show(
+    State(app): State<App>,
+    _: Principal,
+    Path(name): Path<String>,
+) -> Answer<Json<Pool>> {
+    Ok(Json(views::pools::pool::show(&app, &name).await?))
+}
+
+/// Add a pool.
+#[utoipa::path(post, operation_id = "add_pool", path = "/pools", tag = "yard", request_body = NewPool,
+    responses((status = 201, body = Pool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn add(
+    State(app): State<App>,
+    who: Principal,
+    JsonBody(new): JsonBody<NewPool>,
+) -> Answer<(StatusCode, Json<Pool>)> {
+    Ok(created(
+        operations::pools::pool::add(&app, &who, new).await?,
+    ))
+}
+
+/// Change a pool: its owner, reach, labels, openness, or whether it is paused. Where jobs would be left that nothing can
+/// run, it is refused with who they are, unless told to go on.
+#[utoipa::path(patch, operation_id = "change_pool", path = "/pools/{pool}", tag = "yard", request_body = PoolChange,
+    params(("pool" = String, Path, description = "its name")),
+    responses((status = 200, body = ChangedPool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(change): JsonBody<PoolChange>,
+) -> Answer<Json<ChangedPool>> {
+    Ok(Json(
+        operations::pools::pool::change(&app, &who, &name, change).await?,
+    ))
+}
+
+/// Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
+/// are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+#[utoipa::path(post, operation_id = "remove_pool", path = "/pools/{pool}/remove", tag = "yard", request_body = PoolRemoval,
+    params(("pool" = String, Path, description = "its name")),
+    responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn remove(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(how): JsonBody<PoolRemoval>,
+) -> Answer<StatusCode> {
+    operations::pools::pool::remove(&app, &who, &name, how).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,45 @@
+//! What somebody at the machine asks and says of its runner, with the runner's own credential.
+
+use crate::app::App;
+use crate::http::answer::Answer;
+use crate::http::body::JsonBody;
+use crate::http::runners::protocol::Caller;
+use crate::operations::runners::own_runner;
+use crate::views;
+use axum::Json;
+use axum::extract::State;
+use pennine_wire::runner_protocol::{Leave, Renewed, WishHere};
+use pennine_wire::{ChangedRunner, Runner};
+
+/// How the service sees the runner that asks.
+pub async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json<Runner>> {
+    let mut connection = app.store.get().await?;
+    let runner = views::runners::runner::one(&mut connection, known.id.0).await?;
+    Ok(Json(runner))
+}
+
+/// Another credential for the runner that asks.
+pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answer<Json<Renewed>> {
+    let renewed = own_runner::renew_credential(&app, known.id.0, &known.name, &hash).await?;
+    Ok(Json(renewed))
+}
+
+/// What somebody at the machine wants of its runner.
+pub async fn wish(
+    State(app): State<App>,
+    Caller(known, _): Caller,
+    JsonBody(sent): JsonBody<WishHere>,
+) -> Answer<Json<Runner>> {
+    let runner = own_runner::wish(&app, known.id.0, &known.name, sent.wish).await?;
+    Ok(Json(runner))
+}
+
+/// Somebody at the machine takes its runner out for good.
+pub async fn leave(
+    State(app): State<App>,
+    Caller(known, _): Caller,
+    JsonBody(sent): JsonBody<Leave>,
+) -> Answer<Json<ChangedRunner>> {
+    let changed = own_runner::leave(&app, known.id.0, &known.name, &sent).await?;
+    Ok(Json(changed))
+}

@@ -1,0 +1,82 @@
+//! Runners, as people see them.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::http::answer::Answer;
+use crate::http::body::{JsonBody, Params};
+use crate::operations::runners::runner::NewWish;
+use crate::views::runners::runner::Which;
+use crate::{operations, views};
+use axum::Json;
+use axum::extract::{Path, State};
+use pennine_wire::{ChangedRunner, Page, Problem, Retirement, Runner, RunnerChange};
+
+/// The runners that are not retired, by pool and name.
+#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", params(Which),
+    responses((status = 200, body = Page<Runner>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn list(
+    State(app): State<App>,
+    _: Principal,
+    Params(which): Params<Which>,
+) -> Answer<Json<Page<Runner>>> {
+    Ok(Json(views::runners::runner::list(&app, which).await?))
+}
+
+/// One runner, by id, short name or name.
+#[utoipa::path(get, operation_id = "show_runner", path = "/runners/{runner}", tag = "yard",
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = Runner), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show(
+    State(app): State<App>,
+    _: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<Runner>> {
+    Ok(Json(views::runners::runner::show(&app, &text).await?))
+}
+
+/// Say what a runner is wanted to do: `work`, `pause` or `drain`.
+#[utoipa::path(put, operation_id = "set_runner_wish", path = "/runners/{runner}/wish", tag = "yard", request_body = NewWish,
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = Runner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn wish(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    JsonBody(new): JsonBody<NewWish>,
+) -> Answer<Json<Runner>> {
+    Ok(Json(
+        operations::runners::runner::wish(&app, &who, &text, new).await?,
+    ))
+}
+
+/// Change a runner: its name, description, slots, labels, facts, variables and folders for programs. Where jobs would be
+/// left that nothing can run, it is refused with who they are, unless told to go on.
+#[utoipa::path(patch, operation_id = "change_runner", path = "/runners/{runner}", tag = "yard", request_body = RunnerChange,
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    JsonBody(change): JsonBody<RunnerChange>,
+) -> Answer<Json<ChangedRunner>> {
+    Ok(Json(
+        operations::runners::runner::change(&app, &who, &text, change).await?,
+    ))
+}
+
+/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+/// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+#[utoipa::path(post, operation_id = "retire_runner", path = "/runners/{runner}/retire", tag = "yard", request_body = Retirement,
+    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn retire(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    JsonBody(retirement): JsonBody<Retirement>,
+) -> Answer<Json<ChangedRunner>> {
+    Ok(Json(
+        operations::runners::runner::retire(&app, &who, &text, retirement).await?,
+    ))
+}

@@ -1,0 +1,22 @@
+//! What runners did over the last hours: each slot as a strip of time, and the states that the runner was in.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::http::answer::Answer;
+use crate::http::body::Params;
+use crate::views;
+use crate::views::runners::timeline::Which;
+use axum::Json;
+use axum::extract::State;
+use pennine_wire::{Page, Problem, RunnerTime};
+
+/// What some runners did lately.
+#[utoipa::path(get, operation_id = "show_runner_time", path = "/runner-time", tag = "yard", params(Which),
+    responses((status = 200, body = Page<RunnerTime>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn show(
+    State(app): State<App>,
+    _: Principal,
+    Params(which): Params<Which>,
+) -> Answer<Json<Page<RunnerTime>>> {
+    Ok(Json(views::runners::timeline::show(&app, which).await?))
+}

@@ -1,0 +1,95 @@
+//! The yard file: whoever applies one says so, and what stands in it is marked.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views::installation::yard_file::shown;
+use pennine_store::types::Json as Jsonb;
+use pennine_store::yard_file::{self, YardFile as Row};
+use pennine_store::{Db, audit};
+use pennine_wire::{AppliedYardFile, YardFile};
+use serde_json::json;
+
+/// The kinds of things that a yard file holds.
+const KINDS: [&str; 7] = [
+    "team", "project", "seat", "supplier", "pool", "target", "alerts",
+];
+
+/// The most things in one.
+const MOST: usize = 20_000;
+
+/// Say that a yard file was applied, and what stands in it: that is marked from then on.
+pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Result<YardFile> {
+    who.require(Role::Operator)?;
+    if applied.name.is_empty()
+        || applied.name.len() > 200
+        || applied.name.chars().any(char::is_control)
+    {
+        return Err(ServiceError::invalid(
+            "name",
+            "a file's name is a line of 1 to 200 bytes",
+        ));
+    }
+    if let Some(kind) = applied
+        .things
+        .keys()
+        .find(|kind| !KINDS.contains(&kind.as_str()))
+    {
+        let said = format!("{kind:?} is none of {}", KINDS.join(", "));
+        return Err(ServiceError::invalid("things", said));
+    }
+    let count: usize = applied
+        .things
+        .values()
+        .map(std::collections::BTreeSet::len)
+        .sum();
+    if count > MOST {
+        return Err(ServiceError::invalid(
+            "things",
+            format!("at most {MOST} things"),
+        ));
+    }
+    let now = app.clock.now();
+    let row = Row {
+        name: applied.name.clone(),
+        things: Jsonb(applied.things),
+        applied_at: Db(now),
+        applied_by: who.name.clone(),
+    };
+    let mut connection = app.store.get().await?;
+    yard_file::write(&mut connection, &row).await?;
+    let detail = json!({"things": count});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "yard-file.apply",
+        &applied.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(shown(row))
+}
+
+/// Forget the yard file: nothing is marked any more, and everything stays as it is.
+pub async fn forget(app: &App, who: &Principal) -> Result<()> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let Some(row) = yard_file::read(&mut connection).await? else {
+        return Ok(());
+    };
+    let now = app.clock.now();
+    yard_file::forget(&mut connection, now).await?;
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "yard-file.forget",
+        &row.name,
+        json!({}),
+    )
+    .await?;
+    app.feed.kick();
+    Ok(())
+}

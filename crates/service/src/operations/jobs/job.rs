@@ -1,0 +1,34 @@
+//! Jobs.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::Result;
+use crate::views;
+use crate::views::jobs::job::find;
+use pennine_core::id::Short;
+use pennine_store::audit;
+use pennine_store::job::{self, Cancelled};
+use pennine_wire::Job;
+use serde_json::json;
+
+/// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
+pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
+    who.require(Role::Submitter)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, text).await?;
+    let now = app.clock.now();
+    if job::cancel(&mut connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
+        audit::write(
+            &mut connection,
+            now,
+            &who.name,
+            "job.cancel",
+            &Short::Job.name(row.number),
+            json!({}),
+        )
+        .await?;
+        app.feed.kick();
+    }
+    drop(connection);
+    views::jobs::job::show(app, text).await
+}

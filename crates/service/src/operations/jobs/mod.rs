@@ -1,0 +1,5 @@
+//! Jobs: submission, queue, reasons, logs.
+
+pub mod bulk;
+pub mod job;
+pub mod submission;

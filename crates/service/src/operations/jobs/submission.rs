@@ -1,0 +1,198 @@
+//! Submitting a job.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::validation::check_variable;
+use crate::views;
+use crate::views::yard::Yard;
+use pennine_core::dispatch::{Reason, StrandKey};
+use pennine_core::id::{JobId, RunId, Short};
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::requirement::{Requirement, Vocabulary};
+use pennine_core::time::{Micros, Moment};
+use pennine_store::{Connection, job, seat};
+use pennine_wire::{JobLine, NewJob, TakenJob};
+use std::time::Duration;
+
+const HOUR: Duration = Duration::from_secs(3600);
+
+const WEEK: Duration = Duration::from_secs(7 * 86_400);
+
+/// What a job to be made asks, checked.
+struct Checked {
+    requirement: Requirement,
+    title: String,
+    time_limit: Duration,
+    tries: u32,
+}
+
+fn check(new: &NewJob) -> Result<Checked> {
+    let requirement: Requirement = new
+        .requirement
+        .parse()
+        .map_err(|e| ServiceError::requirement("where", e))?;
+    let program = new
+        .command
+        .first()
+        .filter(|program| !program.is_empty())
+        .ok_or_else(|| {
+            ServiceError::invalid(
+                "command",
+                "the command is empty: give a program and its arguments",
+            )
+        })?;
+    if new.command.iter().map(String::len).sum::<usize>() > 128 << 10 {
+        return Err(ServiceError::invalid(
+            "command",
+            "the command is longer than 128 KiB: put it into a file",
+        ));
+    }
+    if new.command.iter().any(|word| word.contains('\0')) {
+        return Err(ServiceError::invalid(
+            "command",
+            "a word of the command contains a NUL byte",
+        ));
+    }
+    for (name, value) in &new.variables {
+        check_variable("variables", name, value)?;
+    }
+    let time_limit = Duration::from(new.time_limit_us.unwrap_or(Micros::from(HOUR)));
+    if time_limit.is_zero() || time_limit > WEEK {
+        return Err(ServiceError::invalid(
+            "time_limit_us",
+            "a time limit is more than nothing and at most 7 days",
+        ));
+    }
+    let tries = new.tries.unwrap_or(3);
+    if !(1..=20).contains(&tries) {
+        return Err(ServiceError::invalid("tries", "tries is 1 to 20"));
+    }
+    if new.give_up_us.is_some_and(|give_up| give_up.0 == 0) {
+        return Err(ServiceError::invalid(
+            "give_up_us",
+            "a job waits for more than nothing; leave it out to wait for ever",
+        ));
+    }
+    let title = match new.title.as_deref().map(str::trim) {
+        Some("") | None => program.rsplit('/').next().unwrap_or(program).to_owned(),
+        Some(title) => title.to_owned(),
+    };
+    if title.len() > 200 || title.chars().any(char::is_control) {
+        return Err(ServiceError::invalid(
+            "title",
+            "a title has at most 200 bytes and no control characters",
+        ));
+    }
+    Ok(Checked {
+        requirement,
+        title,
+        time_limit,
+        tries,
+    })
+}
+
+/// Submit a job.
+pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob> {
+    who.require(Role::Submitter)?;
+    let checked = check(&new)?;
+    let mut connection = app.store.get().await?;
+    let project = views::people::place::project(app, &mut connection, &new.project)
+        .await
+        .map_err(|failure| failure.field("project"))?;
+    let known = if new.seats.is_empty() {
+        Vec::new()
+    } else {
+        seat::list(&mut connection).await?
+    };
+    for (name, count) in &new.seats {
+        let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
+            let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();
+            let said = match names.as_slice() {
+                [] => format!("there is no seat {name:?}, nor any other"),
+                names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
+            };
+            return Err(ServiceError::invalid("seats", said)
+                .mend("correct the name, or add the seat: pennine seat add NAME --count N"));
+        };
+        if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
+            let said = format!(
+                "it asks for {count} {name} seats; a job can have 1 to {}",
+                seat.count
+            );
+            return Err(ServiceError::invalid(&format!("seats.{name}"), said));
+        }
+    }
+    if new.strict {
+        let known = vocabulary(&mut connection, app.clock.now()).await?;
+        if let Some(hint) = known.hints(&checked.requirement).first() {
+            return Err(ServiceError::invalid("where", hint.said())
+                .mend("correct the word, or submit without strict"));
+        }
+    }
+    let key = StrandKey {
+        requirement: checked.requirement.to_string(),
+        project: project.id.0,
+        band: new.band,
+        seats: new.seats.clone(),
+        workspace: None,
+    };
+    let strand = app.strand(&mut connection, &key).await?;
+    let at = app.clock.now();
+    let id = JobId(app.fresh_id());
+    let row = job::NewJob {
+        id,
+        run: RunId(app.fresh_id()),
+        project: project.id.0,
+        strand,
+        title: checked.title.clone(),
+        requirement: new.requirement.trim().to_owned(),
+        command: new.command,
+        variables: new.variables,
+        time_limit: checked.time_limit.into(),
+        tries: checked.tries,
+        band: new.band,
+        seats: new.seats,
+        give_up: new
+            .give_up_us
+            .or(project.give_up_us.map(|give_up| give_up.0)),
+        fail_unmatched: new.fail_unmatched,
+        retries: None,
+        by: who.name.clone(),
+        at,
+    };
+    let numbers = job::submit(&mut connection, row).await?;
+    app.feed.kick();
+    // The job is on its way; what looks wrong about it is found out meanwhile.
+    let hints = if checked.requirement.is_any() {
+        Vec::new()
+    } else {
+        let known = app.vocabulary(async || vocabulary(&mut connection, app.clock.now()).await);
+        known.await?.hints(&checked.requirement)
+    };
+    let line = JobLine {
+        id,
+        name: Short::Job.name(numbers.job),
+        title: checked.title,
+        project: project.path,
+        requirement: new.requirement.trim().to_owned(),
+        state: JobState::Pending,
+        result: None,
+        reason: Some(Reason::Handover),
+        runner: None,
+        created_at: at,
+        started_at: None,
+        finished_at: None,
+        wait_us: Micros(0),
+        ran_us: None,
+    };
+    Ok(TakenJob { job: line, hints })
+}
+
+/// Every word that some runner in the yard knows, or a machine that a pool would make.
+async fn vocabulary(connection: &mut Connection, now: Moment) -> Result<Vocabulary> {
+    let yard = Yard::read(connection, now).await?;
+    let made = yard.made();
+    let joined = yard.joined().map(|(runner, _)| &runner.subject);
+    Ok(Vocabulary::of(joined.chain(&made)))
+}

@@ -1,0 +1,208 @@
+//! Listeners: who else is told.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::event::Source;
+use crate::herald::{self, FORMER};
+use crate::validation::check_name;
+use crate::views::measures::listener::{find, shown};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use pennine_core::alert::AlertKind;
+use pennine_store::listener::{self, Listener as Row};
+use pennine_store::{Db, audit, outbox};
+use pennine_wire::{Listener, ListenerChange, MadeListener, NewListener, TriedListener};
+use rand::RngExt;
+use serde_json::json;
+use uuid::Uuid;
+
+/// The most listeners.
+const MOST: usize = 100;
+
+/// The longest address.
+const LONGEST: usize = 2000;
+
+/// Checks an address: what it says, not where it leads. People who may add one may reach the network of the service.
+fn check_url(url: &str) -> Result<()> {
+    let wrong = |said: &str| Err(ServiceError::invalid("url", said));
+    if url.len() > LONGEST {
+        return wrong("an address has at most 2000 bytes");
+    }
+    let Ok(parsed) = reqwest::Url::parse(url) else {
+        return wrong("an address is whole, as in https://bell.skerry.example/pennine");
+    };
+    if !matches!(parsed.scheme(), "http" | "https") || !parsed.has_host() {
+        return wrong("an address begins with http:// or https:// and names a host");
+    }
+    if !parsed.username().is_empty() || parsed.password().is_some() {
+        return wrong(
+            "an address holds no password: events are signed, so that the listener knows who sends them",
+        );
+    }
+    Ok(())
+}
+
+fn check_kinds(kinds: &[String]) -> Result<Vec<String>> {
+    for (n, kind) in kinds.iter().enumerate() {
+        kind.parse::<AlertKind>()
+            .map_err(|said| ServiceError::invalid(&format!("kinds[{n}]"), said))?;
+    }
+    let mut kinds = kinds.to_vec();
+    kinds.sort();
+    kinds.dedup();
+    Ok(kinds)
+}
+
+/// A new secret as Standard Webhooks write it, and locked.
+fn fresh_secret(app: &App, id: Uuid) -> Result<(String, String)> {
+    let bytes: [u8; 32] = rand::rng().random();
+    let secret = format!("whsec_{}", STANDARD.encode(bytes));
+    let locked = app.lockbox.lock(&herald::lock_name(id), &secret);
+    let locked = locked.ok_or_else(|| {
+        ServiceError::ours(&std::io::Error::other("a secret could not be locked"))
+    })?;
+    Ok((secret, locked))
+}
+
+/// Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once.
+pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeListener> {
+    // It makes the service ask any address.
+    who.require(Role::Admin)?;
+    check_name("name", &new.name)?;
+    check_url(&new.url)?;
+    let kinds = check_kinds(&new.kinds)?;
+    let mut connection = app.store.get().await?;
+    let there = listener::list(&mut connection).await?;
+    if there.iter().any(|row| row.name == new.name) {
+        let said = format!("there is a listener {:?} already", new.name);
+        return Err(ServiceError::taken(said));
+    }
+    if there.len() >= MOST {
+        let said = format!("there are {MOST} listeners already");
+        return Err(ServiceError::conflict(
+            "too-many",
+            "There are too many",
+            said,
+        ));
+    }
+    let now = app.clock.now();
+    let from = outbox::head(&mut connection).await?;
+    let mut row = Row::new(app.fresh_id(), &new.name, &who.name, now, from);
+    row.url = new.url;
+    row.kinds = kinds;
+    let (secret, locked) = fresh_secret(app, row.id)?;
+    row.secret = locked;
+    listener::write(&mut connection, &row, now).await?;
+    let detail = json!({"url": row.url, "kinds": row.kinds});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.add",
+        &new.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(MadeListener {
+        listener: shown(row),
+        secret,
+    })
+}
+
+/// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
+pub async fn change(
+    app: &App,
+    who: &Principal,
+    name: &str,
+    change: ListenerChange,
+) -> Result<Listener> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let mut row = find(&mut connection, name).await?;
+    if let Some(url) = change.url {
+        check_url(&url)?;
+        row.url = url;
+    }
+    if let Some(kinds) = &change.kinds {
+        row.kinds = check_kinds(kinds)?;
+    }
+    row.paused = change.paused.unwrap_or(row.paused);
+    let now = app.clock.now();
+    listener::write(&mut connection, &row, now).await?;
+    let detail = json!({"url": row.url, "kinds": row.kinds, "paused": row.paused});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.change",
+        name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(shown(find(&mut connection, name).await?))
+}
+
+/// Remove a listener.
+pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, name).await?;
+    let now = app.clock.now();
+    listener::remove(&mut connection, row.id, now).await?;
+    let detail = json!({"url": row.url});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.remove",
+        name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(())
+}
+
+/// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
+pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListener> {
+    who.require(Role::Admin)?;
+    let mut connection = app.store.get().await?;
+    let mut row = find(&mut connection, name).await?;
+    let now = app.clock.now();
+    let (secret, locked) = fresh_secret(app, row.id)?;
+    row.former = Some(std::mem::replace(&mut row.secret, locked));
+    row.former_until = Some(Db(now + FORMER));
+    listener::write(&mut connection, &row, now).await?;
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "listener.renew",
+        name,
+        json!({}),
+    )
+    .await?;
+    app.feed.kick();
+    Ok(MadeListener {
+        listener: shown(find(&mut connection, name).await?),
+        secret,
+    })
+}
+
+/// Send a listener an event to try it, now, and say what came of it.
+pub async fn try_out(app: &App, who: &Principal, name: &str) -> Result<TriedListener> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, name).await?;
+    drop(connection);
+    let event = Source::of(app).trial(app.fresh_id(), app.clock.now());
+    let sender = herald::sender().map_err(|error| ServiceError::ours(&error))?;
+    let (taken, said) = match herald::send(app, &sender, &row, &event).await {
+        Ok(said) => (true, said),
+        Err(said) => (false, said),
+    };
+    Ok(TriedListener { taken, said })
+}

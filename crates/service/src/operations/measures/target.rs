@@ -1,0 +1,157 @@
+//! Targets.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::validation::check_name;
+use crate::views;
+use crate::views::measures::target::{find, one};
+use pennine_core::target::{Promise, Senseless};
+use pennine_store::target::{self, Target as Row};
+use pennine_store::{Db, audit, pool};
+use pennine_wire::{NewTarget, Target, TargetChange};
+use serde_json::json;
+
+/// The most targets: each is looked at every few seconds.
+const MOST: usize = 500;
+
+fn set(row: &mut Row, promise: Promise) -> Result<()> {
+    if let Err(error) = promise.check() {
+        let field = match error {
+            Senseless::Share => "share",
+            Senseless::Within => "within_us",
+            Senseless::Days => "days",
+        };
+        return Err(ServiceError::invalid(field, error.to_string()));
+    }
+    let wrong = |field: &str| ServiceError::invalid(field, "that is no such number");
+    row.share = i16::try_from(promise.share.0).map_err(|_| wrong("share"))?;
+    row.within_us = Db(promise.within_us);
+    row.days = i32::try_from(promise.days).map_err(|_| wrong("days"))?;
+    Ok(())
+}
+
+/// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or everybody's.
+pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
+    who.require(Role::Operator)?;
+    check_name("name", &new.name)?;
+    let mut connection = app.store.get().await?;
+    let (mut pool_id, mut place_id) = (None, None);
+    match (&new.pool, &new.place) {
+        (Some(_), Some(_)) => {
+            let said = "a target is about a pool, or about a team or project, not both";
+            return Err(ServiceError::invalid("place", said));
+        }
+        (Some(name), None) => {
+            let found = pool::find(&mut connection, name).await?;
+            let found = found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+            pool_id = Some(found.pool.id);
+        }
+        (None, Some(path)) => {
+            let kinds = ["team", "project"];
+            let found = views::people::place::find(&mut connection, &kinds, "place", path).await?;
+            place_id = Some(found.id);
+        }
+        (None, None) => {}
+    }
+    let there = target::list(&mut connection).await?;
+    if there.iter().any(|row| row.name == new.name) {
+        let said = format!("there is a target {:?} already", new.name);
+        return Err(ServiceError::taken(said));
+    }
+    if there.len() >= MOST {
+        let said = format!("there are {MOST} targets already, and no more are looked after");
+        return Err(ServiceError::conflict(
+            "too-many",
+            "There are too many",
+            said,
+        ));
+    }
+    let now = app.clock.now();
+    let mut row = Row {
+        id: app.fresh_id(),
+        name: new.name.clone(),
+        pool_id,
+        pool: None,
+        place_id,
+        place: None,
+        share: 0,
+        within_us: Db(new.within_us),
+        days: 0,
+        created_at: Db(now),
+        created_by: who.name.clone(),
+    };
+    let promise = Promise {
+        share: new.share,
+        within_us: new.within_us,
+        days: new.days,
+    };
+    set(&mut row, promise)?;
+    target::write(&mut connection, &row, now).await?;
+    let detail = json!({"promise": promise.said(), "pool": new.pool, "place": new.place});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "target.add",
+        &new.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    one(app, &mut connection, &new.name).await
+}
+
+/// Change what a target promises.
+pub async fn change(
+    app: &App,
+    who: &Principal,
+    name: &str,
+    change: TargetChange,
+) -> Result<Target> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let mut row = find(&mut connection, name).await?;
+    let before = row.promise();
+    let promise = Promise {
+        share: change.share.unwrap_or(before.share),
+        within_us: change.within_us.unwrap_or(before.within_us),
+        days: change.days.unwrap_or(before.days),
+    };
+    set(&mut row, promise)?;
+    let now = app.clock.now();
+    target::write(&mut connection, &row, now).await?;
+    let detail = json!({"promise": promise.said(), "before": before.said()});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "target.change",
+        name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    one(app, &mut connection, name).await
+}
+
+/// Remove a target.
+pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, name).await?;
+    let now = app.clock.now();
+    target::remove(&mut connection, row.id, now).await?;
+    let detail = json!({"promise": row.promise().said()});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "target.remove",
+        name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(())
+}

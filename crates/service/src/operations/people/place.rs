@@ -1,0 +1,213 @@
+//! Teams and projects.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::validation::check_name;
+use crate::views::people::place::{find, shown};
+use crate::views::yard::Yard;
+use pennine_core::dispatch::below;
+use pennine_core::id::PlaceId;
+use pennine_core::time::Moment;
+use pennine_store::{Connection, Db, audit, place};
+use pennine_wire::{NewProject, NewTeam, Place, PlaceChange};
+use serde_json::json;
+
+async fn add(
+    app: &App,
+    who: &Principal,
+    kind: &str,
+    name: String,
+    parent: place::Place,
+) -> Result<Place> {
+    who.require(Role::Operator)?;
+    check_name("name", &name)?;
+    let path = if parent.path.is_empty() {
+        name.clone()
+    } else {
+        format!("{}/{name}", parent.path)
+    };
+    let new = place::Place {
+        id: Db(PlaceId(app.fresh_id())),
+        kind: kind.to_owned(),
+        name,
+        path: path.clone(),
+        parent_id: Some(parent.id.0.0),
+        created_at: Db(app.clock.now()),
+        weight: 1,
+        slot_limit: None,
+        give_up_us: None,
+    };
+    let mut connection = app.store.get().await?;
+    match place::insert(&mut connection, &new).await {
+        Err(pennine_store::Error::Duplicate(_)) => {
+            let said = format!("there is a team or project {path:?} already");
+            return Err(ServiceError::taken(said));
+        }
+        other => other?,
+    }
+    audit::write(
+        &mut connection,
+        new.created_at.0,
+        &who.name,
+        &format!("{kind}.add"),
+        &path,
+        json!({}),
+    )
+    .await?;
+    app.projects.invalidate_all();
+    app.feed.kick();
+    Ok(shown(new, 0))
+}
+
+/// Add a team.
+pub async fn add_team(app: &App, who: &Principal, new: NewTeam) -> Result<Place> {
+    let mut connection = app.store.get().await?;
+    let parent = match new.parent.as_deref() {
+        None | Some("") => place::root(&mut connection).await?,
+        Some(path) => find(&mut connection, &["team"], "team", path)
+            .await
+            .map_err(|f| f.field("parent"))?,
+    };
+    drop(connection);
+    add(app, who, "team", new.name, parent).await
+}
+
+/// Add a project to a team.
+pub async fn add_project(app: &App, who: &Principal, new: NewProject) -> Result<Place> {
+    let mut connection = app.store.get().await?;
+    let team = find(&mut connection, &["team"], "team", &new.team)
+        .await
+        .map_err(|f| f.field("team"))?;
+    drop(connection);
+    add(app, who, "project", new.name, team).await
+}
+
+/// A change of a place's weight, limit, patience or team, checked.
+fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place> {
+    if let Some(weight) = change.weight {
+        place.weight = i32::try_from(weight)
+            .ok()
+            .filter(|weight| (1..=1000).contains(weight))
+            .ok_or_else(|| ServiceError::invalid("weight", "a weight is 1 to 1000"))?;
+    }
+    if let Some(limit) = change.limit {
+        place.slot_limit = match limit {
+            None => None,
+            Some(limit) => Some(i32::try_from(limit).map_err(|_| {
+                ServiceError::invalid("limit", "a limit is a number of slots; null takes it away")
+            })?),
+        };
+    }
+    if let Some(give_up) = change.give_up_us {
+        if give_up.is_some_and(|give_up| give_up.0 == 0) {
+            return Err(ServiceError::invalid(
+                "give_up_us",
+                "a job waits for more than nothing; null lets it wait for ever",
+            ));
+        }
+        place.give_up_us = give_up.map(Db);
+    }
+    Ok(place)
+}
+
+/// Change a team's or project's weight, limit or patience, or move it to another team.
+pub async fn change(app: &App, who: &Principal, path: &str, change: PlaceChange) -> Result<Place> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(
+        &mut connection,
+        &["team", "project"],
+        "team or project",
+        path,
+    )
+    .await?;
+    let mut changed = checked(found, &change)?;
+    let at = app.clock.now();
+    place::set(&mut connection, &changed, at).await?;
+    if let Some(parent) = &change.parent {
+        changed = move_below(&mut connection, changed, parent, at).await?;
+    }
+    let detail =
+        json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path});
+    audit::write(&mut connection, at, &who.name, "place.change", path, detail).await?;
+    app.projects.invalidate_all();
+    app.feed.kick();
+    let held = Yard::read(&mut connection, app.clock.now())
+        .await?
+        .held(&changed.path);
+    Ok(shown(changed, held))
+}
+
+async fn move_below(
+    connection: &mut Connection,
+    place: place::Place,
+    parent: &str,
+    at: Moment,
+) -> Result<place::Place> {
+    let parent = match parent {
+        "" => place::root(connection).await?,
+        path => find(connection, &["team"], "team", path)
+            .await
+            .map_err(|failure| failure.field("parent"))?,
+    };
+    if below(&place.path, &parent.path) {
+        let said = format!(
+            "{} is {} or lies below it: a team cannot lie in itself",
+            parent.path, place.path
+        );
+        return Err(ServiceError::invalid("parent", said).mend("choose a team outside it"));
+    }
+    match place::move_below(connection, &place, &parent, at).await {
+        Err(pennine_store::Error::Duplicate(_)) => {
+            let said = format!(
+                "{:?} has something called {:?} already",
+                parent.path, place.name
+            );
+            Err(ServiceError::taken(said).field("parent"))
+        }
+        other => Ok(other?),
+    }
+}
+
+/// Remove a team or project that holds nothing: no places, pools or jobs.
+pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(
+        &mut connection,
+        &["team", "project"],
+        "team or project",
+        path,
+    )
+    .await?;
+    let contents = place::contents(&mut connection, &found).await?;
+    let parts = [
+        (contents.places, "place", "remove them first"),
+        (contents.pools, "pool", "give them to another owner first"),
+        (
+            contents.jobs,
+            "job",
+            "its history would lose its place; set its limit to 0 to close it",
+        ),
+    ];
+    if let Some((count, noun, mend)) = parts.into_iter().find(|(count, ..)| *count > 0) {
+        let s = if count == 1 { "" } else { "s" };
+        let said = format!("{} has {count} {noun}{s}", found.path);
+        return Err(ServiceError::conflict("not-empty", "It is not empty", said).mend(mend));
+    }
+    let at = app.clock.now();
+    place::remove(&mut connection, &found, at).await?;
+    audit::write(
+        &mut connection,
+        at,
+        &who.name,
+        "place.remove",
+        &found.path,
+        json!({}),
+    )
+    .await?;
+    app.projects.invalidate_all();
+    app.feed.kick();
+    Ok(())
+}

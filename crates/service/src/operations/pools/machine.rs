@@ -1,0 +1,146 @@
+//! Machines.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views::pools::capacity::find as find_pool;
+use crate::views::pools::machine::{find, shown};
+use crate::{secret, supply};
+use pennine_core::id::{MachineId, RunnerId};
+use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_store::machine::{self, Detail, NewMachine};
+use pennine_store::{attempt, audit, runner, supplier};
+use pennine_wire::{Machine, NewMachines, Page, StopMachine};
+use serde_json::json;
+use std::time::Duration;
+
+/// The most machines that are started by hand at once.
+const BY_HAND: u32 = 100;
+
+/// Start machines by hand. Like any others they are released when they were idle for the pool's dwell and nobody wants
+/// them.
+pub async fn start(
+    app: &App,
+    who: &Principal,
+    name: &str,
+    new: NewMachines,
+) -> Result<Page<Machine>> {
+    who.require(Role::Operator)?;
+    let count = new.count.unwrap_or(1);
+    if !(1..=BY_HAND).contains(&count) {
+        let said = format!("1 to {BY_HAND} machines at once");
+        return Err(ServiceError::invalid("count", said));
+    }
+    let mut connection = app.store.get().await?;
+    let pool = find_pool(&mut connection, name).await?;
+    let Some(policy) = pool.supply() else {
+        let said = format!("{name} gets no machines from a supplier: people bring them");
+        return Err(
+            ServiceError::conflict("no-supplier", "The pool makes no machines", said).mend(format!(
+                "pennine pool set {name} --supplier NAME, or add a machine with: pennine ticket add --pool {name}"
+            )),
+        );
+    };
+    let row = supplier::find(&mut connection, &policy.supplier)
+        .await?
+        .ok_or_else(|| ServiceError::unknown("supplier", &policy.supplier))?;
+    let all = MachineState::ALL.iter().copied();
+    let existing: Vec<_> = all.filter(|state| state.exists()).collect();
+    let id = pool.pool.id.0;
+    let there = machine::list(&mut connection, Some(id), &existing, i64::MAX, i64::MAX).await?;
+    let there = u32::try_from(there.len()).unwrap_or(u32::MAX);
+    if there.saturating_add(count) > policy.ceiling {
+        let said = format!(
+            "{name} has {there} machines, and its ceiling is {}",
+            policy.ceiling
+        );
+        return Err(
+            ServiceError::conflict("ceiling-reached", "There are enough machines", said).mend(
+                format!("raise it with: pennine pool set {name} --ceiling N"),
+            ),
+        );
+    }
+    let now = app.clock.now();
+    let maker = supply::maker(&row);
+    let new: Vec<NewMachine> = (0..count)
+        .map(|_| {
+            let machine = MachineId(app.fresh_id());
+            NewMachine {
+                id: machine,
+                runner: RunnerId(app.fresh_id()),
+                pool: id,
+                supplier: row.id.0,
+                price: pool.price(),
+                single_use: policy.single_use,
+                ticket: app.fresh_id(),
+                secret_hash: secret::hash(&app.lockbox.ticket(machine)),
+                expires: now + maker.boot_limit + Duration::from_secs(60),
+            }
+        })
+        .collect();
+    let why = format!("{} started it", who.name.clone());
+    let made = machine::order(&mut connection, &new, &who.name, &why, now).await?;
+    let names: Vec<&str> = made.iter().map(|one| one.name.as_str()).collect();
+    let detail = json!({"machines": names});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "machine.start",
+        name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    Ok(Page {
+        items: made.iter().map(|row| shown(row, now)).collect(),
+        next: None,
+    })
+}
+
+/// Stop a machine: it finishes its jobs and is removed; told to force it, at once. Its pool may order another if it is
+/// wanted.
+pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> Result<Machine> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(&mut connection, text).await?;
+    let now = app.clock.now();
+    if !found.state.0.exists() {
+        let said = format!("{} is {} already", found.name, found.state.0);
+        return Err(ServiceError::conflict(
+            "wrong-state",
+            "The machine has ended",
+            said,
+        ));
+    }
+    let busy = attempt::for_runner(&mut connection, found.runner_id.0).await?;
+    if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
+        runner::set_wish(&mut connection, found.runner_id.0, Wish::Drain, now).await?;
+    } else {
+        let why = format!("{} stopped it", who.name.clone());
+        let event = MachineEvent::Release;
+        machine::step(
+            &mut connection,
+            found.id.0,
+            event,
+            &why,
+            &Detail::default(),
+            now,
+        )
+        .await?;
+    }
+    let detail = json!({"force": how.force, "jobs": busy.len()});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "machine.stop",
+        &found.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    let found = find(&mut connection, &found.id.to_string()).await?;
+    Ok(shown(&found, now))
+}

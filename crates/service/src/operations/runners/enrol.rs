@@ -1,0 +1,230 @@
+//! A machine joins.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::operations::runners::ticket::named_so;
+use crate::secret::{self, Purpose};
+use crate::validation::{check_labels, check_name, check_protocol, check_slots};
+use pennine_core::fact::Subject;
+use pennine_core::id::{RunnerId, Short};
+use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::requirement::{Requirement, explain};
+use pennine_core::setting::{Set, Settings};
+use pennine_core::time::Moment;
+use pennine_store::connect::in_transaction;
+use pennine_store::runner::{self, About};
+use pennine_store::{Connection, audit, pool, ticket, trial};
+use pennine_wire::runner_protocol::{Enrol, Enrolled};
+use serde_json::json;
+
+/// A machine joins with its ticket.
+pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrolled> {
+    check_protocol(sent.protocol)?;
+    check_name("name", &sent.name)?;
+    check_slots(sent.slots)?;
+    let labels = check_labels("labels", &sent.labels)?;
+    let credential = secret::fresh(Purpose::Credential);
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let hash = secret::hash(sent.ticket.trim());
+    if trial::joined(&mut connection, &hash, &sent.facts, peer, now).await? {
+        let said =
+            "this machine was a trial: the service knows now that it comes, and it is removed";
+        return Err(ServiceError::gone("trial-over", "The trial is over", said));
+    }
+    let joined = in_transaction(&mut connection, async |connection| {
+        enrol_within(app, connection, &sent, &labels, &credential, now).await
+    })
+    .await;
+    let (found, runner_id, runner_number, single_use) = match joined {
+        Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
+            let said = format!("the pool has a runner named {:?} already", sent.name);
+            return Err(ServiceError::taken(said)
+                .mend("choose another with --name; the ticket can still be used"));
+        }
+        Err(EnrolEnd::Record(error)) => return Err(error.into()),
+        Err(EnrolEnd::Refused(failure)) => return Err(*failure),
+        Ok(found) => found,
+    };
+    let short = Short::Runner.name(runner_number);
+    audit::write(
+        &mut connection,
+        now,
+        &Short::Ticket.name(found.number),
+        "runner.join",
+        &short,
+        json!({"name": sent.name}),
+    )
+    .await?;
+    app.feed.kick();
+    Ok(Enrolled {
+        runner: runner_id,
+        short,
+        name: sent.name,
+        pool: found.pool,
+        credential,
+        installation: app.installation.id,
+        installation_name: app.installation.name.clone(),
+        single_use,
+    })
+}
+
+/// How enrolling can end early.
+enum EnrolEnd {
+    Record(pennine_store::Error),
+    Refused(Box<ServiceError>),
+}
+
+impl From<pennine_store::Error> for EnrolEnd {
+    fn from(error: pennine_store::Error) -> Self {
+        EnrolEnd::Record(error)
+    }
+}
+
+/// Checks that the machine is what its pool needs.
+async fn check_fit(
+    connection: &mut Connection,
+    found: &ticket::Ticket,
+    sent: &Enrol,
+    labels: &[String],
+) -> Result<(), EnrolEnd> {
+    let Some(pool) = pool::get(connection, found.pool_id.0).await? else {
+        return Ok(());
+    };
+    let Ok(needs) = pool.pool.needs.parse::<Requirement>() else {
+        return Ok(());
+    };
+    let labels = labels.iter().chain(&found.labels).chain(&pool.pool.labels);
+    let subject = Subject::new(
+        &sent.name,
+        &found.pool,
+        labels.map(String::as_str),
+        &sent.facts,
+    );
+    if needs.satisfied_by(&subject) {
+        return Ok(());
+    }
+    let explained = explain(&needs, [(sent.name.as_str(), &subject)]);
+    let fails: Vec<String> = explained
+        .clauses
+        .into_iter()
+        .filter(|clause| clause.failing > 0)
+        .map(|clause| clause.clause)
+        .collect();
+    let said = format!(
+        "machines of the pool {} have to satisfy {needs}; this one does not: {}",
+        found.pool,
+        fails.join(", ")
+    );
+    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", said).mend(
+        "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
+    );
+    Err(EnrolEnd::Refused(Box::new(failure)))
+}
+
+async fn enrol_within(
+    app: &App,
+    connection: &mut Connection,
+    sent: &Enrol,
+    labels: &[String],
+    credential: &str,
+    now: Moment,
+) -> Result<(ticket::Ticket, RunnerId, i64, bool), EnrolEnd> {
+    let refuse = |failure: ServiceError| EnrolEnd::Refused(Box::new(failure.field("ticket")));
+    let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
+    else {
+        return Err(refuse(
+            ServiceError::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
+                .mend("check that the whole ticket was copied and that --server is the service that made it"),
+        ));
+    };
+    let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
+    if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
+        let said = format!("{by} revoked the ticket at {}", at.0);
+        let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", said);
+        return Err(refuse(failure.mend(another())));
+    }
+    if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
+        let said = match found.uses {
+            1 => format!("the ticket was used at {}", used.0),
+            uses => format!(
+                "{uses} machines have joined with the ticket, the last at {}",
+                used.0
+            ),
+        };
+        let failure = ServiceError::gone("used-ticket", "The ticket was used already", said);
+        return Err(refuse(failure.mend(another())));
+    }
+    if found.expires_at.0 <= now {
+        let said = format!("the ticket expired at {}", found.expires_at.0);
+        let failure = ServiceError::gone("expired-ticket", "The ticket has expired", said);
+        return Err(refuse(failure.mend(another())));
+    }
+    if !named_so(&found.name_pattern, &sent.name) {
+        let said = format!(
+            "the ticket is for names like {}, and this is {:?}",
+            found.name_pattern, sent.name
+        );
+        let failure =
+            ServiceError::forbidden("name-not-wanted", "The ticket is for other names", said);
+        let failure = failure
+            .field("name")
+            .mend("choose a fitting one with --name; the ticket can still be used");
+        return Err(EnrolEnd::Refused(Box::new(failure)));
+    }
+    check_fit(connection, &found, sent, labels).await?;
+    let id = match found.runner_id {
+        Some(id) => id.0,
+        None => {
+            let id = RunnerId(app.fresh_id());
+            ticket::await_one(connection, &found, id, now).await?;
+            id
+        }
+    };
+    let about = About {
+        facts: &sent.facts,
+        labels,
+        slots: sent.slots,
+        program: &sent.version,
+        findings: &[],
+    };
+    let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
+        return Err(refuse(ServiceError::gone(
+            "used-ticket",
+            "The ticket was used already",
+            "its runner has joined",
+        )));
+    };
+    let hash = secret::hash(credential);
+    if !runner::enrol(connection, id, &sent.name, &about, &hash, to, now).await? {
+        return Err(refuse(ServiceError::gone(
+            "expired-ticket",
+            "The ticket has ended",
+            "the runner it was for is retired",
+        )));
+    }
+    ticket::mark_used(connection, found.id.0, now).await?;
+    if !found.labels.is_empty() {
+        // The word of who made the ticket.
+        let has = |label: &String| {
+            let (by, at) = (found.created_by.clone(), found.created_at.0);
+            (
+                label.clone(),
+                Set {
+                    value: true,
+                    by,
+                    at,
+                },
+            )
+        };
+        let settings = Settings {
+            labels: found.labels.iter().map(has).collect(),
+            ..Settings::default()
+        };
+        runner::set_settings(connection, id, &sent.name, "", &settings, now).await?;
+    }
+    let joined = runner::list(connection, Some(&[id])).await?;
+    let number = joined.first().map_or(0, |row| row.number);
+    let single_use = joined.first().is_some_and(|row| row.single_use);
+    Ok((found, id, number, single_use))
+}

@@ -1,0 +1,8 @@
+//! Runners: tickets, enrolment, their protocol, their settings and state.
+
+pub mod enrol;
+pub mod maintenance;
+pub mod own_runner;
+pub mod runner;
+pub mod takeover;
+pub mod ticket;

@@ -1,0 +1,331 @@
+//! Runners, as people see them.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::validation::{check_description, check_labels, check_name, check_slots, check_variable};
+use crate::views;
+use crate::views::runners::runner::{find, one, shown};
+use crate::views::yard::Yard;
+use pennine_core::id::RunnerId;
+use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
+use pennine_core::setting::{Set, Settings, checked};
+use pennine_core::time::Moment;
+use pennine_store::connect::in_transaction;
+use pennine_store::types::Json as Jsonb;
+use pennine_store::{audit, runner};
+use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
+use serde::Deserialize;
+use serde_json::json;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// What a runner is wanted to do.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewWish {
+    wish: Wish,
+}
+
+/// Say what a runner is wanted to do: `work`, `pause` or `drain`.
+pub async fn wish(app: &App, who: &Principal, text: &str, new: NewWish) -> Result<Runner> {
+    who.require(Role::Operator)?;
+    let id = find(&mut *app.store.get().await?, text).await?;
+    set_wish(app, id, text, new.wish, &who.name).await
+}
+
+/// Records what somebody wants of a runner, and brings its state in line with it.
+pub async fn set_wish(
+    app: &App,
+    id: RunnerId,
+    called: &str,
+    wish: Wish,
+    by: &str,
+) -> Result<Runner> {
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    // Together: a poll that came between would bring the state in line, and give another reason.
+    let set = in_transaction(&mut connection, async |connection| {
+        if !runner::set_wish(connection, id, wish, now).await? {
+            return Ok::<_, pennine_store::Error>(false);
+        }
+        let rows = runner::list(connection, Some(&[id])).await?;
+        let seen = |slots| RunnerEvent::Seen {
+            wish,
+            used: 0,
+            slots,
+        };
+        if let Some(row) = rows.first().filter(|row| row.state.is_connected())
+            && let Ok(to) = row.state.after(seen(row.slots().max(1)))
+        {
+            let why = format!("{by} said so: {wish}");
+            runner::set_state(connection, id, row.state.0, to, &why, now).await?;
+        }
+        Ok(true)
+    });
+    if !set.await? {
+        let said = format!("{called} has not joined yet, or is retired");
+        return Err(ServiceError::conflict(
+            "wrong-state",
+            "The runner cannot do that",
+            said,
+        ));
+    }
+    let detail = json!({"wish": wish});
+    audit::write(&mut connection, now, by, "runner.wish", called, detail).await?;
+    app.feed.kick();
+    app.polls.ring(id);
+    one(&mut connection, id).await
+}
+
+/// The most of each that people may set of one runner.
+const MOST_SET: usize = 64;
+
+/// The most bytes that a runner's variables may have.
+const VARIABLE_BYTES: usize = 64 << 10;
+
+/// The settings after a change.
+fn changed_settings(
+    old: &Settings,
+    change: &RunnerChange,
+    by: &str,
+    at: Moment,
+) -> Result<Settings> {
+    fn put<T>(of: &mut BTreeMap<String, Set<T>>, name: String, value: Option<Set<T>>) {
+        match value {
+            Some(set) => of.insert(name, set),
+            None => of.remove(&name),
+        };
+    }
+    let mut new = old.clone();
+    let by = || by.to_owned();
+    if let Some(slots) = change.slots {
+        if let Some(slots) = slots {
+            check_slots(slots)?;
+        }
+        new.slots = slots.map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+    }
+    for (label, has) in &change.labels {
+        let label = check_labels("labels", std::slice::from_ref(label))?.concat();
+        put(
+            &mut new.labels,
+            label,
+            has.map(|value| Set {
+                value,
+                by: by(),
+                at,
+            }),
+        );
+    }
+    for (name, value) in &change.facts {
+        let name = name.to_lowercase();
+        let value = value
+            .as_ref()
+            .map(|value| checked(&name, value))
+            .transpose();
+        let value = value.map_err(|wrong| ServiceError::invalid("facts", wrong.to_string()))?;
+        put(
+            &mut new.facts,
+            name,
+            value.map(|value| Set {
+                value,
+                by: by(),
+                at,
+            }),
+        );
+    }
+    for (name, value) in &change.variables {
+        check_variable("variables", name, value.as_deref().unwrap_or_default())?;
+        let value = value.clone().map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+        put(&mut new.variables, name.clone(), value);
+    }
+    if let Some(paths) = &change.paths {
+        let wrong = |path: &&String| {
+            !path.starts_with('/') || path.contains([':', '\0']) || path.len() > 1000
+        };
+        if let Some(path) = paths.iter().flatten().find(wrong) {
+            let said = format!("{path:?} is no folder: it begins with / and has no colon in it");
+            return Err(ServiceError::invalid("paths", said));
+        }
+        new.paths = paths.clone().map(|value| Set {
+            value,
+            by: by(),
+            at,
+        });
+    }
+    let paths = new.paths.as_ref().map_or(0, |set| set.value.len());
+    let most = [
+        new.labels.len(),
+        new.facts.len(),
+        new.variables.len(),
+        paths,
+    ];
+    let bytes: usize = new
+        .variables
+        .iter()
+        .map(|(name, set)| name.len() + set.value.len())
+        .sum();
+    if most.into_iter().max() > Some(MOST_SET) || bytes > VARIABLE_BYTES {
+        let said =
+            format!("at most {MOST_SET} of each can be set of a runner, and 64 KiB of variables");
+        return Err(ServiceError::invalid("variables", said));
+    }
+    Ok(new)
+}
+
+/// Change a runner: its name, description, slots, labels, facts, variables and folders for programs. Where jobs would be
+/// left that nothing can run, it is refused with who they are, unless told to go on.
+pub async fn change(
+    app: &App,
+    who: &Principal,
+    text: &str,
+    change: RunnerChange,
+) -> Result<ChangedRunner> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let id = find(&mut connection, text).await?;
+    let before = Yard::read(&mut connection, app.clock.now()).await?;
+    let mut next = in_yard(&before, id, text)?;
+    let now = app.clock.now();
+    if let Some(name) = &change.name {
+        check_name("name", name)?;
+        next.name.clone_from(name);
+    }
+    if let Some(description) = &change.description {
+        check_description(description)?;
+        next.description.clone_from(description);
+    }
+    let settings = changed_settings(&next.settings.0, &change, &who.name, now)?;
+    let laid = settings.over(&next.told.0);
+    next.slots = i32::try_from(laid.slots).unwrap_or(i32::MAX);
+    next.labels = laid.labels;
+    next.facts = Jsonb(laid.facts);
+    next.settings = Jsonb(settings);
+    let after = before.with_runner(id, Some(next.clone()));
+    let losses = views::pools::stranded::between(&mut connection, &before, &after, now).await?;
+    if !change.preview {
+        if !change.accept_losses {
+            views::pools::stranded::refuse(&losses, &next.name)?;
+        }
+        let (name, settings) = (&next.name, &next.settings.0);
+        match runner::set_settings(&mut connection, id, name, &next.description, settings, now)
+            .await
+        {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let said = format!("the pool {} has a runner named {name:?} already", next.pool);
+                return Err(ServiceError::taken(said));
+            }
+            Ok(false) => return Err(retired(name)),
+            other => other?,
+        };
+        let detail = json!(RunnerChange {
+            preview: false,
+            accept_losses: false,
+            ..change.clone()
+        });
+        audit::write(
+            &mut connection,
+            now,
+            &who.name,
+            "runner.change",
+            text,
+            detail,
+        )
+        .await?;
+        app.memory.runner_changed(id);
+        app.feed.kick();
+        app.polls.ring(id);
+    }
+    let executing = runner::executing(&mut connection).await?;
+    Ok(ChangedRunner {
+        runner: shown(&next, &executing),
+        done: !change.preview,
+        losses,
+        ends: Vec::new(),
+    })
+}
+
+fn retired(name: &str) -> ServiceError {
+    let said = format!("{name} is retired");
+    ServiceError::conflict("wrong-state", "The runner cannot do that", said)
+}
+
+fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Result<runner::Runner> {
+    let found = yard.runners.iter().find(|runner| runner.id.0 == id);
+    found.cloned().ok_or_else(|| retired(called))
+}
+
+/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+/// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+pub async fn retire(
+    app: &App,
+    who: &Principal,
+    text: &str,
+    retirement: Retirement,
+) -> Result<ChangedRunner> {
+    who.require(Role::Operator)?;
+    let id = find(&mut *app.store.get().await?, text).await?;
+    retire_one(app, id, retirement, &who.name).await
+}
+
+/// Retires a runner, from either end.
+pub async fn retire_one(
+    app: &App,
+    id: RunnerId,
+    retirement: Retirement,
+    by: &str,
+) -> Result<ChangedRunner> {
+    let mut connection = app.store.get().await?;
+    let before = Yard::read(&mut connection, app.clock.now()).await?;
+    let row = in_yard(&before, id, &id.to_string())?;
+    let now = app.clock.now();
+    let losses = views::pools::stranded::between(
+        &mut connection,
+        &before,
+        &before.with_runner(id, None),
+        now,
+    )
+    .await?;
+    let executing = runner::executing(&mut connection).await?;
+    let ends = shown(&row, &executing).executing;
+    if !retirement.preview {
+        if let Some(first) = ends.first().filter(|_| !retirement.force) {
+            let more = match ends.len() {
+                1 => String::new(),
+                jobs => format!(" and {} more", jobs - 1),
+            };
+            let said = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
+            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", said).mend(
+                "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
+            ));
+        }
+        if !retirement.accept_losses {
+            views::pools::stranded::refuse(&losses, &row.name)?;
+        }
+        let why = format!("{by} retired it");
+        if !runner::retire(&mut connection, id, &why, now).await? {
+            return Err(retired(&row.name));
+        }
+        let detail = json!({"force": retirement.force, "jobs": ends.len()});
+        audit::write(&mut connection, now, by, "runner.retire", &row.name, detail).await?;
+        app.memory.runner_gone(id);
+        app.feed.kick();
+        app.polls.ring(id);
+    }
+    let rows = runner::list(&mut connection, Some(&[id])).await?;
+    let row = rows.first().unwrap_or(&row);
+    Ok(ChangedRunner {
+        runner: shown(row, &executing),
+        done: !retirement.preview,
+        losses,
+        ends,
+    })
+}

@@ -1,0 +1,78 @@
+//! A scarce runner that many share: who is next, and taking it back.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::validation::check_why;
+use crate::{operations, views};
+use pennine_core::id::{AttemptId, RunnerId};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_store::attempt::{self, Loss};
+use pennine_store::audit;
+use pennine_wire::{ChangedRunner, TakeRunnerBack};
+use serde_json::json;
+
+/// Take a runner back from the jobs that have it: they are ended and tried again, losing no try, and the runner is paused,
+/// so that nothing takes it before somebody resumes it.
+pub async fn take_back(
+    app: &App,
+    who: &Principal,
+    text: &str,
+    back: TakeRunnerBack,
+) -> Result<ChangedRunner> {
+    who.require(Role::Operator)?;
+    check_why(&back.why)?;
+    let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
+    // Paused first: what is taken from it does not come back to it.
+    let before =
+        operations::runners::runner::set_wish(app, id, text, Wish::Pause, &who.name).await?;
+    let mut ends = Vec::new();
+    for one in attempts(app, id).await? {
+        let loss = Loss {
+            said: format!(
+                "{} took {} back: {}",
+                who.name.clone(),
+                before.name,
+                back.why
+            ),
+            counts: false,
+        };
+        let mut connection = app.store.get().await?;
+        let now = app.clock.now();
+        if attempt::lose(&mut connection, None, one, &loss, now).await? {
+            app.memory.over(id, one);
+        }
+        app.followed.ring(one);
+    }
+    ends.extend(before.executing.iter().cloned());
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    let jobs: Vec<&str> = ends.iter().map(|one| one.job.as_str()).collect();
+    let detail = json!({"why": back.why, "jobs": jobs});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "runner.take-back",
+        &before.name,
+        detail,
+    )
+    .await?;
+    app.feed.kick();
+    app.polls.ring(id);
+    let runner = views::runners::runner::one(&mut connection, id).await?;
+    Ok(ChangedRunner {
+        runner,
+        done: true,
+        losses: Vec::new(),
+        ends,
+    })
+}
+
+async fn attempts(app: &App, runner: RunnerId) -> Result<Vec<AttemptId>> {
+    let mut connection = app.store.get().await?;
+    let open = attempt::for_runner(&mut connection, runner)
+        .await
+        .map_err(ServiceError::from)?;
+    Ok(open.into_iter().map(|one| one.id.0).collect())
+}

@@ -1,0 +1,192 @@
+//! Tickets.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::secret::{self, Purpose};
+use crate::validation::{check_labels, check_name};
+use crate::views::runners::ticket::{find, shown};
+use pennine_core::id::{RunnerId, Short, TicketId};
+use pennine_store::ticket::{self, NewTicket as Row};
+use pennine_store::{audit, pool};
+use pennine_wire::{MadeTicket, NewTicket, Ticket};
+use serde_json::json;
+use std::time::Duration;
+
+const HOUR: Duration = Duration::from_secs(3600);
+
+/// The most machines that one ticket is for.
+const MOST_USES: i32 = 1000;
+
+const LONGEST: Duration = Duration::from_secs(30 * 86_400);
+
+/// Checks what machines may be called: a name, with `*` for anything.
+fn check_pattern(pattern: &str) -> Result<()> {
+    // What is left must fit a name, wherever the stars stand.
+    let plain = pattern.replace('*', "x");
+    check_name("names", &plain).map_err(|_| {
+        ServiceError::invalid(
+            "names",
+            format!(
+                "{pattern:?} is no pattern of names: letters, digits, -, _, . and * for anything"
+            ),
+        )
+    })
+}
+
+/// Whether a name is as the pattern wants it.
+pub fn named_so(pattern: &str, name: &str) -> bool {
+    let mut parts = pattern.split('*');
+    let first = parts.next().unwrap_or_default();
+    let Some(mut rest) = name.strip_prefix(first) else {
+        return false;
+    };
+    let mut parts: Vec<&str> = parts.collect();
+    let Some(last) = parts.pop() else {
+        return rest.is_empty();
+    };
+    for part in parts {
+        let Some((_, after)) = rest.split_once(part) else {
+            return false;
+        };
+        rest = after;
+    }
+    rest.ends_with(last)
+}
+
+/// Make a ticket for a pool. The answer holds the secret, this once, and the command to run on the machine.
+pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Result<MadeTicket> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let like = match &new.like {
+        Some(like) => Some(
+            find(&mut connection, like)
+                .await
+                .map_err(|f| f.field("like"))?,
+        ),
+        None => None,
+    };
+    let like = like.as_ref();
+    let lifetime = match (new.lifetime_us, like) {
+        (Some(lifetime), _) => Duration::from(lifetime),
+        (None, Some(like)) => like.expires_at.0.since(like.created_at.0),
+        (None, None) => HOUR,
+    };
+    let uses = new
+        .uses
+        .or(like.map(|like| like.uses.max(0).unsigned_abs()));
+    let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
+    if !(1..=MOST_USES).contains(&uses) {
+        let said = format!("a ticket is for 1 to {MOST_USES} machines");
+        return Err(ServiceError::invalid("uses", said));
+    }
+    let names = new
+        .names
+        .as_deref()
+        .or(like.map(|like| like.name_pattern.as_str()));
+    let names = names.unwrap_or("*");
+    check_pattern(names)?;
+    let labels = match like {
+        Some(like) if new.labels.is_empty() => like.labels.clone(),
+        _ => check_labels("labels", &new.labels)?,
+    };
+    if lifetime.is_zero() || lifetime > LONGEST {
+        return Err(ServiceError::invalid(
+            "lifetime_us",
+            "a ticket lasts more than nothing and at most 30 days",
+        ));
+    }
+    let pool = pool::find(&mut connection, name)
+        .await?
+        .ok_or_else(|| ServiceError::unknown("pool", name))?;
+    let secret = secret::fresh(Purpose::Ticket);
+    let now = app.clock.now();
+    let row = Row {
+        id: TicketId(app.fresh_id()),
+        pool: pool.pool.id.0,
+        runner: RunnerId(app.fresh_id()),
+        secret_hash: &secret::hash(&secret),
+        by: &who.name,
+        at: now,
+        expires_at: now + lifetime,
+        uses,
+        name_pattern: names,
+        labels: &labels,
+    };
+    let id = ticket::insert(&mut connection, row).await?;
+    let made = find(&mut connection, &id.to_string()).await?;
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "ticket.add",
+        &Short::Ticket.name(made.number),
+        json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
+    )
+    .await?;
+    app.feed.kick();
+    let command = format!(
+        "pennine-runner join --server {} --ticket {secret}",
+        app.public_url
+    );
+    let install = format!(
+        "curl -fsSL {}/join.sh | sh -s -- --ticket {secret}",
+        app.public_url
+    );
+    Ok(MadeTicket {
+        ticket: shown(&made, now),
+        secret,
+        install,
+        command,
+    })
+}
+
+/// Make a ticket worth nothing. Machines that have joined with it stay.
+pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(&mut connection, text).await?;
+    let now = app.clock.now();
+    if !ticket::revoke(&mut connection, found.id.0, &who.name, now).await? {
+        let said = format!("{text} is {} already", shown(&found, now).state);
+        return Err(ServiceError::conflict(
+            "wrong-state",
+            "The ticket has ended",
+            said,
+        ));
+    }
+    let detail = json!({"pool": found.pool});
+    audit::write(
+        &mut connection,
+        now,
+        &who.name,
+        "ticket.revoke",
+        text,
+        detail,
+    )
+    .await?;
+    // Its runner's record, if it awaits one, is retired with the next upkeep.
+    Ok(shown(&find(&mut connection, text).await?, now))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::named_so;
+
+    #[test]
+    fn a_star_stands_for_anything() {
+        for (pattern, name, fits) in [
+            ("*", "fell-01", true),
+            ("fell-*", "fell-01", true),
+            ("fell-*", "loft-01", false),
+            ("fell-01", "fell-01", true),
+            ("fell-01", "fell-012", false),
+            ("*-arm-*", "loft-arm-3", true),
+            ("a*a", "a", false),
+            ("a*b*c", "abbc", true),
+            ("a*b*c", "acb", false),
+        ] {
+            assert_eq!(named_so(pattern, name), fits, "{pattern} {name}");
+        }
+    }
+}

@@ -1,0 +1,149 @@
+//! How things stand now, and the skyline.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views;
+use crate::views::jobs::job::Around;
+use crate::views::yard::Yard;
+use pennine_core::answer::{Level, LevelStep, answer, text};
+use pennine_core::time::{Micros, Moment};
+use pennine_store::{job, level};
+use pennine_wire::{Skyline, Status};
+use serde::Deserialize;
+use std::time::Duration;
+use utoipa::IntoParams;
+
+/// How many jobs the status shows.
+const LATEST: i64 = 12;
+
+/// How many steps the skyline has.
+const STEPS: u64 = 240;
+
+/// How things stand now: the answer line and the figures that prove it.
+pub async fn status(app: &App) -> Result<Status> {
+    let mut connection = app.store.get().await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let now = app.clock.now();
+    let queue = views::jobs::queue::read(&mut connection, &yard, now).await?;
+    let picture = views::jobs::queue::picture(&queue, &yard);
+    let rows = job::latest(&mut connection, LATEST).await?;
+    let around = Around::read(&mut connection, &rows).await?;
+    let pieces = answer(&picture);
+    Ok(Status {
+        answer: text(&pieces),
+        pieces,
+        waiting: picture.waiting,
+        executing: job::with_runner(&mut connection)
+            .await?
+            .max(0)
+            .unsigned_abs(),
+        slots: picture.slots,
+        free: picture.free,
+        longest_wait_us: picture
+            .longest
+            .as_ref()
+            .map(|longest| longest.waited.into()),
+        runners: views::yard::counts(&yard.runners),
+        alerts: views::measures::alert::now(&mut connection).await?,
+        latest: rows.iter().map(|row| around.line(row, now)).collect(),
+        now,
+    })
+}
+
+/// Which stretch of time to draw.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct SkylineParams {
+    /// The length of the window in minutes: 1 to 1440, 60 when not given.
+    minutes: Option<u64>,
+}
+
+/// Demand over capacity in the last hour, for the whole yard.
+pub async fn skyline(app: &App, params: SkylineParams) -> Result<Skyline> {
+    let minutes = params.minutes.unwrap_or(60);
+    if !(1..=1440).contains(&minutes) {
+        return Err(ServiceError::invalid("minutes", "minutes is 1 to 1440"));
+    }
+    let window = Duration::from_secs(minutes * 60);
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let readings = level::since(&mut connection, now - window).await?;
+    let step = step_of(window);
+    Ok(Skyline {
+        now,
+        window_us: window.into(),
+        step_us: step.into(),
+        level: readings.last().map(|(_, level)| *level).unwrap_or_default(),
+        steps: steps(&readings, now, step),
+    })
+}
+
+/// The length of a step of a window.
+pub fn step_of(window: Duration) -> Duration {
+    Duration::from_micros(u64::try_from(window.as_micros()).unwrap_or(u64::MAX) / STEPS)
+}
+
+/// When each step of a window ends, the earliest first.
+pub fn ends(now: Moment, step: Duration) -> impl Iterator<Item = Moment> {
+    (0..STEPS)
+        .rev()
+        .map(move |n| now - step * u32::try_from(n).unwrap_or(u32::MAX))
+}
+
+fn demand(level: &Level) -> u32 {
+    level.waiting.saturating_add(level.executing)
+}
+
+/// Turns readings into even steps: how it was at the highest demand within each.
+pub fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<LevelStep> {
+    let mut steps = Vec::new();
+    let mut held: Option<Level> = None;
+    let mut rest = readings.iter().peekable();
+    for (n, end) in (0..STEPS).rev().zip(ends(now, step)) {
+        let mut peak = held;
+        while let Some((_, level)) = rest.next_if(|(at, _)| *at <= end) {
+            // A whole reading, so that what is drawn was so at one moment.
+            if peak.is_none_or(|peak| demand(level) >= demand(&peak)) {
+                peak = Some(*level);
+            }
+            held = Some(*level);
+        }
+        if let Some(level) = peak {
+            steps.push(LevelStep {
+                ago_us: Micros::from(step * u32::try_from(n + 1).unwrap_or(u32::MAX)),
+                level,
+            });
+        }
+    }
+    steps
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(seconds: i64) -> Moment {
+        Moment::from_micros(seconds * 1_000_000)
+    }
+
+    #[test]
+    fn a_peak_between_two_steps_is_kept_and_what_is_unknown_is_left_out() {
+        let level = |waiting, executing| Level {
+            waiting,
+            executing,
+            idle: 2,
+            coming: 0,
+        };
+        let readings = [
+            (at(100), level(0, 0)),
+            (at(231), level(9, 1)),
+            (at(232), level(0, 2)),
+        ];
+        let drawn = steps(&readings, at(240), Duration::from_secs(1));
+        assert_eq!(drawn.len(), 141, "nothing is known of the first 99 seconds");
+        let most = drawn.iter().map(|step| step.level.waiting).max();
+        assert_eq!(most, Some(9));
+        assert_eq!(drawn.last().map(|step| step.level), Some(level(0, 2)));
+    }
+}

@@ -1,0 +1,307 @@
+//! Jobs.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use pennine_core::dispatch::{Reason, Segment, reason_at};
+use pennine_core::id::{JobId, Short, StrandId};
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::size::ByteSize;
+use pennine_core::time::Moment;
+use pennine_core::wait::{Span, split};
+use pennine_store::job::{self, Filter};
+use pennine_store::{Connection, Error, attempt, line, stay, strand};
+use pennine_wire::{Attempt, Job, JobLine, Page};
+use serde::Deserialize;
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+use utoipa::IntoParams;
+use uuid::Uuid;
+
+/// Finds a job by its id or short name.
+pub async fn find(connection: &mut Connection, text: &str) -> Result<job::Job> {
+    let (id, number) = (
+        text.parse::<Uuid>().ok().map(JobId),
+        Short::Job.number(text),
+    );
+    let found = if id.is_none() && number.is_none() {
+        None
+    } else {
+        job::find(connection, id, number).await?
+    };
+    found.ok_or_else(|| ServiceError::unknown("job", text))
+}
+
+/// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
+pub struct Around {
+    pub attempts: HashMap<JobId, Vec<attempt::Attempt>>,
+    reasons: HashMap<JobId, Reason>,
+}
+
+/// A job waits when it is pending and no runner has it.
+pub fn waits(job: &job::Job) -> bool {
+    job.state.0 == JobState::Pending && job.current_attempt.is_none()
+}
+
+/// Why each of these waiting jobs waits, by its place in its strand's line.
+pub async fn reasons(
+    connection: &mut Connection,
+    waiting: &[&job::Job],
+) -> Result<HashMap<JobId, Reason>, Error> {
+    let strands: BTreeSet<StrandId> = waiting.iter().map(|job| job.strand_id.0).collect();
+    if strands.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let strands: Vec<StrandId> = strands.into_iter().collect();
+    let said: HashMap<StrandId, Vec<Segment>> = strand::latest(connection, &strands)
+        .await?
+        .into_iter()
+        .map(|(id, _, segments)| (id, segments))
+        .collect();
+    let several = said.iter().filter(|(_, segments)| segments.len() > 1);
+    let several: Vec<StrandId> = several.map(|(id, _)| *id).collect();
+    let places = if several.is_empty() {
+        HashMap::new()
+    } else {
+        line::ahead(connection, &several).await?
+    };
+    let reason = |job: &&job::Job| {
+        let said = said.get(&job.strand_id.0)?;
+        let ahead = places.get(&job.id.0).copied().unwrap_or(0);
+        Some((job.id.0, reason_at(said, ahead)))
+    };
+    Ok(waiting.iter().filter_map(reason).collect())
+}
+
+impl Around {
+    /// Reads it for these jobs.
+    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Result<Around, Error> {
+        let ids: Vec<JobId> = jobs.iter().map(|job| job.id.0).collect();
+        let mut attempts: HashMap<JobId, Vec<attempt::Attempt>> = HashMap::new();
+        for one in attempt::of_jobs(connection, &ids).await? {
+            attempts.entry(one.job_id.0).or_default().push(one);
+        }
+        let waiting: Vec<&job::Job> = jobs.iter().filter(|job| waits(job)).collect();
+        Ok(Around {
+            attempts,
+            reasons: reasons(connection, &waiting).await?,
+        })
+    }
+
+    /// The job as a line of a list.
+    pub fn line(&self, job: &job::Job, now: Moment) -> JobLine {
+        let attempts = self
+            .attempts
+            .get(&job.id.0)
+            .map(Vec::as_slice)
+            .unwrap_or_default();
+        let last = attempts.last();
+        let mut wait: Duration = attempts.iter().map(|one| wait_of(one, now)).sum();
+        if let (true, Some(since)) = (waits(job), job.waits_since) {
+            wait += now.since(since.0);
+        } else if let (None, Some(since), Some(finished)) =
+            (job.current_attempt, job.waits_since, job.finished_at)
+        {
+            // It ended while it waited.
+            wait += finished.since(since.0);
+        }
+        // Nothing is said yet of a job that has just come in.
+        let reason = match (job.state.0, waits(job)) {
+            (JobState::Pending, true) => self
+                .reasons
+                .get(&job.id.0)
+                .copied()
+                .or(Some(Reason::Handover)),
+            (JobState::Pending, false) => Some(Reason::Handover),
+            _ => None,
+        };
+        let ran = last.and_then(|one| {
+            let started = one.started_at?;
+            let until = one.exited_at.or(one.finished_at).map_or(now, |at| at.0);
+            Some(until.since(started.0).into())
+        });
+        JobLine {
+            id: job.id.0,
+            name: Short::Job.name(job.number),
+            title: job.title.clone(),
+            project: job.project.clone(),
+            requirement: job.requirement.clone(),
+            state: job.state.0,
+            result: job.result.map(|result| result.0),
+            reason,
+            runner: last.map(|one| one.runner.clone()),
+            created_at: job.created_at.0,
+            started_at: job.started_at.map(|at| at.0),
+            finished_at: job.finished_at.map(|at| at.0),
+            wait_us: wait.into(),
+            ran_us: ran,
+        }
+    }
+}
+
+fn wait_of(one: &attempt::Attempt, now: Moment) -> Duration {
+    wait_end(one, now).since(one.ready_at.0)
+}
+
+/// When an attempt's wait was over: it started, or it came to nothing before.
+fn wait_end(one: &attempt::Attempt, now: Moment) -> Moment {
+    one.started_at.or(one.finished_at).map_or(now, |at| at.0)
+}
+
+/// Where a job stands in line.
+fn in_line(row: &job::Job) -> stay::Queued {
+    stay::Queued {
+        job: row.id.0,
+        ready_at: row.ready_at.map_or(row.created_at.0, |at| at.0),
+        number: row.number,
+    }
+}
+
+/// Which jobs to list.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct ListParams {
+    /// Only jobs in these states, joined with commas.
+    pub state: Option<String>,
+    /// Only jobs of this project or below this team.
+    pub under: Option<String>,
+    /// The cursor of the page before.
+    pub after: Option<String>,
+    /// How many: 1 to 200, 50 when not given.
+    pub limit: Option<i64>,
+}
+
+impl ListParams {
+    /// Returns how many are asked for.
+    pub fn limit(&self) -> i64 {
+        self.limit.unwrap_or(50)
+    }
+}
+
+/// Jobs, newest first. `next` is the cursor of the next page.
+pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
+    let limit = params.limit();
+    if !(1..=200).contains(&limit) {
+        return Err(ServiceError::invalid("limit", "limit is 1 to 200"));
+    }
+    let words = params
+        .state
+        .iter()
+        .flat_map(|states| states.split(','))
+        .filter(|word| !word.is_empty());
+    let states = words
+        .map(str::parse::<JobState>)
+        .collect::<std::result::Result<Vec<_>, _>>()
+        .map_err(|e| ServiceError::invalid("state", e))?;
+    let before = match &params.after {
+        Some(text) => Some(Short::Job.number(text).ok_or_else(|| {
+            ServiceError::invalid(
+                "after",
+                "this is no cursor: send the `next` of the page before",
+            )
+        })?),
+        None => None,
+    };
+    let filter = Filter {
+        states,
+        under: params.under.clone(),
+        before,
+    };
+    let mut connection = app.store.get().await?;
+    let rows = job::list(&mut connection, &filter, limit + 1).await?;
+    let more = rows.len() as i64 > limit;
+    let rows: Vec<job::Job> = rows
+        .into_iter()
+        .take(usize::try_from(limit).unwrap_or(0))
+        .collect();
+    let around = Around::read(&mut connection, &rows).await?;
+    let now = app.clock.now();
+    let items: Vec<JobLine> = rows.iter().map(|row| around.line(row, now)).collect();
+    let next = items.last().filter(|_| more).map(|last| last.name.clone());
+    Ok(Page { items, next })
+}
+
+/// One job, by id or short name.
+pub async fn show(app: &App, text: &str) -> Result<Job> {
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, text).await?;
+    Ok(whole(&mut connection, row, app.clock.now()).await?)
+}
+
+/// Everything about a job.
+pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> Result<Job, Error> {
+    let around = Around::read(connection, std::slice::from_ref(&row)).await?;
+    let mut attempts = Vec::new();
+    for one in around
+        .attempts
+        .get(&row.id.0)
+        .map(Vec::as_slice)
+        .unwrap_or_default()
+    {
+        let end = wait_end(one, now);
+        let (strand, ready, assigned) = (one.strand_id.0, one.ready_at.0, one.assigned_at.0);
+        let stays = stay::stays(connection, in_line(&row), strand, ready, assigned).await?;
+        attempts.push(Attempt {
+            id: one.id.0,
+            number: one.number.max(0).unsigned_abs(),
+            state: one.state.0,
+            runner: one.runner.clone(),
+            runner_id: one.runner_id.0,
+            pool: one.pool.clone(),
+            result: one.result.map(|result| result.0),
+            accepted: one.accepted,
+            said: one.said.clone(),
+            exit_code: one.exit_code,
+            ready_at: one.ready_at.0,
+            assigned_at: one.assigned_at.0,
+            started_at: one.started_at.map(|at| at.0),
+            exited_at: one.exited_at.map(|at| at.0),
+            finished_at: one.finished_at.map(|at| at.0),
+            wait_us: end.since(one.ready_at.0).into(),
+            wait: split(ready, Some(assigned), end, &stays),
+            processor_us: one.processor_us.map(|micros| micros.0),
+            peak_memory: one
+                .peak_memory
+                .map(|bytes| ByteSize(bytes.max(0).unsigned_abs())),
+            log_bytes: ByteSize(one.log_bytes.max(0).unsigned_abs()),
+            log_capped: one.log_capped,
+        });
+    }
+    let waiting = waiting_spans(connection, &row, now).await?;
+    Ok(Job {
+        line: around.line(&row, now),
+        run: Short::Run.name(row.run_number),
+        band: row.band.0,
+        seats: row.seats.0,
+        give_up_at: row.give_up_at.map(|at| at.0),
+        retried_as: row.retried_as.map(|number| Short::Job.name(number)),
+        command: row.command.0,
+        variables: row.variables.0,
+        time_limit_us: row.time_limit_us.0,
+        tries: row.tries.max(0).unsigned_abs(),
+        ready_at: row.ready_at.map(|at| at.0),
+        said: row.said,
+        exit_code: row.exit_code,
+        waiting,
+        attempts,
+        now,
+    })
+}
+
+/// The wait that has not led to an attempt: it goes on, or the job ended in it.
+pub async fn waiting_spans(
+    connection: &mut Connection,
+    row: &job::Job,
+    now: Moment,
+) -> Result<Vec<Span>, Error> {
+    let until = match (waits(row), row.finished_at) {
+        (true, _) => now,
+        (false, Some(finished)) if row.current_attempt.is_none() => finished.0,
+        _ => return Ok(Vec::new()),
+    };
+    let Some(since) = row.waits_since else {
+        return Ok(Vec::new());
+    };
+    let stays = stay::stays(connection, in_line(row), row.strand_id.0, since.0, until).await?;
+    Ok(split(since.0, None, until, &stays))
+}

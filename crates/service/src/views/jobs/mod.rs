@@ -1,0 +1,7 @@
+//! Jobs: submission, queue, reasons, logs.
+
+pub mod job;
+pub mod queue;
+pub mod remedies;
+pub mod requirement;
+pub mod why;

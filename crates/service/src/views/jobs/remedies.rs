@@ -1,0 +1,207 @@
+//! The mends of a wait as actions that a person can press.
+
+use crate::views::yard::Yard;
+use pennine_core::dispatch::{Reason, Standing, Willingness};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_core::requirement::Requirement;
+use pennine_wire::MendAction;
+use serde_json::{Value, json};
+
+/// Runners or holders named at most.
+const NAMED: usize = 3;
+
+/// The waiting jobs that are to be mended.
+pub struct Wait<'a> {
+    pub reason: Reason,
+    pub standing: &'a Standing,
+    pub project: &'a str,
+    pub requirement: &'a str,
+    pub jobs: u64,
+}
+
+/// What a person can press.
+pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+    match wait.reason {
+        Reason::Paused => resume(wait, yard),
+        Reason::TeamLimit => raise_limit(wait),
+        Reason::SeatTaken => take_back(wait, yard),
+        Reason::OutOfReach => {
+            let mut found = widen(wait, yard);
+            found.push(cancel(wait));
+            found
+        }
+        Reason::NoMatch => vec![cancel(wait)],
+        _ => Vec::new(),
+    }
+}
+
+fn action(said: String, command: String, method: &str, path: String, body: Value) -> MendAction {
+    MendAction {
+        said,
+        asks: None,
+        command,
+        method: method.to_owned(),
+        path,
+        body,
+    }
+}
+
+/// Resumes what is paused and would take these jobs.
+fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+    let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
+        return Vec::new();
+    };
+    let mut found = Vec::new();
+    for (runner, pool) in yard.joined() {
+        if !pool.admits(&requirement, &runner.subject)
+            || !pool.reaches(wait.project)
+            || pool.willingness(runner) != Willingness::Paused
+        {
+            continue;
+        }
+        if let Some(window) = yard.window_of(runner.id, pool.id) {
+            let said = format!("End the maintenance of {} early", window.of);
+            if !found.iter().any(|known: &MendAction| known.said == said) {
+                let mut early = action(
+                    said,
+                    format!("pennine maintenance end {}", window.short()),
+                    "POST",
+                    format!("/maintenance/{}/end", window.short()),
+                    json!({}),
+                );
+                early.asks = Some(format!(
+                    "{} planned it until {}: {}.",
+                    window.created_by, window.until_at.0, window.why
+                ));
+                found.push(early);
+            }
+            continue;
+        }
+        if pool.paused {
+            let said = format!("Resume the pool {}", pool.name);
+            if !found.iter().any(|known: &MendAction| known.said == said) {
+                found.push(action(
+                    said,
+                    format!("pennine pool set {} --resume", pool.name),
+                    "PATCH",
+                    format!("/pools/{}", pool.name),
+                    json!({"paused": false}),
+                ));
+            }
+        }
+        if runner.wish != Wish::Work {
+            found.push(action(
+                format!("Resume {}", runner.name),
+                format!("pennine runner resume {}", runner.name),
+                "PUT",
+                format!("/runners/{}/wish", runner.id),
+                json!({"wish": Wish::Work}),
+            ));
+        }
+        if found.len() >= NAMED {
+            break;
+        }
+    }
+    found
+}
+
+/// Widens the reach of the pools whose runners would take these jobs.
+fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+    let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
+        return Vec::new();
+    };
+    let mut found: Vec<MendAction> = Vec::new();
+    for (runner, pool) in yard.joined() {
+        let said = format!("Let it use the pool {}", pool.name);
+        if found.len() >= NAMED
+            || found.iter().any(|known| known.said == said)
+            || pool.reaches(wait.project)
+            || !pool.admits(&requirement, &runner.subject)
+        {
+            continue;
+        }
+        let mut also = pool.reach.also.clone();
+        also.push(wait.project.to_owned());
+        let named: Vec<String> = also.iter().map(|path| format!("--also {path}")).collect();
+        let mut widened = action(
+            said,
+            format!("pennine pool set {} {}", pool.name, named.join(" ")),
+            "PATCH",
+            format!("/pools/{}", pool.name),
+            json!({"also": also}),
+        );
+        let owner = match pool.owner.as_str() {
+            "" => "everybody",
+            owner => owner,
+        };
+        widened.asks = Some(format!(
+            "All jobs of {} may use {} from then on, beside those of {owner}.",
+            wait.project, pool.name
+        ));
+        found.push(widened);
+    }
+    found
+}
+
+fn raise_limit(wait: &Wait<'_>) -> Vec<MendAction> {
+    let Some(limit) = &wait.standing.limit else {
+        return Vec::new();
+    };
+    let more = limit.limit.max(limit.held) + 1;
+    vec![action(
+        format!("Raise the limit of {} to {more}", limit.place),
+        format!("pennine place set {} --limit {more}", limit.place),
+        "PATCH",
+        format!("/places/{}", limit.place.replace('/', "%2F")),
+        json!({"limit": more}),
+    )]
+}
+
+/// Takes a seat back from whoever has had one longest.
+fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+    let short = wait.standing.seats.iter().filter(|seat| seat.is_short());
+    short
+        .filter_map(|seat| {
+            let holder = yard
+                .holdings
+                .iter()
+                .find(|holding| holding.name == seat.name && holding.back_at.is_none())?;
+            let job = pennine_core::id::Short::Job.name(holder.job_number);
+            let mut found = action(
+                format!("Take the seat back from {job}"),
+                format!("pennine seat take-back {} {job} --why TEXT", seat.name),
+                "POST",
+                format!("/seats/{}/take-back", seat.name),
+                json!({"job": job, "why": "another job waits for it"}),
+            );
+            found.asks = Some(format!(
+                "{job} of {} has had it since {} and goes on without it; two jobs may then use it at once.",
+                holder.project, holder.since.0
+            ));
+            Some(found)
+        })
+        .take(NAMED)
+        .collect()
+}
+
+fn cancel(wait: &Wait<'_>) -> MendAction {
+    let (jobs, them) = match wait.jobs {
+        1 => ("1 job".to_owned(), "it"),
+        n => (format!("{n} jobs"), "them"),
+    };
+    let mut found = action(
+        format!("Cancel {jobs}"),
+        format!(
+            "pennine queue cancel --reason {} --under {} --where {:?}",
+            wait.reason, wait.project, wait.requirement
+        ),
+        "POST",
+        "/jobs/actions".to_owned(),
+        json!({"action": "cancel", "reason": wait.reason, "under": wait.project, "where": wait.requirement}),
+    );
+    found.asks = Some(format!(
+        "{jobs} of {} that wait for {:?} will be cancelled; to run {them} they have to be submitted again.",
+        wait.project, wait.requirement
+    ));
+    found
+}

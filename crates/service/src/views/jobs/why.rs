@@ -1,0 +1,141 @@
+//! Why a job waits.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views;
+use crate::views::jobs::job::{Around, find, waiting_spans, waits};
+use crate::views::yard::Yard;
+use pennine_core::dispatch::{Mend, Reason, Standing};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::job::JobState;
+use pennine_core::requirement::{Explanation, Requirement, explain};
+use pennine_core::time::spoken;
+use pennine_store::{job, line};
+use pennine_wire::{JobLine, Why};
+
+/// Why a job waits, and what would run it.
+pub async fn why(app: &App, text: &str) -> Result<Why> {
+    let mut connection = app.store.get().await?;
+    let row = find(&mut connection, text).await?;
+    let requirement: Requirement = row
+        .requirement
+        .parse()
+        .map_err(|e| ServiceError::requirement("where", e))?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let standing = yard.standing(&requirement, &row.project, &row.seats.0, Some(row.number));
+    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
+    let now = app.clock.now();
+    let line = around.line(&row, now);
+    let joined: Vec<_> = yard
+        .joined()
+        .map(|(runner, _)| (runner.name.as_str(), &runner.subject))
+        .collect();
+    let explanation = explain(&requirement, joined);
+    let before = if waits(&row) {
+        line::before(&mut connection, &row).await?
+    } else {
+        0
+    };
+    let said = say(&row, &line, &around, &explanation, &standing);
+    let mend = line
+        .reason
+        .and_then(|reason| Mend::of(reason, &row.requirement));
+    let actions = line.reason.map_or_else(Vec::new, |reason| {
+        let wait = views::jobs::remedies::Wait {
+            reason,
+            standing: &standing,
+            project: &row.project,
+            requirement: &row.requirement,
+            jobs: 1,
+        };
+        views::jobs::remedies::actions(&wait, &yard)
+    });
+    Ok(Why {
+        actions,
+        job: line.name,
+        project: row.project.clone(),
+        requirement: row.requirement.clone(),
+        state: row.state.0,
+        reason: line.reason,
+        said,
+        standing,
+        explanation,
+        mend,
+        before: before.max(0).unsigned_abs(),
+        waited_us: line.wait_us,
+        waiting: waiting_spans(&mut connection, &row, now).await?,
+    })
+}
+
+fn say(
+    row: &job::Job,
+    line: &JobLine,
+    around: &Around,
+    explanation: &Explanation,
+    standing: &Standing,
+) -> String {
+    let name = &line.name;
+    let waited = spoken(line.wait_us.into());
+    let attempts = around
+        .attempts
+        .get(&row.id.0)
+        .map(Vec::as_slice)
+        .unwrap_or_default();
+    let runner = attempts
+        .last()
+        .map_or("its runner", |one| one.runner.as_str());
+    let lost = attempts
+        .iter()
+        .filter(|one| one.state.0 == AttemptState::Done && !one.accepted)
+        .count();
+    let again = match lost {
+        0 => String::new(),
+        1 => " An earlier attempt came to nothing.".to_owned(),
+        n => format!(" {n} earlier attempts came to nothing."),
+    };
+    match (row.state.0, line.reason) {
+        (JobState::Pending, Some(Reason::Handover)) if attempts.is_empty() || waits(row) => {
+            format!("{name} has just come in and is being looked at.{again}")
+        }
+        (JobState::Pending, Some(Reason::Handover)) => {
+            format!(
+                "{name} does not wait for a runner any more: {runner} has it and is about to start it.{again}"
+            )
+        }
+        (JobState::Pending, Some(reason)) => {
+            let mut said = format!("{name} has waited {waited}: {}.", standing.said(reason));
+            if reason == Reason::NoMatch {
+                if let Some(near) = &explanation.nearest {
+                    said += &format!(
+                        " The nearest is {}, which fails: {}.",
+                        near.runner,
+                        near.fails.join("; ")
+                    );
+                } else if explanation.runners == 0 {
+                    said += " No machine has joined yet.";
+                }
+                for hint in &explanation.hints {
+                    let mut hint = hint.said();
+                    if let Some(first) = hint.get(..1).map(str::to_uppercase) {
+                        hint.replace_range(..1, &first);
+                    }
+                    said += &format!(" {hint}");
+                    if !said.ends_with('?') {
+                        said.push('.');
+                    }
+                }
+            }
+            said + again.as_str()
+        }
+        (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
+        (JobState::Executing | JobState::Finalizing, _) => {
+            format!("{name} does not wait: it runs on {runner}. It had waited {waited}.{again}")
+        }
+        _ => {
+            let result = row.result.map_or("no result", |result| result.word());
+            format!(
+                "{name} does not wait: it is done, with {result}. It had waited {waited}.{again}"
+            )
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! Alerts: what people are told of.
+
+use crate::app::App;
+use crate::error::Result;
+use crate::operations::measures::alert::number;
+use pennine_core::alert::Thresholds;
+use pennine_core::id::Short;
+use pennine_store::Connection;
+use pennine_store::alert::{self, Alert as Row};
+use pennine_wire::{Alert, Page};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// Alerts in one answer.
+const PAGE: i64 = 100;
+
+pub fn shown(row: Row) -> Option<Alert> {
+    Some(Alert {
+        name: Short::Alert.name(row.number),
+        kind: row.kind.0,
+        state: row.state.0,
+        urgent: row.kind.0.urgent(),
+        said: row.said,
+        about: serde_json::from_value(row.about).unwrap_or_default(),
+        since: row.since.0,
+        raised_at: row.raised_at?.0,
+        ended_at: row.ended_at.map(|at| at.0),
+        seen_by: row.seen_by,
+        seen_at: row.seen_at.map(|at| at.0),
+    })
+}
+
+/// What people are told of now: what is urgent first, then what is so for longest.
+pub async fn now(connection: &mut Connection) -> pennine_store::Result<Vec<Alert>> {
+    let open = alert::open(connection).await?;
+    let mut all: Vec<Alert> = open.into_iter().filter_map(shown).collect();
+    all.sort_by_key(|one| (!one.urgent, one.seen_at.is_some(), one.kind, one.since));
+    Ok(all)
+}
+
+/// Which alerts are asked for.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct AlertParams {
+    /// Those that are over too, the latest first; those that people are told of now when not given.
+    #[serde(default)]
+    all: bool,
+    /// The cursor of the page before.
+    after: Option<String>,
+}
+
+/// The alerts.
+pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
+    let mut connection = app.store.get().await?;
+    if !params.all {
+        let items = now(&mut connection).await?;
+        return Ok(Page { items, next: None });
+    }
+    let before = match &params.after {
+        None => None,
+        Some(text) => Some(number(text).map_err(|failure| failure.field("after"))?),
+    };
+    let rows = alert::told(&mut connection, before, PAGE + 1).await?;
+    let more = rows.len() as i64 > PAGE;
+    let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
+    let items: Vec<Alert> = rows.into_iter().take(page).filter_map(shown).collect();
+    let last = items.last().map(|one| one.name.clone());
+    Ok(Page {
+        items,
+        next: last.filter(|_| more),
+    })
+}
+
+/// From when on people are told of what is not told at once.
+pub async fn thresholds(app: &App) -> Result<Thresholds> {
+    let mut connection = app.store.get().await?;
+    Ok(alert::thresholds(&mut connection).await?)
+}

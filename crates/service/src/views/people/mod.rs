@@ -1,0 +1,3 @@
+//! People and access: teams, projects, sign-in.
+
+pub mod place;

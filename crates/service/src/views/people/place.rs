@@ -1,0 +1,69 @@
+//! Teams and projects.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views::yard::Yard;
+use pennine_store::{Connection, place};
+use pennine_wire::{Page, Place};
+
+pub fn shown(place: place::Place, held: u32) -> Place {
+    Place {
+        weight: place.weight.max(1).unsigned_abs(),
+        limit: place.view().limit,
+        give_up_us: place.give_up_us.map(|give_up| give_up.0),
+        held,
+        id: place.id.0,
+        name: place.name,
+        path: place.path,
+        kind: place.kind,
+        created_at: place.created_at.0,
+    }
+}
+
+/// The one place of these kinds with this path or name.
+pub async fn find(
+    connection: &mut Connection,
+    kinds: &[&str],
+    noun: &str,
+    text: &str,
+) -> Result<place::Place> {
+    let mut found = place::find(connection, kinds, text).await?;
+    match found.len() {
+        0 => Err(ServiceError::unknown(noun, text)),
+        1 => Ok(found.remove(0)),
+        _ => {
+            let paths: Vec<String> = found.into_iter().map(|place| place.path).collect();
+            Err(ServiceError::ambiguous(noun, text, &paths))
+        }
+    }
+}
+
+/// The project that somebody calls so, from memory if it was asked for a moment ago.
+pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Result<place::Place> {
+    if let Some(known) = app.projects.get(text) {
+        return Ok(known);
+    }
+    let found = find(connection, &["project"], "project", text).await?;
+    app.projects.insert(text.to_owned(), found.clone());
+    Ok(found)
+}
+
+async fn list(app: &App, kind: &str) -> Result<Page<Place>> {
+    let mut connection = app.store.get().await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let places = yard.places.iter().filter(|place| place.kind == kind);
+    let items = places
+        .map(|place| shown(place.clone(), yard.held(&place.path)))
+        .collect();
+    Ok(Page { items, next: None })
+}
+
+/// The teams.
+pub async fn teams(app: &App) -> Result<Page<Place>> {
+    list(app, "team").await
+}
+
+/// The projects.
+pub async fn projects(app: &App) -> Result<Page<Place>> {
+    list(app, "project").await
+}

@@ -1,0 +1,133 @@
+//! Machines.
+
+use crate::access::{Principal, Role};
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::supply;
+use crate::views::pools::capacity::find as find_pool;
+use pennine_core::capacity::Money;
+use pennine_core::id::Short;
+use pennine_core::lifecycle::machine::MachineState;
+use pennine_core::time::Moment;
+use pennine_store::{Connection, machine, supplier};
+use pennine_wire::{Machine, MachineConsole, Page};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// Machines in one answer.
+const PAGE: i64 = 200;
+
+pub fn shown(row: &machine::Machine, now: Moment) -> Machine {
+    let until = row.ended_at.map_or(now, |at| at.0);
+    let cost =
+        u128::from(row.price().0) * until.since(row.ordered_at.0).as_micros() / 3_600_000_000;
+    Machine {
+        id: row.id.0,
+        short: row.short(),
+        name: row.name.clone(),
+        pool: row.pool.clone(),
+        supplier: row.supplier.clone(),
+        state: row.state.0,
+        since: row.state_since.0,
+        why: row.state_why.clone(),
+        runner: row.runner_id.0,
+        runner_short: Short::Runner.name(row.runner_number),
+        single_use: row.single_use,
+        price: row.price(),
+        cost: Money(u64::try_from(cost).unwrap_or(u64::MAX)),
+        ordered_at: row.ordered_at.0,
+        ordered_by: row.ordered_by.clone(),
+        joined_at: row.joined_at.map(|at| at.0),
+        released_at: row.released_at.map(|at| at.0),
+        ended_at: row.ended_at.map(|at| at.0),
+        failed: row.failed,
+        zone: row.zone.clone(),
+        reference: row.reference.clone(),
+    }
+}
+
+pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Machine> {
+    machine::find(connection, text).await?.ok_or_else(|| {
+        ServiceError::unknown("machine", text)
+            .mend("pennine machine list --all shows those on record")
+    })
+}
+
+/// Which machines.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct Which {
+    /// Of this pool alone.
+    pool: Option<String>,
+    /// In these states, with commas between; those that exist when not given.
+    state: Option<String>,
+    /// The `next` of the page before.
+    cursor: Option<String>,
+}
+
+/// Machines, newest first: those that exist, unless others are asked for.
+pub async fn list(app: &App, which: Which) -> Result<Page<Machine>> {
+    let mut connection = app.store.get().await?;
+    let pool = match &which.pool {
+        None => None,
+        Some(name) => Some(find_pool(&mut connection, name).await?.pool.id.0),
+    };
+    let states = match &which.state {
+        None => MachineState::ALL
+            .iter()
+            .copied()
+            .filter(|state| state.exists())
+            .collect(),
+        Some(text) => text
+            .split(',')
+            .map(|word| word.trim().parse())
+            .collect::<Result<Vec<MachineState>, String>>()
+            .map_err(|said| ServiceError::invalid("state", said))?,
+    };
+    let before = match &which.cursor {
+        None => i64::MAX,
+        Some(text) => text
+            .parse()
+            .map_err(|_| ServiceError::invalid("cursor", "the cursor is not one of this list's"))?,
+    };
+    let mut rows = machine::list(&mut connection, pool, &states, before, PAGE + 1).await?;
+    let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
+    let more = rows.len() > page;
+    rows.truncate(page);
+    let next = rows
+        .last()
+        .filter(|_| more)
+        .map(|last| last.number.to_string());
+    let now = app.clock.now();
+    Ok(Page {
+        items: rows.iter().map(|row| shown(row, now)).collect(),
+        next,
+    })
+}
+
+/// One machine.
+pub async fn show(app: &App, text: &str) -> Result<Machine> {
+    let mut connection = app.store.get().await?;
+    let found = find(&mut connection, text).await?;
+    Ok(shown(&found, app.clock.now()))
+}
+
+/// The end of what a machine printed while it came up, as far as its supplier can say.
+pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineConsole> {
+    who.require(Role::Operator)?;
+    let mut connection = app.store.get().await?;
+    let found = find(&mut connection, text).await?;
+    if !found.state.0.exists() || !found.console.is_empty() {
+        let (text, live) = (found.console, false);
+        return Ok(MachineConsole { text, live });
+    }
+    let row = supplier::find(&mut connection, &found.supplier).await?;
+    drop(connection);
+    let row = row.ok_or_else(|| ServiceError::unknown("supplier", &found.supplier))?;
+    let asked = supply::open(app, &row).map_err(|said| {
+        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
+    })?;
+    let text = supply::console(asked.as_ref(), found.id.0).await;
+    Ok(MachineConsole { text, live: true })
+}

@@ -1,0 +1,58 @@
+//! Seats.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views::yard::Yard;
+use pennine_core::id::Short;
+use pennine_store::{Connection, seat};
+use pennine_wire::{KeptSeats, Page, Seat, SeatHolder, TakenBack};
+
+fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
+    let holdings = yard.holdings.iter();
+    Seat {
+        name: seat.name.clone(),
+        description: seat.description.clone(),
+        count: seat.count.max(0).unsigned_abs(),
+        taken: yard.taken(&seat.name),
+        holders: holdings
+            .filter(|holding| holding.name == seat.name)
+            .map(|holding| SeatHolder {
+                job: Short::Job.name(holding.job_number),
+                project: holding.project.clone(),
+                runner: holding.runner.clone(),
+                count: u32::try_from(holding.count).unwrap_or(0),
+                since: holding.since.0,
+                taken_back: holding.back_at.map(|at| TakenBack {
+                    at: at.0,
+                    by: holding.back_by.clone().unwrap_or_default(),
+                    why: holding.back_why.clone().unwrap_or_default(),
+                }),
+            })
+            .collect(),
+        kept_back: seat
+            .kept_for
+            .0
+            .iter()
+            .map(|claim| KeptSeats {
+                job: claim.name(),
+                count: claim.count,
+            })
+            .collect(),
+    }
+}
+
+pub async fn one(app: &App, connection: &mut Connection, name: &str) -> Result<Seat> {
+    let yard = Yard::read(connection, app.clock.now()).await?;
+    let found = yard.seats.iter().find(|seat| seat.name == name);
+    found
+        .map(|seat| shown(seat, &yard))
+        .ok_or_else(|| ServiceError::unknown("seat", name))
+}
+
+/// The seats, and who has them.
+pub async fn list(app: &App) -> Result<Page<Seat>> {
+    let mut connection = app.store.get().await?;
+    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let items = yard.seats.iter().map(|seat| shown(seat, &yard)).collect();
+    Ok(Page { items, next: None })
+}

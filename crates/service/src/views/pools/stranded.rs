@@ -1,0 +1,68 @@
+//! Who loses what by a change of the yard: jobs that something could run before it, and nothing can after.
+
+use crate::error::{Result, ServiceError};
+use crate::views::yard::Yard;
+use pennine_core::requirement::Requirement;
+use pennine_core::time::Moment;
+use pennine_store::{Connection, strand};
+use pennine_wire::Loss;
+use std::cmp::Reverse;
+use std::time::Duration;
+
+/// Losses named in an answer.
+const NAMED: usize = 100;
+
+/// What was submitted in this time may be submitted again.
+const LATELY: Duration = Duration::from_secs(30 * 86_400);
+
+/// Whom a change would leave with nothing that can run their jobs: those that wait, and those of the last 30 days.
+pub async fn between(
+    connection: &mut Connection,
+    before: &Yard,
+    after: &Yard,
+    now: Moment,
+) -> Result<Vec<Loss>> {
+    let mut losses = Vec::new();
+    for used in strand::used_since(connection, now - LATELY).await? {
+        let key = &used.key.0;
+        let Ok(requirement) = key.requirement.parse::<Requirement>() else {
+            continue;
+        };
+        let in_reach = |yard: &Yard| {
+            let standing = yard.standing(&requirement, &used.project, &key.seats, None);
+            standing.in_reach + standing.makers_in_reach
+        };
+        if in_reach(before) > 0 && in_reach(after) == 0 {
+            losses.push(Loss {
+                project: used.project,
+                requirement: key.requirement.clone(),
+                waiting: used.waiting.max(0).unsigned_abs(),
+                lately: used.jobs.max(0).unsigned_abs(),
+            });
+        }
+    }
+    losses.sort_by_key(|loss| (Reverse(loss.waiting), Reverse(loss.lately)));
+    losses.truncate(NAMED);
+    Ok(losses)
+}
+
+/// Refuses a change of `what` by which somebody loses something.
+pub fn refuse(losses: &[Loss], what: &str) -> Result<()> {
+    let Some(first) = losses.first() else {
+        return Ok(());
+    };
+    let waiting: u64 = losses.iter().map(|loss| loss.waiting).sum();
+    let lately: u64 = losses.iter().map(|loss| loss.lately).sum();
+    let said = format!(
+        "only {what} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} that ask for {:?}",
+        first.project, first.requirement
+    );
+    let failure = ServiceError::conflict(
+        "jobs-would-be-stranded",
+        "Jobs would have nowhere to run",
+        said,
+    );
+    Err(failure.mend(
+        "look at them with preview, and repeat it with accept_losses (--yes) to go on all the same",
+    ))
+}

@@ -1,0 +1,221 @@
+//! What the service can tell of a runner that does not do what it should.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views;
+use crate::views::yard::Yard;
+use pennine_core::finding::{Finding, Verdict, worst};
+use pennine_core::lifecycle::job::Outcome;
+use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::time::{Moment, spoken};
+use pennine_store::credential;
+use pennine_store::pool::OwnedPool;
+use pennine_store::runner::{self, Runner, Seen};
+use pennine_store::stretch::{self, Stretch};
+use pennine_wire::Checkup;
+use std::io::ErrorKind;
+use std::net::IpAddr;
+use std::time::Duration;
+use tokio::net::TcpStream;
+
+/// A port that is asked for only to see whether anything answers there: a refusal is an answer.
+const KNOCK: u16 = 22;
+
+/// How long a machine has to answer.
+const PATIENCE: Duration = Duration::from_millis(1500);
+
+/// So many of its last attempts are looked at.
+const ATTEMPTS: i64 = 10;
+
+/// Looks at one runner from the service's end: its connection, whether its machine answers, what stands in the way of it
+/// taking work, how its last jobs ended, and what it said itself.
+pub async fn check(app: &App, text: &str) -> Result<Checkup> {
+    let mut connection = app.store.get().await?;
+    let id = views::runners::runner::find(&mut connection, text).await?;
+    let row = runner::list(&mut connection, Some(&[id])).await?;
+    let row = row
+        .first()
+        .ok_or_else(|| ServiceError::unknown("runner", text))?;
+    let now = app.clock.now();
+    let seen = runner::seen_of(&mut connection, id).await?;
+    let yard = Yard::read(&mut connection, now).await?;
+    let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
+    let lately = stretch::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
+    let since = credential::credential_since(&mut connection, id).await?;
+    drop(connection);
+
+    let mut findings = vec![of_connection(row, seen.as_ref(), now)];
+    if row.state.0 == RunnerState::Offline {
+        findings.extend(of_machine(seen.as_ref()).await);
+    }
+    findings.extend(of_willingness(row, pool, &yard));
+    if row.state.0 != RunnerState::Awaited {
+        findings.push(of_version(&row.program));
+        findings.extend(since.map(|since| of_credential(app, now.since(since))));
+    }
+    findings.extend(of_jobs(row, &lately));
+    match row.told.0.findings.as_slice() {
+        [] if row.state.is_connected() => findings.push(Finding::good(
+            "machine",
+            "what it looks at itself is in order",
+        )),
+        told => findings.extend(told.iter().cloned()),
+    }
+    Ok(Checkup {
+        runner: row.name.clone(),
+        said: format!(
+            "{} is {} for {}: {}",
+            row.name,
+            crate::views::yard::shown_state(row),
+            spoken(now.since(row.state_since.0)),
+            row.state_why
+        ),
+        verdict: worst(&findings),
+        findings,
+    })
+}
+
+fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
+    let check = "connection";
+    let from = seen.and_then(|seen| seen.peer.as_deref());
+    let from = from.map_or(String::new(), |peer| format!(" from {peer}"));
+    let ago = seen.map_or("a moment".to_owned(), |seen| {
+        spoken(now.since(seen.seen_at.0))
+    });
+    match (row.state.0, seen) {
+        (RunnerState::Retired, _) => {
+            Finding::bad(check, "it is retired and takes no part any more")
+                .mend("join its machine again with a new ticket, if it is wanted")
+        }
+        (RunnerState::Awaited, _) => {
+            let mend = "run the command that came with the ticket on the machine, or make another";
+            Finding::doubtful(check, "no machine has used its ticket yet")
+                .mend(format!("{mend}: pennine ticket add --pool {}", row.pool))
+        }
+        (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
+            .mend("on the machine: pennine-runner work, or sudo pennine-runner service install"),
+        (RunnerState::Offline, Some(seen)) => {
+            let text = format!("last heard of {ago} ago{from}; {}", row.state_why);
+            let mend = if row.state_why.contains("was stopped") {
+                "it was stopped in order: start it on the machine (pennine-runner work, or systemctl start)"
+            } else if seen.closed_at.is_some() {
+                "its program ended without a word: it was killed, or the machine was shut down. Its own log \
+                 (log/ in its folder) says more; pennine-runner doctor on the machine looks at the rest"
+            } else {
+                "the machine hangs or has lost its network or its power: reach it by another way, then \
+                 pennine-runner doctor"
+            };
+            Finding::bad(check, text).mend(mend)
+        }
+        (_, Some(seen)) if seen.closed_at.is_some() => {
+            let text = format!("its connection{from} was closed from its side {ago} ago");
+            Finding::doubtful(check, text)
+                .mend("it counts as offline if it does not come back within some seconds")
+        }
+        _ => Finding::good(check, format!("connected{from}; last heard of {ago} ago")),
+    }
+}
+
+/// Whether anything answers where it was last seen.
+async fn of_machine(seen: Option<&Seen>) -> Option<Finding> {
+    let peer = seen?.peer.as_ref()?;
+    let address: IpAddr = peer.parse().ok()?;
+    let knocked = tokio::time::timeout(PATIENCE, TcpStream::connect((address, KNOCK))).await;
+    let answers = match knocked {
+        Ok(Ok(_)) => true,
+        Ok(Err(error)) => error.kind() == ErrorKind::ConnectionRefused,
+        Err(_) => false,
+    };
+    let whence = format!("{peer}, from where it was last heard of,");
+    Some(if answers {
+        let text = format!("{whence} answers: the machine, or what stands before it, is there");
+        Finding::good("host", text)
+    } else {
+        let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
+        Finding::doubtful("host", text)
+            .mend("it is switched off or cut off, or a firewall keeps the service from asking")
+    })
+}
+
+/// Whether it is wanted to take work.
+fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option<Finding> {
+    let call = |verb: &str| format!("pennine runner {verb} {}", row.name);
+    if let Some(window) = yard.window_of(row.id.0, row.pool_id.0) {
+        let text = format!(
+            "it takes nothing new during maintenance until {} ({}, set by {})",
+            window.until_at.0, window.why, window.created_by
+        );
+        return Some(
+            Finding::doubtful("takes work", text)
+                .mend(format!("pennine maintenance end {}", window.short())),
+        );
+    }
+    let doubtful =
+        |text: &str, mend: String| Some(Finding::doubtful("takes work", text).mend(mend));
+    match row.wish.0 {
+        Wish::Pause => return doubtful("it is paused: it takes nothing new", call("resume")),
+        Wish::Drain => {
+            let text = "it is draining: it finishes what it has and takes nothing new";
+            return doubtful(text, call("resume"));
+        }
+        Wish::Work => {}
+    }
+    let pool = pool?;
+    if pool.pool.paused {
+        let name = &pool.pool.name;
+        let text = format!("its pool {name} is paused");
+        return doubtful(&text, format!("pennine pool set {name} --resume"));
+    }
+    let text = format!("{} of {} slots are used", row.used(), row.slots());
+    let connected = row.state.is_connected();
+    connected.then(|| Finding::good("takes work", text))
+}
+
+fn of_version(program: &str) -> Finding {
+    let here = env!("CARGO_PKG_VERSION");
+    if program == here {
+        Finding::good(
+            "version",
+            format!("pennine-runner {program}, as the service"),
+        )
+    } else {
+        let text = format!("pennine-runner {program}, the service is {here}");
+        Finding::doubtful("version", text).mend(
+            "they understand each other; install the service's own with join.sh when there is time",
+        )
+    }
+}
+
+fn of_credential(app: &App, age: Duration) -> Finding {
+    let most = app.config.limits.credential_age();
+    let text = format!("its credential is {} old", spoken(age));
+    if age > most + most / 2 {
+        Finding::doubtful("credential", text)
+            .mend("it replaces its credential by itself as soon as it is connected")
+    } else {
+        Finding::good("credential", text)
+    }
+}
+
+/// A machine on which everything fails takes job after job.
+fn of_jobs(row: &Runner, lately: &[Stretch]) -> Option<Finding> {
+    let ended: Vec<&Stretch> = lately.iter().filter(|one| one.result.is_some()).collect();
+    let (last, before) = ended.split_first()?;
+    let broken = |one: &&&Stretch| {
+        one.result
+            .as_ref()
+            .is_some_and(|result| result.0 == Outcome::Error)
+    };
+    let errors = ended.iter().filter(broken).count();
+    let of = ended.len();
+    let text = format!("{errors} of its last {of} attempts came to nothing or could not be run");
+    if errors * 2 > of && !before.is_empty() {
+        let said = last.said.as_deref().unwrap_or("no reason was told");
+        let text = format!("{text}; the last: {said}");
+        return Some(Finding::bad("jobs", text).mend(format!(
+            "pennine runner drain {} before it takes more",
+            row.name
+        )));
+    }
+    Some(Finding::new("jobs", Verdict::Good, text))
+}

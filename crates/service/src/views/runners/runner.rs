@@ -1,0 +1,145 @@
+//! Runners, as people see them.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::views;
+use pennine_core::id::{RunnerId, Short};
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::requirement::Requirement;
+use pennine_store::Connection;
+use pennine_store::runner::{self, Executing};
+use pennine_store::types::Json as Jsonb;
+use pennine_wire::{Page, Runner, RunnerJob};
+use serde::Deserialize;
+use std::collections::HashMap;
+use utoipa::IntoParams;
+use uuid::Uuid;
+
+pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
+    let mine = executing
+        .iter()
+        .filter(|one| one.runner_id == row.id)
+        .map(|one| RunnerJob {
+            job: Short::Job.name(one.job_number),
+            title: one.title.clone(),
+            project: one.project.clone(),
+            started_at: one.started_at.map(|at| at.0),
+        });
+    Runner {
+        id: row.id.0,
+        short: Short::Runner.name(row.number),
+        name: row.name.clone(),
+        pool: row.pool.clone(),
+        state: views::yard::shown_state(row),
+        since: row.state_since.0,
+        why: row.state_why.clone(),
+        wish: row.wish.0,
+        slots: row.slots(),
+        used: row.used(),
+        labels: row.labels.clone(),
+        pool_labels: row.pool_labels.clone(),
+        facts: row.facts.0.clone(),
+        version: row.program.clone(),
+        seen_at: row.seen_at.map(|at| at.0),
+        executing: mine.collect(),
+        findings: row.told.0.findings.clone(),
+        description: row.description.clone(),
+        set: row.settings.0.clone(),
+        created_at: row.created_at.0,
+    }
+}
+
+/// Which runners are wanted.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct Which {
+    /// Only those that satisfy this requirement.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    requirement: Option<String>,
+    /// Only those of this pool.
+    pool: Option<String>,
+    /// Only those in this state.
+    state: Option<RunnerState>,
+    /// Leave out what is only wanted of one at a time: facts, findings and what people set.
+    #[serde(default)]
+    brief: bool,
+}
+
+/// The runners that are not retired, by pool and name.
+pub async fn list(app: &App, which: Which) -> Result<Page<Runner>> {
+    let wanted = which.requirement.as_deref().unwrap_or_default();
+    let wanted: Requirement = wanted
+        .parse()
+        .map_err(|error| ServiceError::requirement("where", error))?;
+    let mut connection = app.store.get().await?;
+    let mut rows = if which.brief && wanted.is_any() {
+        runner::list_brief(&mut connection).await?
+    } else {
+        runner::list(&mut connection, None).await?
+    };
+    let executing = runner::executing(&mut connection).await?;
+    drop(connection);
+    rows.retain(|row| {
+        which.pool.as_ref().is_none_or(|pool| *pool == row.pool)
+            && which
+                .state
+                .is_none_or(|state| state == views::yard::shown_state(row))
+            && (wanted.is_any() || wanted.satisfied_by(&row.view().subject))
+    });
+    let mut by_runner: HashMap<RunnerId, Vec<Executing>> = HashMap::new();
+    for one in executing {
+        by_runner.entry(one.runner_id.0).or_default().push(one);
+    }
+    let items = rows.iter_mut().map(|row| {
+        if which.brief {
+            row.facts = Jsonb(Default::default());
+            row.told = Jsonb(Default::default());
+            row.settings = Jsonb(Default::default());
+        }
+        shown(row, by_runner.get(&row.id.0).map_or(&[], Vec::as_slice))
+    });
+    Ok(Page {
+        items: items.collect(),
+        next: None,
+    })
+}
+
+pub async fn find(connection: &mut Connection, text: &str) -> Result<RunnerId> {
+    let found = runner::find(
+        connection,
+        text.parse::<Uuid>().ok(),
+        Short::Runner.number(text),
+        text,
+    )
+    .await?;
+    match found.as_slice() {
+        [] => Err(ServiceError::unknown("runner", text)),
+        [one] => Ok(*one),
+        _ => {
+            let rows = runner::list(connection, Some(&found)).await?;
+            let choices: Vec<String> = rows
+                .iter()
+                .map(|row| format!("{} (pool {})", Short::Runner.name(row.number), row.pool))
+                .collect();
+            Err(ServiceError::ambiguous("runner", text, &choices))
+        }
+    }
+}
+
+/// One runner as people see it.
+pub async fn one(connection: &mut Connection, id: RunnerId) -> Result<Runner> {
+    let rows = runner::list(connection, Some(&[id])).await?;
+    let executing = runner::executing(connection).await?;
+    let row = rows
+        .first()
+        .ok_or_else(|| ServiceError::unknown("runner", &id.to_string()))?;
+    Ok(shown(row, &executing))
+}
+
+/// One runner, by id, short name or name.
+pub async fn show(app: &App, text: &str) -> Result<Runner> {
+    let mut connection = app.store.get().await?;
+    let id = find(&mut connection, text).await?;
+    one(&mut connection, id).await
+}

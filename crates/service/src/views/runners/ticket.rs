@@ -1,0 +1,55 @@
+//! Tickets.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use pennine_core::id::Short;
+use pennine_core::time::Moment;
+use pennine_store::{Connection, ticket};
+use pennine_wire::{Page, Ticket};
+
+pub fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
+    let state = if ticket.revoked_at.is_some() {
+        "revoked"
+    } else if ticket.used >= ticket.uses {
+        "used"
+    } else if ticket.expires_at.0 <= now {
+        "expired"
+    } else {
+        "open"
+    };
+    Ticket {
+        id: ticket.id.0,
+        name: Short::Ticket.name(ticket.number),
+        pool: ticket.pool.clone(),
+        state: state.to_owned(),
+        created_at: ticket.created_at.0,
+        created_by: ticket.created_by.clone(),
+        expires_at: ticket.expires_at.0,
+        uses: ticket.uses.max(0).unsigned_abs(),
+        used: ticket.used.max(0).unsigned_abs(),
+        names: ticket.name_pattern.clone(),
+        labels: ticket.labels.clone(),
+        runner: ticket.runner_id.map(|id| id.0),
+        runner_name: ticket
+            .runner_number
+            .map(|number| Short::Runner.name(number)),
+    }
+}
+
+pub async fn find(connection: &mut Connection, text: &str) -> Result<ticket::Ticket> {
+    ticket::find(connection, text.parse().ok(), Short::Ticket.number(text))
+        .await?
+        .ok_or_else(|| ServiceError::unknown("ticket", text))
+}
+
+/// The tickets, newest first.
+pub async fn list(app: &App) -> Result<Page<Ticket>> {
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let items = ticket::list(&mut connection, 200)
+        .await?
+        .iter()
+        .map(|ticket| shown(ticket, now))
+        .collect();
+    Ok(Page { items, next: None })
+}
