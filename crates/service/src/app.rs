@@ -2,13 +2,13 @@
 
 use crate::clock::Clock;
 use crate::config::Config;
-use crate::desk::Desk;
+use crate::encryption::Encryption;
 use crate::feed::Feed;
-use crate::http::runners::programs::Programs;
-use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
-use crate::memory::Memory;
-use crate::seen::SeenMap;
+use crate::poll_waiters::Waiters;
+use crate::presence::PresenceMap;
+use crate::programs::Programs;
+use crate::runner_cache::RunnerCache;
 use pennine_core::dispatch::StrandKey;
 use pennine_core::id::{AttemptId, ReplicaId, RunnerId, StrandId};
 use pennine_core::requirement::Vocabulary;
@@ -47,20 +47,20 @@ pub struct Shared {
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
-    pub lockbox: Lockbox,
+    pub encryption: Encryption,
     pub replica: ReplicaId,
     pub feed: Feed,
     /// Parked polls.
-    pub polls: Desk<RunnerId>,
+    pub polls: Waiters<RunnerId>,
     /// What need not be asked about runners.
-    pub memory: Memory,
+    pub runner_cache: RunnerCache,
     /// Tokens that held a moment ago, by the hash of their secret.
     pub tokens: moka::sync::Cache<Vec<u8>, Token>,
     /// Projects that were there a moment ago, by what people call them.
     pub projects: moka::sync::Cache<String, Place>,
     /// Followed logs.
-    pub followed: Desk<AttemptId>,
-    pub seen: SeenMap,
+    pub followed: Waiters<AttemptId>,
+    pub presence: PresenceMap,
     pub logs: LogStore,
     pub programs: Programs,
     pub stop: CancellationToken,
@@ -98,7 +98,7 @@ pub struct Parts {
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
-    pub lockbox: Lockbox,
+    pub encryption: Encryption,
     pub feed: Feed,
     pub logs: LogStore,
     pub stop: CancellationToken,
@@ -111,14 +111,14 @@ impl App {
             programs: Programs::within(&parts.config.programs_dir),
             config: parts.config,
             public_url: parts.public_url,
-            memory: Memory::new(parts.feed.clone()),
+            runner_cache: RunnerCache::new(parts.feed.clone()),
             store: parts.store,
             clock: parts.clock,
             installation: parts.installation,
-            lockbox: parts.lockbox,
+            encryption: parts.encryption,
             replica: ReplicaId(Uuid::now_v7()),
             feed: parts.feed,
-            polls: Desk::default(),
+            polls: Waiters::default(),
             tokens: moka::sync::Cache::builder()
                 .max_capacity(KNOWN_TOKENS)
                 .time_to_live(TOKEN_HOLDS)
@@ -127,8 +127,8 @@ impl App {
                 .max_capacity(KNOWN_PROJECTS)
                 .time_to_live(PROJECT_HOLDS)
                 .build(),
-            followed: Desk::default(),
-            seen: SeenMap::default(),
+            followed: Waiters::default(),
+            presence: PresenceMap::default(),
             logs: parts.logs,
             stop: parts.stop,
             leads: AtomicBool::new(false),

@@ -3,10 +3,11 @@
 use crate::app::{App, Parts};
 use crate::clock::Clock;
 use crate::config::Config;
+use crate::delivery::{traces, webhooks};
+use crate::encryption::Encryption;
 use crate::feed::Feed;
-use crate::lockbox::Lockbox;
 use crate::log_store::LogStore;
-use crate::{herald, http, key_file, leader, measures, rouse, secret, traces, upkeep, watch};
+use crate::{alerting, housekeeping, http, key_file, leader, poll_wakeups, rollup_updates, secret};
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -76,7 +77,7 @@ async fn until(
         )
     })?;
     let logs = LogStore::in_folder(&config.data_dir.join("objects"))?;
-    let (installation, lockbox) = settle(&config, &store, &logs, clock.now()).await?;
+    let (installation, encryption) = settle(&config, &store, &logs, clock.now()).await?;
     first_token(&store, &config.data_dir, clock.now()).await?;
 
     let stop = CancellationToken::new();
@@ -87,25 +88,25 @@ async fn until(
         store: store.clone(),
         clock,
         installation,
-        lockbox,
+        encryption,
         feed: feed.clone(),
         logs,
         stop: stop.clone(),
     });
     let loops = tokio_util::task::TaskTracker::new();
-    loops.spawn(rouse::rouse(app.clone(), feed.subscribe()));
+    loops.spawn(poll_wakeups::run(app.clone(), feed.subscribe()));
     loops.spawn(feed.clone().read(store.clone(), stop.clone()));
     loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
     loops.spawn(leader::lead(app.clone()));
-    loops.spawn(upkeep::keep(app.clone()));
-    loops.spawn(measures::keep(app.clone()));
-    loops.spawn(watch::keep(app.clone()));
-    loops.spawn(herald::keep(app.clone()));
-    loops.spawn(traces::keep(app.clone()));
+    loops.spawn(housekeeping::run(app.clone()));
+    loops.spawn(rollup_updates::run(app.clone()));
+    loops.spawn(alerting::run(app.clone()));
+    loops.spawn(webhooks::run(app.clone()));
+    loops.spawn(traces::run(app.clone()));
     let flush = tokio::spawn(
-        app.seen
+        app.presence
             .clone()
-            .keep_flushing(store, CancellationToken::clone(&stop)),
+            .run_flushing(store, CancellationToken::clone(&stop)),
     );
 
     tracing::info!(%address, url = app.public_url, replica = %app.replica, "serving");
@@ -182,7 +183,7 @@ async fn settle(
     store: &Store,
     logs: &LogStore,
     now: Moment,
-) -> anyhow::Result<(Installation, Lockbox)> {
+) -> anyhow::Result<(Installation, Encryption)> {
     let mut connection = store.get().await?;
     let key = key_file::read(&config.data_dir)?;
     if let Some(found) = installation::find(&mut connection).await? {
@@ -190,7 +191,7 @@ async fn settle(
         match key {
             Some((id, key)) if id == found.key_id => {
                 logs.check(found.log_store).await?;
-                return Ok((found, Lockbox::new(id, key)));
+                return Ok((found, Encryption::new(id, key)));
             }
             Some((id, _)) => bail!(
                 "the key file {} (id {id}) is not this installation's (id {}): put back the right one, or use a \
@@ -222,7 +223,7 @@ async fn settle(
     } else {
         bail!("another replica founded this installation at the same moment: start this one again");
     }
-    Ok((found, Lockbox::new(key_id, key)))
+    Ok((found, Encryption::new(key_id, key)))
 }
 
 /// Makes the first token, an administrator's, and puts it where only the owner of the data folder can read it.

@@ -7,11 +7,11 @@
 
 pub mod capacity;
 mod changes;
-pub mod rebuild;
-mod watch;
+mod timeouts;
 
 use crate::app::App;
-use capacity::Yardkeeping;
+use crate::views::dispatch_state::{self, waits};
+use capacity::YardState;
 use pennine_core::answer::Level;
 use pennine_core::capacity::Decided;
 use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
@@ -24,7 +24,6 @@ use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Cursor};
 use pennine_store::{pool, runner, seat, strand};
-use rebuild::waits;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -42,8 +41,6 @@ const RENEW_LIMIT: Duration = Duration::from_millis(1700);
 const STAND_ASIDE: Duration = Duration::from_secs(5);
 /// How often leases and connections are looked at.
 const TICK: Duration = Duration::from_secs(1);
-/// How long a lease lasts after the poll that renewed it.
-pub const LEASE: Duration = Duration::from_secs(30);
 /// Assignments committed at once.
 const BATCH: usize = 500;
 
@@ -165,7 +162,7 @@ struct Term<'a> {
     /// Maintenance that is on or to come, and which of it the state was told to be on.
     calendar: Calendar,
     on: BTreeSet<MaintenanceId>,
-    yard: Yardkeeping,
+    yard: YardState,
     /// Runners that are retired and may have jobs still.
     retired: BTreeSet<RunnerId>,
     /// What was last written of the seats that are kept back.
@@ -200,7 +197,7 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
                 Err(RecvError::Lagged(_)) => return Err(End::Behind),
                 Err(RecvError::Closed) => return Err(End::Stopped),
             },
-            done = term.yard.hands.next() => term.done(done).await?,
+            done = term.yard.supplier_calls.next() => term.done(done).await?,
             _ = tick.tick() => term.look_after().await?,
         }
     }
@@ -213,9 +210,10 @@ impl<'a> Term<'a> {
         let now = app.clock.now();
         let calendar = Calendar::read(&mut connection, now).await?;
         let on = calendar.on(now).map(|one| one.id.0).collect();
-        let (state, impatient) = rebuild::rebuild(&mut connection, &calendar, now, |_| {}).await?;
+        let (state, impatient) =
+            dispatch_state::read(&mut connection, &calendar, now, |_| {}).await?;
         let paused = |pool: &pool::OwnedPool| calendar.pool(pool, now).paused;
-        let (yard, machines) = Yardkeeping::read(app, &mut connection, paused, now).await?;
+        let (yard, machines) = YardState::read(app, &mut connection, paused, now).await?;
         let mut term = Term {
             app,
             epoch,
@@ -332,10 +330,10 @@ impl<'a> Term<'a> {
                 .iter()
                 .map(|a| (*a, LeaseToken(Uuid::new_v4())))
                 .collect();
-            let memory = &self.app.memory;
+            let cache = &self.app.runner_cache;
             let marks: Vec<_> = batch
                 .iter()
-                .map(|one| memory.open_mark(one.runner))
+                .map(|one| cache.open_mark(one.runner))
                 .collect();
             let kept = match attempt::assign(&mut connection, self.epoch, now, &leased).await? {
                 Committed::Kept(kept) => kept,
@@ -346,8 +344,8 @@ impl<'a> Term<'a> {
                 kept.into_iter().map(|one| (one.id.0, one)).collect();
             for (assignment, mark) in batch.iter().zip(marks) {
                 if let Some(one) = kept.remove(&assignment.attempt) {
-                    memory.assigned(mark, assignment.runner, one);
-                    self.app.polls.ring(assignment.runner);
+                    cache.assigned(mark, assignment.runner, one);
+                    self.app.polls.notify(assignment.runner);
                 } else {
                     self.state.apply(
                         Event::Refused {

@@ -8,7 +8,11 @@
 
 use super::{Refused, words};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 use utoipa::ToSchema;
+
+/// How long an attempt's lease lasts after the poll that renewed it.
+pub const LEASE: Duration = Duration::from_secs(30);
 
 /// Where an attempt is in its life.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]

@@ -4,7 +4,7 @@
 //! stock server takes; what that server also does, time limits for headers and a graceful stop, is done here.
 
 use crate::app::App;
-use crate::seen::Line;
+use crate::presence::Line;
 use axum::Router;
 use axum::extract::{ConnectInfo, FromRequestParts, Request};
 use axum::http::request::Parts;

@@ -5,12 +5,12 @@ mod supplied;
 
 use super::{End, Term};
 use crate::app::App;
-use crate::supply::hands::{Hands, order_of};
-use crate::{secret, supply};
-use jiff::tz::TimeZone;
+use crate::supplier_calls::calls::{SupplierCalls, order_of};
+use crate::views::capacity_state;
+use crate::{secret, supplier_calls};
 use pennine_core::answer::Level;
 use pennine_core::capacity::{
-    Decided, Event, Keeper, MachineView, Meter, PoolCare, PoolStanding, Supply, Trouble,
+    Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, Trouble,
 };
 use pennine_core::dispatch::{Event as Told, RunnerView};
 use pennine_core::id::{MachineId, PoolId, RunnerId, SupplierId};
@@ -31,9 +31,9 @@ const TICKET_EXTRA: Duration = Duration::from_secs(60);
 const INDIVIDUAL: [&str; 2] = ["host", "disk"];
 
 /// What the leader knows for keeping machines.
-pub(super) struct Yardkeeping {
+pub(super) struct YardState {
     pub keeper: Keeper,
-    pub hands: Hands,
+    pub supplier_calls: SupplierCalls,
     suppliers: BTreeMap<SupplierId, Row>,
     /// Pools that make machines, by id.
     pools: BTreeMap<PoolId, OwnedPool>,
@@ -50,84 +50,25 @@ pub(super) struct Yardkeeping {
     pub last: Vec<PoolStanding>,
 }
 
-/// The time zone of a pool's week.
-pub fn zone(supply: &Supply) -> TimeZone {
-    match supply.week.zone.as_str() {
-        "" => TimeZone::UTC,
-        name => TimeZone::get(name).unwrap_or(TimeZone::UTC),
-    }
-}
-
-/// A pool as the keeper sees it, if it makes machines.
-pub fn care(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option<PoolCare> {
-    let supply = pool.supply()?;
-    let supplier = suppliers.iter().find(|row| row.name == supply.supplier);
-    Some(PoolCare {
-        id: pool.pool.id.0,
-        name: pool.pool.name.clone(),
-        supplier: supplier.map(|row| row.id.0).unwrap_or_default(),
-        supply: supply.clone(),
-        zone: zone(supply),
-        price: pool.price(),
-        paused,
-    })
-}
-
-/// A keeper that knows what the record holds: suppliers, machines, what was spent. Its pools are told apart.
-pub async fn keeper(
-    connection: &mut Connection,
-    cares: &[PoolCare],
-    suppliers: &[Row],
-    machines: &[Machine],
-    now: Moment,
-) -> pennine_store::Result<Keeper> {
-    let mut keeper = Keeper::default();
-    for row in suppliers {
-        keeper.apply(Event::Maker(supply::maker(row)), now);
-        if let Some(((said, since), until)) =
-            row.trouble.clone().zip(row.trouble_since).zip(row.retry_at)
-            && until.0 > now
-        {
-            keeper.resume_trouble(row.id.0, said, since.0, until.0);
-        }
-    }
-    for care in cares {
-        let (day, month) = Meter::windows(now, &care.zone);
-        let (day, month) = (
-            machine::paid(connection, care.id, day).await?,
-            machine::paid(connection, care.id, month).await?,
-        );
-        keeper.apply(Event::Pool(Box::new(care.clone())), now);
-        keeper.paid_before(care.id, day, month);
-    }
-    for machine in machines {
-        keeper.apply(Event::Machine(machine.view()), now);
-        if machine.runner_retired {
-            keeper.apply(Event::Left(machine.id.0), now);
-        }
-    }
-    Ok(keeper)
-}
-
-impl Yardkeeping {
+impl YardState {
     /// Reads everything that a new leader has to know.
     pub async fn read(
         app: &App,
         connection: &mut Connection,
         paused: impl Fn(&OwnedPool) -> bool,
         now: Moment,
-    ) -> pennine_store::Result<(Yardkeeping, Vec<Machine>)> {
+    ) -> pennine_store::Result<(YardState, Vec<Machine>)> {
         let suppliers = supplier::list(connection).await?;
         let pools = pool::list(connection).await?;
         let cares: Vec<PoolCare> = pools
             .iter()
-            .filter_map(|pool| care(pool, paused(pool), &suppliers))
+            .filter_map(|pool| capacity_state::managed_pool(pool, paused(pool), &suppliers))
             .collect();
         let machines = machine::existing(connection).await?;
-        let keeper = keeper(connection, &cares, &suppliers, &machines, now).await?;
-        let yard = Yardkeeping {
+        let keeper = capacity_state::read(connection, &cares, &suppliers, &machines, now).await?;
+        let yard = YardState {
             keeper,
-            hands: Hands::new(app, suppliers.clone()),
+            supplier_calls: SupplierCalls::new(app, suppliers.clone()),
             suppliers: suppliers.into_iter().map(|row| (row.id.0, row)).collect(),
             pools: pools
                 .into_iter()
@@ -176,12 +117,13 @@ impl Term<'_> {
                     .and_then(OwnedPool::supply)
                 {
                     let order = order_of(self.app, &machine, supply);
-                    yard.hands.order(machine, order);
+                    yard.supplier_calls.order(machine, order);
                 }
             }
             MachineState::Releasing => {
                 let keep = machine.failed && machine.console.is_empty();
-                yard.hands.remove(machine.supplier_id.0, machine.id.0, keep);
+                yard.supplier_calls
+                    .remove(machine.supplier_id.0, machine.id.0, keep);
             }
             _ => {}
         }
@@ -191,7 +133,7 @@ impl Term<'_> {
     pub(super) fn pool_changed(&mut self, pool: &OwnedPool, now: Moment) {
         let view = self.calendar.pool(pool, now);
         let id = pool.pool.id.0;
-        match care(pool, view.paused, &self.yard.rows()) {
+        match capacity_state::managed_pool(pool, view.paused, &self.yard.rows()) {
             Some(care) => {
                 self.yard.pools.insert(id, pool.clone());
                 self.yard.keeper.apply(Event::Pool(Box::new(care)), now);
@@ -219,9 +161,9 @@ impl Term<'_> {
         for row in &rows {
             self.yard
                 .keeper
-                .apply(Event::Maker(supply::maker(row)), now);
+                .apply(Event::Maker(supplier_calls::maker(row)), now);
         }
-        self.yard.hands.set(rows.clone());
+        self.yard.supplier_calls.set(rows.clone());
         self.yard.suppliers = rows.into_iter().map(|row| (row.id.0, row)).collect();
         // A pool may name a supplier that is there only now; prices may be others.
         let pools: Vec<OwnedPool> = self.yard.pools.values().cloned().collect();
@@ -246,7 +188,7 @@ impl Term<'_> {
         let mut row = row.filter(|row| row.name == wanted.supplier);
         let Some(price) = row
             .next()
-            .and_then(|row| supply::offer(row).sizes.get(&wanted.size).copied())
+            .and_then(|row| supplier_calls::offer(row).sizes.get(&wanted.size).copied())
         else {
             return Ok(());
         };
@@ -419,7 +361,7 @@ impl Term<'_> {
     ) -> Result<(), End> {
         let limit = |supplier: &SupplierId| {
             let row = self.yard.suppliers.get(supplier);
-            row.map_or(Duration::ZERO, |row| supply::maker(row).boot_limit)
+            row.map_or(Duration::ZERO, |row| supplier_calls::maker(row).boot_limit)
         };
         let new: Vec<NewMachine> = decided
             .orders
@@ -432,7 +374,7 @@ impl Term<'_> {
                 price: order.price,
                 single_use: order.single_use,
                 ticket: self.app.fresh_id(),
-                secret_hash: secret::hash(&self.app.lockbox.ticket(order.machine)),
+                secret_hash: secret::hash(&self.app.encryption.ticket(order.machine)),
                 expires: now + limit(&order.supplier) + TICKET_EXTRA,
             })
             .collect();
@@ -465,7 +407,7 @@ impl Term<'_> {
 
     /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
     pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
-        self.yard.hands.look(now);
+        self.yard.supplier_calls.look(now);
         self.catch_up_on_joins(now).await?;
         let mut changed: Vec<_> = self.state.levels().into_iter().collect();
         changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));

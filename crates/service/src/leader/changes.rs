@@ -1,9 +1,9 @@
 //! How the leader takes note of changes: what a change only names is read from the record, and the state of dispatch is
 //! told how things are now.
 
-use super::rebuild::{places_and_seats, waits};
 use super::{End, Term};
 use crate::feed::Changes;
+use crate::views::dispatch_state::{places_and_seats, waits};
 use pennine_core::dispatch::Event;
 use pennine_core::id::{JobId, MachineId, PoolId, RunnerId, StrandId};
 use pennine_core::time::Moment;

@@ -14,6 +14,7 @@ mod support;
 
 mod alerts;
 mod api;
+mod arrows;
 mod bad_input;
 mod bench;
 mod browser;

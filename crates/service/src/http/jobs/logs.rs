@@ -124,7 +124,7 @@ async fn found_or_told<T>(
 async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> Answer<LogState> {
     let deadline = tokio::time::Instant::now() + wait.min(LONGEST_WAIT);
     loop {
-        let seat = app.followed.sit(attempt);
+        let subscription = app.followed.subscribe(attempt);
         let mut connection = app.store.get().await?;
         let state = log::state(&mut connection, attempt)
             .await?
@@ -135,7 +135,7 @@ async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> Answ
             return Ok(state);
         }
         tokio::select! {
-            () = seat.wait() => {}
+            () = subscription.notified() => {}
             () = tokio::time::sleep(LOOK_EVERY.min(deadline - now)) => {}
             () = app.stop.cancelled() => {}
         }

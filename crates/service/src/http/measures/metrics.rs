@@ -6,8 +6,9 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::Answer;
+use crate::views;
+use crate::views::measures::target_standings;
 use crate::views::yard::{Yard, shown_state};
-use crate::{targets, views};
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
@@ -417,7 +418,7 @@ async fn machines(
 async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Answer<Vec<Family>> {
     let all = target::list(connection).await?;
     let (mut waits, mut allowed) = (Vec::new(), Vec::new());
-    for (target, standing) in targets::standings(app, connection, yard, all).await? {
+    for (target, standing) in target_standings::standings(app, connection, yard, all).await? {
         let name = || ("target", target.name.clone());
         for (word, count) in [
             ("kept", standing.window.kept),

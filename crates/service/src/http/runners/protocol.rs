@@ -6,8 +6,7 @@ use crate::http::accept::{Peer, Wire};
 use crate::http::answer::Answer;
 use crate::http::auth::bearer;
 use crate::http::body::JsonBody;
-use crate::leader::LEASE;
-use crate::seen::Presence;
+use crate::presence::Presence;
 use crate::validation::{check_labels, check_protocol, check_slots};
 use crate::{http, secret};
 use axum::extract::{DefaultBodyLimit, FromRequestParts, State};
@@ -18,6 +17,7 @@ use axum::{Json, Router};
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, RunnerId, Short};
 use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::attempt::LEASE;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
@@ -108,7 +108,7 @@ impl FromRequestParts<App> for Caller {
 
 /// The runner with this credential, from memory where it is known there.
 async fn known(app: &App, hash: &[u8]) -> Answer<Option<Known>> {
-    match app.memory.known(hash) {
+    match app.runner_cache.known(hash) {
         Some(known) => Ok(Some(known)),
         // Boxed, as in `poll`.
         None => Box::pin(look_up(app, hash.to_vec())).await,
@@ -117,7 +117,7 @@ async fn known(app: &App, hash: &[u8]) -> Answer<Option<Known>> {
 
 /// The runner with this credential, from the record.
 async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
-    let mark = app.memory.mark();
+    let mark = app.runner_cache.mark();
     let mut connection = app.store.get().await?;
     let mut known = credential::by_credential(&mut connection, &hash).await?;
     if let Some(known) = known.as_mut().filter(|known| known.shows_next) {
@@ -131,7 +131,7 @@ async fn look_up(app: &App, hash: Vec<u8>) -> Answer<Option<Known>> {
         app.feed.kick();
     }
     if let Some(known) = &known {
-        app.memory.learn(mark, hash, known);
+        app.runner_cache.learn(mark, hash, known);
     }
     Ok(known)
 }
@@ -147,9 +147,9 @@ async fn poll(
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
     let presence = Box::pin(arrive(&app, &known, &sent, peer)).await?;
-    wire.belongs(|| app.seen.line(known.id.0, sent.session, &app.clock));
+    wire.belongs(|| app.presence.line(known.id.0, sent.session, &app.clock));
     drop(wire);
-    let seat = app.polls.sit(known.id.0);
+    let subscription = app.polls.subscribe(known.id.0);
     let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
     if answer.assignments.is_empty()
         && answer.stop.is_empty()
@@ -157,7 +157,7 @@ async fn poll(
         && !sent.at_once
     {
         tokio::select! {
-            () = seat.wait() => {}
+            () = subscription.notified() => {}
             () = tokio::time::sleep(park_time(&answer.settings, &sent)) => {}
             () = app.stop.cancelled() => {}
         }
@@ -175,7 +175,7 @@ async fn poll(
 async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Presence> {
     let id = known.id.0;
     begin_session(app, known, sent).await?;
-    let presence = app.seen.begin(id, sent.session, peer.0, &app.clock);
+    let presence = app.presence.begin(id, sent.session, peer.0, &app.clock);
     let now = app.clock.now();
     if let Some(about) = &sent.about {
         check_slots(about.slots)?;
@@ -189,7 +189,7 @@ async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Pre
         };
         let mut connection = app.store.get().await?;
         if runner::set_about(&mut connection, id, &about, now).await? {
-            app.memory.runner_changed(id);
+            app.runner_cache.runner_changed(id);
             app.feed.kick();
         }
     }
@@ -199,7 +199,7 @@ async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Pre
     if room != known.room {
         let mut connection = app.store.get().await?;
         runner::set_room(&mut connection, id, room, now).await?;
-        app.memory.runner_changed(id);
+        app.runner_cache.runner_changed(id);
         app.feed.kick();
     }
     // How many slots are used does not matter here: what is stored is whether it takes work.
@@ -217,7 +217,7 @@ async fn arrive(app: &App, known: &Known, sent: &Poll, peer: Peer) -> Answer<Pre
     {
         let mut connection = app.store.get().await?;
         if runner::set_state(&mut connection, id, known.state.0, to, why, now).await? {
-            app.memory.runner_changed(id);
+            app.runner_cache.runner_changed(id);
             app.feed.kick();
         }
     }
@@ -240,13 +240,13 @@ async fn what_to_tell(
 
 /// What a runner has or should have, from memory where that is known.
 async fn open_attempts(app: &App, runner: RunnerId) -> Answer<Vec<ForRunner>> {
-    if let Some(open) = app.memory.open(runner) {
+    if let Some(open) = app.runner_cache.open(runner) {
         return Ok(open);
     }
-    let mark = app.memory.open_mark(runner);
+    let mark = app.runner_cache.open_mark(runner);
     let mut connection = app.store.get().await?;
     let open = attempt::for_runner(&mut connection, runner).await?;
-    app.memory.learn_open(mark, runner, &open);
+    app.runner_cache.learn_open(mark, runner, &open);
     Ok(open)
 }
 
@@ -261,15 +261,15 @@ fn park_time(settings: &Settings, sent: &Poll) -> Duration {
 /// Makes the poll's session the runner's, unless another is alive.
 async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
     let id = known.id.0;
-    if app.seen.knows(id, sent.session) {
+    if app.presence.knows(id, sent.session) {
         return Ok(());
     }
     let now = app.clock.now();
     let since = now - SESSION_LIVES;
     let held: Vec<AttemptId> = sent.held.iter().map(|held| held.attempt).collect();
-    let here = app.seen.other_live(id, sent.session, since);
+    let here = app.presence.other_live(id, sent.session, since);
     // What another replica has seen is in the record; what this one knows to be closed may not be there yet.
-    let elsewhere = (!app.seen.knows_any(id)).then_some(since);
+    let elsewhere = (!app.presence.knows_any(id)).then_some(since);
     let begun = !here && {
         let mut connection = app.store.get().await?;
         attempt::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
@@ -281,7 +281,7 @@ async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Answer<()> {
             "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
         ));
     }
-    app.memory.open_changed(id);
+    app.runner_cache.open_changed(id);
     Ok(())
 }
 
@@ -308,7 +308,8 @@ async fn take_note(
         let mut connection = app.store.get().await?;
         attempt::acknowledge(&mut connection, &fresh, sent.session, now).await?;
         for id in fresh {
-            app.memory.moved(runner, id, AttemptState::Acknowledged);
+            app.runner_cache
+                .moved(runner, id, AttemptState::Acknowledged);
         }
     }
     for held in sent
@@ -320,7 +321,7 @@ async fn take_note(
             let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
             let mut connection = app.store.get().await?;
             attempt::exit(&mut connection, held.attempt, held.lease, now - ago, now).await?;
-            app.memory
+            app.runner_cache
                 .moved(runner, held.attempt, AttemptState::Finalizing);
             app.feed.kick();
         }
@@ -438,7 +439,7 @@ async fn goodbye(
     JsonBody(sent): JsonBody<Goodbye>,
 ) -> Answer<StatusCode> {
     let now = app.clock.now();
-    app.seen.close(known.id.0, sent.session, now);
+    app.presence.close(known.id.0, sent.session, now);
     if known.state.is_connected()
         && let Ok(to) = known.state.after(RunnerEvent::Lose)
     {
@@ -452,7 +453,7 @@ async fn goodbye(
             now,
         )
         .await?;
-        app.memory.runner_changed(known.id.0);
+        app.runner_cache.runner_changed(known.id.0);
         app.feed.kick();
     }
     Ok(StatusCode::NO_CONTENT)

@@ -45,7 +45,8 @@ pub async fn started(
     let at = now - arrived.0.elapsed() - Duration::from(sent.ago_us);
     match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
         Reported::Kept => {
-            app.memory.moved(known.id.0, id, AttemptState::Executing);
+            app.runner_cache
+                .moved(known.id.0, id, AttemptState::Executing);
             app.feed.kick();
             Ok(StatusCode::NO_CONTENT)
         }
@@ -85,8 +86,8 @@ pub async fn finished(
     match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
         Reported::Kept => {
             app.feed.kick();
-            app.memory.over(known.id.0, id);
-            app.followed.ring(id);
+            app.runner_cache.over(known.id.0, id);
+            app.followed.notify(id);
             drop(connection);
             if end.log_bytes == 0 {
                 return Ok(StatusCode::NO_CONTENT);
@@ -136,8 +137,8 @@ pub async fn lost(
         counts,
     };
     if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
-        app.memory.over(known.id.0, id);
-        app.followed.ring(id);
+        app.runner_cache.over(known.id.0, id);
+        app.followed.notify(id);
         app.feed.kick();
     }
     Ok(StatusCode::NO_CONTENT)
@@ -191,7 +192,7 @@ pub async fn log(
         .await?
     {
         Append::Kept(state) => {
-            app.followed.ring(id);
+            app.followed.notify(id);
             Ok(Json(LogTaken {
                 next_offset: taken(state.length),
             }))

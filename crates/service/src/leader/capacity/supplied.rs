@@ -1,8 +1,8 @@
 //! What suppliers answer: machines that were ordered, removed, listed or found gone, and what went wrong.
 
 use crate::leader::{End, Term};
-use crate::supply;
-use crate::supply::hands::Done;
+use crate::supplier_calls;
+use crate::supplier_calls::calls::Done;
 use pennine_core::capacity::{Event, MachineView, Scope};
 use pennine_core::id::{MachineId, PoolId, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
@@ -79,7 +79,7 @@ impl Term<'_> {
             } => {
                 // It will not make more than this: no fault, but a bound.
                 if let Some(row) = self.yard.suppliers.get(&supplier) {
-                    let mut maker = supply::maker(row);
+                    let mut maker = supplier_calls::maker(row);
                     maker.quota = Some(maker.quota.map_or(*quota, |known| known.min(*quota)));
                     self.yard.keeper.apply(Event::Maker(maker), now);
                 }
@@ -169,7 +169,7 @@ impl Term<'_> {
         let Some(row) = self.yard.suppliers.get(&supplier) else {
             return Ok(());
         };
-        if row.offer.is_some() && supply::offer(row) == offer {
+        if row.offer.is_some() && supplier_calls::offer(row) == offer {
             return Ok(());
         }
         let mut connection = self.app.store.get().await?;
@@ -210,11 +210,11 @@ impl Term<'_> {
             for stray in strays {
                 if !trials.contains(&stray) && !fresh.contains(&stray) {
                     tracing::warn!(machine = %stray, "a machine that nobody knows is removed");
-                    self.yard.hands.remove(supplier, stray, false);
+                    self.yard.supplier_calls.remove(supplier, stray, false);
                 }
             }
         }
-        let asked = self.yard.hands.supplier(supplier);
+        let asked = self.yard.supplier_calls.supplier(supplier);
         let settled = |id: &MachineId| {
             self.yard.accepted.get(id).is_some_and(|(at, reference)| {
                 *at + SETTLES < as_of && asked.as_ref().is_some_and(|asked| asked.sees(reference))

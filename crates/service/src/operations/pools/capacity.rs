@@ -1,7 +1,7 @@
 //! How pools get machines: the policy, what would be decided, what was, and the relief.
 
 use crate::error::{Result, ServiceError};
-use crate::supply::offer;
+use crate::supplier_calls::offer;
 use jiff::tz::TimeZone;
 use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;

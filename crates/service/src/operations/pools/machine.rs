@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views::pools::capacity::find as find_pool;
 use crate::views::pools::machine::{find, shown};
-use crate::{secret, supply};
+use crate::{secret, supplier_calls};
 use pennine_core::id::{MachineId, RunnerId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
 use pennine_core::lifecycle::runner::Wish;
@@ -62,7 +62,7 @@ pub async fn start(
         );
     }
     let now = app.clock.now();
-    let maker = supply::maker(&row);
+    let maker = supplier_calls::maker(&row);
     let new: Vec<NewMachine> = (0..count)
         .map(|_| {
             let machine = MachineId(app.fresh_id());
@@ -74,7 +74,7 @@ pub async fn start(
                 price: pool.price(),
                 single_use: policy.single_use,
                 ticket: app.fresh_id(),
-                secret_hash: secret::hash(&app.lockbox.ticket(machine)),
+                secret_hash: secret::hash(&app.encryption.ticket(machine)),
                 expires: now + maker.boot_limit + Duration::from_secs(60),
             }
         })

@@ -317,12 +317,12 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
     let why = format!("{} removed its pool", who.name.clone());
     for member in &members {
         runner::retire(&mut connection, member.id.0, &why, now).await?;
-        app.memory.runner_gone(member.id.0);
+        app.runner_cache.runner_gone(member.id.0);
     }
     let removed = pool::remove(&mut connection, id, &who.name, now).await?;
     app.feed.kick();
     for member in &members {
-        app.polls.ring(member.id.0);
+        app.polls.notify(member.id.0);
     }
     if !removed {
         let said =

@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::validation::check_name;
 use crate::views::pools::supplier::{find, one};
-use crate::{secret, supply};
+use crate::{secret, supplier_calls};
 use pennine_core::id::{MachineId, SupplierId};
 use pennine_core::time::{Micros, spoken};
 use pennine_store::supplier::{self, Supplier as Row};
@@ -33,14 +33,19 @@ fn check_settings(
     settings: &BTreeMap<String, String>,
     secrets: &BTreeMap<String, String>,
 ) -> Result<()> {
-    let known = supply::KINDS.iter().find(|(one, _, _)| *one == kind);
+    let known = supplier_calls::KINDS
+        .iter()
+        .find(|(one, _, _)| *one == kind);
     let Some((_, _, known)) = known else {
-        let kinds: Vec<&str> = supply::KINDS.iter().map(|(kind, _, _)| *kind).collect();
+        let kinds: Vec<&str> = supplier_calls::KINDS
+            .iter()
+            .map(|(kind, _, _)| *kind)
+            .collect();
         let said = format!("{kind:?} is no kind of supplier: {}", kinds.join(", "));
         return Err(ServiceError::invalid("kind", said));
     };
     for key in settings.keys().chain(secrets.keys()) {
-        if !supply::takes_any(kind) && !known.iter().any(|(one, _)| one == key) {
+        if !supplier_calls::takes_any(kind) && !known.iter().any(|(one, _)| one == key) {
             let all: Vec<String> = known
                 .iter()
                 .map(|(key, said)| format!("{key} ({said})"))
@@ -59,7 +64,8 @@ fn check_settings(
     }
     let mut all = settings.clone();
     all.extend(secrets.clone());
-    supply::make(app, name, kind, all).map_err(|said| ServiceError::invalid("settings", said))?;
+    supplier_calls::make(app, name, kind, all)
+        .map_err(|said| ServiceError::invalid("settings", said))?;
     Ok(())
 }
 
@@ -69,7 +75,9 @@ fn locked(
     secrets: &BTreeMap<String, String>,
 ) -> Result<BTreeMap<String, String>> {
     let lock = |(key, secret): (&String, &String)| {
-        let locked = app.lockbox.lock(&supply::lock_name(name, key), secret)?;
+        let locked = app
+            .encryption
+            .lock(&supplier_calls::lock_name(name, key), secret)?;
         Some((key.clone(), locked))
     };
     let locked: Option<_> = secrets.iter().map(lock).collect();
@@ -150,7 +158,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplie
 /// Asks a supplier that is new what it can do, so that its prices are known before anything is ordered. One that does not
 /// answer is asked again by the leader.
 async fn ask_offer(app: &App, connection: &mut Connection, row: &Row) -> Result<()> {
-    let Ok(asked) = supply::open(app, row) else {
+    let Ok(asked) = supplier_calls::open(app, row) else {
         return Ok(());
     };
     if let Ok(Ok(offer)) = tokio::time::timeout(FIRST_OFFER, asked.offer()).await {
@@ -187,7 +195,9 @@ pub async fn change(
         .0
         .iter()
         .filter_map(|(key, locked)| {
-            let opened = app.lockbox.open(&supply::lock_name(name, key), locked);
+            let opened = app
+                .encryption
+                .open(&supplier_calls::lock_name(name, key), locked);
             Some((key.clone(), opened.ok()?))
         })
         .collect();
@@ -269,7 +279,7 @@ pub async fn check(
 ) -> Result<SupplierChecked> {
     who.require(Role::Operator)?;
     let row = find(&mut *app.store.get().await?, name).await?;
-    let asked = supply::open(app, &row).map_err(|said| {
+    let asked = supplier_calls::open(app, &row).map_err(|said| {
         ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
     })?;
     let mut checked = SupplierChecked {
@@ -360,7 +370,7 @@ async fn try_out(
     how: SupplierCheck,
     checked: &mut SupplierChecked,
 ) -> Result<()> {
-    let ticket = app.lockbox.ticket(machine);
+    let ticket = app.encryption.ticket(machine);
     let hash = secret::hash(&ticket);
     let mut connection = app.store.get().await?;
     trial::insert(&mut connection, machine, row.id.0, &hash, app.clock.now()).await?;
@@ -391,7 +401,7 @@ async fn try_out(
     if !ordered {
         return Ok(());
     }
-    let limit = supply::maker(row).boot_limit.min(TRIAL);
+    let limit = supplier_calls::maker(row).boot_limit.min(TRIAL);
     let joined = loop {
         let mut connection = app.store.get().await?;
         let found = trial::find(&mut connection, machine).await?;
@@ -424,7 +434,7 @@ async fn try_out(
         ),
     };
     if !came {
-        checked.console = supply::console(asked, machine).await;
+        checked.console = supplier_calls::console(asked, machine).await;
     }
     checked.note("its runner reaches the service", came, said, begun);
     let begun = Instant::now();

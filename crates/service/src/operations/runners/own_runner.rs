@@ -73,7 +73,7 @@ async fn leave_used_up(app: &App, id: RunnerId) -> Result<ChangedRunner> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
     runner::retire(&mut connection, id, "its one job is done", now).await?;
-    app.memory.runner_gone(id);
+    app.runner_cache.runner_gone(id);
     app.feed.kick();
     let runner = views::runners::runner::one(&mut connection, id).await?;
     Ok(ChangedRunner {

@@ -74,7 +74,7 @@ pub async fn set_wish(
     let detail = json!({"wish": wish});
     audit::write(&mut connection, now, by, "runner.wish", called, detail).await?;
     app.feed.kick();
-    app.polls.ring(id);
+    app.polls.notify(id);
     one(&mut connection, id).await
 }
 
@@ -240,9 +240,9 @@ pub async fn change(
             detail,
         )
         .await?;
-        app.memory.runner_changed(id);
+        app.runner_cache.runner_changed(id);
         app.feed.kick();
-        app.polls.ring(id);
+        app.polls.notify(id);
     }
     let executing = runner::executing(&mut connection).await?;
     Ok(ChangedRunner {
@@ -316,9 +316,9 @@ pub async fn retire_one(
         }
         let detail = json!({"force": retirement.force, "jobs": ends.len()});
         audit::write(&mut connection, now, by, "runner.retire", &row.name, detail).await?;
-        app.memory.runner_gone(id);
+        app.runner_cache.runner_gone(id);
         app.feed.kick();
-        app.polls.ring(id);
+        app.polls.notify(id);
     }
     let rows = runner::list(&mut connection, Some(&[id])).await?;
     let row = rows.first().unwrap_or(&row);

@@ -40,9 +40,9 @@ pub async fn take_back(
         let mut connection = app.store.get().await?;
         let now = app.clock.now();
         if attempt::lose(&mut connection, None, one, &loss, now).await? {
-            app.memory.over(id, one);
+            app.runner_cache.over(id, one);
         }
-        app.followed.ring(one);
+        app.followed.notify(one);
     }
     ends.extend(before.executing.iter().cloned());
     let mut connection = app.store.get().await?;
@@ -59,7 +59,7 @@ pub async fn take_back(
     )
     .await?;
     app.feed.kick();
-    app.polls.ring(id);
+    app.polls.notify(id);
     let runner = views::runners::runner::one(&mut connection, id).await?;
     Ok(ChangedRunner {
         runner,

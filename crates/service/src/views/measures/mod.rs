@@ -3,5 +3,7 @@
 pub mod alert;
 pub mod history;
 pub mod listener;
+pub mod sums;
 pub mod target;
+pub mod target_standings;
 pub mod trends;

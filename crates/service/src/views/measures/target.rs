@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::targets::standings;
+use crate::views::measures::target_standings::standings;
 use crate::views::yard::Yard;
 use pennine_core::target::TargetStanding;
 use pennine_store::Connection;

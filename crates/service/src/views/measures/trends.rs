@@ -2,8 +2,8 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::trends::{self, LONGEST, Live, Scope, Window, pool_project};
 use crate::views;
+use crate::views::measures::sums::{self, LONGEST, Live, Scope, Window, pool_project};
 use pennine_core::dispatch::{Reason, below};
 use pennine_core::id::{PlaceId, PoolId, Short, SupplierId};
 use pennine_core::measure::{Figures, answer};
@@ -291,7 +291,7 @@ impl Asked {
             _ if otherwise => return Err(kept_otherwise()),
             (By::Pool, None, None) => {
                 let name = |text: &str| pools.get(text).cloned();
-                trends::groups(connection, live, (Kind::Pool, &[]), window, name).await?
+                sums::groups(connection, live, (Kind::Pool, &[]), window, name).await?
             }
             (By::Pool, _, Some(_)) => {
                 let name = |text: &str| {
@@ -299,7 +299,7 @@ impl Asked {
                     self.project_name(&project)?;
                     pools.get(&pool).cloned()
                 };
-                trends::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
+                sums::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
             }
             (By::Project | By::Team, Some(pool), _) => {
                 let name = |text: &str| {
@@ -313,7 +313,7 @@ impl Asked {
                         path
                     })
                 };
-                trends::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
+                sums::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
             }
             (By::Project | By::Team, None, _) => {
                 let name = |text: &str| {
@@ -324,7 +324,7 @@ impl Asked {
                         path
                     })
                 };
-                trends::groups(connection, live, (Kind::Project, &[]), window, name).await?
+                sums::groups(connection, live, (Kind::Project, &[]), window, name).await?
             }
             (By::Title, None, _) => {
                 let name = |text: &str| {
@@ -332,7 +332,7 @@ impl Asked {
                     let path = self.project_name(&project)?;
                     Some(format!("{path}: {title}"))
                 };
-                trends::groups(connection, live, (Kind::Title, &titles), window, name).await?
+                sums::groups(connection, live, (Kind::Title, &titles), window, name).await?
             }
             (By::Requirement, ..) if !narrowed => {
                 let name = |text: &str| {
@@ -342,7 +342,7 @@ impl Asked {
                         text.to_owned()
                     })
                 };
-                trends::groups(connection, live, (Kind::Requirement, &[]), window, name).await?
+                sums::groups(connection, live, (Kind::Requirement, &[]), window, name).await?
             }
             (By::Runner, ..) if !narrowed => {
                 let names: HashMap<String, String> = runner::names(connection)
@@ -351,7 +351,7 @@ impl Asked {
                     .map(|(id, name)| (id.to_string(), name))
                     .collect();
                 let name = |text: &str| names.get(text).cloned();
-                trends::groups(connection, live, (Kind::Runner, &[]), window, name).await?
+                sums::groups(connection, live, (Kind::Runner, &[]), window, name).await?
             }
             (By::Supplier, ..) if !narrowed => {
                 let rows = supplier::list(connection).await?;
@@ -359,10 +359,10 @@ impl Asked {
                     let id = SupplierId(text.parse().ok()?);
                     Some(rows.iter().find(|row| row.id.0 == id)?.name.clone())
                 };
-                trends::groups(connection, live, (Kind::Supplier, &[]), window, name).await?
+                sums::groups(connection, live, (Kind::Supplier, &[]), window, name).await?
             }
             (By::Image, ..) if !narrowed => {
-                trends::groups(connection, live, (Kind::Image, &[]), window, |text| {
+                sums::groups(connection, live, (Kind::Image, &[]), window, |text| {
                     Some(text.to_owned())
                 })
                 .await?
@@ -388,9 +388,9 @@ pub async fn show(app: &App, which: Which) -> Result<Trends> {
     let window = which.window(app, asked.finest(which.by))?;
     let (_, counted_until) = measure::progress(&mut connection).await?;
     let live = Live::read(&mut connection, now).await?;
-    let whole = trends::whole(&mut connection, &live, &asked.scope, &window).await?;
+    let whole = sums::whole(&mut connection, &live, &asked.scope, &window).await?;
     let before = if which.compare {
-        Some(trends::whole(&mut connection, &live, &asked.scope, &window.before()).await?)
+        Some(sums::whole(&mut connection, &live, &asked.scope, &window.before()).await?)
     } else {
         None
     };
@@ -404,7 +404,7 @@ pub async fn show(app: &App, which: Which) -> Result<Trends> {
         .collect();
     groups.sort_by_key(|group| Reverse((group.figures.wait.sum_us, group.figures.busy_us)));
     groups.truncate(GROUPS);
-    let steps = trends::steps(&mut connection, &live, &asked.scope, &window).await?;
+    let steps = sums::steps(&mut connection, &live, &asked.scope, &window).await?;
     Ok(Trends {
         answer: answer(&whole, before.as_ref(), &asked.whose),
         from: window.from,
@@ -433,7 +433,7 @@ pub async fn week(app: &App, which: Which) -> Result<WeekPattern> {
     let asked = which.asked(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let live = Live::read(&mut connection, now).await?;
-    let hours = trends::week(&mut connection, &live, &asked.scope, &window, &zone).await?;
+    let hours = sums::week(&mut connection, &live, &asked.scope, &window, &zone).await?;
     let hours = hours.into_iter().map(|(hour, figures)| WeekHour {
         day: hour / 24,
         hour: hour % 24,

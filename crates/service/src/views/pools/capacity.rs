@@ -2,8 +2,8 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::leader::{capacity, rebuild};
 use crate::views;
+use crate::views::{capacity_state, dispatch_state};
 use pennine_core::capacity::{Money, pool_line};
 use pennine_core::dispatch::{Event, Price};
 use pennine_core::id::{AttemptId, MachineId, RunnerId};
@@ -47,7 +47,7 @@ pub async fn foresee(
 ) -> Result<Vec<CapacityDecision>> {
     let now = app.clock.now();
     let calendar = Calendar::read(connection, now).await?;
-    let (mut state, _) = rebuild::rebuild(connection, &calendar, now, |_| {}).await?;
+    let (mut state, _) = dispatch_state::read(connection, &calendar, now, |_| {}).await?;
     let suppliers = supplier::list(connection).await?;
     let mut pools = pool::list(connection).await?;
     for pool in &mut pools {
@@ -59,10 +59,12 @@ pub async fn foresee(
     state.apply(Event::Pool(Box::new(view)), now);
     let cares: Vec<_> = pools
         .iter()
-        .filter_map(|pool| capacity::care(pool, calendar.pool(pool, now).paused, &suppliers))
+        .filter_map(|pool| {
+            capacity_state::managed_pool(pool, calendar.pool(pool, now).paused, &suppliers)
+        })
         .collect();
     let machines = machine::existing(connection).await?;
-    let mut keeper = capacity::keeper(connection, &cares, &suppliers, &machines, now).await?;
+    let mut keeper = capacity_state::read(connection, &cares, &suppliers, &machines, now).await?;
     // What can start is started first, as the leader would.
     let _ = state.start(now, &mut || AttemptId(app.fresh_id()));
     let decided = keeper.decide(&mut state, now, &mut || {
@@ -206,7 +208,7 @@ async fn spent(
     pool: &OwnedPool,
     now: Moment,
 ) -> Result<(Money, Money)> {
-    let Some(care) = capacity::care(pool, false, &[]) else {
+    let Some(care) = capacity_state::managed_pool(pool, false, &[]) else {
         return Ok(Default::default());
     };
     let there = machine::existing(connection).await?;
@@ -215,6 +217,6 @@ async fn spent(
         .filter(|machine| machine.pool_id == Db(care.id))
         .collect();
     let id = care.id;
-    let keeper = capacity::keeper(connection, &[care], &[], &mine, now).await?;
+    let keeper = capacity_state::read(connection, &[care], &[], &mine, now).await?;
     Ok(keeper.spent(id, now))
 }

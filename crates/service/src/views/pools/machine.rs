@@ -3,7 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::supply;
+use crate::supplier_calls;
 use crate::views::pools::capacity::find as find_pool;
 use pennine_core::capacity::Money;
 use pennine_core::id::Short;
@@ -125,9 +125,9 @@ pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineCo
     let row = supplier::find(&mut connection, &found.supplier).await?;
     drop(connection);
     let row = row.ok_or_else(|| ServiceError::unknown("supplier", &found.supplier))?;
-    let asked = supply::open(app, &row).map_err(|said| {
+    let asked = supplier_calls::open(app, &row).map_err(|said| {
         ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
     })?;
-    let text = supply::console(asked.as_ref(), found.id.0).await;
+    let text = supplier_calls::console(asked.as_ref(), found.id.0).await;
     Ok(MachineConsole { text, live: true })
 }

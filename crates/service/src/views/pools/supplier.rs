@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::supply;
+use crate::supplier_calls;
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::{Connection, machine, pool};
 use pennine_wire::{Page, Supplier, SupplierTrouble};
@@ -19,7 +19,7 @@ pub async fn shown(connection: &mut Connection, rows: &[Row]) -> Result<Vec<Supp
             secrets: row.secrets.0.keys().cloned().collect(),
             quota: row.quota.map(|quota| quota.max(0).unsigned_abs()),
             boot_limit_us: row.boot_limit_us.map(|limit| limit.0),
-            offer: row.offer.as_ref().map(|_| supply::offer(row)),
+            offer: row.offer.as_ref().map(|_| supplier_calls::offer(row)),
             trouble: row
                 .trouble
                 .clone()

@@ -2,8 +2,8 @@
 
 use crate::app::App;
 use crate::error::Result;
-use crate::leader::rebuild;
 use crate::views;
+use crate::views::dispatch_state;
 use pennine_core::dispatch::{Event, RunnerView};
 use pennine_core::id::{AttemptId, JobId, Short};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
@@ -31,7 +31,7 @@ pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
             view.state = RunnerState::Offline;
         }
     };
-    let (mut state, _) = rebuild::rebuild(&mut connection, &calendar, now, alone).await?;
+    let (mut state, _) = dispatch_state::read(&mut connection, &calendar, now, alone).await?;
     let mut jobs: Vec<JobId> = Vec::new();
     if let Some(mut view) = only {
         view.slots = u32::try_from(state.used_by(id)).unwrap_or(0);

@@ -71,7 +71,7 @@ pub fn headers(file: &Path) -> Result<HeaderMap, String> {
 }
 
 /// Sends what is over, for as long as this replica leads, until told to stop. Does nothing where no address is set.
-pub async fn keep(app: App) {
+pub async fn run(app: App) {
     let url = app.config.traces.url.clone();
     if url.is_empty() {
         return;

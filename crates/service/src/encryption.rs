@@ -14,7 +14,7 @@ use ring::hmac;
 
 /// The installation's key.
 #[derive(Clone)]
-pub struct Lockbox {
+pub struct Encryption {
     id: String,
     key: [u8; 32],
 }
@@ -30,10 +30,10 @@ pub enum Locked {
     Damaged,
 }
 
-impl Lockbox {
+impl Encryption {
     /// The box that this key locks.
-    pub fn new(id: String, key: [u8; 32]) -> Lockbox {
-        Lockbox { id, key }
+    pub fn new(id: String, key: [u8; 32]) -> Encryption {
+        Encryption { id, key }
     }
 
     fn cipher(&self) -> Option<LessSafeKey> {
@@ -85,13 +85,13 @@ impl Lockbox {
 mod tests {
     use super::*;
 
-    fn lockbox(byte: u8) -> Lockbox {
-        Lockbox::new(format!("key-{byte}"), [byte; 32])
+    fn encryption(byte: u8) -> Encryption {
+        Encryption::new(format!("key-{byte}"), [byte; 32])
     }
 
     #[test]
     fn what_is_locked_is_opened_under_its_name_alone() {
-        let own = lockbox(7);
+        let own = encryption(7);
         let locked = own.lock("harbour/key", "open sesame").unwrap();
         assert!(!locked.contains("sesame"));
         assert_ne!(
@@ -107,19 +107,19 @@ mod tests {
             own.open("harbour/key", "key-7:AAAA"),
             Err(Locked::Damaged)
         ));
-        let other = lockbox(8).open("harbour/key", &locked);
+        let other = encryption(8).open("harbour/key", &locked);
         assert!(matches!(other, Err(Locked::OtherKey(..))));
     }
 
     #[test]
     fn the_ticket_of_a_machine_is_the_same_each_time_and_nobody_elses() {
         let (one, other) = (uuid::Uuid::from_u128(1), uuid::Uuid::from_u128(2));
-        let own = lockbox(7);
+        let own = encryption(7);
         assert_eq!(own.ticket(MachineId(one)), own.ticket(MachineId(one)));
         assert_ne!(own.ticket(MachineId(one)), own.ticket(MachineId(other)));
         assert_ne!(
             own.ticket(MachineId(one)),
-            lockbox(8).ticket(MachineId(one))
+            encryption(8).ticket(MachineId(one))
         );
         assert!(own.ticket(MachineId(one)).starts_with("pen-ticket-"));
     }

@@ -4,7 +4,7 @@
 //! quiet day of its target otherwise.
 
 use crate::app::App;
-use crate::trends::{self, Live, Scope, Window};
+use crate::views::measures::sums::{self, Live, Scope, Window};
 use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::{PlaceId, PoolId};
@@ -56,7 +56,7 @@ async fn one(
         now - days(limits.hour_days),
     );
     let window = Window::new(now - promise.window(), now, scope.kind, five, hours);
-    let over = trends::over(connection, &scope, &window).await?;
+    let over = sums::over(connection, &scope, &window).await?;
     // What has started and goes on is settled as well.
     let mut open = live.within(&scope, window.from, window.until);
     open.within.waits.merge(&over.waits);

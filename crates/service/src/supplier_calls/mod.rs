@@ -1,6 +1,6 @@
 //! Suppliers as they are set: from their rows to what can be asked, and the hands that ask.
 
-pub mod hands;
+pub mod calls;
 
 use crate::app::App;
 use pennine_core::capacity::Maker;
@@ -59,7 +59,7 @@ pub fn lock_name(supplier: &str, key: &str) -> String {
 pub fn open(app: &App, row: &Row) -> Result<Arc<dyn Supplier>, String> {
     let mut settings = row.settings.0.clone();
     for (key, locked) in &row.secrets.0 {
-        let opened = app.lockbox.open(&lock_name(&row.name, key), locked);
+        let opened = app.encryption.open(&lock_name(&row.name, key), locked);
         let opened =
             opened.map_err(|error| format!("its secret {key:?} cannot be read: {error}"))?;
         settings.insert(key.clone(), opened);

@@ -26,7 +26,7 @@ impl Pace {
 }
 
 /// A piece of work.
-pub trait Work: Send {
+pub trait RecurringTask: Send {
     type Error: fmt::Display;
 
     /// What it is, for the log.
@@ -38,7 +38,7 @@ pub trait Work: Send {
 
 /// Does a piece of work at its pace, for as long as this replica leads, until told to stop. Where it does not get through,
 /// that is said once, and it is tried again.
-pub async fn while_leading<W: Work>(app: App, pace: Pace, mut work: W) {
+pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Pace, mut task: T) {
     let mut trouble = false;
     let mut rest = pace.first;
     loop {
@@ -50,14 +50,14 @@ pub async fn while_leading<W: Work>(app: App, pace: Pace, mut work: W) {
             continue;
         }
         let begun = Instant::now();
-        let done = work.round().await;
+        let done = task.round().await;
         rest = pace.rest(begun.elapsed());
         match done {
-            Ok(()) if std::mem::take(&mut trouble) => tracing::info!("{}: it goes on", W::WHAT),
+            Ok(()) if std::mem::take(&mut trouble) => tracing::info!("{}: it goes on", T::WHAT),
             Ok(()) => {}
             Err(error) => {
                 if !std::mem::replace(&mut trouble, true) {
-                    tracing::warn!(%error, "{}: it did not get through, and is tried again", W::WHAT);
+                    tracing::warn!(%error, "{}: it did not get through, and is tried again", T::WHAT);
                 }
             }
         }

@@ -18,7 +18,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 type Hash = Vec<u8>;
 
 /// What is remembered of runners.
-pub struct Memory {
+pub struct RunnerCache {
     feed: Feed,
     inner: Mutex<Inner>,
 }
@@ -54,10 +54,10 @@ impl Inner {
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Mark(u64);
 
-impl Memory {
+impl RunnerCache {
     /// Remembers nothing yet.
     pub fn new(feed: Feed) -> Self {
-        Memory {
+        RunnerCache {
             feed,
             inner: Mutex::default(),
         }
@@ -207,10 +207,10 @@ mod tests {
     use pennine_store::types::Json;
     use uuid::Uuid;
 
-    fn memory() -> Memory {
+    fn memory() -> RunnerCache {
         let feed = Feed::default();
         feed.was_read();
-        Memory::new(feed)
+        RunnerCache::new(feed)
     }
 
     fn one(attempt: AttemptId) -> ForRunner {
@@ -234,7 +234,7 @@ mod tests {
         }
     }
 
-    fn ids(memory: &Memory, runner: RunnerId) -> Option<Vec<AttemptId>> {
+    fn ids(memory: &RunnerCache, runner: RunnerId) -> Option<Vec<AttemptId>> {
         let open = memory.open(runner)?;
         Some(open.iter().map(|one| one.id.0).collect())
     }
@@ -301,7 +301,7 @@ mod tests {
 
     #[test]
     fn nothing_is_answered_from_memory_while_the_feed_is_not_read() {
-        let memory = Memory::new(Feed::default());
+        let memory = RunnerCache::new(Feed::default());
         let runner = RunnerId(Uuid::from_u128(1));
         memory.learn_open(memory.open_mark(runner), runner, &[]);
         assert_eq!(ids(&memory, runner), None);

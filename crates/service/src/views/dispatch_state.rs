@@ -1,8 +1,7 @@
 //! The state of dispatch as the record has it: what a new leader begins with, and what a question about the line is
 //! answered from.
 
-use pennine_core::dispatch::SharePolicy;
-use pennine_core::dispatch::{Event, RunnerView, State};
+use pennine_core::dispatch::{Event, RunnerView, SharePolicy, State};
 use pennine_core::id::StrandId;
 use pennine_core::time::Moment;
 use pennine_store::maintenance::Calendar;
@@ -12,7 +11,7 @@ use std::time::Duration;
 
 /// Reads everything that dispatch goes by, and the strands in which jobs wait. `adjust` may show a runner as another than
 /// it is.
-pub async fn rebuild(
+pub async fn read(
     connection: &mut Connection,
     calendar: &Calendar,
     now: Moment,

@@ -20,7 +20,7 @@ const SWEPT: i32 = 1000;
 const SUMS_SWEPT: i64 = 20_000;
 
 /// Keeps things in order until told to stop.
-pub async fn keep(app: App) {
+pub async fn run(app: App) {
     loop {
         tokio::select! {
             () = tokio::time::sleep(EVERY) => {}

@@ -4,7 +4,7 @@
 mod conditions;
 
 use crate::app::App;
-use crate::rounds::{Pace, Work, while_leading};
+use crate::recurring_tasks::{Pace, RecurringTask, run_while_leading};
 use pennine_core::alert::{Step, step};
 use pennine_store::connect::in_transaction;
 use pennine_store::{Error, alert};
@@ -17,7 +17,7 @@ const LONGEST_REST: Duration = Duration::from_secs(120);
 
 struct Looking(App);
 
-impl Work for Looking {
+impl RecurringTask for Looking {
     type Error = Error;
     const WHAT: &'static str = "looking for what people should be told of";
 
@@ -27,13 +27,13 @@ impl Work for Looking {
 }
 
 /// Watches for as long as this replica leads, until told to stop.
-pub async fn keep(app: App) {
+pub async fn run(app: App) {
     let pace = Pace {
         first: SOON,
         every: Duration::from_secs(app.config.alerts.every_seconds),
         longest: LONGEST_REST,
     };
-    while_leading(app.clone(), pace, Looking(app)).await;
+    run_while_leading(app.clone(), pace, Looking(app)).await;
 }
 
 /// Looks at everything once.

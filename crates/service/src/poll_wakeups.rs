@@ -3,7 +3,7 @@
 
 use crate::app::App;
 use crate::feed::Changes;
-use crate::memory::Memory;
+use crate::runner_cache::RunnerCache;
 use pennine_core::id::RunnerId;
 use pennine_store::change::Change;
 use std::sync::atomic::Ordering;
@@ -12,7 +12,7 @@ use tokio::sync::broadcast::error::RecvError;
 
 /// Rings for runners until told to stop. `changes` is subscribed before the feed begins to read: memory is trusted as
 /// soon as the feed is fresh, and must have heard of all that the feed has read.
-pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
+pub async fn run(app: App, mut changes: Receiver<Changes>) {
     loop {
         let received = tokio::select! {
             received = changes.recv() => received,
@@ -22,13 +22,13 @@ pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
             Ok(changes) => {
                 let mut yard_changed = false;
                 for change in changes.iter().filter_map(|entry| app.feed.readable(entry)) {
-                    let heard = note(&app.memory, change);
+                    let heard = note(&app.runner_cache, change);
                     yard_changed |= heard.yard_changed;
                     if heard.places_changed {
                         app.projects.invalidate_all();
                     }
                     if let Some(runner) = heard.wake {
-                        app.polls.ring(runner);
+                        app.polls.notify(runner);
                     }
                 }
                 if yard_changed {
@@ -38,7 +38,7 @@ pub async fn rouse(app: App, mut changes: Receiver<Changes>) {
             // What was missed is found when the polls run out, 8 s later at most.
             Err(RecvError::Lagged(missed)) => {
                 app.yard_changes.fetch_add(1, Ordering::Relaxed);
-                app.memory.forget_all();
+                app.runner_cache.forget_all();
                 tracing::warn!(missed, "fell behind the change feed");
             }
             Err(RecvError::Closed) => return,
@@ -75,7 +75,7 @@ impl Heard {
 }
 
 /// Notes in memory what a change says of a runner.
-fn note(memory: &Memory, change: &Change) -> Heard {
+fn note(memory: &RunnerCache, change: &Change) -> Heard {
     match change {
         Change::AttemptAssigned {
             attempt, runner, ..

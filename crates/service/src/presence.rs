@@ -24,11 +24,11 @@ struct Entry {
 
 /// Who was heard of when.
 #[derive(Clone, Default)]
-pub struct SeenMap(Arc<Mutex<HashMap<RunnerId, Entry>>>);
+pub struct PresenceMap(Arc<Mutex<HashMap<RunnerId, Entry>>>);
 
 /// One poll in progress. Dropped without [`Presence::answered`], its connection was closed by the other side.
 pub struct Presence {
-    map: SeenMap,
+    map: PresenceMap,
     clock: Clock,
     runner: RunnerId,
     session: SessionId,
@@ -38,13 +38,13 @@ pub struct Presence {
 /// A connection on which a runner has polled. When it ends between two polls, nothing else tells that the runner's
 /// process is gone.
 pub struct Line {
-    map: SeenMap,
+    map: PresenceMap,
     clock: Clock,
     runner: RunnerId,
     session: SessionId,
 }
 
-impl SeenMap {
+impl PresenceMap {
     /// The connection on which this session polls.
     pub fn line(&self, runner: RunnerId, session: SessionId, clock: &Clock) -> Line {
         Line {
@@ -172,7 +172,7 @@ impl SeenMap {
     }
 
     /// Flushes once a second until told to stop, and once more then.
-    pub async fn keep_flushing(self, store: Store, stop: tokio_util::sync::CancellationToken) {
+    pub async fn run_flushing(self, store: Store, stop: tokio_util::sync::CancellationToken) {
         let mut trouble = false;
         loop {
             let last = tokio::select! {

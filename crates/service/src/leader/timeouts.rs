@@ -1,11 +1,11 @@
 //! What the leader looks after once a second: silent runners, leases, jobs that have waited long enough, the reading of
 //! the whole yard.
 
-use super::{End, LEASE, Term};
+use super::{End, Term};
 use pennine_core::answer::Level;
 use pennine_core::dispatch::Event;
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
-use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
 use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Loss};
@@ -184,8 +184,8 @@ impl Term<'_> {
                 if attempt::lose(&mut connection, Some(self.epoch), one.id.0, &loss, now).await? {
                     tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
                     self.app.feed.kick();
-                    self.app.memory.over(one.runner_id.0, one.id.0);
-                    self.app.polls.ring(one.runner_id.0);
+                    self.app.runner_cache.over(one.runner_id.0, one.id.0);
+                    self.app.polls.notify(one.runner_id.0);
                 }
             }
         }

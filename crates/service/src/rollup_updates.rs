@@ -5,7 +5,7 @@
 //! down by then.
 
 use crate::app::App;
-use crate::rounds::{Pace, Work, while_leading};
+use crate::recurring_tasks::{Pace, RecurringTask, run_while_leading};
 use pennine_core::time::Moment;
 use pennine_store::change::Change;
 use pennine_store::connect::in_transaction;
@@ -29,12 +29,12 @@ const BEHIND: Duration = Duration::from_secs(2);
 /// they are written in moments.
 const BATCH: i64 = 5000;
 
-struct Adding {
+struct RollupUpdates {
     app: App,
     known: Known,
 }
 
-impl Work for Adding {
+impl RecurringTask for RollupUpdates {
     type Error = Error;
     const WHAT: &'static str = "adding up what is over";
 
@@ -54,12 +54,12 @@ impl Work for Adding {
 }
 
 /// Adds what is over, for as long as this replica leads, until told to stop.
-pub async fn keep(app: App) {
-    let work = Adding {
+pub async fn run(app: App) {
+    let work = RollupUpdates {
         app: app.clone(),
         known: Known::default(),
     };
-    while_leading(app, PACE, work).await;
+    run_while_leading(app, PACE, work).await;
 }
 
 /// Adds everything that was over some time before `now`.

@@ -1,4 +1,4 @@
-//! The hands that ask suppliers. The leader tells them what to do, once it is written down, and hears what came of it.
+//! The handles that ask suppliers. The leader tells them what to do, once it is written down, and hears what came of it.
 //!
 //! They may be cut off at any moment, with the leader or its lead: whoever leads next repeats what is written down, and
 //! repeating does no harm.
@@ -42,7 +42,7 @@ pub enum Done {
     Console(MachineId, String),
 }
 
-struct Hand {
+struct SupplierHandle {
     row: Row,
     supplier: Arc<dyn Supplier>,
     permits: Arc<Semaphore>,
@@ -53,46 +53,46 @@ struct Hand {
 }
 
 /// See the module's head.
-pub struct Hands {
+pub struct SupplierCalls {
     app: App,
-    hands: HashMap<SupplierId, Hand>,
+    handles: HashMap<SupplierId, SupplierHandle>,
     /// Those that cannot be asked, and why.
     broken: BTreeMap<SupplierId, String>,
     tasks: JoinSet<Done>,
     removing: HashSet<MachineId>,
 }
 
-impl Hands {
-    /// Hands for these suppliers.
-    pub fn new(app: &App, rows: Vec<Row>) -> Hands {
-        let mut hands = Hands {
+impl SupplierCalls {
+    /// Calls to these suppliers.
+    pub fn new(app: &App, rows: Vec<Row>) -> SupplierCalls {
+        let mut handles = SupplierCalls {
             app: app.clone(),
-            hands: HashMap::new(),
+            handles: HashMap::new(),
             broken: BTreeMap::new(),
             tasks: JoinSet::new(),
             removing: HashSet::new(),
         };
-        hands.set(rows);
-        hands
+        handles.set(rows);
+        handles
     }
 
     /// The suppliers are these by now.
     pub fn set(&mut self, rows: Vec<Row>) {
         let ids: HashSet<SupplierId> = rows.iter().map(|row| row.id.0).collect();
-        self.hands.retain(|id, _| ids.contains(id));
+        self.handles.retain(|id, _| ids.contains(id));
         self.broken.clear();
         for row in rows {
             let id = row.id.0;
-            if let Some(hand) = self.hands.get_mut(&id)
-                && hand.row.settings == row.settings
-                && hand.row.secrets == row.secrets
+            if let Some(handle) = self.handles.get_mut(&id)
+                && handle.row.settings == row.settings
+                && handle.row.secrets == row.secrets
             {
-                hand.row = row;
+                handle.row = row;
                 continue;
             }
             match open(&self.app, &row) {
                 Ok(supplier) => {
-                    let hand = Hand {
+                    let handle = SupplierHandle {
                         row,
                         supplier,
                         permits: Arc::new(Semaphore::new(AT_ONCE)),
@@ -101,11 +101,11 @@ impl Hands {
                         offering: false,
                         offered: None,
                     };
-                    self.hands.insert(id, hand);
+                    self.handles.insert(id, handle);
                 }
                 Err(said) => {
                     tracing::warn!(supplier = row.name, said, "a supplier cannot be used");
-                    self.hands.remove(&id);
+                    self.handles.remove(&id);
                     self.broken.insert(id, said);
                 }
             }
@@ -114,7 +114,7 @@ impl Hands {
 
     /// The supplier with this id, if it can be asked.
     pub fn supplier(&self, id: SupplierId) -> Option<Arc<dyn Supplier>> {
-        self.hands.get(&id).map(|hand| hand.supplier.clone())
+        self.handles.get(&id).map(|handle| handle.supplier.clone())
     }
 
     /// Waits for what came of something; for ever when nothing is under way.
@@ -127,13 +127,13 @@ impl Hands {
                             self.removing.remove(machine);
                         }
                         Done::Listed(id, _, _) => {
-                            if let Some(hand) = self.hands.get_mut(id) {
-                                hand.listing = false;
+                            if let Some(handle) = self.handles.get_mut(id) {
+                                handle.listing = false;
                             }
                         }
                         Done::Offered(id, _) => {
-                            if let Some(hand) = self.hands.get_mut(id) {
-                                hand.offering = false;
+                            if let Some(handle) = self.handles.get_mut(id) {
+                                handle.offering = false;
                             }
                         }
                         _ => {}
@@ -149,7 +149,7 @@ impl Hands {
 
     /// Orders a machine that is written down.
     pub fn order(&mut self, machine: Machine, order: Order) {
-        let Some(hand) = self.hands.get(&machine.supplier_id.0) else {
+        let Some(handle) = self.handles.get(&machine.supplier_id.0) else {
             let said = self
                 .broken
                 .get(&machine.supplier_id.0)
@@ -160,7 +160,7 @@ impl Hands {
             });
             return;
         };
-        let (supplier, permits) = (hand.supplier.clone(), hand.permits.clone());
+        let (supplier, permits) = (handle.supplier.clone(), handle.permits.clone());
         self.tasks.spawn(async move {
             let begun = Instant::now();
             let result = loop {
@@ -184,13 +184,13 @@ impl Hands {
 
     /// Has a machine removed, however often it takes. `keep_console` asks first what it printed.
     pub fn remove(&mut self, supplier: SupplierId, machine: MachineId, keep_console: bool) {
-        let Some(hand) = self.hands.get(&supplier) else {
+        let Some(handle) = self.handles.get(&supplier) else {
             return;
         };
         if !self.removing.insert(machine) {
             return;
         }
-        let (supplier, permits) = (hand.supplier.clone(), hand.permits.clone());
+        let (supplier, permits) = (handle.supplier.clone(), handle.permits.clone());
         if keep_console {
             // In the same task as the removal it could not be told before it.
             let asked = supplier.clone();
@@ -212,14 +212,14 @@ impl Hands {
 
     /// Asks the suppliers that are due what they have and what they can do.
     pub fn look(&mut self, now: Moment) {
-        for (id, hand) in &mut self.hands {
-            let (id, supplier) = (*id, hand.supplier.clone());
-            let due = hand
+        for (id, handle) in &mut self.handles {
+            let (id, supplier) = (*id, handle.supplier.clone());
+            let due = handle
                 .listed
                 .is_none_or(|at| at.elapsed() >= supplier.list_every());
-            if due && !hand.listing {
-                hand.listing = true;
-                hand.listed = Some(Instant::now());
+            if due && !handle.listing {
+                handle.listing = true;
+                handle.listed = Some(Instant::now());
                 let supplier = supplier.clone();
                 self.tasks.spawn(async move {
                     let asked = tokio::time::timeout(PATIENCE, supplier.list()).await;
@@ -230,10 +230,10 @@ impl Hands {
                     Done::Listed(id, now, result)
                 });
             }
-            let due = hand.offered.is_none_or(|at| at.elapsed() >= OFFER_EVERY);
-            if due && !hand.offering {
-                hand.offering = true;
-                hand.offered = Some(Instant::now());
+            let due = handle.offered.is_none_or(|at| at.elapsed() >= OFFER_EVERY);
+            if due && !handle.offering {
+                handle.offering = true;
+                handle.offered = Some(Instant::now());
                 self.tasks.spawn(async move {
                     let asked = tokio::time::timeout(PATIENCE, supplier.offer()).await;
                     let result = asked.unwrap_or_else(|_| {
@@ -280,7 +280,7 @@ pub fn order_of(app: &App, machine: &Machine, supply: &pennine_core::capacity::S
         settings: supply.settings.clone(),
         join: Join {
             server: app.public_url.clone(),
-            ticket: app.lockbox.ticket(machine.id.0),
+            ticket: app.encryption.ticket(machine.id.0),
             slots: supply.machine_slots(),
         },
     }

@@ -1,9 +1,9 @@
 //! What is so now of which somebody should be told.
 
 use crate::app::App;
-use crate::leader::capacity;
-use crate::targets;
+use crate::views::capacity_state;
 use crate::views::jobs::queue;
+use crate::views::measures::target_standings;
 use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
@@ -38,7 +38,7 @@ pub async fn all(
     found.extend(idle(connection, &yard, thresholds.idle_us.into()).await?);
     found.extend(near_budget(connection, &yard, thresholds.budget_percent, now).await?);
     let all = target::list(connection).await?;
-    for (target, standing) in targets::standings(app, connection, &yard, all).await? {
+    for (target, standing) in target_standings::standings(app, connection, &yard, all).await? {
         let about = AlertAbout {
             pool: target.pool.clone(),
             place: target.place.clone(),
@@ -281,13 +281,13 @@ async fn near_budget(
     });
     let cares: Vec<_> = limited
         .clone()
-        .filter_map(|owned| capacity::care(owned, false, &[]))
+        .filter_map(|owned| capacity_state::managed_pool(owned, false, &[]))
         .collect();
     if cares.is_empty() {
         return Ok(Vec::new());
     }
     let machines = machine::existing(connection).await?;
-    let keeper = capacity::keeper(connection, &cares, &[], &machines, now).await?;
+    let keeper = capacity_state::read(connection, &cares, &[], &machines, now).await?;
     let share = u128::from(percent);
     let mut found = Vec::new();
     for owned in limited {

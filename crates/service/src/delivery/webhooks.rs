@@ -6,8 +6,8 @@
 //! came after it is sent then.
 
 use crate::app::App;
-use crate::event::{Event, MEDIA_TYPE, Source};
-use crate::lockbox::Locked;
+use crate::delivery::cloud_events::{Event, MEDIA_TYPE, Source};
+use crate::encryption::Locked;
 use pennine_core::time::Moment;
 use pennine_store::change::{Change, Undecodable};
 use pennine_store::listener::{self, Listener};
@@ -44,7 +44,7 @@ pub fn lock_name(id: Uuid) -> String {
 }
 
 /// Sends what is to be sent for as long as this replica leads, until told to stop.
-pub async fn keep(app: App) {
+pub async fn run(app: App) {
     let sender = match sender() {
         Ok(sender) => sender,
         Err(error) => {
@@ -258,7 +258,7 @@ pub async fn send(
 
 /// The secrets that are signed with: its own, and the one before for a while.
 fn secrets(app: &App, listener: &Listener, now: Moment) -> Result<Vec<String>, Locked> {
-    let open = |locked: &str| app.lockbox.open(&lock_name(listener.id), locked);
+    let open = |locked: &str| app.encryption.open(&lock_name(listener.id), locked);
     let mut all = vec![open(&listener.secret)?];
     if let Some(former) = &listener.former
         && listener.former_until.is_some_and(|Db(until)| now < until)
