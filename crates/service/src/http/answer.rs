@@ -72,12 +72,6 @@ impl From<ServiceError> for Failure {
     }
 }
 
-impl From<pennine_store::Error> for Failure {
-    fn from(error: pennine_store::Error) -> Self {
-        ServiceError::from(error).into()
-    }
-}
-
 fn status_of(kind: ErrorKind) -> StatusCode {
     match kind {
         ErrorKind::Invalid => StatusCode::UNPROCESSABLE_ENTITY,

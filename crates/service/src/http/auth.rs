@@ -3,13 +3,12 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
-use crate::secret;
+use crate::operations::people::session;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use pennine_store::token::{self, Token};
 
 /// The name of the console's cookie.
 pub const COOKIE: &str = "pennine_session";
@@ -61,21 +60,8 @@ pub async fn authenticate(State(app): State<App>, mut request: Request, next: Ne
 }
 
 async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, ServiceError> {
-    let now = app.clock.now();
     if let Some(secret) = bearer(headers) {
-        let hash = secret::hash(secret);
-        let holds = |token: &Token| token.expires_at.is_none_or(|until| until.0 > now);
-        if let Some(token) = app.tokens.get(&hash).filter(holds) {
-            return Ok(Principal::of(token, None));
-        }
-        let mut connection = app.store.get().await?;
-        let Some(token) = token::by_secret(&mut connection, &hash, now).await? else {
-            return Err(ServiceError::unauthenticated(
-                "the token is not known here, has expired, or was revoked",
-            ));
-        };
-        app.tokens.insert(hash, token.clone());
-        return Ok(Principal::of(token, None));
+        return session::by_token(app, secret).await;
     }
     let Some(secret) = cookie(headers) else {
         return Err(ServiceError::unauthenticated(
@@ -94,9 +80,5 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
             "a write with the console's cookie is taken only from the console's own pages",
         ));
     }
-    let mut connection = app.store.get().await?;
-    match token::by_cookie(&mut connection, &secret::hash(secret), now).await? {
-        Some((token, until)) => Ok(Principal::of(token, Some(until))),
-        None => Err(ServiceError::unauthenticated("the sign-in has ended")),
-    }
+    session::by_cookie(app, secret).await
 }

@@ -4,12 +4,12 @@ use super::answer::Failure;
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
+use crate::operations::installation::idempotency::{self, EarlierAnswer};
 use axum::body::{Body, to_bytes};
 use axum::extract::{Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use pennine_store::idempotency::{self, Kept};
 use sha2::{Digest, Sha256};
 
 /// The longest key, in characters.
@@ -64,18 +64,8 @@ async fn keyed(
     hash.update([0]);
     hash.update(&bytes);
     let hash = hash.finalize().to_vec();
-    let mut connection = app.store.get().await?;
-    match idempotency::begin(
-        &mut connection,
-        principal.token,
-        &key,
-        &hash,
-        app.clock.now(),
-    )
-    .await?
-    {
-        Some(kept) => return repeat(kept, &hash),
-        None => drop(connection),
+    if let Some(earlier) = idempotency::begin(app, principal, &key, &hash).await? {
+        return Ok(repeat(earlier));
     }
     let response = next
         .run(Request::from_parts(parts, Body::from(bytes)))
@@ -84,48 +74,23 @@ async fn keyed(
     let body = to_bytes(body, ANSWER_BYTES)
         .await
         .map_err(|e| ServiceError::ours(&e))?;
-    let mut connection = app.store.get().await?;
     if parts.status.is_success() {
-        idempotency::finish(
-            &mut connection,
-            principal.token,
-            &key,
-            parts.status.as_u16(),
-            &body,
-        )
-        .await?;
+        let status = parts.status.as_u16();
+        idempotency::finish(app, principal, &key, status, &body).await?;
     } else {
-        idempotency::forget(&mut connection, principal.token, &key).await?;
+        idempotency::forget(app, principal, &key).await?;
     }
     Ok(Response::from_parts(parts, Body::from(body)))
 }
 
-fn repeat(kept: Kept, hash: &[u8]) -> Result<Response, Failure> {
-    if kept.body_hash != hash {
-        return Err(Failure::from(ServiceError::invalid(
-            "Idempotency-Key",
-            "this key was used for another request; use a new key for a new request",
-        )));
-    }
-    let status = kept.status.and_then(|status| u16::try_from(status).ok());
-    match (
-        status.and_then(|status| StatusCode::from_u16(status).ok()),
-        kept.answer,
-    ) {
-        (Some(status), Some(answer)) => {
-            let mut response = (status, answer).into_response();
-            let headers = response.headers_mut();
-            headers.insert(
-                header::CONTENT_TYPE,
-                HeaderValue::from_static("application/json"),
-            );
-            headers.insert("idempotency-replayed", HeaderValue::from_static("true"));
-            Ok(response)
-        }
-        _ => Err(Failure::from(ServiceError::conflict(
-            "still-in-progress",
-            "The first request with this key is still in progress",
-            "wait for its answer, or ask again in a moment",
-        ))),
-    }
+fn repeat(earlier: EarlierAnswer) -> Response {
+    let status = StatusCode::from_u16(earlier.status).unwrap_or_default();
+    let mut response = (status, earlier.body).into_response();
+    let headers = response.headers_mut();
+    headers.insert(
+        header::CONTENT_TYPE,
+        HeaderValue::from_static("application/json"),
+    );
+    headers.insert("idempotency-replayed", HeaderValue::from_static("true"));
+    response
 }

@@ -1,12 +1,12 @@
 //! Whether the process lives, and whether it can do its work.
 
 use crate::app::App;
+use crate::views::installation::health::{Readiness, readiness};
 use axum::Router;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use axum::routing::get;
-use pennine_store::leadership;
 
 /// `/healthz` and `/readyz`.
 pub fn routes() -> Router<App> {
@@ -17,29 +17,22 @@ pub fn routes() -> Router<App> {
 
 /// Ready: the database answers, and some replica leads.
 async fn ready(State(app): State<App>) -> impl IntoResponse {
-    let leader = async {
-        let mut connection = app.store.get().await?;
-        leadership::current(&mut connection).await
-    };
-    match leader.await {
-        Ok(leader) if leader.live => (
+    match readiness(&app).await {
+        Readiness::Ready => (
             StatusCode::OK,
             format!(
                 "ready: the database answers and dispatch is led\n{}",
                 unreadable_changes(&app)
             ),
         ),
-        Ok(_) => (
+        Readiness::NotLed => (
             StatusCode::SERVICE_UNAVAILABLE,
             "not ready: no replica leads dispatch just now\n".to_owned(),
         ),
-        Err(error) => {
-            tracing::debug!(%error, "not ready");
-            (
-                StatusCode::SERVICE_UNAVAILABLE,
-                "not ready: the database does not answer\n".to_owned(),
-            )
-        }
+        Readiness::DatabaseAway => (
+            StatusCode::SERVICE_UNAVAILABLE,
+            "not ready: the database does not answer\n".to_owned(),
+        ),
     }
 }
 

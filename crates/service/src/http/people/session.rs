@@ -2,18 +2,15 @@
 
 use crate::access::Principal;
 use crate::app::App;
-use crate::error::ServiceError;
 use crate::http::answer::Answer;
 use crate::http::auth::{self, COOKIE};
 use crate::http::body::JsonBody;
-use crate::secret::{self, Purpose};
+use crate::operations::people::session;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
-use pennine_store::token;
 use pennine_wire::{Problem, SignIn, SignedIn};
-use std::time::Duration;
 
 fn signed_in(
     app: &App,
@@ -44,40 +41,17 @@ pub async fn sign_in(
     State(app): State<App>,
     JsonBody(sent): JsonBody<SignIn>,
 ) -> Answer<impl IntoResponse> {
-    let now = app.clock.now();
-    let mut connection = app.store.get().await?;
-    let Some(found) =
-        token::by_secret(&mut connection, &secret::hash(sent.token.trim()), now).await?
-    else {
-        return Err(ServiceError::unauthenticated(
-            "this token is not known here, has expired, or was revoked",
-        )
-        .field("token"));
-    };
-    let cookie = secret::fresh(Purpose::Cookie);
-    let lifetime = Duration::from_secs(app.config.session.hours.saturating_mul(3600));
-    let until = now + lifetime;
-    token::sign_in(
-        &mut connection,
-        &secret::hash(&cookie),
-        found.id,
-        now,
-        until,
-    )
-    .await?;
-    let set = set_cookie(&app, &cookie, lifetime.as_secs());
-    Ok((
-        [(header::SET_COOKIE, set)],
-        Json(signed_in(&app, found.name, found.role, Some(until))),
-    ))
+    let begun = session::sign_in(&app, &sent.token).await?;
+    let set = set_cookie(&app, &begun.cookie, begun.lifetime.as_secs());
+    let who = signed_in(&app, begun.name, begun.role, Some(begun.until));
+    Ok(([(header::SET_COOKIE, set)], Json(who)))
 }
 
 /// Sign out.
 #[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "session", responses((status = 204)))]
 pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Answer<impl IntoResponse> {
     if let Some(cookie) = auth::cookie(&headers) {
-        let mut connection = app.store.get().await?;
-        token::sign_out(&mut connection, &secret::hash(cookie)).await?;
+        session::sign_out(&app, cookie).await?;
     }
     Ok((
         StatusCode::NO_CONTENT,

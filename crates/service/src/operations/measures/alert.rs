@@ -3,9 +3,8 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::views::measures::alert::shown;
+use crate::views::measures::alert::{number, shown};
 use pennine_core::alert::Thresholds;
-use pennine_core::id::Short;
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_store::alert::{self, Alert as Row};
 use pennine_store::{Connection, audit};
@@ -36,12 +35,6 @@ pub async fn change_thresholds(
     )
     .await?;
     Ok(changed)
-}
-
-pub fn number(text: &str) -> Result<i64> {
-    Short::Alert
-        .number(text)
-        .ok_or_else(|| ServiceError::unknown("alert", text))
 }
 
 /// Say that somebody looks at an alert: it is shown more quietly from then on.

@@ -2,11 +2,11 @@
 
 use crate::access::{Principal, Role};
 use crate::app::App;
-use crate::delivery::cloud_events::Source;
-use crate::delivery::webhooks::{self, FORMER};
+use crate::cloud_events::Source;
 use crate::error::{Result, ServiceError};
 use crate::validation::check_name;
 use crate::views::measures::listener::{find, shown};
+use crate::webhook_client::{self, FORMER};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use pennine_core::alert::AlertKind;
@@ -58,7 +58,7 @@ fn check_kinds(kinds: &[String]) -> Result<Vec<String>> {
 fn fresh_secret(app: &App, id: Uuid) -> Result<(String, String)> {
     let bytes: [u8; 32] = rand::rng().random();
     let secret = format!("whsec_{}", STANDARD.encode(bytes));
-    let locked = app.encryption.lock(&webhooks::lock_name(id), &secret);
+    let locked = app.encryption.lock(&webhook_client::lock_name(id), &secret);
     let locked = locked.ok_or_else(|| {
         ServiceError::ours(&std::io::Error::other("a secret could not be locked"))
     })?;
@@ -199,8 +199,8 @@ pub async fn try_out(app: &App, who: &Principal, name: &str) -> Result<TriedList
     let row = find(&mut connection, name).await?;
     drop(connection);
     let event = Source::of(app).trial(app.fresh_id(), app.clock.now());
-    let sender = webhooks::sender().map_err(|error| ServiceError::ours(&error))?;
-    let (taken, said) = match webhooks::send(app, &sender, &row, &event).await {
+    let sender = webhook_client::sender().map_err(|error| ServiceError::ours(&error))?;
+    let (taken, said) = match webhook_client::send(app, &sender, &row, &event).await {
         Ok(said) => (true, said),
         Err(said) => (false, said),
     };

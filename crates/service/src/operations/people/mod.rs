@@ -1,3 +1,4 @@
 //! People and access: teams, projects, sign-in.
 
 pub mod place;
+pub mod session;

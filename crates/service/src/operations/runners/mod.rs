@@ -3,6 +3,8 @@
 pub mod enrol;
 pub mod maintenance;
 pub mod own_runner;
+pub mod protocol;
+pub mod reports;
 pub mod runner;
 pub mod takeover;
 pub mod ticket;

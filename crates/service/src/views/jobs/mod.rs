@@ -1,6 +1,7 @@
 //! Jobs: submission, queue, reasons, logs.
 
 pub mod job;
+pub mod logs;
 pub mod queue;
 pub mod remedies;
 pub mod requirement;

@@ -1,8 +1,7 @@
 //! Alerts: what people are told of.
 
 use crate::app::App;
-use crate::error::Result;
-use crate::operations::measures::alert::number;
+use crate::error::{Result, ServiceError};
 use pennine_core::alert::Thresholds;
 use pennine_core::id::Short;
 use pennine_store::Connection;
@@ -76,4 +75,10 @@ pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
 pub async fn thresholds(app: &App) -> Result<Thresholds> {
     let mut connection = app.store.get().await?;
     Ok(alert::thresholds(&mut connection).await?)
+}
+
+pub fn number(text: &str) -> Result<i64> {
+    Short::Alert
+        .number(text)
+        .ok_or_else(|| ServiceError::unknown("alert", text))
 }

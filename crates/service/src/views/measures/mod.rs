@@ -3,6 +3,7 @@
 pub mod alert;
 pub mod history;
 pub mod listener;
+pub mod metrics;
 pub mod sums;
 pub mod target;
 pub mod target_standings;

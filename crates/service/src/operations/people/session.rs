@@ -1,0 +1,89 @@
+//! Signing in and out, and finding out who asks.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::secret::{self, Purpose};
+use pennine_core::time::Moment;
+use pennine_store::token::{self, Token};
+use std::time::Duration;
+
+/// A sign-in that has just begun.
+pub struct SignedIn {
+    /// The cookie's value.
+    pub cookie: String,
+    pub lifetime: Duration,
+    pub until: Moment,
+    pub name: String,
+    pub role: String,
+}
+
+/// Signs somebody in with a token.
+///
+/// # Errors
+/// Unauthenticated where the token is unknown, has expired, or was revoked.
+pub async fn sign_in(app: &App, token: &str) -> Result<SignedIn> {
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let found = token::by_secret(&mut connection, &secret::hash(token.trim()), now).await?;
+    let Some(found) = found else {
+        return Err(ServiceError::unauthenticated(
+            "this token is not known here, has expired, or was revoked",
+        )
+        .field("token"));
+    };
+    let cookie = secret::fresh(Purpose::Cookie);
+    let lifetime = Duration::from_secs(app.config.session.hours.saturating_mul(3600));
+    let until = now + lifetime;
+    let hash = secret::hash(&cookie);
+    token::sign_in(&mut connection, &hash, found.id, now, until).await?;
+    Ok(SignedIn {
+        cookie,
+        lifetime,
+        until,
+        name: found.name,
+        role: found.role,
+    })
+}
+
+/// Ends the sign-in of a cookie.
+pub async fn sign_out(app: &App, cookie: &str) -> Result<()> {
+    let mut connection = app.store.get().await?;
+    token::sign_out(&mut connection, &secret::hash(cookie)).await?;
+    Ok(())
+}
+
+/// Returns who shows this token.
+///
+/// # Errors
+/// Unauthenticated where the token is unknown, has expired, or was revoked; one that is revoked is refused a second later
+/// at most.
+pub async fn by_token(app: &App, secret: &str) -> Result<Principal> {
+    let now = app.clock.now();
+    let hash = secret::hash(secret);
+    let holds = |token: &Token| token.expires_at.is_none_or(|until| until.0 > now);
+    if let Some(token) = app.tokens.get(&hash).filter(holds) {
+        return Ok(Principal::of(token, None));
+    }
+    let mut connection = app.store.get().await?;
+    let Some(token) = token::by_secret(&mut connection, &hash, now).await? else {
+        return Err(ServiceError::unauthenticated(
+            "the token is not known here, has expired, or was revoked",
+        ));
+    };
+    app.tokens.insert(hash, token.clone());
+    Ok(Principal::of(token, None))
+}
+
+/// Returns who shows this cookie.
+///
+/// # Errors
+/// Unauthenticated where the sign-in has ended.
+pub async fn by_cookie(app: &App, cookie: &str) -> Result<Principal> {
+    let mut connection = app.store.get().await?;
+    let hash = secret::hash(cookie);
+    match token::by_cookie(&mut connection, &hash, app.clock.now()).await? {
+        Some((token, until)) => Ok(Principal::of(token, Some(until))),
+        None => Err(ServiceError::unauthenticated("the sign-in has ended")),
+    }
+}

@@ -1,0 +1,181 @@
+//! What runners report of their attempts: the start, the log, the end.
+
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use bytes::Bytes;
+use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
+use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::size::ByteSize;
+use pennine_core::time::Micros;
+use pennine_store::attempt::{self, End, Loss, Reported};
+use pennine_store::credential::Known;
+use pennine_store::log::Append;
+use pennine_wire::runner_protocol::{Finished, LogTaken, LossCause, Lost, Started};
+use std::time::{Duration, Instant};
+
+fn over(attempt: AttemptId) -> ServiceError {
+    ServiceError::gone(
+        "stale-lease",
+        "The attempt is over",
+        format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
+    )
+    .mend("stop the job's processes and forget the attempt")
+}
+
+/// Records that a command was started. `arrived` is when the report came.
+pub async fn started(
+    app: &App,
+    known: &Known,
+    id: AttemptId,
+    sent: Started,
+    arrived: Instant,
+) -> Result<()> {
+    let now = app.clock.now();
+    let mut connection = app.store.get().await?;
+    let at = now - arrived.elapsed() - Duration::from(sent.ago_us);
+    match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
+        Reported::Kept => {
+            app.runner_cache
+                .moved(known.id.0, id, AttemptState::Executing);
+            app.feed.kick();
+            Ok(())
+        }
+        Reported::Over | Reported::LogShort(_) => {
+            tracing::info!(runner = known.name, attempt = %id, "a start was reported for an attempt that is over");
+            Err(over(id))
+        }
+    }
+}
+
+/// Records that an attempt has ended, if its log is complete. `arrived` is when the report came.
+pub async fn finished(
+    app: &App,
+    known: &Known,
+    id: AttemptId,
+    sent: Finished,
+    arrived: Instant,
+) -> Result<()> {
+    let now = app.clock.now();
+    let ran = sent
+        .started_ago_us
+        .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
+    let end = End {
+        result: sent.result,
+        said: sent.said,
+        exit_code: sent.exit_code,
+        started: sent
+            .started_ago_us
+            .map(|ago| now - arrived.elapsed() - Duration::from(ago)),
+        ran,
+        processor: sent.processor_us,
+        peak_memory: sent.peak_memory,
+        log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
+        log_capped: sent.log_capped,
+    };
+    let mut connection = app.store.get().await?;
+    match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
+        Reported::Kept => {
+            app.feed.kick();
+            app.runner_cache.over(known.id.0, id);
+            app.followed.notify(id);
+            drop(connection);
+            if end.log_bytes == 0 {
+                return Ok(());
+            }
+            let app = app.clone();
+            tokio::spawn(async move {
+                if let Err(error) = app.logs.seal_complete(&app.store, id).await {
+                    tracing::warn!(%error, attempt = %id, "a log could not be sealed; upkeep will try again");
+                }
+            });
+            Ok(())
+        }
+        Reported::LogShort(length) => Err(log_short(length.max(0).unsigned_abs(), sent.log_bytes)),
+        Reported::Over => {
+            tracing::info!(runner = known.name, attempt = %id, "an end was reported for an attempt that is over");
+            Err(over(id))
+        }
+    }
+}
+
+/// Records that an attempt is over without a result. Its job is tried again.
+pub async fn lost(app: &App, known: &Known, id: AttemptId, sent: Lost) -> Result<()> {
+    let mut connection = app.store.get().await?;
+    if !attempt::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
+        return Err(over(id));
+    }
+    let log = pennine_store::log::state(&mut connection, id).await?;
+    let durable = log.map_or(0, |log| log.length.max(0).unsigned_abs());
+    if durable < sent.log_bytes.0 {
+        return Err(log_short(durable, sent.log_bytes));
+    }
+    let (said, counts) = match sent.cause {
+        LossCause::Restarted => ("was restarted and lost it", true),
+        LossCause::CutOff => ("was cut off and ended it, since it held seats", true),
+        LossCause::HostFull => (
+            "did not begin it: its host has as many jobs as it may",
+            false,
+        ),
+    };
+    let loss = Loss {
+        said: format!("{} {said}", known.name),
+        counts,
+    };
+    if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
+        app.runner_cache.over(known.id.0, id);
+        app.followed.notify(id);
+        app.feed.kick();
+    }
+    Ok(())
+}
+
+fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
+    let said = format!(
+        "{durable} bytes of the log are durable, the report says {}",
+        wanted.0
+    );
+    ServiceError::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
+}
+
+/// Takes bytes of a log in, from an offset on. Returns the offset up to which the log is durable.
+pub async fn log(
+    app: &App,
+    known: &Known,
+    id: AttemptId,
+    lease: LeaseToken,
+    offset: i64,
+    bytes: &Bytes,
+) -> Result<LogTaken> {
+    if offset < 0 {
+        return Err(ServiceError::invalid("offset", "an offset is not negative"));
+    }
+    let runner: RunnerId = known.id.0;
+    let mut connection = app.store.get().await?;
+    if !attempt::holds_lease(&mut connection, id, runner, lease).await? {
+        return Err(over(id));
+    }
+    let taken = |length: i64| length.max(0).unsigned_abs();
+    match app.logs.append(&mut connection, id, offset, bytes).await? {
+        Append::Kept(state) => {
+            app.followed.notify(id);
+            Ok(LogTaken {
+                next_offset: taken(state.length),
+            })
+        }
+        Append::Gap(length) => Err(ServiceError::conflict(
+            "log-gap",
+            "The log would have a gap",
+            format!(
+                "the log is durable up to {length}; these bytes begin at {}",
+                offset
+            ),
+        )
+        .next_offset(taken(length))),
+        Append::Closed(length) => Err(ServiceError::conflict(
+            "log-complete",
+            "The log is complete",
+            "the log takes no more bytes",
+        )
+        .next_offset(taken(length))),
+    }
+}

@@ -1,0 +1,472 @@
+//! What `/metrics` tells: OpenMetrics text, with the names of OpenTelemetry's CI/CD semantic conventions where there is one.
+//!
+//! What counts up is read from the sums of the record, so that every replica says the same and a restart resets nothing. A
+//! job is the conventions' pipeline run, its project their pipeline, a runner their worker.
+
+use crate::app::App;
+use crate::error::Result;
+use crate::views;
+use crate::views::measures::target_standings;
+use crate::views::yard::{Yard, shown_state};
+use pennine_core::alert::AlertKind;
+use pennine_core::dispatch::Reason;
+use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::lifecycle::machine::MachineState;
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::measure::{Adder, Cell, Grain, Histogram, Run};
+use pennine_core::time::Moment;
+use pennine_store::rollup::{self, Kind};
+use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
+use prometheus_client::collector::Collector;
+use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text as encoding};
+use prometheus_client::metrics::MetricType;
+use prometheus_client::registry::{Registry, Unit};
+use std::collections::{BTreeMap, HashMap};
+use std::fmt;
+use std::time::Duration;
+
+/// Upper bounds of the histograms' buckets, in seconds.
+const BOUNDS: [f64; 14] = [
+    0.1, 0.5, 1.0, 5.0, 10.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1800.0, 3600.0, 7200.0, 21_600.0,
+];
+
+/// Before anything was counted.
+const BEGINNING: Moment = Moment::from_micros(0);
+
+/// Sums are there for this long ahead at most: those of the month that it is.
+const AHEAD: Duration = Duration::from_secs(32 * 86_400);
+
+type Labels = Vec<(&'static str, String)>;
+
+/// One metric with what it is of.
+enum Value {
+    Gauge(f64),
+    Counter(f64),
+    Histogram {
+        sum: f64,
+        count: u64,
+        buckets: Vec<(f64, u64)>,
+    },
+}
+
+struct Family {
+    name: &'static str,
+    help: &'static str,
+    unit: Option<Unit>,
+    values: Vec<(Labels, Value)>,
+}
+
+impl fmt::Debug for Family {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+impl Collector for Family {
+    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> Result<(), fmt::Error> {
+        let Some((_, first)) = self.values.first() else {
+            return Ok(());
+        };
+        let kind = match first {
+            Value::Gauge(_) => MetricType::Gauge,
+            Value::Counter(_) => MetricType::Counter,
+            Value::Histogram { .. } => MetricType::Histogram,
+        };
+        let unit = self.unit.as_ref();
+        let mut family = encoder.encode_descriptor(self.name, self.help, unit, kind)?;
+        for (labels, value) in &self.values {
+            if labels.is_empty() {
+                write(&mut family, value)?;
+            } else {
+                write(&mut family.encode_family(labels)?, value)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn write(metric: &mut MetricEncoder<'_>, value: &Value) -> Result<(), fmt::Error> {
+    match value {
+        Value::Gauge(value) => metric.encode_gauge(value),
+        Value::Counter(value) => metric.encode_counter::<NoLabelSet, f64, f64>(value, None),
+        Value::Histogram {
+            sum,
+            count,
+            buckets,
+        } => metric.encode_histogram::<NoLabelSet>(*sum, *count, buckets, None),
+    }
+}
+
+/// Counts for each bucket, the last of them for all that is longer.
+fn buckets(histogram: &Histogram) -> Vec<(f64, u64)> {
+    let mut counts: Vec<(f64, u64)> = BOUNDS.iter().map(|bound| (*bound, 0)).collect();
+    counts.push((f64::INFINITY, 0));
+    for (micros, count) in histogram.values() {
+        let seconds = micros as f64 / 1e6;
+        if let Some(bucket) = counts.iter_mut().find(|(bound, _)| seconds <= *bound) {
+            bucket.1 += count;
+        }
+    }
+    counts
+}
+
+fn duration(histogram: &Histogram, sum_us: u64) -> Value {
+    Value::Histogram {
+        sum: seconds(sum_us),
+        count: histogram.count(),
+        buckets: buckets(histogram),
+    }
+}
+
+fn seconds(micros: u64) -> f64 {
+    micros as f64 / 1e6
+}
+
+/// Everything that was ever counted of a kind, by its key.
+async fn totals(
+    connection: &mut Connection,
+    kind: Kind,
+    now: Moment,
+) -> Result<HashMap<String, Cell>> {
+    let run = Run {
+        grain: Grain::Month,
+        from: BEGINNING,
+        until: now + AHEAD,
+    };
+    let mut sums: HashMap<i64, Adder> = HashMap::new();
+    for one in rollup::kept(connection, run, kind, None).await? {
+        rollup::add(sums.entry(one.key).or_default(), &one)?;
+    }
+    let keys: Vec<i64> = sums.keys().copied().collect();
+    let texts = rollup::texts(connection, &keys).await?;
+    let mut named = HashMap::new();
+    for (key, adder) in sums {
+        if let Some(text) = texts.get(&key) {
+            named.insert(text.clone(), rollup::summed(adder)?);
+        }
+    }
+    Ok(named)
+}
+
+async fn jobs(
+    app: &App,
+    connection: &mut Connection,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
+    let path = |id: &str| {
+        let place = yard
+            .places
+            .iter()
+            .find(|place| place.id.0.to_string() == id);
+        place.map(|place| place.path.clone())
+    };
+    let mut active = Vec::new();
+    for (project, state, count) in job::active(connection).await? {
+        if let Some(name) = path(&project.to_string()) {
+            let labels = vec![
+                ("cicd_pipeline_name", name),
+                ("cicd_pipeline_run_state", state.to_string()),
+            ];
+            active.push((labels, Value::Gauge(count as f64)));
+        }
+    }
+    let (mut durations, mut ended, mut errors) = (Vec::new(), Vec::new(), Vec::new());
+    let mut by_project: BTreeMap<String, Cell> = BTreeMap::new();
+    for (key, cell) in totals(connection, Kind::Project, now).await? {
+        if let Some(name) = path(&key) {
+            by_project.entry(name).or_default().merge(&cell);
+        }
+    }
+    for (name, cell) in &by_project {
+        let of = |more: &[(&'static str, String)]| -> Labels {
+            let first = ("cicd_pipeline_name", name.clone());
+            std::iter::once(first).chain(more.iter().cloned()).collect()
+        };
+        let state = |state: JobState| of(&[("cicd_pipeline_run_state", state.to_string())]);
+        let waited: u64 = cell.waited.iter().sum();
+        durations.push((state(JobState::Pending), duration(&cell.waits, waited)));
+        durations.push((state(JobState::Executing), duration(&cell.runs, cell.ran)));
+        for (result, count) in Outcome::ALL.iter().zip(cell.results) {
+            let count = Value::Counter(count as f64);
+            if matches!(result, Outcome::Failure | Outcome::Error | Outcome::Timeout) {
+                errors.push((of(&[("error_type", result.to_string())]), count));
+            } else {
+                ended.push((of(&[("cicd_pipeline_result", result.to_string())]), count));
+            }
+        }
+    }
+    let queue = views::jobs::queue::read(connection, yard, now).await?;
+    let waiting = Reason::ALL.iter().map(|reason| {
+        let group = queue.groups.iter().find(|group| group.reason == *reason);
+        let jobs = group.map_or(0, |group| group.jobs);
+        (
+            vec![("reason", reason.to_string())],
+            Value::Gauge(jobs as f64),
+        )
+    });
+    let longest = views::jobs::queue::picture(&queue, yard).longest;
+    let longest = longest.map_or(0.0, |longest| longest.waited.as_secs_f64());
+    let (_, counted) = measure::progress(connection).await?;
+    let leads = if app.leads() { 1.0 } else { 0.0 };
+    Ok(vec![
+        Family {
+            name: "cicd_pipeline_run_active",
+            help: "Jobs that are not over, by project and state",
+            unit: None,
+            values: active,
+        },
+        Family {
+            name: "cicd_pipeline_run_duration",
+            help: "How long jobs were pending (their wait for a runner) and executing, of those that are over",
+            unit: Some(Unit::Seconds),
+            values: durations,
+        },
+        Family {
+            name: "cicd_pipeline_run_errors",
+            help: "Jobs that ended badly, by project and how",
+            unit: None,
+            values: errors,
+        },
+        Family {
+            name: "pennine_jobs_ended",
+            help: "Jobs that ended well, were cancelled or skipped, by project and result",
+            unit: None,
+            values: ended,
+        },
+        Family {
+            name: "pennine_waiting_jobs",
+            help: "Jobs that wait now, by reason",
+            unit: None,
+            values: waiting.collect(),
+        },
+        Family {
+            name: "pennine_longest_wait",
+            help: "How long the job that has waited longest has waited",
+            unit: Some(Unit::Seconds),
+            values: vec![(Vec::new(), Value::Gauge(longest))],
+        },
+        Family {
+            name: "pennine_counted_until_timestamp",
+            help: "Until when everything that is over is in what counts up here",
+            unit: Some(Unit::Seconds),
+            values: vec![(Vec::new(), Value::Gauge(counted.micros() as f64 / 1e6))],
+        },
+        Family {
+            name: "pennine_leads",
+            help: "1 at the replica that leads dispatch",
+            unit: None,
+            values: vec![(Vec::new(), Value::Gauge(leads))],
+        },
+    ])
+}
+
+async fn machines(
+    _: &App,
+    connection: &mut Connection,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
+    let (mut workers, mut slots) = (Vec::new(), Vec::new());
+    for pool in &yard.pools {
+        let mine = || {
+            yard.runners
+                .iter()
+                .filter(|runner| runner.pool_id == pool.pool.id)
+        };
+        let name = &pool.pool.name;
+        for state in RunnerState::ALL
+            .iter()
+            .filter(|state| **state != RunnerState::Retired)
+        {
+            let count = mine()
+                .filter(|runner| shown_state(runner) == *state)
+                .count();
+            let labels = vec![
+                ("pennine_pool", name.clone()),
+                ("cicd_worker_state", state.to_string()),
+            ];
+            workers.push((labels, Value::Gauge(count as f64)));
+        }
+        let (all, free) = crate::views::yard::slots(mine());
+        for (state, count) in [("free", free), ("busy", all.saturating_sub(free))] {
+            let labels = vec![("pennine_pool", name.clone()), ("state", state.to_owned())];
+            slots.push((labels, Value::Gauge(f64::from(count))));
+        }
+    }
+    let names: HashMap<String, String> = pool::every(connection)
+        .await?
+        .into_iter()
+        .map(|(id, name)| (id.to_string(), name))
+        .collect();
+    // A pool's name may have been another's before.
+    let mut by_pool: BTreeMap<String, Cell> = BTreeMap::new();
+    for (key, cell) in totals(connection, Kind::Pool, now).await? {
+        if let Some(name) = names.get(&key) {
+            by_pool.entry(name.clone()).or_default().merge(&cell);
+        }
+    }
+    let (mut slot_time, mut machine_time, mut cost) = (Vec::new(), Vec::new(), Vec::new());
+    for (name, cell) in &by_pool {
+        let of = |kind: &str| vec![("pennine_pool", name.clone()), ("kind", kind.to_owned())];
+        slot_time.push((of("busy"), Value::Counter(seconds(cell.busy))));
+        slot_time.push((of("offered"), Value::Counter(seconds(cell.offered))));
+        machine_time.push((of("paid"), Value::Counter(seconds(cell.paid))));
+        machine_time.push((of("served"), Value::Counter(seconds(cell.served))));
+        let spent = Value::Counter(cell.money().0 as f64 / 1e6);
+        cost.push((vec![("pennine_pool", name.clone())], spent));
+    }
+    let existing = machine::existing(connection).await?;
+    let there: Vec<MachineState> = MachineState::ALL
+        .iter()
+        .copied()
+        .filter(|state| state.exists())
+        .collect();
+    let mut made = Vec::new();
+    for pool in yard.pools.iter().filter(|pool| pool.supply().is_some()) {
+        for state in &there {
+            let mine = existing
+                .iter()
+                .filter(|one| one.pool_id == pool.pool.id && one.state.0 == *state);
+            let labels = vec![
+                ("pennine_pool", pool.pool.name.clone()),
+                ("state", state.to_string()),
+            ];
+            made.push((labels, Value::Gauge(mine.count() as f64)));
+        }
+    }
+    let suppliers = supplier::list(connection).await?;
+    let failing = suppliers.iter().map(|row| {
+        let fails = row.trouble.is_some() && row.retry_at.is_some_and(|at| at.0 > now);
+        let labels = vec![("supplier", row.name.clone())];
+        (labels, Value::Gauge(if fails { 1.0 } else { 0.0 }))
+    });
+    Ok(vec![
+        Family {
+            name: "cicd_worker_count",
+            help: "Runners by pool and state",
+            unit: None,
+            values: workers,
+        },
+        Family {
+            name: "pennine_slots",
+            help: "Slots of connected runners that take work, by pool",
+            unit: None,
+            values: slots,
+        },
+        Family {
+            name: "pennine_slot_time",
+            help: "Slot-time that attempts held and that runners offered, of what is over, by pool",
+            unit: Some(Unit::Seconds),
+            values: slot_time,
+        },
+        Family {
+            name: "pennine_machines",
+            help: "Machines that suppliers made, by pool and state",
+            unit: None,
+            values: made,
+        },
+        Family {
+            name: "pennine_machine_time",
+            help: "Machine-time that was paid for, and the part of it in which the runner was there, of machines that are gone",
+            unit: Some(Unit::Seconds),
+            values: machine_time,
+        },
+        Family {
+            name: "pennine_machine_cost",
+            help: "What machines cost that are gone, in the installation's currency, by pool",
+            unit: None,
+            values: cost,
+        },
+        Family {
+            name: "pennine_supplier_failing",
+            help: "1 while a supplier that failed is left alone",
+            unit: None,
+            values: failing.collect(),
+        },
+    ])
+}
+
+/// How targets stand, and what people are told of.
+async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result<Vec<Family>> {
+    let all = target::list(connection).await?;
+    let (mut waits, mut allowed) = (Vec::new(), Vec::new());
+    for (target, standing) in target_standings::standings(app, connection, yard, all).await? {
+        let name = || ("target", target.name.clone());
+        for (word, count) in [
+            ("kept", standing.window.kept),
+            ("late", standing.window.late),
+            ("undecided", standing.window.undecided),
+        ] {
+            let labels = vec![name(), ("state", word.to_owned())];
+            waits.push((labels, Value::Gauge(count as f64)));
+        }
+        allowed.push((vec![name()], Value::Gauge(standing.allowed as f64)));
+    }
+    let told = alert::open(connection).await?;
+    let alerts = AlertKind::ALL.iter().map(|kind| {
+        let mine = told
+            .iter()
+            .filter(|one| one.kind.0 == *kind && one.state.0.is_told());
+        let labels = vec![("kind", kind.to_string())];
+        (labels, Value::Gauge(mine.count() as f64))
+    });
+    Ok(vec![
+        Family {
+            name: "pennine_target_waits",
+            help: "Waits in a target's window that were in time, were late, or are neither yet",
+            unit: None,
+            values: waits,
+        },
+        Family {
+            name: "pennine_target_allowed_late_waits",
+            help: "Late waits that a target's window allows so far: its error budget",
+            unit: None,
+            values: allowed,
+        },
+        Family {
+            name: "pennine_alerts",
+            help: "Alerts that people are told of now, by kind",
+            unit: None,
+            values: alerts.collect(),
+        },
+    ])
+}
+
+/// Returns the metrics as OpenMetrics text.
+pub async fn text(app: &App) -> Result<String> {
+    let mut connection = app.store.get().await?;
+    let now = app.clock.now();
+    let yard = Yard::read(&mut connection, now).await?;
+    let mut registry = Registry::default();
+    for family in jobs(app, &mut connection, &yard, now).await? {
+        registry.register_collector(Box::new(family));
+    }
+    let mut families = machines(app, &mut connection, &yard, now).await?;
+    families.extend(promises(app, &mut connection, &yard).await?);
+    for family in families {
+        registry.register_collector(Box::new(family));
+    }
+    let mut body = String::new();
+    encoding::encode(&mut body, &registry)
+        .map_err(|error| crate::error::ServiceError::ours(&std::io::Error::other(error)))?;
+    Ok(body)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_value_is_in_one_bucket() {
+        let mut histogram = Histogram::default();
+        for micros in [50_000, 100_000, 700_000, 59_000_000, 90_000_000_000] {
+            histogram.add(micros);
+        }
+        let counts = buckets(&histogram);
+        assert_eq!(counts.iter().map(|(_, count)| count).sum::<u64>(), 5);
+        assert_eq!(counts.last(), Some(&(f64::INFINITY, 1)));
+        let at = |bound: f64| counts.iter().find(|(one, _)| *one == bound).unwrap().1;
+        assert_eq!((at(0.1), at(1.0), at(60.0)), (2, 1, 1));
+    }
+}
