@@ -7,5 +7,5 @@ export default defineConfig({
   plugins: [react()],
   build: { target: "es2022", sourcemap: false, chunkSizeWarningLimit: 700 },
   worker: { format: "es" },
-  server: { proxy: { "/api": "http://127.0.0.1:7117" } },
+  server: { proxy: { "/api": process.env.PENNINE_DEV_SERVICE ?? "http://127.0.0.1:7117" } },
 });

@@ -16,10 +16,11 @@ use pennine_core::answer::Level;
 use pennine_core::capacity::Decided;
 use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
+use pennine_core::lifecycle::outcome::unmatched;
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Committed, ForRunner};
 use pennine_store::change::Undecodable;
-use pennine_store::job::{self, Unrun};
+use pennine_store::job::{self, WaitEnd};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Cursor};
@@ -364,7 +365,7 @@ impl<'a> Term<'a> {
     async fn fail_unmatched(&mut self, plan: &Plan, now: Moment) -> Result<(), End> {
         let mut strands = std::mem::take(&mut self.impatient);
         strands.extend(plan.reasons.iter().map(|change| change.strand));
-        let unmatched: Vec<StrandId> = strands
+        let unmatched_strands: Vec<StrandId> = strands
             .into_iter()
             .filter(|strand| {
                 let said = self.state.said(*strand);
@@ -372,17 +373,26 @@ impl<'a> Term<'a> {
                     .is_some_and(|said| said.reason == Reason::NoMatch)
             })
             .collect();
-        if unmatched.is_empty() {
+        if unmatched_strands.is_empty() {
             return Ok(());
         }
         let mut connection = self.app.store.leader().await?;
-        let failed = job::end_unrun(
-            &mut connection,
-            self.epoch,
-            Unrun::Unmatched(&unmatched),
-            now,
-        )
-        .await?;
+        let jobs = job::not_to_wait(&mut connection, &unmatched_strands).await?;
+        if jobs.is_empty() {
+            return Ok(());
+        }
+        let ends: Vec<WaitEnd> = jobs
+            .into_iter()
+            .map(|job| {
+                let (result, message) = unmatched();
+                WaitEnd {
+                    job,
+                    result,
+                    message,
+                }
+            })
+            .collect();
+        let failed = job::end_waiting(&mut connection, self.epoch, &ends, now).await?;
         if !failed.is_empty() {
             tracing::info!(jobs = ?failed, "jobs that nothing could ever run have failed");
             self.app.feed.kick();

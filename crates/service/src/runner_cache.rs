@@ -281,6 +281,7 @@ mod tests {
             room: None,
             credential_since: Db(Moment::default()),
             shows_next: false,
+            single_use: false,
         };
         let hash = vec![7];
         let mark = memory.mark();

@@ -41,12 +41,15 @@ pub struct Known {
     /// Whether it shows its next credential for the first time.
     #[diesel(sql_type = Bool)]
     pub shows_next: bool,
+    /// Whether it takes one job and is replaced.
+    #[diesel(sql_type = Bool)]
+    pub single_use: bool,
 }
 
 /// The runner with this credential, be it its present or its next one.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
     Ok(sql!(
-        "select id, name, state, wish, slots, labels, settings, settings_version, room, credential_since,
+        "select id, name, state, wish, slots, single_use, labels, settings, settings_version, room, credential_since,
                 coalesce(next_credential_hash = :hash, false) as shows_next
          from runner where credential_hash = :hash or next_credential_hash = :hash";
         hash: Bytea = hash,

@@ -12,6 +12,7 @@ use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::dispatch::{Band, SeatNeeds};
 use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
+use pennine_core::lifecycle::outcome;
 use pennine_core::time::{Micros, Moment};
 use std::collections::BTreeMap;
 
@@ -345,20 +346,61 @@ pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Resul
     .await?)
 }
 
-/// Jobs that end without ever having run.
-#[derive(Clone, Copy, Debug)]
-pub enum Unrun<'a> {
-    /// Those that have waited as long as they would.
-    GaveUp,
-    /// Those of these strands that would rather fail than wait for a match.
-    Unmatched(&'a [StrandId]),
+/// Returns jobs that wait and were to give up by now, with the time at which they were to; the first `limit` of them.
+pub async fn due_to_give_up(
+    connection: &mut Connection,
+    now: Moment,
+    limit: i64,
+) -> Result<Vec<(JobId, Moment)>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<JobId>,
+        #[diesel(sql_type = Timestamptz)]
+        give_up_at: Db<Moment>,
+    }
+    let rows: Vec<Row> = sql!(
+        "select id, give_up_at from job
+         where open and state = 'pending' and current_attempt is null and give_up_at <= :now limit :limit";
+        now: Timestamptz = Db(now),
+        limit: BigInt = limit,
+    )
+    .load(connection)
+    .await?;
+    let due = rows.into_iter().map(|row| (row.id.0, row.give_up_at.0));
+    Ok(due.collect())
 }
 
-/// Ends jobs that wait, under the fence. Their numbers come back.
-pub async fn end_unrun(
+/// Returns the waiting jobs of these strands that are not to wait where nothing can match them.
+pub async fn not_to_wait(connection: &mut Connection, strands: &[StrandId]) -> Result<Vec<JobId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<JobId>,
+    }
+    let rows: Vec<Row> = sql!(
+        "select id from job where open and state = 'pending' and current_attempt is null
+           and strand_id = any(:strands) and fail_unmatched";
+        strands: Array<SqlUuid> = strands.iter().map(|id| id.0).collect::<Vec<_>>(),
+    )
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id.0).collect())
+}
+
+/// How a waiting job ends.
+#[derive(Clone, Debug)]
+pub struct WaitEnd {
+    pub job: JobId,
+    pub result: Outcome,
+    pub message: String,
+}
+
+/// Ends jobs that still wait, under the fence. Returns their numbers.
+pub async fn end_waiting(
     connection: &mut Connection,
     epoch: Epoch,
-    which: Unrun<'_>,
+    ends: &[WaitEnd],
     at: Moment,
 ) -> Result<Vec<i64>> {
     #[derive(QueryableByName)]
@@ -366,33 +408,25 @@ pub async fn end_unrun(
         #[diesel(sql_type = BigInt)]
         number: i64,
     }
-    let (strands, result): (&[StrandId], _) = match which {
-        Unrun::GaveUp => (&[], Outcome::Timeout),
-        Unrun::Unmatched(strands) => (strands, Outcome::Error),
-    };
-    let gave_up = matches!(which, Unrun::GaveUp);
     let rows: Vec<Row> = sql!(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
+         ends as (select * from unnest(:jobs, :results, :messages) as e(job, result, message)),
          j as (
-           update job set state = :done, result = :result, finished_at = :at,
-                  said = case when :gave_up then 'it gave up: no runner had taken it by ' ||
-                                           to_char(give_up_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC'
-                              else 'no runner satisfies it, and it was not to wait for one' end
-           from fence
-           where open and state = 'pending' and current_attempt is null
-             and (give_up_at <= :give_up_at or (strand_id = any(:strands) and fail_unmatched))
-           returning job.id, job.number),
+           update job set state = :done, result = ends.result, finished_at = :at, said = ends.message
+           from fence, ends
+           where job.id = ends.job and open and state = :pending and current_attempt is null
+           returning job.id, job.number, job.result),
          o as ("
-           change JobDone { job: "id", result: ":result::text" } at ":at" from "j"
-           ")
+        change JobDone { job: "id", result: "result" } at ":at" from "j"
+        ")
          select number from j";
         epoch: BigInt = epoch.0,
+        jobs: Array<SqlUuid> = ends.iter().map(|end| end.job.0).collect::<Vec<_>>(),
+        results: Array<Text> = ends.iter().map(|end| Db(end.result)).collect::<Vec<_>>(),
+        messages: Array<Text> = ends.iter().map(|end| end.message.as_str()).collect::<Vec<_>>(),
         done: Text = Db(JobState::Done),
-        result: Text = Db(result),
+        pending: Text = Db(JobState::Pending),
         at: Timestamptz = Db(at),
-        gave_up: Bool = gave_up,
-        give_up_at: Nullable<Timestamptz> = gave_up.then_some(Db(at)),
-        strands: Array<SqlUuid> = strands.iter().map(|id| id.0).collect::<Vec<_>>(),
     )
     .load(connection)
     .await?;
@@ -454,7 +488,7 @@ pub async fn cancel(
     let open = words(&JobState::before(JobEvent::Finish, JobState::Done));
     let row: Row = sql!(
         "with ended as (
-           update job set state = :done, result = :cancellation, said = 'cancelled by ' || :by, finished_at = :at, cancel_at = :at,
+           update job set state = :done, result = :cancellation, said = :message, finished_at = :at, cancel_at = :at,
                   cancel_by = :by
            where id = :job and state = any(:open) and current_attempt is null returning id),
          asked as (
@@ -470,6 +504,7 @@ pub async fn cancel(
          select (select count(*) from ended) as ended, (select count(*) from asked) as asked";
         done: Text = Db(JobState::Done),
         cancellation: Text = Db(Outcome::Cancellation),
+        message: Text = outcome::cancelled(by),
         by: Text = by,
         at: Timestamptz = Db(at),
         job: SqlUuid = Db(job),

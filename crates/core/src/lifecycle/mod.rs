@@ -4,6 +4,7 @@ pub mod alert;
 pub mod attempt;
 pub mod job;
 pub mod machine;
+pub mod outcome;
 pub mod runner;
 
 /// An event that makes no sense in the state that a thing is in. Nothing changed.

@@ -51,6 +51,12 @@ pub enum Wish {
 
 words!(Wish { Work = "work", Pause = "pause", Drain = "drain" });
 
+/// Returns what is asked of a runner once it has started a job, where that changes: what a single-use runner has begun is
+/// the last that it takes.
+pub fn wish_after_start(single_use: bool) -> Option<Wish> {
+    single_use.then_some(Wish::Drain)
+}
+
 /// What can happen to a runner.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum RunnerEvent {

@@ -2,28 +2,34 @@
 //! the whole yard.
 
 use super::{End, Term};
+use crate::operations::runners::attempts::lose;
 use pennine_core::answer::Level;
 use pennine_core::dispatch::Event;
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
-use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
+use pennine_core::lifecycle::outcome::{Heard, OpenAttempt, attempt_loss, gave_up, runner_loss};
 use pennine_core::lifecycle::runner::RunnerEvent;
-use pennine_core::time::{Moment, spoken};
-use pennine_store::attempt::{self, Loss};
-use pennine_store::job::{self, Unrun};
+use pennine_core::time::Moment;
+use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
 use pennine_store::runner::{self, Seen};
-use pennine_store::{level, pool};
+use pennine_store::{attempt, level, pool};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 
-/// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
-const SILENCE: Duration = Duration::from_secs(15);
-/// A runner whose connection was closed has this long to come back.
-const CLOSED: Duration = Duration::from_secs(6);
 /// After a takeover runners have this long to find the way before any is called offline.
 const GRACE: Duration = Duration::from_secs(20);
-/// An assignment that was not acknowledged in this time is taken back.
-const ACKNOWLEDGE: Duration = Duration::from_secs(3);
+
+/// Jobs that give up in one transaction; the rest do so at the next tick.
+const GIVE_UP_AT_ONCE: i64 = 1000;
+
+/// What was last heard of a runner, as the core sees it.
+fn heard(seen: &Seen) -> Heard {
+    Heard {
+        at: seen.seen_at.0,
+        session: seen.session.0,
+        closed_at: seen.closed_at.map(|at| at.0),
+    }
+}
 
 impl Term<'_> {
     /// Tells the state of maintenance that has begun or ended since the last time. True if there was any.
@@ -67,7 +73,22 @@ impl Term<'_> {
     /// Ends jobs that have waited as long as they would.
     pub(super) async fn give_up_waiting(&self, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.leader().await?;
-        let given_up = job::end_unrun(&mut connection, self.epoch, Unrun::GaveUp, now).await?;
+        let due = job::due_to_give_up(&mut connection, now, GIVE_UP_AT_ONCE).await?;
+        if due.is_empty() {
+            return Ok(());
+        }
+        let ends: Vec<WaitEnd> = due
+            .into_iter()
+            .map(|(job, at)| {
+                let (result, message) = gave_up(at);
+                WaitEnd {
+                    job,
+                    result,
+                    message,
+                }
+            })
+            .collect();
+        let given_up = job::end_waiting(&mut connection, self.epoch, &ends, now).await?;
         if !given_up.is_empty() {
             tracing::info!(jobs = ?given_up, "jobs have given up waiting");
             self.app.feed.kick();
@@ -108,26 +129,11 @@ impl Term<'_> {
         if now.since(self.led_since) < GRACE {
             return Ok(());
         }
-        for view in self
-            .state
-            .runner_views()
-            .filter(|view| view.state.is_connected())
-        {
-            let heard = seen.get(&view.id);
-            let silence = heard.map_or(now.since(self.led_since), |seen| now.since(seen.seen_at.0));
-            let closed = heard
-                .and_then(|seen| seen.closed_at)
-                .is_some_and(|at| now.since(at.0) > CLOSED);
-            if silence <= SILENCE && !closed {
+        let connected = self.state.runner_views();
+        for view in connected.filter(|view| view.state.is_connected()) {
+            let heard = seen.get(&view.id).map(heard);
+            let Some(why) = runner_loss(heard.as_ref(), self.led_since, now) else {
                 continue;
-            }
-            let why = if closed {
-                "its connection was closed from its side, and it did not come back".to_owned()
-            } else {
-                format!(
-                    "nothing was heard of it for {}; its connection was not closed: the machine or the network is gone",
-                    spoken(silence)
-                )
             };
             if let Ok(to) = view.state.after(RunnerEvent::Lose) {
                 let mut connection = self.app.store.get().await?;
@@ -149,40 +155,20 @@ impl Term<'_> {
         let open = attempt::open(&mut connection).await?;
         drop(connection);
         for one in open {
-            let heard = seen.get(&one.runner_id.0);
-            let loss = if one.runner_retired {
-                Some(Loss {
-                    said: format!("{} was retired", one.runner),
-                    counts: false,
-                })
-            } else if one.state.0 == AttemptState::Assigned {
-                (now.since(one.assigned_at.0.max(self.led_since)) > ACKNOWLEDGE).then(|| Loss {
-                    said: format!(
-                        "{} did not take it within {}",
-                        one.runner,
-                        spoken(ACKNOWLEDGE)
-                    ),
-                    counts: false,
-                })
-            } else if let (Some(heard), Some(session)) = (heard, one.session)
-                && heard.session != session
-            {
-                Some(Loss {
-                    said: format!("{} was restarted and lost it", one.runner),
-                    counts: true,
-                })
-            } else {
-                let renewed =
-                    heard.map_or(self.led_since, |seen| seen.seen_at.0.max(self.led_since));
-                (now.since(renewed) > LEASE).then(|| Loss {
-                    said: format!("nothing was heard of {} for {}", one.runner, spoken(LEASE)),
-                    counts: true,
-                })
+            let heard = seen.get(&one.runner_id.0).map(heard);
+            let open = OpenAttempt {
+                state: one.state.0,
+                assigned_at: one.assigned_at.0,
+                session: one.session.map(|session| session.0),
+                runner: &one.runner,
+                runner_is_retired: one.runner_retired,
             };
-            if let Some(loss) = loss {
+            if let Some(loss) = attempt_loss(&open, heard.as_ref(), self.led_since, now) {
                 let mut connection = self.app.store.leader().await?;
-                if attempt::lose(&mut connection, Some(self.epoch), one.id.0, &loss, now).await? {
-                    tracing::info!(attempt = %one.id.0, said = loss.said, "an attempt came to nothing");
+                let job = Some((one.job.view(), one.runner_id.0));
+                let epoch = Some(self.epoch);
+                if lose(&mut connection, epoch, one.id.0, &loss, job, now).await? {
+                    tracing::info!(attempt = %one.id.0, reason = loss.message, "an attempt was lost");
                     self.app.feed.kick();
                     self.app.runner_cache.over(one.runner_id.0, one.id.0);
                     self.app.polls.notify(one.runner_id.0);

@@ -4,9 +4,12 @@ use crate::support::{Runner, Service};
 use pennine_core::dispatch::Reason;
 use pennine_core::id::JobId;
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
+use pennine_core::lifecycle::outcome::{JobOutcome, Loss, after_loss};
 use pennine_core::time::Micros;
+use pennine_store::attempt::loss::{self, Written};
 use pennine_store::change::Change;
 use pennine_wire::{Job, NewJob};
+use pennined::operations::runners::attempts::lose;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -327,4 +330,60 @@ async fn the_recorded_events_of_a_job_fold_into_its_state() {
         }
         assert_eq!(state, job.line.state, "{name}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let name = service.submit("", "sleep 1000").await;
+    let executing = |job: &Job| job.line.state == JobState::Executing;
+    let job = service.job_when(&name, "executing", executing).await;
+    let attempt = job.attempts[0].id;
+    let store = pennine_store::Store::open(&service.database.url, 2).unwrap();
+    let mut connection = store.get().await.unwrap();
+    let (seen, runner) = loss::job_of(&mut connection, attempt)
+        .await
+        .unwrap()
+        .expect("it is not over");
+    let lost = Loss {
+        message: "fell-01 was restarted and lost it".to_owned(),
+        counts: true,
+    };
+    let now = service.clock.now();
+    let outcome = after_loss(&seen, &lost, runner, now);
+    assert!(matches!(outcome, JobOutcome::Retry { .. }), "{outcome:?}");
+    // Somebody asks for its cancellation meanwhile; not over the API, or the runner would end it by itself.
+    let other = service.database.connect().await;
+    let JobId(id) = job.line.id;
+    let changed = other
+        .execute(
+            "update job set cancel_at = clock_timestamp(), cancel_by = 'ada' where id::text = $1",
+            &[&id.to_string()],
+        )
+        .await
+        .unwrap();
+    assert_eq!(changed, 1);
+    let written = loss::end_lost(&mut connection, None, attempt, &lost, &seen, &outcome, now);
+    assert_eq!(written.await.unwrap(), Written::Stale);
+    let untouched = service.client.job(&name).await.unwrap();
+    assert_eq!(untouched.line.state, JobState::Executing);
+    assert!(
+        lose(
+            &mut connection,
+            None,
+            attempt,
+            &lost,
+            Some((seen, runner)),
+            now
+        )
+        .await
+        .unwrap()
+    );
+    let done = service.done(&name).await;
+    assert_eq!(done.line.result, Some(Outcome::Cancellation));
+    assert_eq!(done.said.as_deref(), Some("cancelled by ada"));
+    let again = lose(&mut connection, None, attempt, &lost, None, now).await;
+    assert!(!again.unwrap(), "it is over already");
 }

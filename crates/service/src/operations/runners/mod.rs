@@ -1,5 +1,6 @@
 //! Runners: tickets, enrolment, their protocol, their settings and state.
 
+pub mod attempts;
 pub mod enrol;
 pub mod maintenance;
 pub mod own_runner;

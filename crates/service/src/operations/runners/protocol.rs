@@ -10,7 +10,7 @@ use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
 use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
-use pennine_store::attempt::{self, ForRunner};
+use pennine_store::attempt::{self, ForRunner, report};
 use pennine_store::runner::{self, About};
 use pennine_store::{Db, credential};
 use pennine_wire::runner_protocol::{
@@ -160,7 +160,7 @@ pub async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Result<()> 
     let elsewhere = (!app.presence.knows_any(id)).then_some(since);
     let begun = !here && {
         let mut connection = app.store.get().await?;
-        attempt::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
+        report::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
     };
     if !begun {
         let said = format!("another pennine-runner is connected as {}", known.name);
@@ -194,7 +194,7 @@ pub async fn take_note(
         .collect();
     if !fresh.is_empty() {
         let mut connection = app.store.get().await?;
-        attempt::acknowledge(&mut connection, &fresh, sent.session, now).await?;
+        report::acknowledge(&mut connection, &fresh, sent.session, now).await?;
         for id in fresh {
             app.runner_cache
                 .moved(runner, id, AttemptState::Acknowledged);
@@ -208,7 +208,7 @@ pub async fn take_note(
         if of(held.attempt).is_some_and(|one| one.state.0 == AttemptState::Executing) {
             let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
             let mut connection = app.store.get().await?;
-            attempt::exit(&mut connection, held.attempt, held.lease, now - ago, now).await?;
+            report::exit(&mut connection, held.attempt, held.lease, now - ago, now).await?;
             app.runner_cache
                 .moved(runner, held.attempt, AttemptState::Finalizing);
             app.feed.kick();

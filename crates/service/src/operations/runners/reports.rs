@@ -2,12 +2,15 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::runners::attempts::lose;
 use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
+use pennine_core::lifecycle::outcome::Loss;
+use pennine_core::lifecycle::runner::wish_after_start;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
-use pennine_store::attempt::{self, End, Loss, Reported};
+use pennine_store::attempt::report::{self, End, Reported};
 use pennine_store::credential::Known;
 use pennine_store::log::Append;
 use pennine_wire::runner_protocol::{Finished, LogTaken, LossCause, Lost, Started};
@@ -33,7 +36,17 @@ pub async fn started(
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
     let at = now - arrived.elapsed() - Duration::from(sent.ago_us);
-    match attempt::start(&mut connection, id, sent.lease, sent.session, at, now).await? {
+    match report::start(
+        &mut connection,
+        id,
+        sent.lease,
+        sent.session,
+        at,
+        wish_after_start(known.single_use),
+        now,
+    )
+    .await?
+    {
         Reported::Kept => {
             app.runner_cache
                 .moved(known.id.0, id, AttemptState::Executing);
@@ -73,7 +86,7 @@ pub async fn finished(
         log_capped: sent.log_capped,
     };
     let mut connection = app.store.get().await?;
-    match attempt::finish(&mut connection, id, sent.lease, &end, now).await? {
+    match report::finish(&mut connection, id, sent.lease, &end, now).await? {
         Reported::Kept => {
             app.feed.kick();
             app.runner_cache.over(known.id.0, id);
@@ -101,7 +114,7 @@ pub async fn finished(
 /// Records that an attempt is over without a result. Its job is tried again.
 pub async fn lost(app: &App, known: &Known, id: AttemptId, sent: Lost) -> Result<()> {
     let mut connection = app.store.get().await?;
-    if !attempt::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
+    if !report::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
         return Err(over(id));
     }
     let log = pennine_store::log::state(&mut connection, id).await?;
@@ -118,10 +131,10 @@ pub async fn lost(app: &App, known: &Known, id: AttemptId, sent: Lost) -> Result
         ),
     };
     let loss = Loss {
-        said: format!("{} {said}", known.name),
+        message: format!("{} {said}", known.name),
         counts,
     };
-    if attempt::lose(&mut connection, None, id, &loss, app.clock.now()).await? {
+    if lose(&mut connection, None, id, &loss, None, app.clock.now()).await? {
         app.runner_cache.over(known.id.0, id);
         app.followed.notify(id);
         app.feed.kick();
@@ -151,7 +164,7 @@ pub async fn log(
     }
     let runner: RunnerId = known.id.0;
     let mut connection = app.store.get().await?;
-    if !attempt::holds_lease(&mut connection, id, runner, lease).await? {
+    if !report::holds_lease(&mut connection, id, runner, lease).await? {
         return Err(over(id));
     }
     let taken = |length: i64| length.max(0).unsigned_abs();

@@ -3,12 +3,13 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::runners::attempts::lose;
 use crate::validation::check_why;
 use crate::{operations, views};
 use pennine_core::id::{AttemptId, RunnerId};
+use pennine_core::lifecycle::outcome::Loss;
 use pennine_core::lifecycle::runner::Wish;
-use pennine_store::attempt::{self, Loss};
-use pennine_store::audit;
+use pennine_store::{attempt, audit};
 use pennine_wire::{ChangedRunner, TakeRunnerBack};
 use serde_json::json;
 
@@ -29,7 +30,7 @@ pub async fn take_back(
     let mut ends = Vec::new();
     for one in attempts(app, id).await? {
         let loss = Loss {
-            said: format!(
+            message: format!(
                 "{} took {} back: {}",
                 who.name.clone(),
                 before.name,
@@ -39,7 +40,7 @@ pub async fn take_back(
         };
         let mut connection = app.store.get().await?;
         let now = app.clock.now();
-        if attempt::lose(&mut connection, None, one, &loss, now).await? {
+        if lose(&mut connection, None, one, &loss, None, now).await? {
             app.runner_cache.over(id, one);
         }
         app.followed.notify(one);

@@ -1,0 +1,367 @@
+//! What becomes of a job when its attempt is lost, when it has waited for too long, or when somebody cancels it; and when
+//! an attempt or a runner counts as lost.
+//!
+//! Each is one pure function. Whoever calls it writes the outcome under the condition that what was decided from still
+//! holds, and decides again where it does not.
+
+use super::attempt::{AttemptState, LEASE};
+use super::job::Outcome;
+use crate::id::{RunnerId, SessionId};
+use crate::time::{Moment, spoken};
+use std::time::Duration;
+
+/// An assignment that was not acknowledged in this time is taken back.
+pub const ACKNOWLEDGE: Duration = Duration::from_secs(3);
+/// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
+pub const SILENCE: Duration = Duration::from_secs(15);
+/// A runner whose connection was closed has this long to connect again.
+pub const RECONNECT: Duration = Duration::from_secs(6);
+
+/// What an outcome depends on of a job.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct JobView {
+    /// How many attempts may be lost before the job is over.
+    pub tries: u32,
+    /// How many were lost.
+    pub losses: u32,
+    /// Who asked for it to be cancelled.
+    pub cancelled_by: Option<String>,
+    /// How long it waits for a runner before it gives up.
+    pub give_up_after: Option<Duration>,
+}
+
+/// Why an attempt was lost.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Loss {
+    /// In words, for people.
+    pub message: String,
+    /// Whether it counts against the job's tries.
+    pub counts: bool,
+}
+
+/// What becomes of a job.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum JobOutcome {
+    /// It waits again, in its old place in the queue.
+    Retry {
+        losses: u32,
+        /// The runner that is chosen last for it from now on.
+        avoid: RunnerId,
+        give_up_at: Option<Moment>,
+    },
+    /// It is done.
+    Done {
+        losses: u32,
+        result: Outcome,
+        message: String,
+    },
+}
+
+/// Returns what becomes of a job whose attempt on `runner` was lost: one that was to be cancelled is cancelled, one that
+/// has tries left waits again, any other has failed with an error.
+pub fn after_loss(job: &JobView, loss: &Loss, runner: RunnerId, now: Moment) -> JobOutcome {
+    let losses = job.losses.saturating_add(u32::from(loss.counts));
+    if let Some(by) = &job.cancelled_by {
+        return JobOutcome::Done {
+            losses,
+            result: Outcome::Cancellation,
+            message: cancelled(by),
+        };
+    }
+    if losses < job.tries {
+        return JobOutcome::Retry {
+            losses,
+            avoid: runner,
+            give_up_at: job.give_up_after.map(|after| now + after),
+        };
+    }
+    JobOutcome::Done {
+        losses,
+        result: Outcome::Error,
+        message: format!("every try came to nothing; the last: {}", loss.message),
+    }
+}
+
+/// Returns the message of a job that somebody has cancelled.
+pub fn cancelled(by: &str) -> String {
+    format!("cancelled by {by}")
+}
+
+/// Returns the result and message of a job that gave up waiting: no runner had taken it by `give_up_at`.
+pub fn gave_up(give_up_at: Moment) -> (Outcome, String) {
+    let at = jiff::Timestamp::from_microsecond(give_up_at.micros()).unwrap_or_default();
+    let message = format!(
+        "it gave up: no runner had taken it by {} UTC",
+        at.strftime("%Y-%m-%d %H:%M:%S")
+    );
+    (Outcome::Timeout, message)
+}
+
+/// Returns the result and message of a job that was not to wait for a match, and that nothing in the yard can run.
+pub fn unmatched() -> (Outcome, String) {
+    let message = "no runner satisfies it, and it was not to wait for one";
+    (Outcome::Error, message.to_owned())
+}
+
+/// What was last heard of a runner.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Heard {
+    pub at: Moment,
+    pub session: SessionId,
+    /// When its connection was closed from its side, if it was.
+    pub closed_at: Option<Moment>,
+}
+
+/// An attempt that is not over, as the leader watches it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OpenAttempt<'a> {
+    pub state: AttemptState,
+    pub assigned_at: Moment,
+    /// The session that has it; none before it was acknowledged.
+    pub session: Option<SessionId>,
+    pub runner: &'a str,
+    pub runner_is_retired: bool,
+}
+
+/// Returns why an attempt is lost, if it is. Nothing that was due before `led_since` counts against a runner: leases start
+/// anew when a leader takes over.
+pub fn attempt_loss(
+    attempt: &OpenAttempt<'_>,
+    heard: Option<&Heard>,
+    led_since: Moment,
+    now: Moment,
+) -> Option<Loss> {
+    let loss = |message: String, counts| Some(Loss { message, counts });
+    let runner = attempt.runner;
+    if attempt.runner_is_retired {
+        return loss(format!("{runner} was retired"), false);
+    }
+    if attempt.state == AttemptState::Assigned {
+        let overdue = now.since(attempt.assigned_at.max(led_since)) > ACKNOWLEDGE;
+        let message = || format!("{runner} did not take it within {}", spoken(ACKNOWLEDGE));
+        return overdue
+            .then(message)
+            .and_then(|message| loss(message, false));
+    }
+    if let (Some(heard), Some(session)) = (heard, attempt.session)
+        && heard.session != session
+    {
+        return loss(format!("{runner} was restarted and lost it"), true);
+    }
+    let renewed = heard.map_or(led_since, |heard| heard.at.max(led_since));
+    let ended = now.since(renewed) > LEASE;
+    let message = || format!("nothing was heard of {runner} for {}", spoken(LEASE));
+    ended.then(message).and_then(|message| loss(message, true))
+}
+
+/// Returns why a connected runner is offline, if it is.
+pub fn runner_loss(heard: Option<&Heard>, led_since: Moment, now: Moment) -> Option<String> {
+    let silence = now.since(heard.map_or(led_since, |heard| heard.at));
+    let closed_at = heard.and_then(|heard| heard.closed_at);
+    if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
+        let why = "its connection was closed from its side, and it did not come back";
+        return Some(why.to_owned());
+    }
+    (silence > SILENCE).then(|| {
+        format!(
+            "nothing was heard of it for {}; its connection was not closed: the machine or the network is gone",
+            spoken(silence)
+        )
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use uuid::Uuid;
+
+    const NOW: Moment = Moment::from_micros(1_795_415_517_000_000);
+
+    fn runner() -> RunnerId {
+        RunnerId(Uuid::from_u128(7))
+    }
+
+    fn job(tries: u32, losses: u32) -> JobView {
+        JobView {
+            tries,
+            losses,
+            cancelled_by: None,
+            give_up_after: None,
+        }
+    }
+
+    fn loss(counts: bool) -> Loss {
+        Loss {
+            message: "fell-01 was restarted and lost it".to_owned(),
+            counts,
+        }
+    }
+
+    #[test]
+    fn a_job_is_tried_again_until_its_tries_are_used_up() {
+        // tries, losses before, whether this one counts, losses after, whether it is tried again
+        for (tries, before, counts, after, again) in [
+            (3, 0, true, 1, true),
+            (3, 1, true, 2, true),
+            (3, 2, true, 3, false),
+            (3, 2, false, 2, true),
+            (1, 0, true, 1, false),
+            (1, 0, false, 0, true),
+        ] {
+            let case = format!("{tries} tries, {before} lost, counts: {counts}");
+            match after_loss(&job(tries, before), &loss(counts), runner(), NOW) {
+                JobOutcome::Retry { losses, avoid, .. } => {
+                    assert!(again, "{case}");
+                    assert_eq!((losses, avoid), (after, runner()), "{case}");
+                }
+                JobOutcome::Done {
+                    losses,
+                    result,
+                    message,
+                } => {
+                    assert!(!again, "{case}");
+                    assert_eq!((losses, result), (after, Outcome::Error), "{case}");
+                    assert!(message.contains("fell-01 was restarted"), "{message}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn a_job_that_was_to_be_cancelled_is_cancelled_and_not_tried_again() {
+        let view = JobView {
+            cancelled_by: Some("ada".to_owned()),
+            ..job(3, 0)
+        };
+        assert_eq!(
+            after_loss(&view, &loss(true), runner(), NOW),
+            JobOutcome::Done {
+                losses: 1,
+                result: Outcome::Cancellation,
+                message: "cancelled by ada".to_owned(),
+            }
+        );
+    }
+
+    #[test]
+    fn the_time_to_give_up_starts_anew_with_each_wait() {
+        let after = Duration::from_secs(60);
+        let view = JobView {
+            give_up_after: Some(after),
+            ..job(3, 0)
+        };
+        let outcome = after_loss(&view, &loss(true), runner(), NOW);
+        assert!(
+            matches!(outcome, JobOutcome::Retry { give_up_at, .. } if give_up_at == Some(NOW + after)),
+            "{outcome:?}"
+        );
+        let (result, message) = gave_up(NOW);
+        assert_eq!(result, Outcome::Timeout);
+        assert!(message.ends_with("2026-11-23 06:31:57 UTC"), "{message}");
+    }
+
+    proptest! {
+        #[test]
+        fn a_job_is_over_after_as_many_counted_losses_as_it_has_tries(
+            tries in 1_u32..20,
+            counted in proptest::collection::vec(any::<bool>(), 1..60),
+        ) {
+            let mut view = job(tries, 0);
+            let mut lost = 0;
+            for counts in counted {
+                lost += u32::from(counts);
+                match after_loss(&view, &loss(counts), runner(), NOW) {
+                    JobOutcome::Retry { losses, .. } => {
+                        prop_assert!(lost < tries);
+                        prop_assert_eq!(losses, lost);
+                        view.losses = losses;
+                    }
+                    JobOutcome::Done { .. } => {
+                        prop_assert_eq!(lost, tries);
+                        return Ok(());
+                    }
+                }
+            }
+        }
+    }
+
+    fn session(number: u128) -> SessionId {
+        SessionId(Uuid::from_u128(number))
+    }
+
+    fn open(state: AttemptState) -> OpenAttempt<'static> {
+        OpenAttempt {
+            state,
+            assigned_at: NOW,
+            session: (state != AttemptState::Assigned).then(|| session(1)),
+            runner: "fell-01",
+            runner_is_retired: false,
+        }
+    }
+
+    fn heard(at: Moment) -> Heard {
+        Heard {
+            at,
+            session: session(1),
+            closed_at: None,
+        }
+    }
+
+    #[test]
+    fn an_attempt_is_lost_when_it_is_not_taken_when_its_lease_ends_and_when_its_session_is_another()
+    {
+        let second = Duration::from_secs(1);
+        let long_ago = NOW - Duration::from_secs(3600);
+        let lost = |attempt: &OpenAttempt<'_>, heard: Option<Heard>, since: Moment, now: Moment| {
+            attempt_loss(attempt, heard.as_ref(), since, now).map(|loss| loss.counts)
+        };
+        let assigned = open(AttemptState::Assigned);
+        assert_eq!(lost(&assigned, None, long_ago, NOW + ACKNOWLEDGE), None);
+        let late = NOW + ACKNOWLEDGE + second;
+        assert_eq!(lost(&assigned, None, long_ago, late), Some(false));
+        // A leader that has just taken over gives it the time anew.
+        assert_eq!(lost(&assigned, None, late, late + second), None);
+        let executing = open(AttemptState::Executing);
+        let ended = NOW + LEASE + second;
+        assert_eq!(
+            lost(&executing, Some(heard(NOW)), long_ago, NOW + LEASE),
+            None
+        );
+        assert_eq!(
+            lost(&executing, Some(heard(NOW)), long_ago, ended),
+            Some(true)
+        );
+        assert_eq!(
+            lost(&executing, Some(heard(NOW)), ended, ended + second),
+            None
+        );
+        let other = Heard {
+            session: session(2),
+            ..heard(ended)
+        };
+        assert_eq!(lost(&executing, Some(other), long_ago, ended), Some(true));
+        let retired = OpenAttempt {
+            runner_is_retired: true,
+            ..executing
+        };
+        assert_eq!(lost(&retired, Some(heard(NOW)), long_ago, NOW), Some(false));
+    }
+
+    #[test]
+    fn a_runner_is_offline_when_it_is_silent_or_closed_its_connection_and_stays_away() {
+        let second = Duration::from_secs(1);
+        let silent = |heard: Heard, now| runner_loss(Some(&heard), NOW, now);
+        assert_eq!(silent(heard(NOW), NOW + SILENCE), None);
+        let why = silent(heard(NOW), NOW + SILENCE + second).expect("it is silent");
+        assert!(why.contains("16 s"), "{why}");
+        let closed = Heard {
+            closed_at: Some(NOW),
+            ..heard(NOW)
+        };
+        assert_eq!(silent(closed, NOW + RECONNECT), None);
+        let why = silent(closed, NOW + RECONNECT + second).expect("it stays away");
+        assert!(why.contains("closed"), "{why}");
+        assert!(runner_loss(None, NOW, NOW + SILENCE + second).is_some());
+    }
+}

@@ -1,0 +1,42 @@
+//! Attempts that are lost: decided in the core, and decided again where the job has changed meanwhile.
+
+use pennine_core::id::{AttemptId, RunnerId};
+use pennine_core::lifecycle::outcome::{JobView, Loss, after_loss};
+use pennine_core::time::Moment;
+use pennine_store::attempt::loss::{self, Written};
+use pennine_store::leadership::Epoch;
+use pennine_store::{Connection, Result};
+
+/// How often an outcome is decided anew. A job changes in a way that matters when it is cancelled, which happens once.
+const TRIES: usize = 3;
+
+/// Ends an attempt that was lost, and gives its job the outcome that the core decides. What the leader concludes is done
+/// only under its epoch. `seen` is what is known of the job already. Returns false when the attempt was over, or another
+/// replica leads.
+pub async fn lose(
+    connection: &mut Connection,
+    epoch: Option<Epoch>,
+    attempt: AttemptId,
+    lost: &Loss,
+    seen: Option<(JobView, RunnerId)>,
+    now: Moment,
+) -> Result<bool> {
+    let mut known = seen;
+    for _ in 0..TRIES {
+        let seen = match known.take() {
+            Some(seen) => Some(seen),
+            None => loss::job_of(connection, attempt).await?,
+        };
+        let Some((job, runner)) = seen else {
+            return Ok(false);
+        };
+        let outcome = after_loss(&job, lost, runner, now);
+        match loss::end_lost(connection, epoch, attempt, lost, &job, &outcome, now).await? {
+            Written::Recorded => return Ok(true),
+            Written::Nothing => return Ok(false),
+            Written::Stale => {}
+        }
+    }
+    tracing::warn!(%attempt, "a lost attempt's job changed each time its outcome was decided; tried again later");
+    Ok(false)
+}

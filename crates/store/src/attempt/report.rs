@@ -1,0 +1,295 @@
+//! What runners report of their attempts: taken, started, ended; and whose session has them.
+
+use crate::connect::Connection;
+use crate::error::Result;
+use crate::statement::sql;
+use crate::types::{Db, words};
+use diesel::sql_types::{
+    Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+};
+use diesel::{OptionalExtension, QueryableByName};
+use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
+use pennine_core::lifecycle::attempt::{AttemptEvent, AttemptState};
+use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
+use pennine_core::lifecycle::runner::Wish;
+use pennine_core::size::ByteSize;
+use pennine_core::time::{Micros, Moment};
+
+/// Notes that the runner's session has these attempts.
+pub async fn acknowledge(
+    connection: &mut Connection,
+    attempts: &[AttemptId],
+    session: SessionId,
+    at: Moment,
+) -> Result<()> {
+    sql!(
+        "update attempt set state = :acknowledged, acknowledged_at = :at, session = :session where id = any(:attempts) and state = any(:states)";
+        acknowledged: Text = Db(AttemptState::Acknowledged),
+        at: Timestamptz = Db(at),
+        session: SqlUuid = Db(session),
+        attempts: Array<SqlUuid> = attempts.iter().map(|id| id.0).collect::<Vec<_>>(),
+        states: Array<Text> = words(&[AttemptState::Assigned]),
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// What became of a runner's report.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reported {
+    /// It is recorded, by this report or an earlier copy of it.
+    Kept,
+    /// The attempt is over, or was never held under this lease.
+    Over,
+    /// The log is not whole yet: so much of it is durable.
+    LogShort(i64),
+}
+
+#[derive(QueryableByName)]
+struct CountRow {
+    #[diesel(sql_type = BigInt)]
+    changed: i64,
+}
+
+#[derive(QueryableByName)]
+struct StateRow {
+    #[diesel(sql_type = Text)]
+    state: Db<AttemptState>,
+    #[diesel(sql_type = Bool)]
+    accepted: bool,
+}
+
+async fn standing(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    lease: LeaseToken,
+) -> Result<Option<StateRow>> {
+    Ok(sql!(
+        "select state, accepted from attempt where id = :attempt and lease = :lease";
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
+    )
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+/// Records that the command was started. `wish` is what is asked of the runner from now on, where that changes.
+pub async fn start(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    lease: LeaseToken,
+    session: SessionId,
+    started: Moment,
+    wish: Option<Wish>,
+    at: Moment,
+) -> Result<Reported> {
+    let from = AttemptState::before(AttemptEvent::Start, AttemptState::Executing);
+    let from: Vec<_> = from
+        .into_iter()
+        .filter(|state| *state != AttemptState::Executing)
+        .collect();
+    let row: CountRow = sql!(
+        "with a as (
+           update attempt set state = :attempt_executing, session = :session, acknowledged_at = coalesce(acknowledged_at, :at),
+                  started_at = greatest(:started, assigned_at)
+           where id = :attempt and lease = :lease and state = any(:attempt_before_start) returning id, job_id, runner_id, started_at),
+         j as (
+           update job set state = :job_executing, started_at = a.started_at
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_start)
+           returning job.id, a.id as attempt, a.runner_id),
+         o as ("
+           change JobStarted { job: "id", attempt: "attempt", runner: "runner_id" } at ":at" from "j"
+           "),
+         u as (
+           update runner r set wish = :wish from a where r.id = a.runner_id and :wish::text is not null returning r.id, r.wish),
+         uo as ("
+           change RunnerWishChanged { runner: "id", wish: "wish" } at ":at" from "u"
+           ")
+         select count(*) as changed from a";
+        attempt_executing: Text = Db(AttemptState::Executing),
+        session: SqlUuid = Db(session),
+        at: Timestamptz = Db(at),
+        started: Timestamptz = Db(started),
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
+        attempt_before_start: Array<Text> = words(&from),
+        job_executing: Text = Db(JobState::Executing),
+        job_before_start: Array<Text> = words(&JobState::before(JobEvent::Start, JobState::Executing)),
+        wish: Nullable<Text> = wish.map(Db),
+    )
+    .get_result(connection)
+    .await?;
+    if row.changed > 0 {
+        return Ok(Reported::Kept);
+    }
+    let state = standing(connection, attempt, lease)
+        .await?
+        .map(|row| row.state.0);
+    Ok(match state {
+        Some(state) if state.after(AttemptEvent::Start).is_ok() => Reported::Kept,
+        _ => Reported::Over,
+    })
+}
+
+/// The command has ended; the log is still on its way.
+pub async fn exit(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    lease: LeaseToken,
+    exited: Moment,
+    at: Moment,
+) -> Result<()> {
+    sql!(
+        "with a as (
+           update attempt set state = :attempt_finalizing, exited_at = greatest(:exited, started_at)
+           where id = :attempt and lease = :lease and state = :attempt_executing returning id, job_id),
+         j as (
+           update job set state = :job_finalizing from a
+           where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_exit) returning job.id)"
+         change JobFinalizing { job: "id" } at ":at" from "j";
+        attempt_finalizing: Text = Db(AttemptState::Finalizing),
+        exited: Timestamptz = Db(exited),
+        attempt: SqlUuid = Db(attempt),
+        lease: SqlUuid = Db(lease),
+        attempt_executing: Text = Db(AttemptState::Executing),
+        job_finalizing: Text = Db(JobState::Finalizing),
+        job_before_exit: Array<Text> = words(&JobState::before(JobEvent::Exit, JobState::Finalizing)),
+        at: Timestamptz = Db(at),
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// How an attempt ended, as its runner tells it.
+#[derive(Clone, Debug)]
+pub struct End {
+    pub result: Outcome,
+    pub said: Option<String>,
+    pub exit_code: Option<i32>,
+    /// When the command was started, by the report of its end.
+    pub started: Option<Moment>,
+    /// How long it ran, by the runner's own clock.
+    pub ran: Option<Micros>,
+    pub processor: Option<Micros>,
+    pub peak_memory: Option<ByteSize>,
+    pub log_bytes: i64,
+    pub log_capped: bool,
+}
+
+/// The runner reports the end. Accepted once, and only when its whole log is durable; a repeat is recognised.
+pub async fn finish(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    lease: LeaseToken,
+    end: &End,
+    at: Moment,
+) -> Result<Reported> {
+    let row: CountRow = sql!(
+        "with log as (
+           update attempt_log set complete = true, capped = :log_capped where attempt_id = :attempt and length = :log_bytes returning attempt_id),
+         a as (
+           update attempt set state = :attempt_done, result = :result, said = :said, exit_code = :exit_code,
+                  started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
+                  finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
+                  accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
+           from log where id = log.attempt_id and lease = :lease and state = any(:attempt_before_finish)
+           returning id, job_id, runner_id, started_at, exit_code, result, said, finished_at),
+         j as (
+           update job set state = :job_done, result = a.result, said = a.said, exit_code = a.exit_code,
+                  started_at = coalesce(job.started_at, a.started_at), finished_at = a.finished_at
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_finish)
+           returning job.id, job.result),
+         o1 as ("
+           change AttemptEnded { attempt: "id", job: "job_id", runner: "runner_id", lost: "false" } at "finished_at" from "a"
+           "),
+         o2 as ("
+           change JobDone { job: "id", result: "result" } at ":at" from "j"
+           ")
+         select count(*) as changed from a";
+        log_capped: Bool = end.log_capped,
+        attempt: SqlUuid = Db(attempt),
+        log_bytes: BigInt = end.log_bytes,
+        attempt_done: Text = Db(AttemptState::Done),
+        result: Text = Db(end.result),
+        said: Nullable<Text> = &end.said,
+        exit_code: Nullable<Integer> = end.exit_code,
+        started: Nullable<Timestamptz> = end.started.map(Db),
+        at: Timestamptz = Db(at),
+        ran: Nullable<BigInt> = end.ran.map(Db),
+        processor: Nullable<BigInt> = end.processor.map(Db),
+        peak_memory: Nullable<BigInt> = end.peak_memory.and_then(|size| i64::try_from(size.0).ok()),
+        lease: SqlUuid = Db(lease),
+        attempt_before_finish: Array<Text> = words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)),
+        job_done: Text = Db(JobState::Done),
+        job_before_finish: Array<Text> = words(&JobState::before(JobEvent::Finish, JobState::Done)),
+    )
+    .get_result(connection)
+    .await?;
+    if row.changed > 0 {
+        return Ok(Reported::Kept);
+    }
+    match standing(connection, attempt, lease).await? {
+        Some(row) if row.state.0 == AttemptState::Done && row.accepted => Ok(Reported::Kept),
+        Some(row) if row.state.0 != AttemptState::Done => {
+            let length = crate::log::state(connection, attempt)
+                .await?
+                .map_or(0, |log| log.length);
+            Ok(Reported::LogShort(length))
+        }
+        _ => Ok(Reported::Over),
+    }
+}
+
+/// Whose log this is: the attempt's runner and lease, while it is not over.
+pub async fn holds_lease(
+    connection: &mut Connection,
+    attempt: AttemptId,
+    runner: RunnerId,
+    lease: LeaseToken,
+) -> Result<bool> {
+    let row: CountRow = sql!(
+        "select count(*) as changed from attempt where id = :attempt and runner_id = :runner and lease = :lease and open";
+        attempt: SqlUuid = Db(attempt),
+        runner: SqlUuid = Db(runner),
+        lease: SqlUuid = Db(lease),
+    )
+    .get_result(connection)
+    .await?;
+    Ok(row.changed > 0)
+}
+
+/// A session begins: from now on it is the runner's, and these attempts, which it still has, are this session's. False,
+/// and nothing begins, when another session of the runner was heard of after `since` and has not closed; none is looked
+/// for without `since`. One statement, so that the leader never sees the one without the other.
+pub async fn begin_session(
+    connection: &mut Connection,
+    runner: RunnerId,
+    session: SessionId,
+    held: &[AttemptId],
+    since: Option<Moment>,
+    at: Moment,
+) -> Result<bool> {
+    let begun = sql!(
+        "with other as (
+           select 1 from runner_seen
+           where runner_id = :runner and session <> :session and seen_at > :since and closed_at is null),
+         kept as (
+           update attempt set session = :session
+           where id = any(:held) and runner_id = :runner and open and not exists (select from other))
+         insert into runner_seen (runner_id, session, seen_at)
+         select :runner, :session, :at where not exists (select from other)
+         on conflict (runner_id) do update
+         set session = excluded.session, seen_at = excluded.seen_at, closed_at = null";
+        runner: SqlUuid = Db(runner),
+        session: SqlUuid = Db(session),
+        since: Nullable<Timestamptz> = since.map(Db),
+        held: Array<SqlUuid> = held.iter().map(|id| id.0).collect::<Vec<_>>(),
+        at: Timestamptz = Db(at),
+    )
+    .execute(connection)
+    .await?;
+    Ok(begun > 0)
+}
