@@ -1,7 +1,7 @@
 //! Where the service is and who asks: flags, environment, file.
 
 use crate::arguments::Whole;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use pennine_client::{Client, Route};
 use serde::Deserialize;
 use std::path::PathBuf;
@@ -22,15 +22,15 @@ fn file() -> Option<PathBuf> {
     Some(config.join("pennine/client.toml"))
 }
 
-fn settings() -> Result<Settings, Trouble> {
+fn settings() -> Result<Settings, Error> {
     let Some(path) = file() else {
         return Ok(Settings::default());
     };
     match std::fs::read_to_string(&path) {
         Ok(text) => toml::from_str(&text)
-            .map_err(|e| Trouble::Usage(format!("{} is wrong: {e}", path.display()))),
+            .map_err(|e| Error::Usage(format!("{} is wrong: {e}", path.display()))),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Settings::default()),
-        Err(error) => Err(Trouble::Usage(format!(
+        Err(error) => Err(Error::Usage(format!(
             "{} cannot be read: {error}",
             path.display()
         ))),
@@ -38,15 +38,15 @@ fn settings() -> Result<Settings, Trouble> {
 }
 
 /// A client for the service that was named.
-pub fn connect(whole: &Whole) -> Result<Client, Trouble> {
+pub fn connect(whole: &Whole) -> Result<Client, Error> {
     let settings = settings()?;
     let url = whole.url.clone().or(settings.url).ok_or_else(|| {
-        Trouble::Usage(
+        Error::Usage(
             "no service is named: give --url, or set PENNINE_URL, or url in client.toml".to_owned(),
         )
     })?;
     let token = whole.token.clone().or(settings.token).ok_or_else(|| {
-        Trouble::Usage("no token is given: set PENNINE_TOKEN, or token in client.toml. The administrator's lies in admin.token in the service's data folder".to_owned())
+        Error::Usage("no token is given: set PENNINE_TOKEN, or token in client.toml. The administrator's lies in admin.token in the service's data folder".to_owned())
     })?;
     let route = Route::with_ca(whole.ca.as_deref().or(settings.ca.as_deref()))?;
     Ok(Client::new(&url, &token, &route)?)

@@ -2,7 +2,7 @@
 
 mod arguments;
 mod connection;
-mod trouble;
+mod error;
 mod verbs;
 mod view;
 mod yard_file;

@@ -1,6 +1,6 @@
 //! How things are shown: tables that fit 100 columns, times relative to now, JSON on request.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use comfy_table::{ContentArrangement, Table, presets};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::{Micros, Moment, spoken};
@@ -13,7 +13,7 @@ use std::time::Duration;
 const WIDTH: u16 = 100;
 
 /// Prints text. A reader that went away is not an error.
-pub fn print(text: &str) -> Result<(), Trouble> {
+pub fn print(text: &str) -> Result<(), Error> {
     let mut out = std::io::stdout().lock();
     match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
@@ -22,13 +22,13 @@ pub fn print(text: &str) -> Result<(), Trouble> {
 }
 
 /// Prints a line.
-pub fn line(text: impl AsRef<str>) -> Result<(), Trouble> {
+pub fn line(text: impl AsRef<str>) -> Result<(), Error> {
     print(&format!("{}\n", text.as_ref()))
 }
 
 /// Prints JSON.
-pub fn json(value: &impl Serialize) -> Result<(), Trouble> {
-    let text = serde_json::to_string_pretty(value).map_err(|e| Trouble::Here(e.to_string()))?;
+pub fn json(value: &impl Serialize) -> Result<(), Error> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Error::Here(e.to_string()))?;
     line(text)
 }
 
@@ -137,10 +137,10 @@ pub fn jobs(jobs: &[JobLine]) -> String {
 }
 
 /// Shows something again and again, until interrupted.
-pub async fn watch<F, T>(again: bool, mut show: F) -> Result<(), Trouble>
+pub async fn watch<F, T>(again: bool, mut show: F) -> Result<(), Error>
 where
     F: FnMut() -> T,
-    T: Future<Output = Result<String, Trouble>>,
+    T: Future<Output = Result<String, Error>>,
 {
     loop {
         let text = show().await?;

@@ -12,7 +12,9 @@
 
 use jiff::tz::TimeZone;
 use pennine_core::capacity::{Event, Keeper, MachineView, Maker, PoolCare, Supply};
-use pennine_core::dispatch::{Event as Told, PoolView, Price, RunnerView, State, StrandKey};
+use pennine_core::dispatch::{
+    Event as DispatchEvent, PoolView, Price, RunnerView, State, StrandKey,
+};
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, MachineId, RunnerId};
 use pennine_core::lifecycle::machine::MachineState;
@@ -56,7 +58,7 @@ fn yard(now: Moment) -> (State, Keeper) {
             makes: Some(subject(pool)),
             ..PoolView::default()
         };
-        state.apply(Told::Pool(Box::new(view)), now);
+        state.apply(DispatchEvent::Pool(Box::new(view)), now);
         let care = PoolCare {
             id: id(pool),
             name: format!("pool-{pool}"),
@@ -82,7 +84,7 @@ fn yard(now: Moment) -> (State, Keeper) {
             requirement,
             ..StrandKey::default()
         };
-        let event = Told::Strand {
+        let event = DispatchEvent::Strand {
             id: id(strand),
             key,
             project: format!("team-{}/project", strand % 50),
@@ -93,7 +95,7 @@ fn yard(now: Moment) -> (State, Keeper) {
 }
 
 fn submit(state: &mut State, job: u64, now: Moment) {
-    let event = Told::Waits {
+    let event = DispatchEvent::Waits {
         job: id(1_000_000 + job),
         strand: id(1 + job % 200),
         ready: now,
@@ -168,7 +170,7 @@ fn main() {
             wish: Wish::Work,
             subject: subject(pool),
         };
-        state.apply(Told::Runner(Box::new(view)), now);
+        state.apply(DispatchEvent::Runner(Box::new(view)), now);
         let view = MachineView {
             id: id(3_000_000 + machine),
             pool: id(pool),

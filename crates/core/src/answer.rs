@@ -179,7 +179,7 @@ fn waiting(picture: &Picture, longest: &Longest) -> Vec<Piece> {
 
 /// One reading of the whole yard, for the skyline: demand over capacity.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Level {
+pub struct QueueSample {
     /// Jobs waiting for a runner.
     pub waiting: u32,
     /// Slots in use.
@@ -190,14 +190,14 @@ pub struct Level {
     pub coming: u32,
 }
 
-/// A [`Level`] over a step of time: the highest demand within it, and the capacity at that moment.
+/// A [`QueueSample`] over a step of time: the highest demand within it, and the capacity at that moment.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelStep {
     /// How long before the window's end the step begins, in microseconds.
     pub ago_us: Micros,
     /// The reading.
     #[serde(flatten)]
-    pub level: Level,
+    pub level: QueueSample,
 }
 
 #[cfg(test)]

@@ -41,7 +41,7 @@ pub struct Promise {
 
 /// Why a promise makes no sense.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
-pub enum Senseless {
+pub enum InvalidTarget {
     #[error(
         "a share is 50 % to 99.9 %: where nothing may be late, one bad minute breaks it for good"
     )]
@@ -54,16 +54,16 @@ pub enum Senseless {
 
 impl Promise {
     /// Whether it can be kept and broken.
-    pub fn check(&self) -> Result<(), Senseless> {
+    pub fn check(&self) -> Result<(), InvalidTarget> {
         let within = Duration::from(self.within_us);
         if !(500..=999).contains(&self.share.0) {
-            return Err(Senseless::Share);
+            return Err(InvalidTarget::Share);
         }
         if within < Duration::from_secs(1) || within > Duration::from_secs(7 * 86_400) {
-            return Err(Senseless::Within);
+            return Err(InvalidTarget::Within);
         }
         if !(1..=90).contains(&self.days) {
-            return Err(Senseless::Days);
+            return Err(InvalidTarget::Days);
         }
         Ok(())
     }
@@ -379,13 +379,13 @@ mod tests {
     #[test]
     fn promises_that_cannot_be_kept_or_broken_are_refused() {
         assert_eq!(promise(950, 7).check(), Ok(()));
-        assert_eq!(promise(1000, 7).check(), Err(Senseless::Share));
-        assert_eq!(promise(950, 0).check(), Err(Senseless::Days));
+        assert_eq!(promise(1000, 7).check(), Err(InvalidTarget::Share));
+        assert_eq!(promise(950, 0).check(), Err(InvalidTarget::Days));
         let long = Promise {
             within_us: Micros(u64::MAX),
             ..promise(950, 7)
         };
-        assert_eq!(long.check(), Err(Senseless::Within));
+        assert_eq!(long.check(), Err(InvalidTarget::Within));
     }
 
     fn second(seconds: u64) -> Moment {

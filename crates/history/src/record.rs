@@ -2,7 +2,7 @@
 
 use crate::Error;
 use crate::scenario::{Left, Scenario};
-use crate::world::Stay;
+use crate::world::StrandVisit;
 use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -158,7 +158,7 @@ impl Yard {
     }
 
     /// What a supplier made for this stay, where its pool gets its machines so.
-    fn machine(&self, stay: &Stay) -> Option<PastMachine> {
+    fn machine(&self, stay: &StrandVisit) -> Option<PastMachine> {
         let runner = self.runners.get(stay.machine)?;
         let pool = self
             .pools
@@ -267,7 +267,7 @@ pub struct Past {
     pub reasons: Vec<PastReason>,
     pub levels: Vec<PastLevel>,
     /// When each machine was there, and when it took work.
-    pub stays: (Vec<Stay>, Vec<Stay>),
+    pub stays: (Vec<StrandVisit>, Vec<StrandVisit>),
     pub left: Vec<Waiting>,
 }
 

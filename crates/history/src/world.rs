@@ -3,7 +3,7 @@
 use crate::Error;
 use crate::record::Yard;
 use crate::scenario::{Day, Scenario, Work};
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::{Assignment, Event, Plan};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId};
 use pennine_core::lifecycle::job::Outcome;
@@ -23,7 +23,7 @@ const MINUTE: Duration = Duration::from_secs(60);
 const HOUR: Duration = Duration::from_secs(3600);
 
 /// One job, decided upon before the simulation, which only adds who ran it and when.
-struct Lot {
+struct PlannedJob {
     work: usize,
     ready: Moment,
     runs: Duration,
@@ -42,7 +42,7 @@ pub struct Past<'a> {
     scenario: &'a Scenario,
     yard: &'a Yard,
     from: Moment,
-    lots: Vec<Lot>,
+    lots: Vec<PlannedJob>,
     by_job: HashMap<JobId, usize>,
     coming: VecDeque<(Moment, Vec<Event>)>,
     reasons: Vec<PastReason>,
@@ -60,7 +60,7 @@ enum Turn {
 
 /// A stretch in which a machine was there, or took work.
 #[derive(Clone, Copy, Debug)]
-pub struct Stay {
+pub struct StrandVisit {
     /// Its place in the scenario.
     pub machine: usize,
     pub from: Moment,
@@ -81,7 +81,7 @@ impl<'a> Past<'a> {
         for (at, work) in scenario.work.iter().enumerate() {
             for ready in submissions(work, &days, lots)? {
                 if ready >= from && ready < until {
-                    jobs.push(Lot::draw(at, work, ready, lots)?);
+                    jobs.push(PlannedJob::draw(at, work, ready, lots)?);
                 }
             }
         }
@@ -205,7 +205,7 @@ impl<'a> Past<'a> {
     }
 
     /// When each machine was there, and when it took work, which it did not while its pool was paused.
-    pub fn stays(&self, until: Moment) -> (Vec<Stay>, Vec<Stay>) {
+    pub fn stays(&self, until: Moment) -> (Vec<StrandVisit>, Vec<StrandVisit>) {
         let (mut there, mut took) = (Vec::new(), Vec::new());
         for (place, machine) in self.scenario.runners.iter().enumerate() {
             let (mut here, mut paused) = (true, false);
@@ -215,7 +215,7 @@ impl<'a> Past<'a> {
                 Turn::Machine(which, _) => *which == place,
                 Turn::Pool(name, _) => *name == machine.pool,
             });
-            let stay = |from: Moment, until: Moment| Stay {
+            let stay = |from: Moment, until: Moment| StrandVisit {
                 machine: place,
                 from,
                 until,
@@ -298,7 +298,7 @@ impl<'a> Past<'a> {
             let small = |n: i64| u32::try_from(n).unwrap_or(0);
             levels.push(PastLevel {
                 at,
-                level: Level {
+                level: QueueSample {
                     waiting: small(peak),
                     executing: small(executing),
                     idle: slots.saturating_sub(small(executing)),
@@ -310,7 +310,7 @@ impl<'a> Past<'a> {
         levels
     }
 
-    fn job(&self, lot: &Lot) -> Option<PastJob> {
+    fn job(&self, lot: &PlannedJob) -> Option<PastJob> {
         let work = self.scenario.work.get(lot.work)?;
         let strand = self.yard.strand(lot.work)?;
         let (assigned_at, runner) = lot.assigned?;
@@ -378,8 +378,13 @@ impl World for Past<'_> {
     }
 }
 
-impl Lot {
-    fn draw(at: usize, work: &Work, ready: Moment, lots: &mut impl Rng) -> Result<Lot, Error> {
+impl PlannedJob {
+    fn draw(
+        at: usize,
+        work: &Work,
+        ready: Moment,
+        lots: &mut impl Rng,
+    ) -> Result<PlannedJob, Error> {
         let odd = |e| Error::Scenario(format!("{}: {e}", work.title));
         let runs = LogNormal::new((work.minutes * 60.0).ln(), work.spread.ln())
             .map_err(|e| odd(e.to_string()))?;
@@ -398,7 +403,7 @@ impl Lot {
         }
         ids[0] = id_at(ready, ids[0]);
         ids[1] = id_at(ready, ids[1]);
-        Ok(Lot {
+        Ok(PlannedJob {
             work: at,
             ready,
             runs: Duration::from_micros(u64::try_from(runs.as_micros()).unwrap_or(0)),

@@ -2,7 +2,7 @@
 //! a time with `FOR UPDATE SKIP LOCKED`.
 
 use crate::figures::Figures;
-use crate::{Size, Trouble, on_loopback};
+use crate::{Error, Size, on_loopback};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::routing::post;
@@ -79,7 +79,7 @@ async fn finish(State(front): State<Arc<Front>>, Path(id): Path<i64>) -> Answer<
     Ok(())
 }
 
-async fn connect(database: &str) -> Result<Client, Trouble> {
+async fn connect(database: &str) -> Result<Client, Error> {
     let (client, connection) = tokio_postgres::connect(database, NoTls).await?;
     tokio::spawn(connection);
     Ok(client)
@@ -93,7 +93,7 @@ const TABLE: &str = "
   create index pennine_load_waiting on pennine_load_job (ready_at, id) where state = 'waiting'";
 
 /// Runs the cycles for a while and says how many there were.
-pub async fn run(database: &str, size: Size, connections: usize) -> Result<(), Trouble> {
+pub async fn run(database: &str, size: Size, connections: usize) -> Result<(), Error> {
     on_loopback(database)?;
     let owner = connect(database).await?;
     owner.batch_execute(TABLE).await?;
@@ -212,7 +212,7 @@ async fn cycle(http: &reqwest::Client, url: &str) -> Result<bool, reqwest::Error
     Ok(true)
 }
 
-async fn bare(database: &str, connections: usize, time: Duration) -> Result<(), Trouble> {
+async fn bare(database: &str, connections: usize, time: Duration) -> Result<(), Error> {
     let owner = connect(database).await?;
     owner.batch_execute("truncate pennine_load_job; insert into pennine_load_job (state) select 'waiting' from generate_series(1, 400000)").await?;
     let begun = Instant::now();

@@ -1,7 +1,7 @@
 //! Runners and submitters of a real service.
 
 use crate::figures::Figures;
-use crate::{Size, Trouble, on_loopback};
+use crate::{Error, Size, on_loopback};
 use futures::{StreamExt, TryStreamExt};
 use pennine_client::{Client, Route, RunnerClient};
 use pennine_core::id::SessionId;
@@ -43,7 +43,7 @@ impl Crowd {
 }
 
 /// Runs whole cycles for a while and says how many there were.
-pub async fn run(url: &str, token: &str, size: Size, rate: Option<u32>) -> Result<(), Trouble> {
+pub async fn run(url: &str, token: &str, size: Size, rate: Option<u32>) -> Result<(), Error> {
     on_loopback(url)?;
     let route = Route::default().shared()?;
     let client = Arc::new(Client::new(url, token, &route)?);
@@ -99,7 +99,7 @@ pub async fn run(url: &str, token: &str, size: Size, rate: Option<u32>) -> Resul
     Ok(())
 }
 
-async fn furnish(client: &Client) -> Result<(), Trouble> {
+async fn furnish(client: &Client) -> Result<(), Error> {
     if client
         .projects()
         .await?
@@ -136,7 +136,7 @@ async fn join(
     url: &str,
     route: &Route,
     name: String,
-) -> Result<RunnerClient, Trouble> {
+) -> Result<RunnerClient, Error> {
     let ticket = client.add_ticket(PLACE, &NewTicket::default()).await?;
     let enrol = Enrol {
         protocol: PROTOCOL,

@@ -13,7 +13,7 @@ use std::time::Duration;
 
 /// What can go wrong.
 #[derive(Debug, thiserror::Error)]
-pub enum Trouble {
+pub enum Error {
     #[error("{0}")]
     Client(#[from] pennine_client::ClientError),
     #[error("{0} is not on this machine: load is only ever put on loopback addresses")]
@@ -82,12 +82,12 @@ impl Size {
 }
 
 /// Refuses addresses that are not on this machine.
-pub fn on_loopback(url: &str) -> Result<(), Trouble> {
+pub fn on_loopback(url: &str) -> Result<(), Error> {
     let parsed = reqwest::Url::parse(url).ok();
     let host = parsed.as_ref().and_then(reqwest::Url::host_str);
     match host {
         Some("127.0.0.1" | "localhost" | "[::1]") => Ok(()),
-        _ => Err(Trouble::NotLoopback(url.to_owned())),
+        _ => Err(Error::NotLoopback(url.to_owned())),
     }
 }
 

@@ -1,13 +1,13 @@
 //! One attempt, from its assignment to its accepted report.
 
 use crate::home::Home;
+use crate::journal::{Ending, Journal, Ran};
 use crate::report;
 use crate::share::HostLimit;
-use crate::slip::{Ending, Ran, Slip};
 use crate::spool::Spool;
 use crate::system::clock::Mark;
 use crate::system::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, Refused, Running};
-use crate::work::Pace;
+use crate::work::Backoff;
 use pennine_client::RunnerClient;
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::finding::Finding;
@@ -36,7 +36,7 @@ const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 const READ: usize = 64 << 10;
 
 /// What an attempt needs of its runner.
-pub struct Bench {
+pub struct RunnerEnvironment {
     pub home: Home,
     pub client: RunnerClient,
     pub session: SessionId,
@@ -59,7 +59,7 @@ pub struct Bench {
     pub log_chunk: Cell<ByteSize>,
 }
 
-impl Bench {
+impl RunnerEnvironment {
     /// How many jobs it takes at once.
     pub fn slots(&self) -> usize {
         self.own.borrow().slots as usize
@@ -84,7 +84,7 @@ const MARGIN: Duration = Duration::from_secs(5);
 /// How often it is looked at.
 const LOOK: Duration = Duration::from_secs(1);
 
-impl Bench {
+impl RunnerEnvironment {
     /// How long it has not been heard by the service, if that is so long that leases are about to end.
     fn cut_off(&self) -> Option<Duration> {
         let silence = self.renewed.borrow().ago();
@@ -93,7 +93,7 @@ impl Bench {
 }
 
 /// How an attempt stands, as the poll tells it and the service's answer changes it.
-pub struct Standing {
+pub struct AttemptHandle {
     phase: Cell<Phase>,
     exited: Cell<Option<Instant>>,
     stop: Cell<Option<StopCause>>,
@@ -102,9 +102,9 @@ pub struct Standing {
     begun: Notify,
 }
 
-impl Default for Standing {
+impl Default for AttemptHandle {
     fn default() -> Self {
-        Standing {
+        AttemptHandle {
             phase: Cell::new(Phase::Preparing),
             exited: Cell::default(),
             stop: Cell::default(),
@@ -115,7 +115,7 @@ impl Default for Standing {
     }
 }
 
-impl Standing {
+impl AttemptHandle {
     /// The attempt as a poll names it.
     pub fn held(&self, attempt: AttemptId, lease: LeaseToken) -> Held {
         Held {
@@ -139,8 +139,8 @@ impl Standing {
     }
 
     /// One of an earlier life of this program, which has ended with it at the latest.
-    pub fn left(at: Instant) -> Standing {
-        let standing = Standing::default();
+    pub fn left(at: Instant) -> AttemptHandle {
+        let standing = AttemptHandle::default();
         standing.exit(at);
         standing
     }
@@ -206,9 +206,13 @@ impl Outcomes {
 }
 
 /// Runs an attempt and reports it. Returns when the service has the report, or wants none.
-pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing>) {
+pub async fn run(
+    bench: Rc<RunnerEnvironment>,
+    assigned: Rc<Assigned>,
+    standing: Rc<AttemptHandle>,
+) {
     let attempt = assigned.attempt;
-    let mut slip = Slip {
+    let mut journal = Journal {
         lease: assigned.lease,
         job: assigned.job.clone(),
         started: None,
@@ -227,8 +231,8 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             );
             standing.exit(Instant::now());
             standing.begun.notify_one();
-            slip.end = Some(Ending::Lost(LossCause::HostFull));
-            report::deliver(&bench, attempt, &slip, &standing, None).await;
+            journal.end = Some(Ending::Lost(LossCause::HostFull));
+            report::deliver(&bench, attempt, &journal, &standing, None).await;
             return;
         }
     };
@@ -238,15 +242,15 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
             let said = format!("the log cannot be written on {}: {error}", bench.host);
             tracing::error!(job = assigned.job, said);
             standing.exit(Instant::now());
-            slip.end = Some(Outcomes::error(said).ending(false));
-            report::deliver(&bench, attempt, &slip, &standing, None).await;
+            journal.end = Some(Outcomes::error(said).ending(false));
+            report::deliver(&bench, attempt, &journal, &standing, None).await;
             return;
         }
     };
     let begun = spawn(&bench, &assigned, &spool).await;
     if let Ok(begun) = &begun {
-        slip.started = Some(Mark::of(begun.at));
-        report::write_down(&bench, attempt, &slip);
+        journal.started = Some(Mark::of(begun.at));
+        report::write_down(&bench, attempt, &journal);
     }
     let sender = {
         let (bench, assigned, spool, standing) = (
@@ -289,13 +293,13 @@ pub async fn run(bench: Rc<Bench>, assigned: Rc<Assigned>, standing: Rc<Standing
         let _ = spool.say(&line);
     }
     tracing::info!(job = assigned.job, result = %outcomes.result, "ended");
-    slip.end = Some(outcomes.ending(spool.capped()));
-    report::write_down(&bench, attempt, &slip);
+    journal.end = Some(outcomes.ending(spool.capped()));
+    report::write_down(&bench, attempt, &journal);
     // One sends at a time: what is left is sent with the end.
     spool.hand_over();
     let _ = sender.await;
     spool.close();
-    report::deliver(&bench, attempt, &slip, &standing, Some(&spool)).await;
+    report::deliver(&bench, attempt, &journal, &standing, Some(&spool)).await;
 }
 
 /// The lines with which the log ends.
@@ -328,7 +332,7 @@ struct Begun<E> {
 
 /// Makes the workspace and starts the command. The error is for people.
 async fn spawn(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     assigned: &Assigned,
     spool: &Spool,
 ) -> Result<Begun<impl Future<Output = Option<End>> + use<>>, String> {
@@ -393,7 +397,7 @@ fn nowhere(program: &str, path: &str) -> bool {
 
 /// The command's whole environment.
 fn variables(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     assigned: &Assigned,
     folder: &std::path::Path,
 ) -> BTreeMap<String, String> {
@@ -422,7 +426,11 @@ fn variables(
 }
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
-fn heading(bench: &Bench, assigned: &Assigned, folder: &std::path::Path) -> [String; 5] {
+fn heading(
+    bench: &RunnerEnvironment,
+    assigned: &Assigned,
+    folder: &std::path::Path,
+) -> [String; 5] {
     let own = bench.own.borrow();
     let labels = own.labels.iter().chain(&assigned.pool_labels);
     let mut facts = bench.facts.borrow().clone();
@@ -477,8 +485,13 @@ fn shown(command: &[String]) -> String {
 }
 
 /// Tells that the command was started, until the service knows.
-async fn tell_started(bench: &Bench, assigned: &Assigned, standing: &Standing, at: Instant) {
-    let mut pace = Pace::default();
+async fn tell_started(
+    bench: &RunnerEnvironment,
+    assigned: &Assigned,
+    standing: &AttemptHandle,
+    at: Instant,
+) {
+    let mut pace = Backoff::default();
     loop {
         let started = Started {
             session: bench.session,
@@ -510,9 +523,9 @@ async fn tell_started(bench: &Bench, assigned: &Assigned, standing: &Standing, a
 
 /// Reads the command's output until it and everything it started has ended; ends it when it must.
 async fn see_through(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     assigned: &Assigned,
-    standing: &Standing,
+    standing: &AttemptHandle,
     spool: &Spool,
     begun: Begun<impl Future<Output = Option<End>>>,
 ) -> Outcomes {

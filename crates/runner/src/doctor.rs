@@ -4,7 +4,7 @@
 //! hourly and tells the service what is not good.
 
 use crate::home::{Home, Identity};
-use crate::join::{Trouble, check_protocol, said};
+use crate::join::{Error, check_protocol, said};
 use crate::system::keeper::{Isolation, Keepers};
 use crate::system::{hardware, unit};
 use pennine_client::{Route, RunnerClient};
@@ -299,16 +299,16 @@ pub async fn doctor(
     route: &Route,
     server: Option<&str>,
     json: bool,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     let findings = examine(home, route, server).await;
     if json {
         let text = serde_json::to_string_pretty(&findings);
-        println!("{}", text.map_err(|e| Trouble::Machine(e.to_string()))?);
+        println!("{}", text.map_err(|e| Error::Machine(e.to_string()))?);
     } else {
         tell(&findings);
     }
     match worst(&findings) {
-        Verdict::Bad => Err(Trouble::Unwell),
+        Verdict::Bad => Err(Error::Unwell),
         _ => Ok(()),
     }
 }

@@ -3,7 +3,7 @@
 use crate::system::hardware;
 use nix::unistd::gethostname;
 use pennine_core::fact::{FactValue, Facts};
-use pennine_core::setting::checked;
+use pennine_core::overrides::checked;
 use pennine_core::size::ByteSize;
 use serde::Deserialize;
 use std::collections::BTreeMap;

@@ -8,8 +8,8 @@
 //!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.slip: how the attempt stands
 //! ```
 
-use crate::join::Trouble;
-use crate::slip::Slip;
+use crate::join::Error;
+use crate::journal::Journal;
 use pennine_core::id::{AttemptId, RunnerId};
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions, TryLockError};
@@ -52,8 +52,8 @@ pub struct Lock(#[allow(dead_code)] File);
 
 impl Home {
     /// The folder at this path, made if it is not there.
-    pub fn at(path: &Path) -> Result<Home, Trouble> {
-        let broken = |e: std::io::Error| Trouble::Folder(path.to_owned(), e.to_string());
+    pub fn at(path: &Path) -> Result<Home, Error> {
+        let broken = |e: std::io::Error| Error::Folder(path.to_owned(), e.to_string());
         std::fs::DirBuilder::new()
             .recursive(true)
             .mode(0o700)
@@ -93,9 +93,9 @@ impl Home {
     }
 
     /// Who this runner is, if it has joined.
-    pub fn identity(&self) -> Result<Option<Identity>, Trouble> {
+    pub fn identity(&self) -> Result<Option<Identity>, Error> {
         let path = self.identity_path();
-        let broken = |said: String| Trouble::Folder(path.clone(), said);
+        let broken = |said: String| Error::Folder(path.clone(), said);
         match std::fs::read(&path) {
             Ok(bytes) => serde_json::from_slice(&bytes)
                 .map(Some)
@@ -106,9 +106,9 @@ impl Home {
     }
 
     /// Writes down who this runner is, readable by its owner only. The file is there whole or not at all.
-    pub fn set_identity(&self, identity: &Identity) -> Result<(), Trouble> {
+    pub fn set_identity(&self, identity: &Identity) -> Result<(), Error> {
         let path = self.identity_path();
-        let broken = |e: std::io::Error| Trouble::Folder(path.clone(), e.to_string());
+        let broken = |e: std::io::Error| Error::Folder(path.clone(), e.to_string());
         let new = path.with_extension("new");
         let mut file = OpenOptions::new()
             .write(true)
@@ -124,23 +124,23 @@ impl Home {
     }
 
     /// Forgets who this runner was, its credential with it.
-    pub fn forget_identity(&self) -> Result<(), Trouble> {
+    pub fn forget_identity(&self) -> Result<(), Error> {
         let path = self.identity_path();
-        std::fs::remove_file(&path).map_err(|e| Trouble::Folder(path, e.to_string()))
+        std::fs::remove_file(&path).map_err(|e| Error::Folder(path, e.to_string()))
     }
 
     /// Takes the folder for one process.
-    pub fn lock(&self) -> Result<Lock, Trouble> {
+    pub fn lock(&self) -> Result<Lock, Error> {
         let path = self.0.join("lock");
         let file = OpenOptions::new()
             .create(true)
             .truncate(false)
             .write(true)
             .open(&path)
-            .map_err(|e| Trouble::Folder(path.clone(), e.to_string()))?;
+            .map_err(|e| Error::Folder(path.clone(), e.to_string()))?;
         file.try_lock().map_err(|error| match error {
-            TryLockError::WouldBlock => Trouble::InUse(self.0.clone()),
-            TryLockError::Error(error) => Trouble::Folder(path, error.to_string()),
+            TryLockError::WouldBlock => Error::InUse(self.0.clone()),
+            TryLockError::Error(error) => Error::Folder(path, error.to_string()),
         })?;
         Ok(Lock(file))
     }
@@ -156,22 +156,22 @@ impl Home {
     }
 
     fn slip_path(&self, attempt: AttemptId) -> PathBuf {
-        self.spool(attempt).with_extension("slip")
+        self.spool(attempt).with_extension("journal")
     }
 
     /// Writes down how an attempt stands. The file is there whole or not at all, whenever this program ends.
-    pub fn keep_slip(&self, attempt: AttemptId, slip: &Slip) -> std::io::Result<()> {
+    pub fn keep_slip(&self, attempt: AttemptId, journal: &Journal) -> std::io::Result<()> {
         let path = self.slip_path(attempt);
         let new = path.with_extension("new");
         if let Some(folder) = path.parent() {
             std::fs::create_dir_all(folder)?;
         }
-        std::fs::write(&new, serde_json::to_vec(slip)?)?;
+        std::fs::write(&new, serde_json::to_vec(journal)?)?;
         std::fs::rename(&new, &path)
     }
 
     /// How an attempt of an earlier life of this program stood.
-    pub fn slip(&self, attempt: AttemptId) -> Option<Slip> {
+    pub fn journal(&self, attempt: AttemptId) -> Option<Journal> {
         serde_json::from_slice(&std::fs::read(self.slip_path(attempt)).ok()?).ok()
     }
 
@@ -263,11 +263,11 @@ mod tests {
         let attempt = AttemptId(Uuid::from_u128(7));
         std::fs::create_dir_all(home.workspace(attempt)).unwrap();
         std::fs::create_dir_all(folder.path().join("spool")).unwrap();
-        for part in ["", "slip", "new"] {
+        for part in ["", "journal", "new"] {
             std::fs::write(home.spool(attempt).with_extension(part), "x").unwrap();
         }
         assert_eq!(home.leftovers(), [attempt]);
-        assert!(home.slip(attempt).is_none(), "half a slip is none");
+        assert!(home.journal(attempt).is_none(), "half a journal is none");
         home.sweep(attempt);
         assert!(home.leftovers().is_empty());
     }

@@ -16,7 +16,7 @@ use std::path::PathBuf;
 
 /// Why the runner cannot go on.
 #[derive(Debug, thiserror::Error)]
-pub enum Trouble {
+pub enum Error {
     /// Something about the folder.
     #[error("{} cannot be used: {}", .0.display(), .1)]
     Folder(PathBuf, String),
@@ -66,12 +66,12 @@ pub enum Trouble {
     Machine(String),
 }
 
-impl Trouble {
+impl Error {
     /// Whether it may be over in a while: the service is not there, or not ready.
     pub fn may_pass(&self) -> bool {
         match self {
-            Trouble::Client(ClientError::NoConnection { .. }) => true,
-            Trouble::Client(ClientError::Refused(problem)) => problem.status >= 500,
+            Error::Client(ClientError::NoConnection { .. }) => true,
+            Error::Client(ClientError::Refused(problem)) => problem.status >= 500,
             _ => false,
         }
     }
@@ -79,21 +79,21 @@ impl Trouble {
     /// 2 for wrong usage, 3 when the service refuses, 4 when there is no connection, 1 for the rest.
     pub fn exit_status(&self) -> u8 {
         match self {
-            Trouble::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
-            Trouble::Client(ClientError::Refused(_))
-            | Trouble::Protocol(_)
-            | Trouble::OtherInstallation(_) => 3,
-            Trouble::Level(..)
-            | Trouble::NotJoined(_)
-            | Trouble::JoinedAlready(_)
-            | Trouble::Missing(..)
-            | Trouble::Client(ClientError::Setup(_)) => 2,
-            Trouble::Folder(..)
-            | Trouble::InUse(_)
-            | Trouble::Clock(_)
-            | Trouble::Unfit(_)
-            | Trouble::Unwell
-            | Trouble::Machine(_) => 1,
+            Error::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
+            Error::Client(ClientError::Refused(_))
+            | Error::Protocol(_)
+            | Error::OtherInstallation(_) => 3,
+            Error::Level(..)
+            | Error::NotJoined(_)
+            | Error::JoinedAlready(_)
+            | Error::Missing(..)
+            | Error::Client(ClientError::Setup(_)) => 2,
+            Error::Folder(..)
+            | Error::InUse(_)
+            | Error::Clock(_)
+            | Error::Unfit(_)
+            | Error::Unwell
+            | Error::Machine(_) => 1,
         }
     }
 }
@@ -150,15 +150,15 @@ pub struct Wish {
 }
 
 /// Checks that the service there speaks a protocol that this program speaks.
-pub fn check_protocol(hello: &Hello) -> Result<(), Trouble> {
+pub fn check_protocol(hello: &Hello) -> Result<(), Error> {
     if hello.oldest_protocol > PROTOCOL {
-        return Err(Trouble::Protocol(format!(
+        return Err(Error::Protocol(format!(
             "the service (version {}) no longer takes this runner's protocol {PROTOCOL}; update pennine-runner",
             hello.version
         )));
     }
     if hello.protocol < OLDEST_PROTOCOL {
-        return Err(Trouble::Protocol(format!(
+        return Err(Error::Protocol(format!(
             "the service (version {}) is too old for this runner; update the service",
             hello.version
         )));
@@ -189,8 +189,8 @@ pub struct Asked {
 }
 
 /// Asks one question at the terminal. What is there already, or given with the question, is the answer to an empty line.
-fn ask(question: &str, usual: &str) -> Result<String, Trouble> {
-    let broken = |e: std::io::Error| Trouble::Machine(format!("the terminal cannot be read: {e}"));
+fn ask(question: &str, usual: &str) -> Result<String, Error> {
+    let broken = |e: std::io::Error| Error::Machine(format!("the terminal cannot be read: {e}"));
     let shown = if usual.is_empty() {
         String::new()
     } else {
@@ -214,7 +214,7 @@ fn ask(question: &str, usual: &str) -> Result<String, Trouble> {
 
 impl Asked {
     /// Everything that joining needs.
-    pub fn complete(self) -> Result<Wish, Trouble> {
+    pub fn complete(self) -> Result<Wish, Error> {
         let whole = self.server.is_some() && self.ticket.is_some();
         if !whole && !std::io::stdin().is_terminal() {
             let (what, how) = match self.server {
@@ -224,13 +224,13 @@ impl Asked {
                     "--ticket TICKET; pennine ticket add --pool POOL makes one",
                 ),
             };
-            return Err(Trouble::Missing(what, how));
+            return Err(Error::Missing(what, how));
         }
         let required = |given: Option<String>, question: &str, what, how| match given {
             Some(given) => Ok(given),
             None => Some(ask(question, "")?)
                 .filter(|said| !said.is_empty())
-                .ok_or(Trouble::Missing(what, how)),
+                .ok_or(Error::Missing(what, how)),
         };
         let server = required(
             self.server,
@@ -262,7 +262,7 @@ impl Asked {
                 let slots = ask("How many jobs at once", "1")?;
                 wish.slots = slots
                     .parse()
-                    .map_err(|_| Trouble::Machine(format!("{slots:?} is no number of jobs")))?;
+                    .map_err(|_| Error::Machine(format!("{slots:?} is no number of jobs")))?;
             }
             if wish.labels.is_empty() {
                 let labels = ask("Labels, with spaces between (none)", "")?;
@@ -287,13 +287,13 @@ fn plain_name(host: &str) -> String {
 /// Joins this machine to a pool.
 ///
 /// What was found of it comes back.
-pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Trouble> {
+pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Error> {
     if let Some(identity) = home.identity()? {
-        return Err(Trouble::JoinedAlready(identity.name));
+        return Err(Error::JoinedAlready(identity.name));
     }
     if let Some((folder, jobs)) = &wish.shares {
         HostLimit::new(folder.clone(), *jobs)
-            .map_err(|e| Trouble::Folder(folder.clone(), e.to_string()))?;
+            .map_err(|e| Error::Folder(folder.clone(), e.to_string()))?;
     }
     println!("Asking {} who is there ...", wish.server);
     let client = RunnerClient::new(&wish.server, "", route)?;
@@ -301,7 +301,7 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Troub
     check_protocol(&hello)?;
     let (off, _) = doctor::clock_gap(&hello);
     if off > doctor::CLOCK_WRONG {
-        return Err(Trouble::Clock(spoken(off)));
+        return Err(Error::Clock(spoken(off)));
     }
     let (unfit, doubtful): (Vec<_>, Vec<_>) =
         doctor::of_machine(home, Keepers::here().await.isolation())
@@ -309,7 +309,7 @@ pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Troub
             .filter(|finding| finding.verdict > Verdict::Good)
             .partition(|finding| finding.verdict == Verdict::Bad);
     if !unfit.is_empty() {
-        return Err(Trouble::Unfit(unfit));
+        return Err(Error::Unfit(unfit));
     }
     for finding in &doubtful {
         println!("  Mind:{}", finding_line(finding).trim_start_matches("\n "));

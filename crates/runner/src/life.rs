@@ -1,18 +1,18 @@
 //! What somebody at the machine can say of its runner. The runner's own credential is all that is needed.
 
 use crate::home::{Home, Identity};
-use crate::join::Trouble;
+use crate::join::Error;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::lifecycle::runner::Wish;
 use pennine_wire::runner_protocol::Leave;
 use pennine_wire::{Runner, RunnerJob};
 
-fn identity(home: &Home) -> Result<Identity, Trouble> {
+fn identity(home: &Home) -> Result<Identity, Error> {
     let found = home.identity()?;
-    found.ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))
+    found.ok_or_else(|| Error::NotJoined(home.path().to_owned()))
 }
 
-fn client(identity: &Identity, route: &Route) -> Result<RunnerClient, Trouble> {
+fn client(identity: &Identity, route: &Route) -> Result<RunnerClient, Error> {
     Ok(RunnerClient::new(
         &identity.server,
         &identity.credential,
@@ -42,21 +42,21 @@ fn tell(runner: &Runner) {
 }
 
 /// Tells how the service sees this runner.
-pub async fn status(home: &Home, route: &Route) -> Result<(), Trouble> {
+pub async fn status(home: &Home, route: &Route) -> Result<(), Error> {
     let identity = identity(home)?;
     tell(&client(&identity, route)?.me().await?);
     Ok(())
 }
 
 /// Says what is wanted of this runner.
-pub async fn wish(home: &Home, route: &Route, wish: Wish) -> Result<(), Trouble> {
+pub async fn wish(home: &Home, route: &Route, wish: Wish) -> Result<(), Error> {
     let identity = identity(home)?;
     tell(&client(&identity, route)?.wish(wish).await?);
     Ok(())
 }
 
 /// Takes this runner out for good.
-pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Trouble> {
+pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error> {
     let identity = identity(home)?;
     let left = client(&identity, route)?
         .leave(Leave {

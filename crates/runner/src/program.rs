@@ -1,7 +1,7 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
 use crate::home::Home;
-use crate::join::{self, Trouble};
+use crate::join::{self, Error};
 use crate::system::keeper::{self, Isolation};
 use crate::system::unit;
 use crate::{attempt, doctor, facts, life, work};
@@ -164,7 +164,7 @@ struct UnitArguments {
     root: PathBuf,
 }
 
-fn service(verb: Service) -> Result<(), Trouble> {
+fn service(verb: Service) -> Result<(), Error> {
     match verb {
         Service::Install {
             user,
@@ -204,11 +204,11 @@ struct PlaceArguments {
 }
 
 impl PlaceArguments {
-    fn home(&self) -> Result<Home, Trouble> {
+    fn home(&self) -> Result<Home, Error> {
         Home::at(&self.dir)
     }
 
-    fn route(&self) -> Result<Route, Trouble> {
+    fn route(&self) -> Result<Route, Error> {
         Ok(Route::with_ca(self.ca.as_deref())?)
     }
 }
@@ -232,7 +232,7 @@ pub fn run() -> ExitCode {
     match runtime.block_on(carry_out(arguments.verb)) {
         Ok(()) => ExitCode::SUCCESS,
         // It has said all of it already.
-        Err(Trouble::Unwell) => ExitCode::from(Trouble::Unwell.exit_status()),
+        Err(Error::Unwell) => ExitCode::from(Error::Unwell.exit_status()),
         Err(trouble) => {
             eprintln!("pennine-runner: {trouble}");
             ExitCode::from(trouble.exit_status())
@@ -240,7 +240,7 @@ pub fn run() -> ExitCode {
     }
 }
 
-async fn carry_out(verb: Verb) -> Result<(), Trouble> {
+async fn carry_out(verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Join {
             server,
@@ -267,7 +267,7 @@ async fn carry_out(verb: Verb) -> Result<(), Trouble> {
                 return join::join(&home, wish, &route).await.map(drop);
             }
             // Nobody stands there to try again: the service may be away just now.
-            let mut pace = work::Pace::default();
+            let mut pace = work::Backoff::default();
             let begun = Instant::now();
             let facts = loop {
                 match join::join(&home, wish.clone(), &route).await {

@@ -1,9 +1,9 @@
 //! Telling the service how an attempt ended, in this life of the program or for an earlier one.
 
-use crate::attempt::{Bench, Standing};
-use crate::slip::{Ending, Ran, Slip};
+use crate::attempt::{AttemptHandle, RunnerEnvironment};
+use crate::journal::{Ending, Journal, Ran};
 use crate::spool::Spool;
-use crate::work::Pace;
+use crate::work::Backoff;
 use pennine_client::ClientError;
 use pennine_core::id::AttemptId;
 use pennine_core::size::ByteSize;
@@ -15,28 +15,30 @@ use std::time::Duration;
 const SETTLE: Duration = Duration::from_secs(2);
 
 /// Writes down how an attempt stands, for another life of this program.
-pub fn write_down(bench: &Bench, attempt: AttemptId, slip: &Slip) {
-    if let Err(error) = bench.home.keep_slip(attempt, slip) {
-        tracing::warn!(%error, job = slip.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
+pub fn write_down(bench: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
+    if let Err(error) = bench.home.keep_slip(attempt, journal) {
+        tracing::warn!(%error, job = journal.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
     }
 }
 
 /// Sends what is left of an attempt's log and reports its end, until the service has both or wants neither; then removes
 /// what is left of it.
 pub async fn deliver(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     attempt: AttemptId,
-    slip: &Slip,
-    standing: &Standing,
+    journal: &Journal,
+    standing: &AttemptHandle,
     spool: Option<&Spool>,
 ) {
     let delivered = async {
         if let Some(spool) = spool {
             let chunk = &bench.log_chunk;
-            spool.send(&bench.client, attempt, slip.lease, chunk).await;
+            spool
+                .send(&bench.client, attempt, journal.lease, chunk)
+                .await;
         }
         if !spool.is_some_and(Spool::over) {
-            report(bench, attempt, slip, standing, spool).await;
+            report(bench, attempt, journal, standing, spool).await;
         }
     };
     let mut delivered = std::pin::pin!(delivered);
@@ -48,34 +50,39 @@ pub async fn deliver(
 }
 
 /// Goes on with an attempt of an earlier life of this program: its command has ended with that, at the latest.
-pub async fn resume(bench: Rc<Bench>, attempt: AttemptId, mut slip: Slip, standing: Rc<Standing>) {
+pub async fn resume(
+    bench: Rc<RunnerEnvironment>,
+    attempt: AttemptId,
+    mut journal: Journal,
+    standing: Rc<AttemptHandle>,
+) {
     let spool = match Spool::reopen(&bench.home.spool(attempt)) {
         Ok(spool) => spool,
         Err(error) => {
-            tracing::error!(%error, job = slip.job, "the log of an earlier attempt cannot be read; it is given up");
+            tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; it is given up");
             bench.home.sweep(attempt);
             return;
         }
     };
-    spool.locate(&bench.client, attempt, slip.lease).await;
-    if slip.end.is_none() {
+    spool.locate(&bench.client, attempt, journal.lease).await;
+    if journal.end.is_none() {
         let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
         let _ = spool.say(said);
-        slip.end = Some(Ending::Lost(LossCause::Restarted));
-        write_down(&bench, attempt, &slip);
+        journal.end = Some(Ending::Lost(LossCause::Restarted));
+        write_down(&bench, attempt, &journal);
     }
     spool.close();
-    deliver(&bench, attempt, &slip, &standing, Some(&spool)).await;
+    deliver(&bench, attempt, &journal, &standing, Some(&spool)).await;
 }
 
 async fn tell(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     attempt: AttemptId,
-    slip: &Slip,
+    journal: &Journal,
     spool: Option<&Spool>,
 ) -> Result<(), ClientError> {
     let log_bytes = ByteSize(spool.map_or(0, Spool::length));
-    let end = slip.end.clone();
+    let end = journal.end.clone();
     match &end.unwrap_or(Ending::Lost(LossCause::Restarted)) {
         Ending::Ran(ran) => {
             let Ran {
@@ -89,7 +96,7 @@ async fn tell(
             } = ran.clone();
             let finished = Finished {
                 session: bench.session,
-                lease: slip.lease,
+                lease: journal.lease,
                 result,
                 exit_code,
                 said,
@@ -98,7 +105,7 @@ async fn tell(
                 peak_memory,
                 log_bytes,
                 log_capped,
-                started_ago_us: slip.started.as_ref().map(|at| at.ago().into()),
+                started_ago_us: journal.started.as_ref().map(|at| at.ago().into()),
             };
             bench.client.finished(attempt, &finished).await
         }
@@ -106,7 +113,7 @@ async fn tell(
             let lost = Lost {
                 cause: *cause,
                 session: bench.session,
-                lease: slip.lease,
+                lease: journal.lease,
                 log_bytes,
             };
             bench.client.lost(attempt, &lost).await
@@ -115,16 +122,16 @@ async fn tell(
 }
 
 async fn report(
-    bench: &Bench,
+    bench: &RunnerEnvironment,
     attempt: AttemptId,
-    slip: &Slip,
-    standing: &Standing,
+    journal: &Journal,
+    standing: &AttemptHandle,
     spool: Option<&Spool>,
 ) {
-    let mut pace = Pace::default();
+    let mut pace = Backoff::default();
     loop {
-        let Err(error) = tell(bench, attempt, slip, spool).await else {
-            tracing::info!(job = slip.job, "the end is reported");
+        let Err(error) = tell(bench, attempt, journal, spool).await else {
+            tracing::info!(job = journal.job, "the end is reported");
             return;
         };
         let problem = error
@@ -132,17 +139,19 @@ async fn report(
             .map(|problem| (problem.word(), problem.next_offset));
         match (problem, spool) {
             (Some(("stale-lease", _)), _) => {
-                tracing::info!(job = slip.job, "the service counts this attempt as over");
+                tracing::info!(job = journal.job, "the service counts this attempt as over");
                 return;
             }
             (Some(("log-short", offset)), Some(spool)) => {
                 spool.resume_at(offset.unwrap_or(0));
                 let chunk = &bench.log_chunk;
-                spool.send(&bench.client, attempt, slip.lease, chunk).await;
+                spool
+                    .send(&bench.client, attempt, journal.lease, chunk)
+                    .await;
             }
             _ => {
                 if !error.passes() {
-                    tracing::warn!(%error, job = slip.job, "the report was not taken; trying again");
+                    tracing::warn!(%error, job = journal.job, "the report was not taken; trying again");
                 }
                 pace.pause().await;
             }

@@ -3,7 +3,7 @@
 //! The service acknowledges bytes only when they are durable and answers with the offset at which the next belong.
 //! Whatever happens to the connection, sending goes on from there, so no byte is lost and none comes twice.
 
-use crate::work::Pace;
+use crate::work::Backoff;
 use bytes::Bytes;
 use pennine_client::{ClientError, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken};
@@ -165,7 +165,7 @@ impl Spool {
     /// Asks the service how much of the log it has, until it answers. Where it has more than is left here (the machine lost
     /// its power before all of it was on disk), the log goes on after that.
     pub async fn locate(&self, client: &RunnerClient, attempt: AttemptId, lease: LeaseToken) {
-        let mut pace = Pace::default();
+        let mut pace = Backoff::default();
         while !self.over.get() {
             let asked = client.log(attempt, lease, self.written.get(), Bytes::new());
             match asked.await {
@@ -209,7 +209,7 @@ impl Spool {
         lease: LeaseToken,
         chunk: &Cell<ByteSize>,
     ) {
-        let mut pace = Pace::default();
+        let mut pace = Backoff::default();
         while !self.over.get() && !self.handed_over.take() {
             let (sent, written) = (self.sent.get(), self.written.get());
             if sent >= written {

@@ -1,13 +1,13 @@
 //! Taking work: one outstanding poll, and a task for each attempt.
 
-use crate::attempt::{self, Bench, Standing};
+use crate::attempt::{self, AttemptHandle, RunnerEnvironment};
 use crate::doctor;
 use crate::facts;
 use crate::home::{Home, Identity};
-use crate::join::{Trouble, check_protocol, said};
+use crate::join::{Error, check_protocol, said};
+use crate::journal::{Ending, Journal};
 use crate::report;
 use crate::share::HostLimit;
-use crate::slip::{Ending, Slip};
 use crate::system::clock::Mark;
 use crate::system::keeper::{self, Isolation, Keepers};
 use nix::unistd::gethostname;
@@ -33,18 +33,18 @@ use tracing_subscriber::util::SubscriberInitExt;
 use uuid::Uuid;
 
 /// Pauses between tries: longer each time, with jitter, so that a thousand runners do not come back at once.
-pub struct Pace(Duration);
+pub struct Backoff(Duration);
 
 const SHORTEST: Duration = Duration::from_millis(100);
 const LONGEST: Duration = Duration::from_secs(5);
 
-impl Default for Pace {
+impl Default for Backoff {
     fn default() -> Self {
-        Pace(SHORTEST)
+        Backoff(SHORTEST)
     }
 }
 
-impl Pace {
+impl Backoff {
     /// Waits a little longer than the last time.
     pub async fn pause(&mut self) {
         let jitter = rand::rng().random_range(0.5..1.0);
@@ -64,10 +64,10 @@ const BEGIN: Duration = Duration::from_millis(100);
 const LEAVES: Duration = Duration::from_secs(5);
 
 /// The attempts that this runner has, with their leases.
-type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<Standing>)>>>;
+type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<AttemptHandle>)>>>;
 
 /// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
-pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Trouble> {
+pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Error> {
     let levels = levels(std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned()))?;
     // Its own log, apart from its jobs', which the service keeps: where people look when they cannot ask the service.
     let (file, trouble) = match home.log_file() {
@@ -96,7 +96,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     }
     let identity = home
         .identity()?
-        .ok_or_else(|| Trouble::NotJoined(home.path().to_owned()))?;
+        .ok_or_else(|| Error::NotJoined(home.path().to_owned()))?;
     let _lock = home.lock()?;
     let left = clear_leftovers(home);
     let keepers = Keepers::here().await;
@@ -104,7 +104,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         tracing::warn!("{}", keepers.isolation().said());
     }
     keepers.prepare(identity.slots as usize);
-    let bench = Rc::new(Bench {
+    let bench = Rc::new(RunnerEnvironment {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
@@ -125,7 +125,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
             .clone()
             .map(|(folder, jobs)| {
                 HostLimit::new(folder.clone(), jobs)
-                    .map_err(|e| Trouble::Folder(folder, e.to_string()))
+                    .map_err(|e| Error::Folder(folder, e.to_string()))
             })
             .transpose()?,
         renewed: RefCell::new(Mark::now()),
@@ -134,9 +134,9 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     });
     look(&bench, found).await;
     let mut interrupt =
-        signal(SignalKind::interrupt()).map_err(|e| Trouble::Machine(e.to_string()))?;
+        signal(SignalKind::interrupt()).map_err(|e| Error::Machine(e.to_string()))?;
     let mut terminate =
-        signal(SignalKind::terminate()).map_err(|e| Trouble::Machine(e.to_string()))?;
+        signal(SignalKind::terminate()).map_err(|e| Error::Machine(e.to_string()))?;
     let tasks = LocalSet::new();
     let news = Rc::new(News {
         single_use: identity.single_use,
@@ -147,8 +147,8 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
             tokio::task::spawn_local(look_now_and_then(bench.clone(), news.clone()));
             let mut told = 0;
             let held = Held::default();
-            for (attempt, slip) in left {
-                go_on(&bench, &news, &held, attempt, slip);
+            for (attempt, journal) in left {
+                go_on(&bench, &news, &held, attempt, journal);
             }
             let mut polls = std::pin::pin!(poll_for_ever(&bench, &identity, &news, &held));
             loop {
@@ -209,7 +209,7 @@ struct News {
 }
 
 /// Finds out what the machine is. True if that is another than it was.
-async fn look(bench: &Bench, found: Option<Facts>) -> bool {
+async fn look(bench: &RunnerEnvironment, found: Option<Facts>) -> bool {
     let facts = match found {
         Some(facts) => facts,
         None => facts::gather(bench.home.path(), &bench.path()).await,
@@ -224,7 +224,7 @@ async fn look(bench: &Bench, found: Option<Facts>) -> bool {
     bench.findings.replace(findings.clone()) != findings || other
 }
 
-async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
+async fn look_now_and_then(bench: Rc<RunnerEnvironment>, news: Rc<News>) {
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
         if look(&bench, None).await {
@@ -235,15 +235,15 @@ async fn look_now_and_then(bench: Rc<Bench>, news: Rc<News>) {
 }
 
 /// What is logged, by module.
-fn levels(given: String) -> Result<Targets, Trouble> {
+fn levels(given: String) -> Result<Targets, Error> {
     // A word alone would be taken for a module, of which everything is logged.
     for word in given.split(',').filter(|part| !part.contains('=')) {
         if let Err(error) = word.parse::<LevelFilter>() {
-            return Err(Trouble::Level(given.clone(), error.to_string()));
+            return Err(Error::Level(given.clone(), error.to_string()));
         }
     }
     let levels = given.parse();
-    levels.map_err(|error: ParseError| Trouble::Level(given, error.to_string()))
+    levels.map_err(|error: ParseError| Error::Level(given, error.to_string()))
 }
 
 fn user() -> String {
@@ -254,7 +254,7 @@ fn user() -> String {
 }
 
 /// Ends what an earlier life left running and removes what it left lying. What it had not reported yet comes back.
-fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Slip)> {
+fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
     let attempts = home.leftovers();
     if attempts.is_empty() {
         return Vec::new();
@@ -263,10 +263,10 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Slip)> {
     let ended = keeper::end_leftovers(&names);
     let mut left = Vec::new();
     for attempt in attempts {
-        match home.slip(attempt) {
-            Some(slip) => {
+        match home.journal(attempt) {
+            Some(journal) => {
                 home.clear_workspace(attempt);
-                left.push((attempt, slip));
+                left.push((attempt, journal));
             }
             None => home.sweep(attempt),
         }
@@ -281,21 +281,27 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Slip)> {
 }
 
 /// Reports what an earlier life of this program had not reported yet.
-fn go_on(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, attempt: AttemptId, slip: Slip) {
-    let exited = match &slip.end {
+fn go_on(
+    bench: &Rc<RunnerEnvironment>,
+    news: &Rc<News>,
+    held: &Held,
+    attempt: AttemptId,
+    journal: Journal,
+) {
+    let exited = match &journal.end {
         Some(Ending::Ran(ran)) => ran.exited.instant(),
         _ => Instant::now(),
     };
-    let standing = Rc::new(Standing::left(exited));
-    hold(held, attempt, slip.lease, &standing);
+    let standing = Rc::new(AttemptHandle::left(exited));
+    hold(held, attempt, journal.lease, &standing);
     let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
     tokio::task::spawn_local(async move {
-        report::resume(bench, attempt, slip, standing).await;
+        report::resume(bench, attempt, journal, standing).await;
         let_go(&held, &news, attempt);
     });
 }
 
-fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, standing: &Rc<Standing>) {
+fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, standing: &Rc<AttemptHandle>) {
     held.borrow_mut().insert(attempt, (lease, standing.clone()));
 }
 
@@ -312,12 +318,12 @@ fn let_go(held: &Held, news: &News, attempt: AttemptId) {
 
 /// Polls until the service refuses for good, or this program is to stop and has no job any more.
 async fn poll_for_ever(
-    bench: &Rc<Bench>,
+    bench: &Rc<RunnerEnvironment>,
     identity: &Identity,
     news: &Rc<News>,
     held: &Held,
-) -> Result<(), Trouble> {
-    let mut pace = Pace::default();
+) -> Result<(), Error> {
+    let mut pace = Backoff::default();
     let mut sequence = 0;
     news.to_tell.set(true);
     let mut connected = false;
@@ -440,7 +446,7 @@ fn may_stop(held: &Held, connected: bool) -> bool {
 const ROOM_EVERY: Duration = Duration::from_millis(500);
 
 /// Returns when there is other room on the host than the poll said; never where it is not shared.
-async fn other_room(bench: &Bench, poll: &Poll) {
+async fn other_room(bench: &RunnerEnvironment, poll: &Poll) {
     let Some((limit, told)) = bench.limit.as_ref().zip(poll.room) else {
         return std::future::pending().await;
     };
@@ -457,7 +463,7 @@ async fn other_room(bench: &Bench, poll: &Poll) {
 }
 
 /// Takes another credential: written down first, shown from then on.
-async fn renew(bench: &Bench) {
+async fn renew(bench: &RunnerEnvironment) {
     let renewed = async {
         let next = bench.client.renew().await?;
         let Some(mut identity) = bench.home.identity()? else {
@@ -467,7 +473,7 @@ async fn renew(bench: &Bench) {
         bench.home.set_identity(&identity)?;
         bench.client.show(&next.credential);
         tracing::info!("the credential was old and has been replaced");
-        Ok::<(), Trouble>(())
+        Ok::<(), Error>(())
     };
     if let Err(error) = renewed.await {
         tracing::warn!(
@@ -477,7 +483,7 @@ async fn renew(bench: &Bench) {
 }
 
 /// Keeps to what people set of this runner.
-fn keep_to(bench: &Bench, news: &News, own: OwnSettings) {
+fn keep_to(bench: &RunnerEnvironment, news: &News, own: OwnSettings) {
     tracing::info!(
         version = own.version,
         slots = own.slots,
@@ -491,7 +497,7 @@ fn keep_to(bench: &Bench, news: &News, own: OwnSettings) {
 }
 
 /// Tells about lost contact, once.
-fn tell(connected: &mut bool, pace: &mut Pace, error: &ClientError) {
+fn tell(connected: &mut bool, pace: &mut Backoff, error: &ClientError) {
     let first = std::mem::take(connected) || pace.0 == SHORTEST;
     if first {
         let said = said(error).replace("\n  ", "; ");
@@ -501,14 +507,19 @@ fn tell(connected: &mut bool, pace: &mut Pace, error: &ClientError) {
 }
 
 /// A refusal that trying again will not change.
-fn last_word(error: &ClientError) -> Option<Trouble> {
+fn last_word(error: &ClientError) -> Option<Error> {
     let problem = error.problem()?;
     let last = matches!(problem.status, 401 | 410 | 422) || problem.word() == "protocol-not-spoken";
-    last.then(|| Trouble::Client(ClientError::Refused(Box::new(problem.clone()))))
+    last.then(|| Error::Client(ClientError::Refused(Box::new(problem.clone()))))
 }
 
 /// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
-fn take(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, answer: PollAnswer) -> Vec<Rc<Standing>> {
+fn take(
+    bench: &Rc<RunnerEnvironment>,
+    news: &Rc<News>,
+    held: &Held,
+    answer: PollAnswer,
+) -> Vec<Rc<AttemptHandle>> {
     let mut fresh = Vec::new();
     for assigned in answer.assignments {
         let id = assigned.attempt;
@@ -521,7 +532,7 @@ fn take(bench: &Rc<Bench>, news: &Rc<News>, held: &Held, answer: PollAnswer) -> 
             attempt = assigned.number,
             "begins"
         );
-        let (assigned, standing) = (Rc::new(assigned), Rc::new(Standing::default()));
+        let (assigned, standing) = (Rc::new(assigned), Rc::new(AttemptHandle::default()));
         hold(held, id, assigned.lease, &standing);
         fresh.push(standing.clone());
         let (bench, news, held) = (bench.clone(), news.clone(), held.clone());

@@ -18,7 +18,7 @@ mod stand;
 use pennine_client::TrendFilter;
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::measure::{Grain, Stint};
+use pennine_core::measure::{Resolution, WorkSpan};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::wait::Span;
 use pennine_store::rollup::{Kind, Known, Sums};
@@ -39,7 +39,7 @@ const TITLES: usize = 4;
 const RUNNERS: usize = 1000;
 
 struct Drawn {
-    stint: Stint,
+    stint: WorkSpan,
     pool: usize,
     project: usize,
     requirement: usize,
@@ -79,7 +79,7 @@ fn draw(lots: &mut StdRng, day: i64) -> Drawn {
     // Each requirement is one project's, mostly, and each project has few pools.
     let project = lots.random_range(0..PROJECTS);
     Drawn {
-        stint: Stint {
+        stint: WorkSpan {
             ready: at(ready),
             wait: vec![
                 span(reason, ready, assigned),
@@ -126,7 +126,7 @@ async fn bench() {
         .await
         .unwrap();
     let status = stand.client.status().await.unwrap();
-    let today = Grain::Day.start(status.now).micros();
+    let today = Resolution::Day.start(status.now).micros();
     let first = today - 365 * DAY;
     let mut connection = store.patient().await.unwrap();
     partition::ensure(&mut connection, Moment::from_micros(first), status.now)
@@ -221,7 +221,7 @@ async fn bench() {
     {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    let drawn = Grain::TenDays.start(Moment::from_micros(today));
+    let drawn = Resolution::TenDays.start(Moment::from_micros(today));
     let drawn = format!("update measured set drawn_until = '{drawn}'");
     raw.batch_execute(&drawn).await.unwrap();
     let mut count = 0i64;
@@ -229,7 +229,7 @@ async fn bench() {
     for day in 0..365 {
         let begins = first + day * DAY;
         let at = Moment::from_micros(begins);
-        if Grain::Month.start(at) == at {
+        if Resolution::Month.start(at) == at {
             write(&raw, sums.take_before(at)).await;
         }
         let mut rows = String::new();
@@ -247,13 +247,13 @@ async fn bench() {
                     pair_keys[one.pool * PROJECTS + one.project],
                 ),
             ];
-            for grain in Grain::ALL {
-                if grain == Grain::FiveMinutes && begins < fine {
+            for grain in Resolution::ALL {
+                if grain == Resolution::FiveMinutes && begins < fine {
                     continue;
                 }
                 for (at, cell) in one.stint.cells(grain) {
                     for (kind, key) in keys {
-                        if !(grain == Grain::Hour && kind.many() && begins < hours) {
+                        if !(grain == Resolution::Hour && kind.many() && begins < hours) {
                             sums.add((grain, kind, key, at), &cell);
                         }
                     }

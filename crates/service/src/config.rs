@@ -43,7 +43,7 @@ pub struct Log {
 impl Log {
     /// What is written, by module.
     pub fn levels(&self) -> Result<Targets, ConfigError> {
-        let wrong = |error: &dyn std::fmt::Display| ConfigError::Senseless {
+        let wrong = |error: &dyn std::fmt::Display| ConfigError::InvalidTarget {
             key: "log.level",
             said: format!("must be a level, or levels by module (info,pennined=debug): {error}"),
         };
@@ -134,7 +134,7 @@ pub enum ConfigError {
     Wrong(Box<figment::Error>),
     /// A value makes no sense.
     #[error("the configuration is wrong: {key} {said}")]
-    Senseless { key: &'static str, said: String },
+    InvalidTarget { key: &'static str, said: String },
 }
 
 impl Config {
@@ -164,7 +164,7 @@ impl Config {
 
     fn check(&self) -> Result<(), ConfigError> {
         let wrong = |key, said: &str| {
-            Err(ConfigError::Senseless {
+            Err(ConfigError::InvalidTarget {
                 key,
                 said: said.to_owned(),
             })

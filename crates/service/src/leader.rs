@@ -12,7 +12,7 @@ mod timeouts;
 use crate::app::App;
 use crate::views::dispatch_state::{self, waits};
 use capacity::YardState;
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::capacity::Decided;
 use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
@@ -155,7 +155,7 @@ struct Term<'a> {
     led_since: Moment,
     /// Changes up to here are in what was read at the start.
     read_until: Cursor,
-    told: Option<(Moment, Level)>,
+    told: Option<(Moment, QueueSample)>,
     /// The most jobs that waited since the last reading was written.
     peak: usize,
     /// Strands in which jobs have come that would rather fail than wait for a match.

@@ -201,7 +201,7 @@ mod tests {
     use super::*;
     use pennine_core::id::LeaseToken;
     use pennine_core::lifecycle::runner::{RunnerState, Wish};
-    use pennine_core::setting::Settings;
+    use pennine_core::overrides::Overrides;
     use pennine_core::time::{Micros, Moment};
     use pennine_store::Db;
     use pennine_store::types::Json;
@@ -276,7 +276,7 @@ mod tests {
             wish: Db(Wish::Work),
             slots: 1,
             labels: Vec::new(),
-            settings: Json(Settings::default()),
+            settings: Json(Overrides::default()),
             settings_version: 0,
             room: None,
             credential_since: Db(Moment::default()),

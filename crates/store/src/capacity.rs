@@ -10,7 +10,7 @@ use diesel::QueryableByName;
 use diesel::sql_types::{
     Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{Decided, Numbers, PoolStanding};
 use pennine_core::id::{MachineId, PoolId};
 use pennine_core::lifecycle::machine::MachineEvent;
@@ -225,12 +225,12 @@ pub async fn decisions(
 pub async fn write_levels(
     connection: &mut Connection,
     at: Moment,
-    levels: &[(PoolId, Level)],
+    levels: &[(PoolId, QueueSample)],
 ) -> Result<()> {
     if levels.is_empty() {
         return Ok(());
     }
-    let column = |of: fn(&Level) -> u32| -> Vec<i32> {
+    let column = |of: fn(&QueueSample) -> u32| -> Vec<i32> {
         levels.iter().map(|(_, level)| small(of(level))).collect()
     };
     sql!(
@@ -253,7 +253,7 @@ pub async fn levels(
     connection: &mut Connection,
     pool: PoolId,
     from: Moment,
-) -> Result<Vec<(Moment, Level)>> {
+) -> Result<Vec<(Moment, QueueSample)>> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = Timestamptz)]
@@ -279,7 +279,7 @@ pub async fn levels(
     .await?;
     let count = |n: i32| n.max(0).unsigned_abs();
     let level = |row: Row| {
-        let level = Level {
+        let level = QueueSample {
             waiting: count(row.waiting),
             executing: count(row.executing),
             idle: count(row.idle),

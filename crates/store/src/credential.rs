@@ -10,7 +10,7 @@ use diesel::sql_types::{
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
-use pennine_core::setting::Settings;
+use pennine_core::overrides::Overrides;
 use pennine_core::time::Moment;
 
 /// Who shows a credential.
@@ -30,7 +30,7 @@ pub struct Known {
     #[diesel(sql_type = Array<Text>)]
     pub labels: Vec<String>,
     #[diesel(sql_type = Jsonb)]
-    pub settings: Json<Settings>,
+    pub settings: Json<Overrides>,
     #[diesel(sql_type = Integer)]
     pub settings_version: i32,
     #[diesel(sql_type = Nullable<Integer>)]

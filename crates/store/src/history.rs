@@ -7,7 +7,7 @@ use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::{Band, Price, SeatNeeds, Segment};
 use pennine_core::fact::Facts;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -113,7 +113,7 @@ pub async fn add_reasons(connection: &mut Connection, reasons: &[PastReason]) ->
 pub struct PastLevel {
     pub at: Moment,
     #[serde(flatten)]
-    pub level: Level,
+    pub level: QueueSample,
 }
 
 /// Records how the yard stood.

@@ -6,7 +6,7 @@ use crate::schema::yard_level;
 use crate::types::Db;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::time::Moment;
 
 fn small(count: u32) -> i32 {
@@ -14,7 +14,7 @@ fn small(count: u32) -> i32 {
 }
 
 /// Records a reading. A second one for the same moment is dropped.
-pub async fn write(connection: &mut Connection, at: Moment, level: Level) -> Result<()> {
+pub async fn write(connection: &mut Connection, at: Moment, level: QueueSample) -> Result<()> {
     let row = (
         yard_level::at.eq(Db(at)),
         yard_level::waiting.eq(small(level.waiting)),
@@ -31,7 +31,10 @@ pub async fn write(connection: &mut Connection, at: Moment, level: Level) -> Res
 }
 
 /// The readings from the last one at or before `from` on, oldest first.
-pub async fn since(connection: &mut Connection, from: Moment) -> Result<Vec<(Moment, Level)>> {
+pub async fn since(
+    connection: &mut Connection,
+    from: Moment,
+) -> Result<Vec<(Moment, QueueSample)>> {
     let columns = (
         yard_level::at,
         yard_level::waiting,
@@ -54,7 +57,7 @@ pub async fn since(connection: &mut Connection, from: Moment) -> Result<Vec<(Mom
         .await?;
     let count = |n: i32| n.max(0).unsigned_abs();
     let level = |(at, waiting, executing, idle, coming): (Db<Moment>, i32, i32, i32, i32)| {
-        let level = Level {
+        let level = QueueSample {
             waiting: count(waiting),
             executing: count(executing),
             idle: count(idle),

@@ -6,7 +6,7 @@ use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Binary, SmallInt, Text, Timestamptz};
-use pennine_core::measure::{Adder, Cell, Corrupt, Grain, Run};
+use pennine_core::measure::{Adder, Cell, Corrupt, Resolution, Run};
 use pennine_core::time::Moment;
 use std::collections::{BTreeMap, HashMap};
 
@@ -65,10 +65,10 @@ impl Kind {
 
     /// The shortest stretches for which sums are kept by this: five minutes where people look at what goes on, hours where
     /// there are many of a kind.
-    pub fn shortest(self) -> Grain {
+    pub fn shortest(self) -> Resolution {
         match self {
-            Kind::Yard | Kind::Pool => Grain::FiveMinutes,
-            _ => Grain::Hour,
+            Kind::Yard | Kind::Pool => Resolution::FiveMinutes,
+            _ => Resolution::Hour,
         }
     }
 
@@ -219,7 +219,7 @@ pub async fn texts(connection: &mut Connection, numbers: &[i64]) -> Result<HashM
 }
 
 /// Where a sum stands: its grain, what it is kept by, and when its stretch begins.
-pub type Place = (Grain, Kind, i64, Moment);
+pub type Place = (Resolution, Kind, i64, Moment);
 
 /// Sums to be added.
 #[derive(Debug, Default)]
@@ -408,7 +408,7 @@ pub type Sum = (Spot, Vec<u8>);
 
 /// What the sums of many stretches come to by each key: a longer stretch's, which begins at `at`.
 pub fn drawn_together(
-    grain: Grain,
+    grain: Resolution,
     kind: Kind,
     at: Moment,
     mut kept: Vec<Kept>,
@@ -484,10 +484,10 @@ pub async fn sweep(
            (select grain, kind, key, at from rollup where grain = :five_minute_grain and at < :five_minutes limit :most)
            union all
            (select grain, kind, key, at from rollup where grain = :hour_grain and kind = any(:kinds) and at < :hours limit :most))";
-        five_minute_grain: SmallInt = Grain::FiveMinutes.code(),
+        five_minute_grain: SmallInt = Resolution::FiveMinutes.code(),
         five_minutes: Timestamptz = Db(five_minutes),
         most: BigInt = most,
-        hour_grain: SmallInt = Grain::Hour.code(),
+        hour_grain: SmallInt = Resolution::Hour.code(),
         kinds: Array<SmallInt> = Kind::all_many(),
         hours: Timestamptz = Db(hours),
     )

@@ -16,7 +16,7 @@ use pennine_core::fact::{Facts, Subject};
 use pennine_core::finding::Finding;
 use pennine_core::id::{PoolId, RunnerId, SessionId};
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
-use pennine_core::setting::{Settings, Told};
+use pennine_core::overrides::{Overrides, ReportedFacts};
 use pennine_core::time::Moment;
 use std::collections::HashMap;
 use uuid::Uuid;
@@ -58,9 +58,9 @@ pub struct Runner {
     #[diesel(sql_type = Text)]
     pub description: String,
     #[diesel(sql_type = Jsonb)]
-    pub told: Json<Told>,
+    pub told: Json<ReportedFacts>,
     #[diesel(sql_type = Jsonb)]
-    pub settings: Json<Settings>,
+    pub settings: Json<Overrides>,
     #[diesel(sql_type = Integer)]
     pub settings_version: i32,
     /// How many jobs it could have at once just now, where that is fewer than its slots.
@@ -255,8 +255,8 @@ pub async fn enrol(
 }
 
 impl About<'_> {
-    fn told(&self) -> Told {
-        Told {
+    fn told(&self) -> ReportedFacts {
+        ReportedFacts {
             labels: self.labels.to_vec(),
             facts: self.facts.clone(),
             slots: self.slots,
@@ -269,9 +269,9 @@ impl About<'_> {
 #[derive(Clone, Debug, QueryableByName)]
 struct Layers {
     #[diesel(sql_type = Jsonb)]
-    told: Json<Told>,
+    told: Json<ReportedFacts>,
     #[diesel(sql_type = Jsonb)]
-    settings: Json<Settings>,
+    settings: Json<Overrides>,
     #[diesel(sql_type = Text)]
     program: String,
 }
@@ -368,7 +368,7 @@ pub async fn set_settings(
     id: RunnerId,
     name: &str,
     description: &str,
-    settings: &Settings,
+    settings: &Overrides,
     at: Moment,
 ) -> Result<bool> {
     in_transaction(connection, async |connection| {

@@ -103,7 +103,7 @@ impl Cloud {
         };
         let kind = trouble.as_ref().map(|trouble| trouble.trouble.as_str());
         Err(match (status, kind) {
-            (StatusCode::TOO_MANY_REQUESTS, _) => Fault::Hurried { retry_after },
+            (StatusCode::TOO_MANY_REQUESTS, _) => Fault::RateLimited { retry_after },
             (_, Some("quota")) => Fault::Quota {
                 said,
                 quota: trouble.and_then(|trouble| trouble.quota),

@@ -178,7 +178,7 @@ impl Wrong {
             self.said
         };
         match self.fault.as_str() {
-            "hurried" => Fault::Hurried {
+            "hurried" => Fault::RateLimited {
                 retry_after: self.retry_after_s.map(Duration::from_secs),
             },
             "quota" => Fault::Quota {

@@ -129,7 +129,7 @@ pub enum Fault {
     Unavailable(String),
     /// Asked too often; nothing was done.
     #[error("it was asked too often")]
-    Hurried {
+    RateLimited {
         /// How long it wants to be left alone.
         retry_after: Option<Duration>,
     },

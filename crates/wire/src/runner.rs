@@ -6,7 +6,7 @@ use pennine_core::finding::{Finding, Verdict};
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::{RunnerState, Wish};
-use pennine_core::setting::Settings;
+use pennine_core::overrides::Overrides;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -49,7 +49,7 @@ pub struct Runner {
     pub description: String,
     /// What people set of it over what its machine says, with who did and when.
     #[serde(default)]
-    pub set: Settings,
+    pub set: Overrides,
     pub created_at: Moment,
 }
 

@@ -3,7 +3,7 @@
 use crate::alert::Alert;
 use crate::job::JobLine;
 use crate::pool::RunnerCounts;
-use pennine_core::answer::{Level, LevelStep, Piece};
+use pennine_core::answer::{LevelStep, Piece, QueueSample};
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -46,7 +46,7 @@ pub struct Skyline {
     /// Steps with a reading, oldest first. A step of which nothing is known is not there.
     pub steps: Vec<LevelStep>,
     /// The reading now.
-    pub level: Level,
+    pub level: QueueSample,
 }
 
 /// One change, as the event stream tells it. `id` of the stream's event is the cursor to resume from.

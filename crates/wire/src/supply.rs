@@ -1,6 +1,6 @@
 //! How pools get machines, and from whom.
 
-use pennine_core::answer::{Level, LevelStep};
+use pennine_core::answer::{LevelStep, QueueSample};
 use pennine_core::capacity::{Money, Numbers, Offer, Supply, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::Facts;
@@ -112,7 +112,7 @@ pub struct Relief {
     pub window_us: Micros,
     pub step_us: Micros,
     /// Now: jobs that wait and that it could take, its slots.
-    pub level: Level,
+    pub level: QueueSample,
     pub steps: Vec<LevelStep>,
     /// Newest first.
     pub decisions: Vec<CapacityDecision>,

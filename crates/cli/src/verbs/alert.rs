@@ -1,7 +1,7 @@
 //! `pennine alert`.
 
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::{Kind, THRESHOLDS};
 use clap::Subcommand;
@@ -45,7 +45,7 @@ pub enum Verb {
 }
 
 /// `pennine alert`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List { all } => {
             let alerts = client.alerts(all).await?;

@@ -1,10 +1,10 @@
 //! `pennine capacity`, and what pools say of their machines.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
-use pennine_core::answer::{Level, LevelStep};
+use pennine_core::answer::{LevelStep, QueueSample};
 use pennine_core::capacity::{Day, Money, Supply, Times, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::{FactValue, Facts};
@@ -27,7 +27,7 @@ pub enum Verb {
 }
 
 /// `pennine capacity`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let Verb::Log { pool, last } = verb;
     let mut all = Vec::new();
     let mut cursor = None;
@@ -259,11 +259,11 @@ fn days_of(text: &str) -> Result<std::collections::BTreeSet<Day>, String> {
 
 impl Supplied {
     /// What is to change; nothing where nothing was given.
-    pub fn change(self) -> Result<Option<SupplyChange>, Trouble> {
+    pub fn change(self) -> Result<Option<SupplyChange>, Error> {
         let week = match (self.during.is_empty(), &self.zone) {
             (true, None) => None,
             (true, Some(_)) => {
-                return Err(Trouble::Usage(
+                return Err(Error::Usage(
                     "--zone goes with --during: say the times of the week again".to_owned(),
                 ));
             }
@@ -377,7 +377,7 @@ fn made_of(supply: &Supply) -> String {
 }
 
 /// A pool's demand and machines over the last minutes, and the last decisions.
-pub async fn watched(client: &Client, name: &str) -> Result<String, Trouble> {
+pub async fn watched(client: &Client, name: &str) -> Result<String, Error> {
     let pool = client.pool(name).await?;
     let relief = client.relief(name, 10).await?;
     let mut text = format!("{}\n{}\n", relief.answer, standing(&pool));
@@ -401,16 +401,16 @@ const ROWS: u32 = 10;
 
 /// The relief in characters: what executes, what is idle, what is coming, and the demand above or within.
 fn drawn(relief: &Relief) -> String {
-    let columns: Vec<Level> = (0..COLUMNS)
+    let columns: Vec<QueueSample> = (0..COLUMNS)
         .map(|column| {
             let from = relief.window_us.0 - relief.window_us.0 * column as u64 / COLUMNS as u64;
             let until =
                 relief.window_us.0 - relief.window_us.0 * (column as u64 + 1) / COLUMNS as u64;
             let within = |step: &&LevelStep| step.ago_us.0 <= from && step.ago_us.0 > until;
-            let mut found = Level::default();
+            let mut found = QueueSample::default();
             for step in relief.steps.iter().filter(within) {
                 let level = step.level;
-                found = Level {
+                found = QueueSample {
                     waiting: found.waiting.max(level.waiting),
                     ..level
                 };
@@ -418,7 +418,7 @@ fn drawn(relief: &Relief) -> String {
             found
         })
         .collect();
-    let high = |level: &Level| {
+    let high = |level: &QueueSample| {
         (level.executing + level.waiting).max(level.executing + level.idle + level.coming)
     };
     let top = columns.iter().map(high).max().unwrap_or(0).max(1);
@@ -443,7 +443,7 @@ fn drawn(relief: &Relief) -> String {
     text
 }
 
-fn cell(level: &Level, edge: u32) -> char {
+fn cell(level: &QueueSample, edge: u32) -> char {
     let (executing, there) = (level.executing, level.executing + level.idle);
     match edge {
         edge if edge < executing => '#',

@@ -1,7 +1,7 @@
 //! `pennine history`: jobs that are over, as CSV.
 
 use super::trends::moment;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
@@ -35,7 +35,7 @@ pub enum Verb {
 }
 
 /// `pennine history`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Export { last, from, until } => {
             let until = match until {
@@ -47,7 +47,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
                 .await?;
             let mut out = std::io::stdout().lock();
             while let Some(part) = answer.chunk().await.map_err(|error| {
-                Trouble::Here(format!(
+                Error::Here(format!(
                     "the history broke off: {error}; what was printed is not whole"
                 ))
             })? {
@@ -61,7 +61,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
         }
         Verb::Import { file } => {
             let bytes = std::fs::read(&file)
-                .map_err(|error| Trouble::Usage(format!("{}: {error}", file.display())))?;
+                .map_err(|error| Error::Usage(format!("{}: {error}", file.display())))?;
             let imported = client.import_history(bytes).await?;
             if json {
                 return view::json(&imported);

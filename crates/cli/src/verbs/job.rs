@@ -1,6 +1,6 @@
 //! `pennine job`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::{Client, ClientError};
@@ -119,7 +119,7 @@ fn seat(text: &str) -> Result<(String, u32), String> {
 }
 
 /// `pennine job`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Error> {
     match verb {
         Verb::Submit(submit) => return self::submit(client, json, submit).await,
         Verb::List {
@@ -187,7 +187,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Tr
     Ok(ExitCode::SUCCESS)
 }
 
-async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode, Trouble> {
+async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode, Error> {
     let new = NewJob {
         project: submit.project,
         requirement: submit.requirement.clone(),
@@ -207,9 +207,9 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
         .await
         .map_err(|error| match error.problem() {
             Some(problem) if problem.column.is_some() => {
-                Trouble::Requirement(error, submit.requirement)
+                Error::Requirement(error, submit.requirement)
             }
-            _ => Trouble::Client(error),
+            _ => Error::Client(error),
         })?;
     for hint in &taken.hints {
         eprintln!("pennine: note: {}", hint.said());
@@ -270,7 +270,7 @@ async fn follow(
     job: &str,
     number: Option<u32>,
     to_the_end: bool,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     let wait = if to_the_end {
         Micros::from(Duration::from_secs(8))
     } else {

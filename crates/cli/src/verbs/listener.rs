@@ -1,6 +1,6 @@
 //! `pennine listener`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
@@ -58,7 +58,7 @@ pub enum Verb {
 }
 
 /// `pennine listener`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List => {
             let listeners = client.listeners().await?;
@@ -112,7 +112,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             if tried.taken {
                 return Ok(());
             }
-            Err(Trouble::Here(format!(
+            Err(Error::Here(format!(
                 "{name} did not take it: {}",
                 tried.said
             )))
@@ -124,7 +124,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
     }
 }
 
-fn made(made: &MadeListener, json: bool) -> Result<(), Trouble> {
+fn made(made: &MadeListener, json: bool) -> Result<(), Error> {
     if json {
         return view::json(made);
     }

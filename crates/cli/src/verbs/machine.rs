@@ -1,6 +1,6 @@
 //! `pennine machine`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
@@ -52,7 +52,7 @@ pub enum Verb {
 }
 
 /// `pennine machine`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List {
             pool,

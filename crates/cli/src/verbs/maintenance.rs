@@ -1,6 +1,6 @@
 //! `pennine maintenance`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::{ArgGroup, Subcommand};
 use pennine_client::Client;
@@ -58,7 +58,7 @@ fn when(text: &str) -> Result<When, String> {
 }
 
 /// `pennine maintenance`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List => {
             let all = client.maintenance().await?;

@@ -23,11 +23,11 @@ pub mod yard;
 
 use crate::arguments::{Arguments, Noun};
 use crate::connection;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use std::process::ExitCode;
 
 /// Runs a command.
-pub async fn run(arguments: Arguments) -> Result<ExitCode, Trouble> {
+pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
     let client = connection::connect(&arguments.whole)?;
     let json = arguments.whole.json;
     match arguments.noun {

@@ -1,7 +1,7 @@
 //! `pennine team` and `pennine project`.
 
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::Kind;
 use clap::Subcommand;
@@ -89,7 +89,7 @@ fn patience(text: &str) -> Result<OrNone<Micros>, String> {
 }
 
 /// `pennine place`.
-pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), Trouble> {
+pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), Error> {
     let (path, change) = match verb {
         PlaceVerb::Set {
             path,
@@ -146,7 +146,7 @@ fn table(places: &[Place]) -> String {
 }
 
 /// `pennine team`.
-pub async fn team(client: &Client, json: bool, verb: TeamVerb) -> Result<(), Trouble> {
+pub async fn team(client: &Client, json: bool, verb: TeamVerb) -> Result<(), Error> {
     match verb {
         TeamVerb::List => list(client.teams().await?, json, "team"),
         TeamVerb::Add { name, parent } => {
@@ -156,7 +156,7 @@ pub async fn team(client: &Client, json: bool, verb: TeamVerb) -> Result<(), Tro
 }
 
 /// `pennine project`.
-pub async fn project(client: &Client, json: bool, verb: ProjectVerb) -> Result<(), Trouble> {
+pub async fn project(client: &Client, json: bool, verb: ProjectVerb) -> Result<(), Error> {
     match verb {
         ProjectVerb::List => list(client.projects().await?, json, "project"),
         ProjectVerb::Add { name, team } => {
@@ -165,7 +165,7 @@ pub async fn project(client: &Client, json: bool, verb: ProjectVerb) -> Result<(
     }
 }
 
-fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Trouble> {
+fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Error> {
     if json {
         return view::json(&places);
     }
@@ -177,7 +177,7 @@ fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Trouble> {
     view::print(&table(&places.items))
 }
 
-fn added(place: Place, json: bool) -> Result<(), Trouble> {
+fn added(place: Place, json: bool) -> Result<(), Error> {
     if json {
         view::json(&place)
     } else {

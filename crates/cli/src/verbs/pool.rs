@@ -3,7 +3,7 @@
 use super::capacity::{Supplied, decisions, standing};
 use super::status::counts;
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::Kind;
 use clap::Subcommand;
@@ -103,7 +103,7 @@ pub enum Verb {
 }
 
 /// `pennine pool`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List => {
             let pools = client.pools().await?;

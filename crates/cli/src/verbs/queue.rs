@@ -1,6 +1,6 @@
 //! `pennine queue`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
@@ -42,7 +42,7 @@ pub struct Which {
 }
 
 /// Many jobs at once.
-pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let (action, which) = match verb {
         Verb::Cancel(which) => (Action::Cancel, which),
         Verb::Retry(which) => (Action::Retry, which),
@@ -105,7 +105,7 @@ pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
 }
 
 /// The waiting jobs, by why they wait.
-pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Error> {
     if json {
         return view::json(&client.queue().await?);
     }

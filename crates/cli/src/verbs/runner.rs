@@ -1,6 +1,6 @@
 //! `pennine runner`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
@@ -117,7 +117,7 @@ pub fn table(runners: &[Runner]) -> String {
 }
 
 /// `pennine runner`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Pause { name } => wish(client, json, &name, Wish::Pause).await,
         Verb::Resume { name } => wish(client, json, &name, Wish::Work).await,
@@ -324,7 +324,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
     }
 }
 
-async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Trouble> {
+async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     let checkup = client.check_runner(name).await?;
     if json {
         return view::json(&checkup);
@@ -336,7 +336,7 @@ async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Trouble> 
     ))
 }
 
-async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Trouble> {
+async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Error> {
     let runner = client.set_wish(name, wish).await?;
     if json {
         return view::json(&runner);

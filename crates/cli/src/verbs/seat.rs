@@ -1,7 +1,7 @@
 //! `pennine seat`.
 
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::Kind;
 use clap::Subcommand;
@@ -47,7 +47,7 @@ pub enum Verb {
 }
 
 /// `pennine seat`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let seat = match verb {
         Verb::List => {
             let seats = client.seats().await?;

@@ -1,13 +1,13 @@
 //! `pennine status`.
 
 use super::alert;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
 use pennine_wire::{RunnerCounts, Status};
 
 /// How things stand now.
-pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Error> {
     if json {
         return view::json(&client.status().await?);
     }

@@ -1,7 +1,7 @@
 //! `pennine supplier`.
 
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::Kind;
 use clap::{Args, Subcommand};
@@ -84,10 +84,10 @@ fn pair(text: &str) -> Result<(String, String), String> {
 }
 
 /// Secrets from the files that were named.
-fn secrets(named: Vec<(String, String)>) -> Result<BTreeMap<String, String>, Trouble> {
+fn secrets(named: Vec<(String, String)>) -> Result<BTreeMap<String, String>, Error> {
     let read = |(name, file): (String, String)| {
         let unreadable =
-            |error: std::io::Error| Trouble::Usage(format!("the secret {name} in {file}: {error}"));
+            |error: std::io::Error| Error::Usage(format!("the secret {name} in {file}: {error}"));
         let mut text = String::new();
         match file.as_str() {
             "" => {}
@@ -107,7 +107,7 @@ fn secrets(named: Vec<(String, String)>) -> Result<BTreeMap<String, String>, Tro
 }
 
 /// `pennine supplier`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::List => {
             let all = client.suppliers().await?;
@@ -223,7 +223,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble>
             if checked.well {
                 Ok(())
             } else {
-                Err(Trouble::Here(
+                Err(Error::Here(
                     "the supplier does not work as it should".to_owned(),
                 ))
             }

@@ -1,7 +1,7 @@
 //! `pennine target`.
 
 use super::yard;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::Kind;
 use clap::{Args, Subcommand};
@@ -63,7 +63,7 @@ pub struct Of {
 }
 
 /// `pennine target`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let target = match verb {
         Verb::List => {
             let targets = client.targets().await?;

@@ -1,6 +1,6 @@
 //! `pennine ticket`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
@@ -41,7 +41,7 @@ pub enum Verb {
 }
 
 /// `pennine ticket`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Add {
             pool,

@@ -1,6 +1,6 @@
 //! `pennine trends`: waits, work, machines and money over time.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use clap::{Args, Subcommand};
 use pennine_client::{Client, TrendFilter};
@@ -127,7 +127,7 @@ pub async fn run(
     verb: Option<Verb>,
     of: Of,
     how: How,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     match verb {
         None => {
             let filter = TrendFilter {

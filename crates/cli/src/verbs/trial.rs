@@ -1,6 +1,6 @@
 //! `pennine where 'EXPR'`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
 use pennine_wire::NewTrial;
@@ -11,7 +11,7 @@ pub async fn run(
     json: bool,
     requirement: String,
     project: Option<String>,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     let new = NewTrial {
         requirement: requirement.clone(),
         project,
@@ -20,8 +20,8 @@ pub async fn run(
         .try_requirement(&new)
         .await
         .map_err(|error| match error.problem() {
-            Some(problem) if problem.column.is_some() => Trouble::Requirement(error, requirement),
-            _ => Trouble::Client(error),
+            Some(problem) if problem.column.is_some() => Error::Requirement(error, requirement),
+            _ => Error::Client(error),
         })?;
     if json {
         return view::json(&trial);

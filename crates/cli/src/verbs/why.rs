@@ -1,11 +1,11 @@
 //! `pennine why JOB`.
 
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
 
 /// Why a job waits, and what would run it.
-pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Trouble> {
+pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
     let why = client.why(job).await?;
     if json {
         return view::json(&why);

@@ -1,7 +1,7 @@
 //! `pennine yard`: the yard as a file.
 
 use super::capacity::decisions;
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use crate::yard_file::difference::{self, Difference, Kind, What};
 use crate::yard_file::document::{MOST_BYTES, Yard};
@@ -61,8 +61,8 @@ pub async fn remind(client: &Client, kind: Kind, name: &str) {
     }
 }
 
-fn read(file: &Path) -> Result<Yard, Trouble> {
-    let broken = |error: std::io::Error| Trouble::Usage(format!("{}: {error}", file.display()));
+fn read(file: &Path) -> Result<Yard, Error> {
+    let broken = |error: std::io::Error| Error::Usage(format!("{}: {error}", file.display()));
     let mut text = String::new();
     let read = if file == Path::new("-") {
         std::io::stdin()
@@ -78,20 +78,20 @@ fn read(file: &Path) -> Result<Yard, Trouble> {
             "{}: a yard file has at most {MOST_BYTES} bytes",
             file.display()
         );
-        return Err(Trouble::Usage(said));
+        return Err(Error::Usage(said));
     }
-    Yard::parse(&text).map_err(|wrong| Trouble::Usage(format!("{}: {wrong}", file.display())))
+    Yard::parse(&text).map_err(|wrong| Error::Usage(format!("{}: {wrong}", file.display())))
 }
 
 /// `pennine yard`.
-pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Trouble> {
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Error> {
     match verb {
         Verb::Export => {
             let yard = Yard::read(client).await?;
             if json {
                 view::json(&yard)?;
             } else {
-                view::print(&yard.text().map_err(Trouble::Here)?)?;
+                view::print(&yard.text().map_err(Error::Here)?)?;
             }
         }
         Verb::Diff { file, check } => {
@@ -157,7 +157,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Tr
 }
 
 /// The differences, with what making them so would do.
-async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Trouble> {
+async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Error> {
     let mut text = difference::told(found);
     if text.is_empty() {
         text += "The yard is as the file says.\n";
@@ -176,7 +176,7 @@ async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Tro
                 }
             }
             // What is new in the file may be what it needs.
-            Err(Trouble::Client(error)) if error.problem().is_some() => {
+            Err(Error::Client(error)) if error.problem().is_some() => {
                 text += &format!("{name}, as the yard is now: {error}\n");
             }
             Err(other) => return Err(other),
@@ -194,7 +194,7 @@ async fn apply(
     found: &[Difference],
     remove: bool,
     json: bool,
-) -> Result<(), Trouble> {
+) -> Result<(), Error> {
     let mut done: Vec<&Difference> = Vec::new();
     let mut stays = Vec::new();
     let steps = found.iter().filter(|one| one.what != What::Unmentioned);
@@ -242,7 +242,7 @@ async fn apply(
 }
 
 /// Names the thing at which it stopped, and how far it came.
-fn at(one: &Difference, trouble: Trouble, done: usize) -> Trouble {
+fn at(one: &Difference, trouble: Error, done: usize) -> Error {
     eprintln!(
         "pennine: stopped at {} {}; {done} done before it. Apply the file again to go on.",
         one.kind.word(),

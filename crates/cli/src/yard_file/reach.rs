@@ -3,7 +3,7 @@
 
 use super::difference::{Difference, Kind, What};
 use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard};
-use crate::trouble::Trouble;
+use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
 use pennine_core::alert::Thresholds;
@@ -59,7 +59,7 @@ fn split(path: &str) -> (Option<String>, String) {
 
 impl Reach<'_> {
     /// Makes one thing as the file says.
-    pub async fn make(&self, one: &Difference) -> Result<(), Trouble> {
+    pub async fn make(&self, one: &Difference) -> Result<(), Error> {
         let (name, new) = (one.name.as_str(), one.what == What::New);
         match one.kind {
             Kind::Team => {
@@ -79,7 +79,7 @@ impl Reach<'_> {
                 if new {
                     let (team, name) = split(name);
                     let team = team.ok_or_else(|| {
-                        Trouble::Usage(format!(
+                        Error::Usage(format!(
                             "project {name}: a project lies in a team, as in shore/{name}"
                         ))
                     })?;
@@ -126,7 +126,7 @@ impl Reach<'_> {
         }
     }
 
-    async fn target(&self, name: &str) -> Result<(), Trouble> {
+    async fn target(&self, name: &str) -> Result<(), Error> {
         let Some(entry) = self.wanted.targets.get(name) else {
             return Ok(());
         };
@@ -150,7 +150,7 @@ impl Reach<'_> {
         Ok(())
     }
 
-    async fn place(&self, path: &str, entry: &PlaceEntry) -> Result<(), Trouble> {
+    async fn place(&self, path: &str, entry: &PlaceEntry) -> Result<(), Error> {
         let change = PlaceChange {
             weight: Some(entry.weight),
             limit: Some(entry.limit),
@@ -161,14 +161,14 @@ impl Reach<'_> {
         Ok(())
     }
 
-    async fn supplier(&self, name: &str, new: bool) -> Result<(), Trouble> {
+    async fn supplier(&self, name: &str, new: bool) -> Result<(), Error> {
         let Some(entry) = self.wanted.suppliers.get(name) else {
             return Ok(());
         };
         let nothing = SupplierEntry::default();
         let is = self.there.suppliers.get(name).unwrap_or(&nothing);
         if !new && is.kind != entry.kind {
-            return Err(Trouble::Usage(format!(
+            return Err(Error::Usage(format!(
                 "supplier {name}: its kind is {} and cannot become {}; add one under another name",
                 is.kind, entry.kind
             )));
@@ -180,7 +180,7 @@ impl Reach<'_> {
             }
             let path = self.folder.join(file);
             let secret = std::fs::read_to_string(&path).map_err(|error| {
-                Trouble::Here(format!("supplier {name}: {}: {error}", path.display()))
+                Error::Here(format!("supplier {name}: {}: {error}", path.display()))
             })?;
             secrets.insert(key.clone(), secret.trim_end().to_owned());
         }
@@ -216,7 +216,7 @@ impl Reach<'_> {
         Ok(())
     }
 
-    async fn add_pool(&self, name: &str) -> Result<(), Trouble> {
+    async fn add_pool(&self, name: &str) -> Result<(), Error> {
         let Some(entry) = self.wanted.pools.get(name) else {
             return Ok(());
         };
@@ -235,7 +235,7 @@ impl Reach<'_> {
     }
 
     /// Changes a pool that is there, or only says what that would do.
-    pub async fn change_pool(&self, name: &str, preview: bool) -> Result<ChangedPool, Trouble> {
+    pub async fn change_pool(&self, name: &str, preview: bool) -> Result<ChangedPool, Error> {
         let usual = PoolEntry::default();
         let wanted = self.wanted.pools.get(name).unwrap_or(&usual);
         let is = self
@@ -260,7 +260,7 @@ impl Reach<'_> {
     }
 
     /// Takes one thing away that the file does not mention. False where that cannot be.
-    pub async fn remove(&self, one: &Difference) -> Result<bool, Trouble> {
+    pub async fn remove(&self, one: &Difference) -> Result<bool, Error> {
         match one.kind {
             Kind::Team | Kind::Project => self.client.remove_place(&one.name).await?,
             Kind::Supplier => self.client.remove_supplier(&one.name).await?,

@@ -44,7 +44,7 @@ impl Keeper {
         if let Some(said) = self.budget_used(care, tally, now, &mut bounds) {
             bounds.short = Some(said);
         }
-        let mut faulty = |trouble: Option<&super::Trouble>, asked: bool, name: &str| {
+        let mut faulty = |trouble: Option<&super::SupplierTrouble>, asked: bool, name: &str| {
             let Some(trouble) = trouble else { return };
             bounds.short = Some(format!("{name}{}", trouble.said));
             // When it is time to try again, one order goes ahead of the others.

@@ -51,9 +51,9 @@ impl Keeper {
                 self.release(&mut decided, *pool, machine, why, failed, tally.numbers);
             }
         }
-        let cares: Vec<PoolCare> = self.pools.values().cloned().collect();
+        let managed_pools: Vec<PoolCare> = self.pools.values().cloned().collect();
         let mut bounds: BTreeMap<PoolId, Bounds> = BTreeMap::new();
-        for care in &cares {
+        for care in &managed_pools {
             if let Some(meter) = self.meters.get_mut(&care.id) {
                 meter.keep_time(now, &care.zone);
             }
@@ -61,8 +61,8 @@ impl Keeper {
             let load = *loads.entry(care.supplier).or_default();
             bounds.insert(care.id, self.bounds(care, tally, load, now));
         }
-        let wanted = self.spread(state, now, &cares, &tallies, &loads, &mut bounds);
-        for care in &cares {
+        let wanted = self.spread(state, now, &managed_pools, &tallies, &loads, &mut bounds);
+        for care in &managed_pools {
             let (Some(tally), Some(bounds)) = (tallies.get_mut(&care.id), bounds.get(&care.id))
             else {
                 continue;
@@ -99,7 +99,7 @@ impl Keeper {
         &self,
         state: &mut State,
         now: Moment,
-        cares: &[PoolCare],
+        managed_pools: &[PoolCare],
         tallies: &BTreeMap<PoolId, Tally>,
         loads: &BTreeMap<SupplierId, Load>,
         bounds: &mut BTreeMap<PoolId, Bounds>,
@@ -111,7 +111,7 @@ impl Keeper {
                 left.insert(maker.id, quota.saturating_sub(there));
             }
         }
-        for care in cares {
+        for care in managed_pools {
             if let (Some(left), Some(bounds)) = (left.get(&care.supplier), bounds.get_mut(&care.id))
             {
                 bounds.more = bounds.more.min(*left);
@@ -119,7 +119,7 @@ impl Keeper {
         }
         let mut wanted = BTreeMap::new();
         for _ in 0..ROUNDS {
-            let room = cares
+            let room = managed_pools
                 .iter()
                 .filter_map(|care| {
                     let slots = care.supply.machine_slots();
@@ -143,7 +143,7 @@ impl Keeper {
             // Where the pools of one supplier would order more than it may make, the later ones get less.
             let mut left = left.clone();
             let mut less = false;
-            for care in cares {
+            for care in managed_pools {
                 let (Some(left), Some(tally), Some(bounds)) = (
                     left.get_mut(&care.supplier),
                     tallies.get(&care.id),
@@ -167,7 +167,7 @@ impl Keeper {
             }
         }
         // What the quota keeps from a pool is said of it.
-        for care in cares {
+        for care in managed_pools {
             let Some(maker) = self.makers.get(&care.supplier) else {
                 continue;
             };

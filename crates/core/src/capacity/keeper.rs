@@ -60,7 +60,7 @@ pub struct MachineView {
 
 /// What went wrong of a supplier or a pool, and when it is tried again.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Trouble {
+pub struct SupplierTrouble {
     /// How often in a row.
     pub times: u32,
     pub since: Moment,
@@ -118,8 +118,8 @@ pub struct Keeper {
     /// Those that exist.
     pub(super) machines: BTreeMap<MachineId, MachineView>,
     pub(super) meters: BTreeMap<PoolId, Meter>,
-    pub(super) maker_trouble: BTreeMap<SupplierId, Trouble>,
-    pub(super) pool_trouble: BTreeMap<PoolId, Trouble>,
+    pub(super) maker_trouble: BTreeMap<SupplierId, SupplierTrouble>,
+    pub(super) pool_trouble: BTreeMap<PoolId, SupplierTrouble>,
     /// Machines that have joined and whose runner is away, and since when.
     pub(super) away: BTreeMap<MachineId, Moment>,
     /// Machines whose runner has left for good.
@@ -129,12 +129,12 @@ pub struct Keeper {
 }
 
 fn trouble_after(
-    before: Option<&Trouble>,
+    before: Option<&SupplierTrouble>,
     now: Moment,
     said: String,
     jitter: f64,
     retry_after: Option<Duration>,
-) -> Trouble {
+) -> SupplierTrouble {
     // Faults that come while it is waited for the last one are one and the same: many orders were on their way.
     let (times, since) = match before {
         Some(before) if now < before.until => (before.times, before.since),
@@ -145,7 +145,7 @@ fn trouble_after(
     let pause = retry_after.unwrap_or(doubled).min(LONGEST_PAUSE);
     let pause = pause.mul_f64(1.0 + jitter.clamp(0.0, 1.0) / 2.0);
     let until = (now + pause).max(before.map_or(now, |before| before.until));
-    Trouble {
+    SupplierTrouble {
         times,
         since,
         until,
@@ -257,7 +257,7 @@ impl Keeper {
         since: Moment,
         until: Moment,
     ) {
-        let trouble = Trouble {
+        let trouble = SupplierTrouble {
             times: 1,
             since,
             until,
@@ -282,12 +282,12 @@ impl Keeper {
     }
 
     /// What is wrong with a supplier.
-    pub fn trouble_of(&self, supplier: SupplierId) -> Option<&Trouble> {
+    pub fn trouble_of(&self, supplier: SupplierId) -> Option<&SupplierTrouble> {
         self.maker_trouble.get(&supplier)
     }
 
     /// What is wrong with what a pool asks for.
-    pub fn trouble_of_pool(&self, pool: PoolId) -> Option<&Trouble> {
+    pub fn trouble_of_pool(&self, pool: PoolId) -> Option<&SupplierTrouble> {
         self.pool_trouble.get(&pool)
     }
 

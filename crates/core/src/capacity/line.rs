@@ -1,7 +1,7 @@
 //! How a pool stands, as one sentence or two.
 
 use super::Numbers;
-use crate::answer::Level;
+use crate::answer::QueueSample;
 
 fn slots(count: u32) -> String {
     match count {
@@ -14,7 +14,7 @@ fn slots(count: u32) -> String {
 /// gets machines, and none where people bring them.
 pub fn pool_line(
     name: &str,
-    level: &Level,
+    level: &QueueSample,
     numbers: Option<&Numbers>,
     short: Option<&str>,
 ) -> String {
@@ -56,7 +56,7 @@ mod tests {
     use super::*;
 
     fn said(waiting: u32, executing: u32, idle: u32, coming: u32, short: Option<&str>) -> String {
-        let level = Level {
+        let level = QueueSample {
             waiting,
             executing,
             idle,
@@ -96,17 +96,17 @@ mod tests {
 
     #[test]
     fn a_pool_whose_machines_people_bring_has_no_ceiling() {
-        let level = Level {
+        let level = QueueSample {
             waiting: 2,
             executing: 3,
-            ..Level::default()
+            ..QueueSample::default()
         };
         assert_eq!(
             pool_line("quay", &level, None, None),
             "2 jobs wait that quay could take. All of its 3 slots are busy."
         );
         assert_eq!(
-            pool_line("quay", &Level::default(), None, None),
+            pool_line("quay", &QueueSample::default(), None, None),
             "Nothing waits for quay. None of its runners takes work."
         );
     }

@@ -22,7 +22,7 @@ mod supply;
 mod tally;
 
 pub use decided::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
-pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, Trouble};
+pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, SupplierTrouble};
 pub use line::pool_line;
 pub use spend::{Meter, Money};
 pub use supply::{Budget, Day, Offer, Supply, Times, Week, WeekError};

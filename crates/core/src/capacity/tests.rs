@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::dispatch::{
-    Event as Told, PoolView, Price, Reason, RunnerView, Segment, State, StrandKey,
+    Event as DispatchEvent, PoolView, Price, Reason, RunnerView, Segment, State, StrandKey,
 };
 use crate::fact::{FactValue, Facts, Subject};
 use crate::id::{AttemptId, JobId, MachineId, PoolId, RunnerId, StrandId, SupplierId};
@@ -100,7 +100,8 @@ impl World {
             makes: (!arch.is_empty()).then(|| Subject::new("", "", [], &facts(arch))),
             ..PoolView::default()
         };
-        self.state.apply(Told::Pool(Box::new(view)), self.now);
+        self.state
+            .apply(DispatchEvent::Pool(Box::new(view)), self.now);
         self.policy(number, supplier, price, supply);
     }
 
@@ -125,7 +126,7 @@ impl World {
             ..StrandKey::default()
         };
         let project = "shore".to_owned();
-        let event = Told::Strand {
+        let event = DispatchEvent::Strand {
             id: strand,
             key,
             project,
@@ -133,7 +134,7 @@ impl World {
         self.state.apply(event, self.now);
         for _ in 0..jobs {
             self.fresh += 1;
-            let event = Told::Waits {
+            let event = DispatchEvent::Waits {
                 job: id(self.fresh),
                 strand,
                 ready: self.now,
@@ -158,10 +159,11 @@ impl World {
                 .and_then(|pool| pool.makes.clone())
                 .unwrap_or_else(|| Subject::new("", "", [], &facts("arm64"))),
         };
-        self.state.apply(Told::Runner(Box::new(view)), self.now);
+        self.state
+            .apply(DispatchEvent::Runner(Box::new(view)), self.now);
         if state == RunnerState::Retired {
             let id = order.runner;
-            self.state.apply(Told::RunnerGone { id }, self.now);
+            self.state.apply(DispatchEvent::RunnerGone { id }, self.now);
             self.keeper.apply(Event::Left(order.machine), self.now);
         }
     }
@@ -213,7 +215,8 @@ impl World {
                     let mut view = self.state.pool_view(pool).unwrap().clone();
                     if view.makes.is_none() {
                         view.makes = Some(Subject::new("", "", [], &facts("arm64")));
-                        self.state.apply(Told::Pool(Box::new(view)), self.now);
+                        self.state
+                            .apply(DispatchEvent::Pool(Box::new(view)), self.now);
                     }
                 }
             }
@@ -226,7 +229,8 @@ impl World {
             .collect();
         for attempt in over {
             let (_, runner, _) = self.attempts.remove(&attempt).unwrap();
-            self.state.apply(Told::Released { attempt }, self.now);
+            self.state
+                .apply(DispatchEvent::Released { attempt }, self.now);
             self.done += 1;
             let used_up = self
                 .there
@@ -653,7 +657,7 @@ proptest! {
                         world.runner(&order, RunnerState::Retired, Wish::Work);
                         for attempt in lost {
                             world.attempts.remove(&attempt);
-                            world.state.apply(Told::Released { attempt }, world.now);
+                            world.state.apply(DispatchEvent::Released { attempt }, world.now);
                             world.done += 1;
                         }
                     }

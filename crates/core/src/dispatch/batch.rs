@@ -6,8 +6,8 @@
 //! about has none for the rest of the batch, and is closed. Runners are chosen once the set of jobs is fixed, job by
 //! job in the order in which they were taken, never so that a later one would be left out.
 
-use super::field::{Class, Field};
 use super::reason::Claim;
+use super::runner_index::{Class, RunnerIndex};
 use super::state::State;
 use super::tree::{BANDS, Head, ROOT};
 use super::yard::{Price, Room};
@@ -53,7 +53,7 @@ impl Flow {
     }
 
     /// Whether a class has a slot that nobody in this batch has.
-    fn spare(&self, field: &Field, class: usize) -> bool {
+    fn spare(&self, field: &RunnerIndex, class: usize) -> bool {
         let all = match &self.slots {
             Slots::Free => field.class(class).map_or(0, |class| class.free_slots),
             Slots::Future(slots) => slots.get(&class).copied().unwrap_or(0),
@@ -62,7 +62,7 @@ impl Flow {
     }
 
     /// Whether any class of a kind has such a slot.
-    fn any_spare(&self, field: &Field, at: usize) -> bool {
+    fn any_spare(&self, field: &RunnerIndex, at: usize) -> bool {
         let Some(kind) = field.kind(at) else {
             return false;
         };
@@ -78,10 +78,10 @@ impl Flow {
                     .is_some_and(|class| class.kinds.contains(at))
             })
             .count();
-        kind.roomy as usize > filled
+        kind.has_room as usize > filled
     }
 
-    fn add(&mut self, field: &Field, class: usize, kind: usize) {
+    fn add(&mut self, field: &RunnerIndex, class: usize, kind: usize) {
         *self.placed.entry(class).or_default() += 1;
         *self.units.entry((class, kind)).or_default() += 1;
         if !self.spare(field, class) {
@@ -123,14 +123,14 @@ impl Flow {
     }
 
     /// A class in which a kind has a slot.
-    fn class_of(&self, field: &Field, kind: usize) -> Option<usize> {
+    fn class_of(&self, field: &RunnerIndex, kind: usize) -> Option<usize> {
         let classes = &field.kind(kind)?.classes;
         classes.iter().copied().find(|class| self.has(*class, kind))
     }
 
     /// Matches one more job of a kind, moving others about where that helps. The class that has one slot less for it
     /// comes back.
-    fn place(&mut self, field: &Field, kind: usize) -> Option<usize> {
+    fn place(&mut self, field: &RunnerIndex, kind: usize) -> Option<usize> {
         let found = field.kind(kind)?;
         let mut spare = found.classes.iter().copied();
         if self.any_spare(field, kind)
@@ -149,7 +149,7 @@ impl Flow {
     /// there is no way.
     fn path(
         &mut self,
-        field: &Field,
+        field: &RunnerIndex,
         begin: impl Iterator<Item = usize>,
     ) -> Option<(usize, usize)> {
         // For each class seen: the class from which a job of this kind would move here.
@@ -186,7 +186,7 @@ impl Flow {
     /// Moves jobs along a path that was found, from its end; the class at its beginning has room then.
     fn shift(
         &mut self,
-        field: &Field,
+        field: &RunnerIndex,
         from: &FxHashMap<usize, Option<(usize, usize)>>,
         end: usize,
         last: usize,
@@ -204,36 +204,36 @@ impl Flow {
     }
 
     /// Classes in which room could be made by moving jobs of this batch.
-    fn roomy(&self, field: &Field) -> BTreeSet<usize> {
-        let mut roomy = BTreeSet::new();
+    fn has_room(&self, field: &RunnerIndex) -> BTreeSet<usize> {
+        let mut has_room = BTreeSet::new();
         loop {
-            let before = roomy.len();
+            let before = has_room.len();
             for (class, kind) in self.units.keys() {
                 // Its own class is full, or room in it is there without a way.
                 let way = self.any_spare(field, *kind)
-                    || roomy.iter().any(|to| {
+                    || has_room.iter().any(|to| {
                         to != class
                             && field
                                 .class(*to)
                                 .is_some_and(|class| class.kinds.contains(*kind))
                     });
                 if way {
-                    roomy.insert(*class);
+                    has_room.insert(*class);
                 }
             }
-            if roomy.len() == before {
-                return roomy;
+            if has_room.len() == before {
+                return has_room;
             }
         }
     }
 
     /// Closes the kinds for which there is no room any more.
-    fn close(&self, field: &Field, open: &mut FixedBitSet) {
-        let roomy = self.roomy(field);
+    fn close(&self, field: &RunnerIndex, open: &mut FixedBitSet) {
+        let has_room = self.has_room(field);
         let closed: Vec<usize> = open
             .ones()
             .filter(|kind| {
-                let moved = roomy.iter().filter_map(|class| field.class(*class));
+                let moved = has_room.iter().filter_map(|class| field.class(*class));
                 !self.any_spare(field, *kind)
                     && !moved.clone().any(|class| class.kinds.contains(*kind))
             })
@@ -383,9 +383,9 @@ impl State {
                 open.union_with(&class.kinds);
             }
         }
-        let hopeful = std::mem::take(&mut self.hopeful);
-        for kind in hopeful.ones() {
-            if self.field.kind(kind).is_some_and(|kind| kind.roomy > 0) {
+        let retryable_kinds = std::mem::take(&mut self.retryable_kinds);
+        for kind in retryable_kinds.ones() {
+            if self.field.kind(kind).is_some_and(|kind| kind.has_room > 0) {
                 open.grow(kind + 1);
                 open.insert(kind);
             }
@@ -562,7 +562,13 @@ impl State {
 
     /// Takes a kept job of a kind out of the flow for a slot of a class, if the others can still be matched then. Its
     /// slot so far is in the class `own`.
-    fn take_in(flow: &mut Flow, field: &Field, class: usize, own: usize, kind: usize) -> bool {
+    fn take_in(
+        flow: &mut Flow,
+        field: &RunnerIndex,
+        class: usize,
+        own: usize,
+        kind: usize,
+    ) -> bool {
         if flow.has(class, kind) {
             flow.remove(class, kind);
             return true;
@@ -581,7 +587,7 @@ impl State {
 
 /// The runner of a class that was idle longest, and since when. The one to avoid is taken only as the last resort.
 fn runner_in(
-    field: &Field,
+    field: &RunnerIndex,
     class: usize,
     avoid: Option<RunnerId>,
     last_resort: bool,

@@ -73,7 +73,7 @@ impl State {
     /// What waits below a place may have become able to start.
     pub(super) fn limit_loosened(&mut self, place: usize) {
         for kinds in self.tree.waiting_kinds(place) {
-            self.hopeful.union_with(kinds);
+            self.retryable_kinds.union_with(kinds);
         }
     }
 
@@ -108,7 +108,7 @@ impl State {
             self.kind_changed(kind);
         }
         // Those who set seats aside have reasons of their own.
-        self.unsure
+        self.dirty
             .extend(self.patient.iter().map(|(_, strand)| *strand));
     }
 

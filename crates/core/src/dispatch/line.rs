@@ -63,7 +63,7 @@ impl State {
             self.find_kind(at);
             self.line_up(at, now);
         }
-        self.unsure.insert(at);
+        self.dirty.insert(at);
     }
 
     /// Finds the kind of a strand's jobs, and joins it.
@@ -128,7 +128,7 @@ impl State {
         let counted =
             |strand: &Strand| strand.said.len() > 1 || strand.key.seats.values().sum::<u32>() > 1;
         if self.covered.contains_key(&at) || self.strands.get(at).is_some_and(counted) {
-            self.unsure.insert(at);
+            self.dirty.insert(at);
         }
     }
 
@@ -181,7 +181,7 @@ impl State {
             return;
         };
         let (Some((turn, _)), Some(kind)) = (strand.queue.first_key_value(), strand.kind) else {
-            self.unsure.insert(at);
+            self.dirty.insert(at);
             return;
         };
         let turn = *turn;
@@ -208,10 +208,10 @@ impl State {
         if strand.key.seats.values().sum::<u32>() > 1 {
             self.patient.insert((turn, at));
         }
-        self.hopeful.grow(kind + 1);
-        self.hopeful.insert(kind);
+        self.retryable_kinds.grow(kind + 1);
+        self.retryable_kinds.insert(kind);
         if emptied {
-            self.unsure.insert(at);
+            self.dirty.insert(at);
         }
     }
 

@@ -14,10 +14,10 @@
 //! may be told things that its snapshot already holds.
 
 mod batch;
-mod field;
 mod hold;
 mod line;
 mod reason;
+mod runner_index;
 mod say;
 mod share;
 mod state;

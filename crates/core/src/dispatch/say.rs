@@ -23,15 +23,15 @@ impl State {
                     })
                 })
                 .collect();
-            self.unsure.extend(below);
+            self.dirty.extend(below);
         }
         let covered = self.cover(now);
         if covered != self.covered {
-            self.unsure.extend(covered.keys().copied());
-            self.unsure.extend(self.covered.keys().copied());
+            self.dirty.extend(covered.keys().copied());
+            self.dirty.extend(self.covered.keys().copied());
             self.covered = covered;
         }
-        for at in std::mem::take(&mut self.unsure) {
+        for at in std::mem::take(&mut self.dirty) {
             let segments = self.segments(at);
             if let Some(strand) = self.strands.get_mut(at)
                 && strand.said != segments
@@ -48,9 +48,9 @@ impl State {
     /// Works out the reasons of the kinds about which something changed; the strands of those whose reason is another
     /// now are looked at.
     fn kinds_that_turned(&mut self) {
-        let unsure: Vec<usize> = self.unsure_kinds.ones().collect();
+        let dirty: Vec<usize> = self.unsure_kinds.ones().collect();
         self.unsure_kinds.clear();
-        for kind in unsure {
+        for kind in dirty {
             if self.field.kind(kind).is_none_or(|kind| kind.waiting == 0) {
                 // Worked out when a job of it waits again.
                 if let Some(known) = self.kind_reasons.get_mut(kind) {
@@ -67,7 +67,7 @@ impl State {
             {
                 *known = Some(reason);
                 if let Some(kind) = self.field.kind(kind) {
-                    self.unsure.extend(kind.strands.iter().copied());
+                    self.dirty.extend(kind.strands.iter().copied());
                 }
             }
         }

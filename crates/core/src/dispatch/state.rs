@@ -1,13 +1,13 @@
 //! The queue and the yard in memory, and the plan made from them.
 
-use super::field::Field;
 use super::hold::{Holder, Seat};
 use super::line::{Strand, Waiting};
 use super::reason::{KeptBack, Reason, Segment};
+use super::runner_index::RunnerIndex;
 use super::share::{Scale, SharePolicy};
 use super::tree::{Tree, Turn};
 use super::yard::{PlaceView, PoolView, RunnerView, StrandKey, Willingness};
-use crate::answer::Level;
+use crate::answer::QueueSample;
 use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -103,7 +103,7 @@ pub struct ReasonChange {
 pub struct State {
     pub(super) policy: SharePolicy,
     pub(super) scale: Scale,
-    pub(super) field: Field,
+    pub(super) field: RunnerIndex,
     pub(super) tree: Tree,
     pub(super) strands: Vec<Strand>,
     pub(super) by_strand: FxHashMap<StrandId, usize>,
@@ -122,12 +122,12 @@ pub struct State {
     /// Classes that may have more room than at the last plan.
     pub(super) freed: BTreeSet<usize>,
     /// Kinds that may be able to use it.
-    pub(super) hopeful: FixedBitSet,
+    pub(super) retryable_kinds: FixedBitSet,
     /// Whether kinds and classes have to be worked out anew.
     pub(super) stale: bool,
     /// Kinds and strands whose reason may be another than was said.
     pub(super) unsure_kinds: FixedBitSet,
-    pub(super) unsure: BTreeSet<usize>,
+    pub(super) dirty: BTreeSet<usize>,
     pub(super) kind_reasons: Vec<Option<Reason>>,
     /// Places whose load changed since the reasons were last said.
     pub(super) touched: BTreeSet<usize>,
@@ -147,7 +147,7 @@ impl State {
         State {
             scale: Scale::new(&policy),
             policy,
-            field: Field::default(),
+            field: RunnerIndex::default(),
             tree: Tree::default(),
             strands: Vec::new(),
             by_strand: FxHashMap::default(),
@@ -160,10 +160,10 @@ impl State {
             climbs: BTreeSet::new(),
             patient: BTreeSet::new(),
             freed: BTreeSet::new(),
-            hopeful: FixedBitSet::new(),
+            retryable_kinds: FixedBitSet::new(),
             stale: false,
             unsure_kinds: FixedBitSet::new(),
-            unsure: BTreeSet::new(),
+            dirty: BTreeSet::new(),
             kind_reasons: Vec::new(),
             touched: BTreeSet::new(),
             covered: BTreeMap::new(),
@@ -354,13 +354,13 @@ impl State {
     }
 
     /// How each pool stands: the jobs that wait and that it could take, and its slots.
-    pub fn levels(&self) -> BTreeMap<PoolId, Level> {
+    pub fn levels(&self) -> BTreeMap<PoolId, QueueSample> {
         let pools = self.field.pools.values();
-        let mut levels: BTreeMap<PoolId, (Level, FixedBitSet)> = pools
+        let mut levels: BTreeMap<PoolId, (QueueSample, FixedBitSet)> = pools
             .map(|pool| {
-                let level = Level {
+                let level = QueueSample {
                     coming: pool.coming,
-                    ..Level::default()
+                    ..QueueSample::default()
                 };
                 let kinds = FixedBitSet::with_capacity(self.field.kinds.len());
                 (pool.id, (level, kinds))
@@ -388,7 +388,7 @@ impl State {
             .into_iter()
             .map(|(pool, (level, kinds))| {
                 let waiting = waiting(&kinds);
-                (pool, Level { waiting, ..level })
+                (pool, QueueSample { waiting, ..level })
             })
             .collect()
     }
@@ -441,7 +441,7 @@ impl State {
             if let Some(strand) = self.strands.get_mut(at) {
                 strand.said = segments;
             }
-            self.unsure.insert(at);
+            self.dirty.insert(at);
         }
     }
 
@@ -455,11 +455,11 @@ impl State {
         self.seat_kinds.clear();
         self.kind_reasons.clear();
         self.unsure_kinds.clear();
-        self.hopeful.clear();
+        self.retryable_kinds.clear();
         for at in 0..self.strands.len() {
             self.find_kind(at);
             self.line_up(at, now);
-            self.unsure.insert(at);
+            self.dirty.insert(at);
         }
         self.freed.extend(0..self.field.classes.len());
     }
@@ -515,8 +515,8 @@ impl State {
 
     pub(super) fn kind_changed(&mut self, kind: usize) {
         self.kind_unsure(kind);
-        self.hopeful.grow(kind + 1);
-        self.hopeful.insert(kind);
+        self.retryable_kinds.grow(kind + 1);
+        self.retryable_kinds.insert(kind);
     }
 
     // Seats.

@@ -2,7 +2,7 @@
 
 use super::cell::{ByReason, Cell, at_reason};
 use super::rank::{PerMille, Ranked, nearest};
-use super::stint::{MachineTime, Offered, Stint};
+use super::work_span::{MachineTime, Offered, WorkSpan};
 use crate::capacity::Money;
 use crate::dispatch::Reason;
 use crate::lifecycle::job::Outcome;
@@ -25,7 +25,7 @@ pub struct Open {
 
 impl Open {
     /// Adds what a stint that goes on, cut off now, adds to a window. `waits` says whether it still waits.
-    pub fn add_stint(&mut self, stint: &Stint, waits: bool, from: Moment, until: Moment) {
+    pub fn add_stint(&mut self, stint: &WorkSpan, waits: bool, from: Moment, until: Moment) {
         if stint.ready >= from && stint.ready < until {
             let waited = if waits {
                 self.ages.push(stint.waited());

@@ -2,10 +2,10 @@
 
 use super::cell::{Adder, Cell};
 use super::figures::{Figures, Open};
-use super::grain::{Grain, cover, spread};
 use super::histogram::Histogram;
 use super::rank::{PerMille, nearest};
-use super::stint::{MachineTime, Offered, Stint};
+use super::resolution::{Resolution, cover, spread};
+use super::work_span::{MachineTime, Offered, WorkSpan};
 use crate::dispatch::{Price, Reason};
 use crate::lifecycle::job::Outcome;
 use crate::time::{Micros, Moment};
@@ -26,7 +26,7 @@ prop_compose! {
         parts in prop::collection::vec((0..Reason::ALL.len(), 1..20_000_000_000i64), 0..4),
         ran in prop::option::of(0..40_000_000_000i64),
         result in prop::option::of(0..Outcome::ALL.len()),
-    ) -> Stint {
+    ) -> WorkSpan {
         let mut end = START + ready;
         let wait = parts.iter().map(|(reason, length)| {
             let from = at(end);
@@ -35,7 +35,7 @@ prop_compose! {
         }).collect();
         let waited_until = at(end);
         let ended = end + ran.unwrap_or(0);
-        Stint {
+        WorkSpan {
             ready: at(START + ready),
             wait,
             waited_until,
@@ -52,10 +52,10 @@ prop_compose! {
 }
 
 /// All stints' cells of all grains, as they are kept.
-fn kept(stints: &[Stint]) -> std::collections::BTreeMap<(Grain, Moment), Cell> {
+fn kept(stints: &[WorkSpan]) -> std::collections::BTreeMap<(Resolution, Moment), Cell> {
     let mut all = std::collections::BTreeMap::new();
     for stint in stints {
-        for grain in Grain::ALL {
+        for grain in Resolution::ALL {
             for (start, cell) in stint.cells(grain) {
                 let sum: &mut Cell = all.entry((grain, start)).or_default();
                 sum.merge(&cell);
@@ -66,14 +66,20 @@ fn kept(stints: &[Stint]) -> std::collections::BTreeMap<(Grain, Moment), Cell> {
 }
 
 fn sum(
-    kept: &std::collections::BTreeMap<(Grain, Moment), Cell>,
+    kept: &std::collections::BTreeMap<(Resolution, Moment), Cell>,
     from: Moment,
     until: Moment,
 ) -> Cell {
     let mut all = Cell::default();
     // Whatever was drawn together by then.
     let drawn = from + until.since(from) / 2;
-    for run in cover(from, until, Grain::FiveMinutes, Grain::Month, drawn) {
+    for run in cover(
+        from,
+        until,
+        Resolution::FiveMinutes,
+        Resolution::Month,
+        drawn,
+    ) {
         for (_, cell) in kept.range((run.grain, run.from)..(run.grain, run.until)) {
             all.merge(cell);
         }
@@ -96,9 +102,9 @@ proptest! {
         let five = 300_000_000;
         let (from, until) = (at(START + from * five), at(START + (from + length) * five));
         let cell = sum(&kept(&stints), from, until);
-        let within = |one: &&Stint| one.ready >= from && one.ready < until;
+        let within = |one: &&WorkSpan| one.ready >= from && one.ready < until;
         prop_assert_eq!(cell.waits.count(), stints.iter().filter(within).count() as u64);
-        let waited: u64 = stints.iter().filter(within).map(Stint::waited).sum();
+        let waited: u64 = stints.iter().filter(within).map(WorkSpan::waited).sum();
         prop_assert_eq!(cell.waited.iter().sum::<u64>(), waited);
         let clipped: u64 = stints.iter().map(|one| overlap(one.ready, one.waited_until, from, until)).sum();
         prop_assert_eq!(cell.waiting.iter().sum::<u64>(), clipped);
@@ -123,7 +129,7 @@ proptest! {
         prop_assert_eq!(cell.busy, busy);
         let ended = stints.iter().filter(|one| one.ended >= from && one.ended < until);
         prop_assert_eq!(cell.results.iter().sum::<u64>(), ended.clone().filter(|one| one.result.is_some()).count() as u64);
-        prop_assert_eq!(cell.ran, ended.filter_map(Stint::ran).sum::<u64>());
+        prop_assert_eq!(cell.ran, ended.filter_map(WorkSpan::ran).sum::<u64>());
     }
 
     /// What goes on adds to a window what it would add if it were over now.
@@ -131,7 +137,7 @@ proptest! {
     fn what_goes_on_counts_as_what_is_over_does(stint in stint(), from in 0..2_000i64, length in 1..3_000i64) {
         let five = 300_000_000;
         let (from, until) = (at(START + from * five), at(START + (from + length) * five));
-        let stint = Stint { result: None, lost: false, started: None, processor: 0, peak_memory: 0, ..stint };
+        let stint = WorkSpan { result: None, lost: false, started: None, processor: 0, peak_memory: 0, ..stint };
         let over = sum(&kept(std::slice::from_ref(&stint)), from, until);
         let mut open = Open::default();
         open.add_stint(&stint, false, from, until);
@@ -219,14 +225,14 @@ proptest! {
     ) {
         let (from, until) = (at(START + from * 300_000_000), at(START + (from + length) * 300_000_000));
         let drawn = at(START + drawn * 300_000_000);
-        let runs = cover(from, until, Grain::FiveMinutes, Grain::Month, drawn);
+        let runs = cover(from, until, Resolution::FiveMinutes, Resolution::Month, drawn);
         let mut last = from;
         for run in &runs {
             prop_assert_eq!(run.from, last);
             prop_assert!(run.from < run.until);
             prop_assert_eq!(run.grain.start(run.from), run.from);
             prop_assert_eq!(run.grain.start(run.until), run.until);
-            prop_assert!(run.grain != Grain::TenDays || run.until <= drawn);
+            prop_assert!(run.grain != Resolution::TenDays || run.until <= drawn);
             last = run.until;
         }
         prop_assert_eq!(last, until);
@@ -244,8 +250,8 @@ proptest! {
         let joined = at(from.micros() + boot).min(until);
         let machine = MachineTime { ordered: from, joined: Some(joined), released: None, until, price: Price(price) };
         let all = overlap(from, until, from, until);
-        for grain in Grain::ALL {
-            let sums = |cells: super::stint::Cells| {
+        for grain in Resolution::ALL {
+            let sums = |cells: super::work_span::Cells| {
                 let mut sum = Cell::default();
                 cells.values().for_each(|cell| sum.merge(cell));
                 sum
@@ -262,8 +268,8 @@ proptest! {
 fn months_and_days_begin_where_the_calendar_says() {
     let day = |text: &str| at(text.parse::<jiff::Timestamp>().unwrap().as_microsecond());
     let moment = day("2026-02-17T13:47:12.5Z");
-    assert_eq!(Grain::Month.start(moment), day("2026-02-01T00:00:00Z"));
-    assert_eq!(Grain::Month.end(moment), day("2026-03-01T00:00:00Z"));
+    assert_eq!(Resolution::Month.start(moment), day("2026-02-01T00:00:00Z"));
+    assert_eq!(Resolution::Month.end(moment), day("2026-03-01T00:00:00Z"));
     for (at, start, end) in [
         (
             "2026-02-01T00:00:00Z",
@@ -286,19 +292,19 @@ fn months_and_days_begin_where_the_calendar_says() {
             "2027-01-01T00:00:00Z",
         ),
     ] {
-        assert_eq!(Grain::TenDays.start(day(at)), day(start), "{at}");
-        assert_eq!(Grain::TenDays.end(day(at)), day(end), "{at}");
+        assert_eq!(Resolution::TenDays.start(day(at)), day(start), "{at}");
+        assert_eq!(Resolution::TenDays.end(day(at)), day(end), "{at}");
     }
-    assert_eq!(Grain::Day.start(moment), day("2026-02-17T00:00:00Z"));
-    assert_eq!(Grain::Hour.end(moment), day("2026-02-17T14:00:00Z"));
+    assert_eq!(Resolution::Day.start(moment), day("2026-02-17T00:00:00Z"));
+    assert_eq!(Resolution::Hour.end(moment), day("2026-02-17T14:00:00Z"));
     assert_eq!(
-        Grain::FiveMinutes.start(moment),
+        Resolution::FiveMinutes.start(moment),
         day("2026-02-17T13:45:00Z")
     );
     let parts: Vec<u64> = spread(
         day("2026-02-28T23:30:00Z"),
         day("2026-03-01T00:10:00Z"),
-        Grain::Month,
+        Resolution::Month,
     )
     .map(|(_, within)| within / 60_000_000)
     .collect();

@@ -279,15 +279,15 @@ async fn near_budget(
         let budget = owned.supply().map(|supply| supply.budget);
         budget.is_some_and(|budget| budget.day.is_some() || budget.month.is_some())
     });
-    let cares: Vec<_> = limited
+    let managed_pools: Vec<_> = limited
         .clone()
         .filter_map(|owned| capacity_state::managed_pool(owned, false, &[]))
         .collect();
-    if cares.is_empty() {
+    if managed_pools.is_empty() {
         return Ok(Vec::new());
     }
     let machines = machine::existing(connection).await?;
-    let keeper = capacity_state::read(connection, &cares, &[], &machines, now).await?;
+    let keeper = capacity_state::read(connection, &managed_pools, &[], &machines, now).await?;
     let share = u128::from(percent);
     let mut found = Vec::new();
     for owned in limited {

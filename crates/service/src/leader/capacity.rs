@@ -8,11 +8,11 @@ use crate::app::App;
 use crate::supplier_calls::calls::{SupplierCalls, order_of};
 use crate::views::capacity_state;
 use crate::{secret, supplier_calls};
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{
-    Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, Trouble,
+    Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, SupplierTrouble,
 };
-use pennine_core::dispatch::{Event as Told, RunnerView};
+use pennine_core::dispatch::{Event as DispatchEvent, RunnerView};
 use pennine_core::id::{MachineId, PoolId, RunnerId, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
 use pennine_core::lifecycle::runner::RunnerState;
@@ -42,10 +42,10 @@ pub(super) struct YardState {
     accepted: BTreeMap<MachineId, (Moment, String)>,
     /// What was last written of pools, and of suppliers' troubles.
     written: BTreeMap<PoolId, PoolStanding>,
-    troubles: BTreeMap<SupplierId, Trouble>,
+    troubles: BTreeMap<SupplierId, SupplierTrouble>,
     /// Suppliers whose last list could not be had.
-    listless: HashSet<SupplierId>,
-    levels: BTreeMap<PoolId, Level>,
+    list_failed: HashSet<SupplierId>,
+    levels: BTreeMap<PoolId, QueueSample>,
     /// How pools stood at the last decision.
     pub last: Vec<PoolStanding>,
 }
@@ -60,12 +60,13 @@ impl YardState {
     ) -> pennine_store::Result<(YardState, Vec<Machine>)> {
         let suppliers = supplier::list(connection).await?;
         let pools = pool::list(connection).await?;
-        let cares: Vec<PoolCare> = pools
+        let managed_pools: Vec<PoolCare> = pools
             .iter()
             .filter_map(|pool| capacity_state::managed_pool(pool, paused(pool), &suppliers))
             .collect();
         let machines = machine::existing(connection).await?;
-        let keeper = capacity_state::read(connection, &cares, &suppliers, &machines, now).await?;
+        let keeper =
+            capacity_state::read(connection, &managed_pools, &suppliers, &machines, now).await?;
         let yard = YardState {
             keeper,
             supplier_calls: SupplierCalls::new(app, suppliers.clone()),
@@ -85,7 +86,7 @@ impl YardState {
                 .collect(),
             written: BTreeMap::new(),
             troubles: BTreeMap::new(),
-            listless: HashSet::new(),
+            list_failed: HashSet::new(),
             levels: BTreeMap::new(),
             last: Vec::new(),
         };
@@ -144,7 +145,7 @@ impl Term<'_> {
                 self.yard.keeper.apply(Event::PoolGone(id), now);
             }
         }
-        self.state.apply(Told::Pool(Box::new(view)), now);
+        self.state.apply(DispatchEvent::Pool(Box::new(view)), now);
     }
 
     /// Suppliers were added, changed or removed.

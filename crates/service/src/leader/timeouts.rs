@@ -3,7 +3,7 @@
 
 use super::{End, Term};
 use crate::operations::runners::attempts::lose;
-use pennine_core::answer::Level;
+use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::Event;
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
 use pennine_core::lifecycle::outcome::{Heard, OpenAttempt, attempt_loss, gave_up, runner_loss};
@@ -181,7 +181,7 @@ impl Term<'_> {
     pub(super) async fn reading(&mut self, now: Moment) -> Result<(), End> {
         let small = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
         let (_, free) = self.state.slots();
-        let level = Level {
+        let level = QueueSample {
             waiting: small(self.peak.max(self.state.waiting())),
             executing: small(self.state.used()),
             idle: u32::try_from(free).unwrap_or(u32::MAX),

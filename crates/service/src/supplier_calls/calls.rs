@@ -168,7 +168,7 @@ impl SupplierCalls {
                 let asked = tokio::time::timeout(PATIENCE, supplier.order(&order)).await;
                 drop(permit);
                 match asked {
-                    Ok(Err(Fault::Hurried { retry_after })) if begun.elapsed() < HURRIED => {
+                    Ok(Err(Fault::RateLimited { retry_after })) if begun.elapsed() < HURRIED => {
                         tokio::time::sleep(retry_after.unwrap_or(Duration::from_secs(1))).await;
                     }
                     Ok(result) => break result,

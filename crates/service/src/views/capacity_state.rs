@@ -36,7 +36,7 @@ pub fn managed_pool(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option
 /// A keeper that knows what the record holds: suppliers, machines, what was spent. Its pools are told apart.
 pub async fn read(
     connection: &mut Connection,
-    cares: &[PoolCare],
+    managed_pools: &[PoolCare],
     suppliers: &[Row],
     machines: &[Machine],
     now: Moment,
@@ -51,7 +51,7 @@ pub async fn read(
             keeper.resume_trouble(row.id.0, said, since.0, until.0);
         }
     }
-    for care in cares {
+    for care in managed_pools {
         let (day, month) = Meter::windows(now, &care.zone);
         let (day, month) = (
             machine::paid(connection, care.id, day).await?,

@@ -12,7 +12,7 @@ use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Nullable, SmallInt, Timestamptz};
-use pennine_core::measure::{Grain, Run};
+use pennine_core::measure::{Resolution, Run};
 use pennine_core::time::Moment;
 
 #[derive(QueryableByName)]
@@ -33,7 +33,7 @@ pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
 pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result<()> {
     sql!(
         "update measured set drawn_until = least(drawn_until, :from)";
-        from: Timestamptz = Db(Grain::TenDays.start(since)),
+        from: Timestamptz = Db(Resolution::TenDays.start(since)),
     )
     .execute(connection)
     .await?;
@@ -46,7 +46,7 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
     // The yard has a sum of each day on which there was anything.
     let first: At = sql!(
         "select min(at) as at from rollup where grain = :grain and kind = :kind and at >= :until";
-        grain: SmallInt = Grain::Day.code(),
+        grain: SmallInt = Resolution::Day.code(),
         kind: SmallInt = Kind::Yard.code(),
         until: Timestamptz = Db(until),
     )
@@ -56,9 +56,9 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
         return Ok(None);
     };
     let run = Run {
-        grain: Grain::Day,
-        from: Grain::TenDays.start(first),
-        until: Grain::TenDays.end(first),
+        grain: Resolution::Day,
+        from: Resolution::TenDays.start(first),
+        until: Resolution::TenDays.end(first),
     };
     let (_, counted) = progress(connection).await?;
     Ok((run.until <= counted).then_some(run))
@@ -70,7 +70,7 @@ async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
     for kind in Kind::ALL {
         let days = rollup::kept(connection, run, kind, None).await?;
         all.extend(rollup::drawn_together(
-            Grain::TenDays,
+            Resolution::TenDays,
             kind,
             run.from,
             days,

@@ -23,7 +23,7 @@ use crate::statement::{Statement, sql};
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Timestamptz};
-use pennine_core::measure::{Cells, Grain};
+use pennine_core::measure::{Cells, Resolution};
 use pennine_core::time::Moment;
 use std::collections::BTreeSet;
 use uuid::Uuid;
@@ -101,7 +101,7 @@ pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Mome
 }
 
 /// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a grain.
-async fn add_up<F: Fn(Grain) -> Cells>(
+async fn add_up<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
     known: &mut Known,
     parts: impl Iterator<Item = (Vec<Key>, F)>,
@@ -113,7 +113,7 @@ async fn add_up<F: Fn(Grain) -> Cells>(
 }
 
 /// What some things come to.
-async fn sums_of<F: Fn(Grain) -> Cells>(
+async fn sums_of<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
     known: &mut Known,
     parts: impl Iterator<Item = (Vec<Key>, F)>,
@@ -122,13 +122,13 @@ async fn sums_of<F: Fn(Grain) -> Cells>(
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
     let drawn = drawn_until(connection).await?;
-    let wanted = |grain: Grain, at: Moment| {
+    let wanted = |grain: Resolution, at: Moment| {
         // Days that are not drawn together yet will be when they are over.
-        known.wants(at) && (grain != Grain::TenDays || at < drawn)
+        known.wants(at) && (grain != Resolution::TenDays || at < drawn)
     };
     let mut sums = Sums::default();
     for (keys, cells) in &parts {
-        for grain in Grain::ALL {
+        for grain in Resolution::ALL {
             let cells = cells(grain);
             for (at, cell) in cells.into_iter().filter(|(at, _)| wanted(grain, *at)) {
                 for key in keys {
@@ -161,9 +161,9 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
         .get_result(connection)
         .await?;
     let at = row.at.0;
-    Ok(match Grain::Month.start(at) {
+    Ok(match Resolution::Month.start(at) {
         start if start == at => at,
-        _ => Grain::Month.end(at),
+        _ => Resolution::Month.end(at),
     })
 }
 
@@ -194,7 +194,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
             let (rows, last) = over_after(connection, after, ANEW).await?;
             for row in &rows {
                 // Sums lie where their jobs do, which may be long ago.
-                if months.insert(Grain::Month.start(row.ready_at.0)) {
+                if months.insert(Resolution::Month.start(row.ready_at.0)) {
                     partition::ensure(connection, row.ready_at.0, row.ready_at.0).await?;
                 }
             }

@@ -14,7 +14,7 @@ use diesel::sql_types::{
 use pennine_core::dispatch::Reason;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunnerId, StrandId, SupplierId};
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::measure::Stint;
+use pennine_core::measure::WorkSpan;
 use pennine_core::time::Moment;
 use pennine_core::wait::split;
 use uuid::Uuid;
@@ -223,7 +223,7 @@ pub async fn split_all(
     rows: &[Row],
     now: Moment,
     looked_up: usize,
-) -> Result<Vec<Stint>> {
+) -> Result<Vec<WorkSpan>> {
     let asked: Vec<Asked> = rows
         .iter()
         .map(|row| Asked {
@@ -244,7 +244,7 @@ pub async fn split_all(
     let stints = rows.iter().zip(stays).map(|(row, stays)| {
         let waited_until = row.waited_until(now).max(row.ready_at.0);
         let assigned = row.assigned_at.map(|at| at.0);
-        Stint {
+        WorkSpan {
             ready: row.ready_at.0,
             wait: split(row.ready_at.0, assigned, waited_until, &stays),
             waited_until,
@@ -264,7 +264,7 @@ pub async fn split_all(
 /// Stints that are ready to be added: what they come to together with what is kept.
 pub struct Ready {
     rows: Vec<Row>,
-    stints: Vec<Stint>,
+    stints: Vec<WorkSpan>,
     /// The numbers of each one's requirement and title.
     words: Vec<(i64, i64)>,
     sums: Sums,
@@ -326,7 +326,7 @@ pub async fn add_stints(
 async fn keep(
     connection: &mut Connection,
     rows: &[Row],
-    stints: &[Stint],
+    stints: &[WorkSpan],
     words: &[(i64, i64)],
 ) -> Result<()> {
     let small = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);

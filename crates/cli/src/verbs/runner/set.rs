@@ -2,7 +2,7 @@
 
 use crate::view;
 use pennine_core::fact::FactValue;
-use pennine_core::setting::{Set, Settings};
+use pennine_core::overrides::{Override, Overrides};
 use pennine_core::time::Moment;
 use pennine_wire::RunnerChange;
 
@@ -110,8 +110,8 @@ impl SetArguments {
 }
 
 /// What people set, in lines: what, to what, who, when.
-pub fn set_by_people(settings: &Settings, now: Moment) -> Vec<Vec<String>> {
-    fn line<T>(what: String, to: String, set: &Set<T>, now: Moment) -> Vec<String> {
+pub fn set_by_people(settings: &Overrides, now: Moment) -> Vec<Vec<String>> {
+    fn line<T>(what: String, to: String, set: &Override<T>, now: Moment) -> Vec<String> {
         vec![
             what,
             view::cut(&to, 40),

@@ -1,7 +1,7 @@
 //! The runner as a service of systemd: started at boot, started again when it fails, drained when it is stopped.
 
 use crate::home::Home;
-use crate::join::Trouble;
+use crate::join::Error;
 use nix::unistd::{User, geteuid};
 use pennine_core::finding::Finding;
 use std::os::unix::fs::chown;
@@ -26,17 +26,17 @@ pub struct Wish {
     pub print: bool,
 }
 
-fn unit_name(home: &Home, given: Option<&str>) -> Result<String, Trouble> {
+fn unit_name(home: &Home, given: Option<&str>) -> Result<String, Error> {
     let name = match given {
         Some(name) => name.to_owned(),
         None => match home.identity()? {
             Some(identity) => format!("pennine-runner-{}", identity.name.to_lowercase()),
-            None => return Err(Trouble::NotJoined(home.path().to_owned())),
+            None => return Err(Error::NotJoined(home.path().to_owned())),
         },
     };
     let fits = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     if name.is_empty() || !name.chars().all(fits) {
-        return Err(Trouble::Machine(format!(
+        return Err(Error::Machine(format!(
             "{name:?} is no name for a service: letters, digits, -, _ and ."
         )));
     }
@@ -98,18 +98,18 @@ WantedBy=multi-user.target
     )
 }
 
-fn run(program: &str, arguments: &[&str]) -> Result<String, Trouble> {
+fn run(program: &str, arguments: &[&str]) -> Result<String, Error> {
     let shown = format!("{program} {}", arguments.join(" "));
     let output = Command::new(program)
         .args(arguments)
         .output()
-        .map_err(|e| Trouble::Machine(format!("{shown}: {e}")))?;
+        .map_err(|e| Error::Machine(format!("{shown}: {e}")))?;
     let text = String::from_utf8_lossy(&output.stdout).trim().to_owned();
     if output.status.success() {
         return Ok(text);
     }
     let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-    Err(Trouble::Machine(format!("{shown} failed: {said}{text}")))
+    Err(Error::Machine(format!("{shown} failed: {said}{text}")))
 }
 
 /// Whether systemd runs this machine.
@@ -117,20 +117,20 @@ fn present() -> bool {
     Path::new("/run/systemd/system").is_dir()
 }
 
-fn needs_root(what: &str) -> Result<(), Trouble> {
+fn needs_root(what: &str) -> Result<(), Error> {
     if geteuid().is_root() {
         return Ok(());
     }
-    Err(Trouble::Machine(format!(
+    Err(Error::Machine(format!(
         "{what} needs root: run it with sudo"
     )))
 }
 
 /// Writes the unit, makes its user, enables and starts it. In another root than `/` (an image that is being made) it is
 /// only written and enabled.
-pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Trouble> {
+pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Error> {
     let name = unit_name(home, wish.name.as_deref())?;
-    let program = std::env::current_exe().map_err(|e| Trouble::Machine(e.to_string()))?;
+    let program = std::env::current_exe().map_err(|e| Error::Machine(e.to_string()))?;
     let user = wish.user.as_deref().unwrap_or(USER);
     let text = unit(&program, home.path(), user, wish.drain_minutes);
     if wish.print {
@@ -141,11 +141,11 @@ pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Trouble> {
     if !elsewhere {
         needs_root("installing a service")?;
         if !present() {
-            return Err(Trouble::Machine(
+            return Err(Error::Machine(
                 "systemd does not run this machine; have whatever starts programs here run: pennine-runner work".into(),
             ));
         }
-        let known = User::from_name(user).map_err(|e| Trouble::Machine(e.to_string()))?;
+        let known = User::from_name(user).map_err(|e| Error::Machine(e.to_string()))?;
         if known.is_none() {
             let folder = home.path().display().to_string();
             run(
@@ -165,7 +165,7 @@ pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Trouble> {
     }
     let units = root.join(UNITS.trim_start_matches('/'));
     let file = units.join(format!("{name}.service"));
-    let broken = |e: std::io::Error| Trouble::Folder(file.clone(), e.to_string());
+    let broken = |e: std::io::Error| Error::Folder(file.clone(), e.to_string());
     std::fs::create_dir_all(units.join("multi-user.target.wants")).map_err(broken)?;
     std::fs::write(&file, text).map_err(broken)?;
     println!("Wrote {}.", file.display());
@@ -191,11 +191,11 @@ pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Trouble> {
 }
 
 /// Gives the runner's folder to its user.
-fn give(folder: &Path, user: &str) -> Result<(), Trouble> {
+fn give(folder: &Path, user: &str) -> Result<(), Error> {
     let broken =
-        |path: &Path, e: &dyn std::fmt::Display| Trouble::Folder(path.to_owned(), e.to_string());
+        |path: &Path, e: &dyn std::fmt::Display| Error::Folder(path.to_owned(), e.to_string());
     let found = User::from_name(user).map_err(|e| broken(folder, &e))?;
-    let user = found.ok_or_else(|| Trouble::Machine(format!("there is no user {user} here")))?;
+    let user = found.ok_or_else(|| Error::Machine(format!("there is no user {user} here")))?;
     let mut ahead = vec![folder.to_owned()];
     while let Some(path) = ahead.pop() {
         chown(&path, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
@@ -215,7 +215,7 @@ fn give(folder: &Path, user: &str) -> Result<(), Trouble> {
 }
 
 /// Stops the service, which drains it, and takes it away. The runner's folder and its place in the pool stay.
-pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Trouble> {
+pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Error> {
     let name = match (name, installed(home.path(), root)) {
         (None, Some(found)) => found,
         (given, _) => unit_name(home, given)?,
@@ -223,7 +223,7 @@ pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Troubl
     let units = root.join(UNITS.trim_start_matches('/'));
     let file = units.join(format!("{name}.service"));
     if !file.exists() {
-        return Err(Trouble::Machine(format!(
+        return Err(Error::Machine(format!(
             "there is no service {name} here ({})",
             file.display()
         )));
@@ -242,7 +242,7 @@ pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Troubl
             .join("multi-user.target.wants")
             .join(format!("{name}.service")),
     );
-    std::fs::remove_file(&file).map_err(|e| Trouble::Folder(file.clone(), e.to_string()))?;
+    std::fs::remove_file(&file).map_err(|e| Error::Folder(file.clone(), e.to_string()))?;
     if !elsewhere {
         run("systemctl", &["daemon-reload"])?;
     }
@@ -306,9 +306,9 @@ pub fn finding(folder: &Path) -> Option<Finding> {
 }
 
 /// Tells how the service is.
-pub fn status(home: &Home, root: &Path) -> Result<(), Trouble> {
+pub fn status(home: &Home, root: &Path) -> Result<(), Error> {
     let Some(name) = installed(home.path(), root) else {
-        return Err(Trouble::Machine(format!(
+        return Err(Error::Machine(format!(
             "no service works in {}; install one with: sudo pennine-runner service install",
             home.path().display()
         )));

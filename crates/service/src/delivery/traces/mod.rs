@@ -7,7 +7,7 @@ mod otlp;
 
 use crate::app::App;
 use crate::views::jobs::job as jobs;
-use otlp::Told;
+use otlp::TraceSource;
 use pennine_core::id::JobId;
 use pennine_core::time::Moment;
 use pennine_store::change::Change;
@@ -34,7 +34,7 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
 /// What went wrong.
 #[derive(Debug, thiserror::Error)]
-enum Trouble {
+enum DeliveryError {
     #[error(transparent)]
     Record(#[from] Error),
     #[error("{0}")]
@@ -124,7 +124,7 @@ fn sender(app: &App) -> Result<reqwest::Client, String> {
 }
 
 /// Sends everything that was over some time ago and was not sent.
-async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), Trouble> {
+async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), DeliveryError> {
     loop {
         let now = app.clock.now();
         let mut connection = app.store.get().await?;
@@ -164,14 +164,14 @@ async fn send(
     url: &str,
     ids: &[JobId],
     now: Moment,
-) -> Result<(), Trouble> {
+) -> Result<(), DeliveryError> {
     let mut connection = app.store.get().await?;
     let mut told = Vec::with_capacity(ids.len());
     for row in job::with_ids(&mut connection, ids).await? {
         told.push(jobs::whole(&mut connection, row, now).await?);
     }
     drop(connection);
-    let from = Told {
+    let from = TraceSource {
         installation: app.installation.id,
         name: &app.installation.name,
         public_url: &app.public_url,
@@ -181,7 +181,7 @@ async fn send(
         .json(&from.spans(&told))
         .send()
         .await
-        .map_err(|error| Trouble::Sending(error.without_url().to_string()))?;
+        .map_err(|error| DeliveryError::Sending(error.without_url().to_string()))?;
     let status = answer.status();
     if status.is_success() {
         return Ok(());
@@ -191,5 +191,7 @@ async fn send(
         tracing::warn!(%status, jobs = ids.len(), "traces were refused and are left out");
         return Ok(());
     }
-    Err(Trouble::Sending(format!("the collector answered {status}")))
+    Err(DeliveryError::Sending(format!(
+        "the collector answered {status}"
+    )))
 }

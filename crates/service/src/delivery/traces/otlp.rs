@@ -18,7 +18,7 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 /// Who tells.
-pub struct Told<'a> {
+pub struct TraceSource<'a> {
     pub installation: Uuid,
     pub name: &'a str,
     pub public_url: &'a str,
@@ -85,7 +85,7 @@ impl Span<'_> {
     }
 }
 
-impl Told<'_> {
+impl TraceSource<'_> {
     /// These jobs, all of which are over, as one request.
     pub fn spans(&self, jobs: &[Job]) -> Value {
         let spans: Vec<Value> = jobs.iter().flat_map(|job| self.of(job)).collect();

@@ -42,13 +42,13 @@ impl Term<'_> {
                 machine::note_failure(&mut connection, id, Some(text)).await?;
             }
             Done::Listed(supplier, as_of, Ok(found)) => {
-                if self.yard.listless.remove(&supplier) {
+                if self.yard.list_failed.remove(&supplier) {
                     self.fine(supplier, now);
                 }
                 self.compare(supplier, as_of, &found, now).await?;
             }
             Done::Listed(supplier, _, Err(fault)) => {
-                self.yard.listless.insert(supplier);
+                self.yard.list_failed.insert(supplier);
                 self.fault(supplier, PoolId::default(), &fault, now);
             }
             Done::Offered(supplier, Ok(offer)) => self.offered(supplier, offer, now).await?,
@@ -73,7 +73,7 @@ impl Term<'_> {
     fn fault(&mut self, supplier: SupplierId, pool: PoolId, fault: &Fault, now: Moment) {
         let (scope, retry_after) = match fault {
             Fault::Refused(_) => (Scope::Pool, None),
-            Fault::Hurried { retry_after } => (Scope::Supplier, *retry_after),
+            Fault::RateLimited { retry_after } => (Scope::Supplier, *retry_after),
             Fault::Quota {
                 quota: Some(quota), ..
             } => {

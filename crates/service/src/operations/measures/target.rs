@@ -6,7 +6,7 @@ use crate::error::{Result, ServiceError};
 use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
-use pennine_core::target::{Promise, Senseless};
+use pennine_core::target::{InvalidTarget, Promise};
 use pennine_store::target::{self, Target as Row};
 use pennine_store::{Db, audit, pool};
 use pennine_wire::{NewTarget, Target, TargetChange};
@@ -18,9 +18,9 @@ const MOST: usize = 500;
 fn set(row: &mut Row, promise: Promise) -> Result<()> {
     if let Err(error) = promise.check() {
         let field = match error {
-            Senseless::Share => "share",
-            Senseless::Within => "within_us",
-            Senseless::Days => "days",
+            InvalidTarget::Share => "share",
+            InvalidTarget::Within => "within_us",
+            InvalidTarget::Days => "days",
         };
         return Err(ServiceError::invalid(field, error.to_string()));
     }

@@ -8,8 +8,8 @@ use crate::validation::{check_labels, check_name, check_protocol, check_slots};
 use pennine_core::fact::Subject;
 use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
+use pennine_core::overrides::{Override, Overrides};
 use pennine_core::requirement::{Requirement, explain};
-use pennine_core::setting::{Set, Settings};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::runner::{self, About};
@@ -210,16 +210,16 @@ async fn enrol_within(
             let (by, at) = (found.created_by.clone(), found.created_at.0);
             (
                 label.clone(),
-                Set {
+                Override {
                     value: true,
                     by,
                     at,
                 },
             )
         };
-        let settings = Settings {
+        let settings = Overrides {
             labels: found.labels.iter().map(has).collect(),
-            ..Settings::default()
+            ..Overrides::default()
         };
         runner::set_settings(connection, id, &sent.name, "", &settings, now).await?;
     }

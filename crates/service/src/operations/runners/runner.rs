@@ -9,7 +9,7 @@ use crate::views::runners::runner::{find, one, shown};
 use crate::views::yard::Yard;
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
-use pennine_core::setting::{Set, Settings, checked};
+use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
 use pennine_store::types::Json as Jsonb;
@@ -86,12 +86,12 @@ const VARIABLE_BYTES: usize = 64 << 10;
 
 /// The settings after a change.
 fn changed_settings(
-    old: &Settings,
+    old: &Overrides,
     change: &RunnerChange,
     by: &str,
     at: Moment,
-) -> Result<Settings> {
-    fn put<T>(of: &mut BTreeMap<String, Set<T>>, name: String, value: Option<Set<T>>) {
+) -> Result<Overrides> {
+    fn put<T>(of: &mut BTreeMap<String, Override<T>>, name: String, value: Option<Override<T>>) {
         match value {
             Some(set) => of.insert(name, set),
             None => of.remove(&name),
@@ -103,7 +103,7 @@ fn changed_settings(
         if let Some(slots) = slots {
             check_slots(slots)?;
         }
-        new.slots = slots.map(|value| Set {
+        new.slots = slots.map(|value| Override {
             value,
             by: by(),
             at,
@@ -114,7 +114,7 @@ fn changed_settings(
         put(
             &mut new.labels,
             label,
-            has.map(|value| Set {
+            has.map(|value| Override {
                 value,
                 by: by(),
                 at,
@@ -131,7 +131,7 @@ fn changed_settings(
         put(
             &mut new.facts,
             name,
-            value.map(|value| Set {
+            value.map(|value| Override {
                 value,
                 by: by(),
                 at,
@@ -140,7 +140,7 @@ fn changed_settings(
     }
     for (name, value) in &change.variables {
         check_variable("variables", name, value.as_deref().unwrap_or_default())?;
-        let value = value.clone().map(|value| Set {
+        let value = value.clone().map(|value| Override {
             value,
             by: by(),
             at,
@@ -155,7 +155,7 @@ fn changed_settings(
             let said = format!("{path:?} is no folder: it begins with / and has no colon in it");
             return Err(ServiceError::invalid("paths", said));
         }
-        new.paths = paths.clone().map(|value| Set {
+        new.paths = paths.clone().map(|value| Override {
             value,
             by: by(),
             at,

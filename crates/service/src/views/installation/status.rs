@@ -5,7 +5,7 @@ use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::Around;
 use crate::views::yard::Yard;
-use pennine_core::answer::{Level, LevelStep, answer, text};
+use pennine_core::answer::{LevelStep, QueueSample, answer, text};
 use pennine_core::time::{Micros, Moment};
 use pennine_store::{job, level};
 use pennine_wire::{Skyline, Status};
@@ -91,14 +91,14 @@ pub fn ends(now: Moment, step: Duration) -> impl Iterator<Item = Moment> {
         .map(move |n| now - step * u32::try_from(n).unwrap_or(u32::MAX))
 }
 
-fn demand(level: &Level) -> u32 {
+fn demand(level: &QueueSample) -> u32 {
     level.waiting.saturating_add(level.executing)
 }
 
 /// Turns readings into even steps: how it was at the highest demand within each.
-pub fn steps(readings: &[(Moment, Level)], now: Moment, step: Duration) -> Vec<LevelStep> {
+pub fn steps(readings: &[(Moment, QueueSample)], now: Moment, step: Duration) -> Vec<LevelStep> {
     let mut steps = Vec::new();
-    let mut held: Option<Level> = None;
+    let mut held: Option<QueueSample> = None;
     let mut rest = readings.iter().peekable();
     for (n, end) in (0..STEPS).rev().zip(ends(now, step)) {
         let mut peak = held;
@@ -129,7 +129,7 @@ mod tests {
 
     #[test]
     fn a_peak_between_two_steps_is_kept_and_what_is_unknown_is_left_out() {
-        let level = |waiting, executing| Level {
+        let level = |waiting, executing| QueueSample {
             waiting,
             executing,
             idle: 2,

@@ -13,7 +13,7 @@ use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_core::measure::{Adder, Cell, Grain, Histogram, Run};
+use pennine_core::measure::{Adder, Cell, Histogram, Resolution, Run};
 use pennine_core::time::Moment;
 use pennine_store::rollup::{self, Kind};
 use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
@@ -129,7 +129,7 @@ async fn totals(
     now: Moment,
 ) -> Result<HashMap<String, Cell>> {
     let run = Run {
-        grain: Grain::Month,
+        grain: Resolution::Month,
         from: BEGINNING,
         until: now + AHEAD,
     };

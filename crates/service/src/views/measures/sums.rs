@@ -2,7 +2,7 @@
 
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::measure::{
-    Adder, Cell, Figures, Grain, MachineTime, Offered, Open, Run, Stint, cover,
+    Adder, Cell, Figures, MachineTime, Offered, Open, Resolution, Run, WorkSpan, cover,
 };
 use pennine_core::time::Moment;
 use pennine_store::measure::{self, Row};
@@ -66,7 +66,7 @@ pub struct Window {
     pub until: Moment,
     pub step: Duration,
     /// The stretches at its ends are as long as this.
-    pub base: Grain,
+    pub base: Resolution,
 }
 
 impl Window {
@@ -81,17 +81,17 @@ impl Window {
     ) -> Window {
         let length = until.since(from);
         let (mut step, mut base) = match length {
-            short if short <= 10 * HOUR => (5 * MINUTE, Grain::FiveMinutes),
-            some if some <= 3 * DAY => (30 * MINUTE, Grain::FiveMinutes),
-            days if days <= 15 * DAY => (2 * HOUR, Grain::Hour),
-            months if months <= 150 * DAY => (DAY, Grain::Day),
-            _ => (7 * DAY, Grain::Day),
+            short if short <= 10 * HOUR => (5 * MINUTE, Resolution::FiveMinutes),
+            some if some <= 3 * DAY => (30 * MINUTE, Resolution::FiveMinutes),
+            days if days <= 15 * DAY => (2 * HOUR, Resolution::Hour),
+            months if months <= 150 * DAY => (DAY, Resolution::Day),
+            _ => (7 * DAY, Resolution::Day),
         };
-        if base == Grain::FiveMinutes && (from < five_minutes || kind.shortest() > base) {
-            (step, base) = (step.max(HOUR), Grain::Hour);
+        if base == Resolution::FiveMinutes && (from < five_minutes || kind.shortest() > base) {
+            (step, base) = (step.max(HOUR), Resolution::Hour);
         }
-        if base == Grain::Hour && kind.many() && from < hours {
-            (step, base) = (step.max(DAY), Grain::Day);
+        if base == Resolution::Hour && kind.many() && from < hours {
+            (step, base) = (step.max(DAY), Resolution::Day);
         }
         let end = if base.start(until) == until {
             until
@@ -118,7 +118,13 @@ impl Window {
 
     async fn runs(&self, connection: &mut Connection) -> Result<Vec<Run>, Error> {
         let drawn = measure::drawn_until(connection).await?;
-        Ok(cover(self.from, self.until, self.base, Grain::Month, drawn))
+        Ok(cover(
+            self.from,
+            self.until,
+            self.base,
+            Resolution::Month,
+            drawn,
+        ))
     }
 
     fn even_run(&self) -> Run {
@@ -133,7 +139,7 @@ impl Window {
 /// What goes on now.
 pub struct Live {
     now: Moment,
-    pub stints: Vec<(Row, Vec<Key>, Stint, bool)>,
+    pub stints: Vec<(Row, Vec<Key>, WorkSpan, bool)>,
     offers: Vec<(Vec<Key>, Offered)>,
     machines: Vec<(Vec<Key>, MachineTime)>,
 }
@@ -348,9 +354,9 @@ pub async fn week(
 ) -> Result<BTreeMap<u8, Figures>, Error> {
     let keys = numbers(connection, scope).await?;
     let run = Run {
-        grain: Grain::Hour,
-        from: Grain::Hour.start(window.from),
-        until: Grain::Hour.end(window.until - Duration::from_micros(1)),
+        grain: Resolution::Hour,
+        from: Resolution::Hour.start(window.from),
+        until: Resolution::Hour.end(window.until - Duration::from_micros(1)),
     };
     let hour = |at: Moment| {
         let at = jiff::Timestamp::from_microsecond(at.micros()).ok()?;
@@ -368,11 +374,11 @@ pub async fn week(
     let began = live.stints.iter().map(|(_, _, stint, _)| stint.ready);
     let began = began.chain(live.offers.iter().map(|(_, offered)| offered.from));
     let began = began.chain(live.machines.iter().map(|(_, machine)| machine.ordered));
-    let mut at = began
-        .min()
-        .map_or(run.until, |first| Grain::Hour.start(first).max(run.from));
+    let mut at = began.min().map_or(run.until, |first| {
+        Resolution::Hour.start(first).max(run.from)
+    });
     while at < run.until.min(live.now) {
-        let next = Grain::Hour.end(at);
+        let next = Resolution::Hour.end(at);
         if let Some(hour) = hour(at) {
             let open = live.within(scope, at, next);
             cells.entry(hour).or_default().1.merge(&open);

@@ -57,14 +57,15 @@ pub async fn foresee(
     }
     let view = calendar.pool(next, now);
     state.apply(Event::Pool(Box::new(view)), now);
-    let cares: Vec<_> = pools
+    let managed_pools: Vec<_> = pools
         .iter()
         .filter_map(|pool| {
             capacity_state::managed_pool(pool, calendar.pool(pool, now).paused, &suppliers)
         })
         .collect();
     let machines = machine::existing(connection).await?;
-    let mut keeper = capacity_state::read(connection, &cares, &suppliers, &machines, now).await?;
+    let mut keeper =
+        capacity_state::read(connection, &managed_pools, &suppliers, &machines, now).await?;
     // What can start is started first, as the leader would.
     let _ = state.start(now, &mut || AttemptId(app.fresh_id()));
     let decided = keeper.decide(&mut state, now, &mut || {

@@ -2,7 +2,7 @@
 //! forks in it may do as they please.
 #![allow(unsafe_code)]
 
-use super::{End, Ended, Isolation, Order, Told};
+use super::{End, Ended, Isolation, KeeperMessage, Order};
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 use nix::sys::prctl;
@@ -29,7 +29,7 @@ pub fn keep(isolation: Isolation, runner: i32) -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             // B's own errors go the same way; the runner reads them in the place of an answer.
-            let _ = tell(&Told::Refused(error as i32));
+            let _ = tell(&KeeperMessage::Refused(error as i32));
             ExitCode::FAILURE
         }
     }
@@ -69,7 +69,7 @@ fn apart(isolation: Isolation, runner: Pid) -> nix::Result<()> {
         }
         ForkResult::Child => {
             if let Err(error) = inside(isolation, first) {
-                let _ = tell(&Told::Refused(error as i32));
+                let _ = tell(&KeeperMessage::Refused(error as i32));
             }
             Ok(())
         }
@@ -124,8 +124,8 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     }
     let spawned = command.spawn();
     let told = match &spawned {
-        Ok(_) => Told::Started,
-        Err(error) => Told::Refused(error.raw_os_error().unwrap_or(nix::libc::EINVAL)),
+        Ok(_) => KeeperMessage::Started,
+        Err(error) => KeeperMessage::Refused(error.raw_os_error().unwrap_or(nix::libc::EINVAL)),
     };
     // The output's end is seen only when nobody holds it any more.
     let_go(&[1, 2])?;
@@ -138,7 +138,7 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     let status = status?;
     let usage = getrusage(UsageWho::RUSAGE_CHILDREN)?;
     let processor = usage.user_time() + usage.system_time();
-    tell(&Told::Ended(End {
+    tell(&KeeperMessage::Ended(End {
         status,
         processor: Micros(processor.num_microseconds().max(0).unsigned_abs()),
         peak_memory: ByteSize(usage.max_rss().max(0).unsigned_abs() * 1024),
@@ -191,7 +191,7 @@ fn hear() -> Option<Order> {
     serde_json::from_str(&line).ok()
 }
 
-fn tell(told: &Told) -> nix::Result<()> {
+fn tell(told: &KeeperMessage) -> nix::Result<()> {
     let broken = |_| nix::Error::EIO;
     let mut line = serde_json::to_vec(told).map_err(|_| nix::Error::EIO)?;
     line.push(b'\n');

@@ -75,7 +75,7 @@ pub struct Order {
 
 /// What B tells, one line each.
 #[derive(Serialize, Deserialize)]
-enum Told {
+enum KeeperMessage {
     /// The command's exec has returned.
     Started,
     /// It could not be started: the system's error number.

@@ -1,6 +1,6 @@
 //! The runner's side: keepers made ahead of time, and the grip on a command that one of them started.
 
-use super::{End, Ended, Isolation, Order, Told};
+use super::{End, Ended, Isolation, KeeperMessage, Order};
 use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
 use std::cell::RefCell;
@@ -162,7 +162,7 @@ impl Keepers {
                 hear(&mut keeper.control).await
             };
             let gone = match told.await {
-                Ok(Some(Told::Started)) => {
+                Ok(Some(KeeperMessage::Started)) => {
                     let Keeper {
                         mut first,
                         mut control,
@@ -180,13 +180,13 @@ impl Keepers {
                         // Everything of the attempt is gone when the first keeper is.
                         let _ = first.wait().await;
                         match told {
-                            Ok(Some(Told::Ended(end))) => Some(end),
+                            Ok(Some(KeeperMessage::Ended(end))) => Some(end),
                             _ => None,
                         }
                     };
                     return Ok((Running { grip, output }, ending));
                 }
-                Ok(Some(Told::Refused(number))) => {
+                Ok(Some(KeeperMessage::Refused(number))) => {
                     let _ = keeper.first.wait().await;
                     return Err(Refused::Command(io::Error::from_raw_os_error(number)));
                 }
@@ -201,7 +201,7 @@ impl Keepers {
     }
 }
 
-async fn hear(control: &mut BufReader<UnixStream>) -> io::Result<Option<Told>> {
+async fn hear(control: &mut BufReader<UnixStream>) -> io::Result<Option<KeeperMessage>> {
     let mut line = String::new();
     if control.read_line(&mut line).await? == 0 {
         return Ok(None);

@@ -5,7 +5,7 @@ use std::fmt;
 
 /// Why a command did not do what it was asked.
 #[derive(Debug)]
-pub enum Trouble {
+pub enum Error {
     /// The command line or its settings are wrong.
     Usage(String),
     /// The service refused, could not be reached, or is not one.
@@ -16,37 +16,37 @@ pub enum Trouble {
     Here(String),
 }
 
-impl Trouble {
+impl Error {
     /// 2 wrong usage, 3 refused, 4 no connection, 1 the rest.
     pub fn exit_status(&self) -> u8 {
         match self {
-            Trouble::Usage(_) | Trouble::Client(ClientError::Setup(_)) => 2,
-            Trouble::Client(ClientError::Refused(_)) | Trouble::Requirement(..) => 3,
-            Trouble::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
-            Trouble::Here(_) => 1,
+            Error::Usage(_) | Error::Client(ClientError::Setup(_)) => 2,
+            Error::Client(ClientError::Refused(_)) | Error::Requirement(..) => 3,
+            Error::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
+            Error::Here(_) => 1,
         }
     }
 }
 
-impl From<ClientError> for Trouble {
+impl From<ClientError> for Error {
     fn from(error: ClientError) -> Self {
-        Trouble::Client(error)
+        Error::Client(error)
     }
 }
 
-impl From<std::io::Error> for Trouble {
+impl From<std::io::Error> for Error {
     fn from(error: std::io::Error) -> Self {
-        Trouble::Here(error.to_string())
+        Error::Here(error.to_string())
     }
 }
 
-impl fmt::Display for Trouble {
+impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Trouble::Usage(said) | Trouble::Here(said) => write!(f, "pennine: {said}"),
-            Trouble::Client(error) | Trouble::Requirement(error, _) => {
+            Error::Usage(said) | Error::Here(said) => write!(f, "pennine: {said}"),
+            Error::Client(error) | Error::Requirement(error, _) => {
                 write!(f, "pennine: {error}")?;
-                if let (Trouble::Requirement(_, text), Some(problem)) = (self, error.problem())
+                if let (Error::Requirement(_, text), Some(problem)) = (self, error.problem())
                     && let Some(column) = problem.column
                 {
                     write!(f, "\n  {text}\n  {:>column$}", "^")?;

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 /// An attempt as it is written down.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Slip {
+pub struct Journal {
     pub lease: LeaseToken,
     /// The job's short name.
     pub job: String,

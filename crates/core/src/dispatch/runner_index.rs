@@ -50,7 +50,7 @@ pub(super) struct Kind {
     /// Jobs of it that wait.
     pub waiting: u32,
     /// How many of its classes have a free slot.
-    pub roomy: u32,
+    pub has_room: u32,
 }
 
 pub(super) struct Wanted {
@@ -60,7 +60,7 @@ pub(super) struct Wanted {
 }
 
 /// A subject without what tells one runner from its like, and what it satisfies.
-struct Likeness {
+struct RunnerProfile {
     subject: Subject,
     satisfied: FixedBitSet,
 }
@@ -74,12 +74,12 @@ pub(super) struct Runner {
 }
 
 #[derive(Default)]
-pub(super) struct Field {
+pub(super) struct RunnerIndex {
     pub pools: BTreeMap<PoolId, PoolView>,
     pub runners: BTreeMap<RunnerId, Runner>,
     pub wanted: Vec<Wanted>,
     by_text: FxHashMap<String, usize>,
-    likenesses: Vec<Likeness>,
+    likenesses: Vec<RunnerProfile>,
     by_subject: FxHashMap<Subject, usize>,
     pub classes: Vec<Class>,
     by_signature: FxHashMap<(PoolId, bool, Vec<usize>), usize>,
@@ -114,7 +114,7 @@ fn put(set: &mut FixedBitSet, at: usize, value: bool) {
     }
 }
 
-impl Field {
+impl RunnerIndex {
     pub fn class(&self, at: usize) -> Option<&Class> {
         self.classes.get(at)
     }
@@ -144,7 +144,7 @@ impl Field {
         let kind = self.kinds.len();
         self.by_kind.insert(key, kind);
         let mut classes = Vec::new();
-        let mut roomy = 0;
+        let mut has_room = 0;
         let pools = self.reaches.get(reach);
         for (at, class) in self.classes.iter_mut().enumerate() {
             if class.satisfied.contains(requirement)
@@ -152,7 +152,7 @@ impl Field {
             {
                 put(&mut class.kinds, kind, true);
                 classes.push(at);
-                roomy += u32::from(class.free_slots > 0);
+                has_room += u32::from(class.free_slots > 0);
             }
         }
         self.kinds.push(Kind {
@@ -163,7 +163,7 @@ impl Field {
             sorted: 0,
             strands: Vec::new(),
             waiting: 0,
-            roomy,
+            has_room,
         });
         Some(kind)
     }

@@ -12,7 +12,7 @@ const DAY: i64 = 86_400_000_000;
 
 /// How long a stretch is.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub enum Grain {
+pub enum Resolution {
     FiveMinutes,
     Hour,
     Day,
@@ -21,38 +21,40 @@ pub enum Grain {
     Month,
 }
 
-impl Grain {
+impl Resolution {
     /// All of them, the shortest first.
-    pub const ALL: [Grain; 5] = [
-        Grain::FiveMinutes,
-        Grain::Hour,
-        Grain::Day,
-        Grain::TenDays,
-        Grain::Month,
+    pub const ALL: [Resolution; 5] = [
+        Resolution::FiveMinutes,
+        Resolution::Hour,
+        Resolution::Day,
+        Resolution::TenDays,
+        Resolution::Month,
     ];
 
     /// The number under which it is stored.
     pub fn code(self) -> i16 {
         match self {
-            Grain::FiveMinutes => 1,
-            Grain::Hour => 2,
-            Grain::Day => 3,
-            Grain::Month => 4,
-            Grain::TenDays => 5,
+            Resolution::FiveMinutes => 1,
+            Resolution::Hour => 2,
+            Resolution::Day => 3,
+            Resolution::Month => 4,
+            Resolution::TenDays => 5,
         }
     }
 
     /// The one with this number.
-    pub fn of_code(code: i16) -> Option<Grain> {
-        Grain::ALL.into_iter().find(|grain| grain.code() == code)
+    pub fn of_code(code: i16) -> Option<Resolution> {
+        Resolution::ALL
+            .into_iter()
+            .find(|grain| grain.code() == code)
     }
 
     fn micros(self) -> Option<i64> {
         match self {
-            Grain::FiveMinutes => Some(FIVE_MINUTES),
-            Grain::Hour => Some(HOUR),
-            Grain::Day => Some(DAY),
-            Grain::TenDays | Grain::Month => None,
+            Resolution::FiveMinutes => Some(FIVE_MINUTES),
+            Resolution::Hour => Some(HOUR),
+            Resolution::Day => Some(DAY),
+            Resolution::TenDays | Resolution::Month => None,
         }
     }
 
@@ -60,7 +62,7 @@ impl Grain {
     pub fn start(self, at: Moment) -> Moment {
         let known = match (self, self.micros()) {
             (_, Some(length)) => Some(Moment::from_micros(at.micros().div_euclid(length) * length)),
-            (Grain::TenDays, None) => month(at).and_then(|first| {
+            (Resolution::TenDays, None) => month(at).and_then(|first| {
                 let tenth = |begins: &i32| Some(moment(&days_after(&first, *begins)?));
                 let all = TENTHS.iter().filter_map(tenth);
                 all.filter(|start| *start <= at).max()
@@ -80,7 +82,7 @@ impl Grain {
             (_, Some(length)) => {
                 Some(self.start(at) + Duration::from_micros(length.unsigned_abs()))
             }
-            (Grain::TenDays, None) => month(at).and_then(|first| {
+            (Resolution::TenDays, None) => month(at).and_then(|first| {
                 let tenth = |begins: &i32| Some(moment(&days_after(&first, *begins)?));
                 let all = TENTHS.iter().filter_map(tenth);
                 all.filter(|start| *start > at).min().or_else(next_month)
@@ -112,7 +114,7 @@ fn month(at: Moment) -> Option<Zoned> {
 /// Stretches of one grain, one after the other.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Run {
-    pub grain: Grain,
+    pub grain: Resolution,
     pub from: Moment,
     pub until: Moment,
 }
@@ -122,8 +124,8 @@ pub struct Run {
 pub fn cover(
     from: Moment,
     until: Moment,
-    shortest: Grain,
-    longest: Grain,
+    shortest: Resolution,
+    longest: Resolution,
     drawn_until: Moment,
 ) -> Vec<Run> {
     let mut at = shortest.start(from);
@@ -134,12 +136,16 @@ pub fn cover(
     };
     let mut runs: Vec<Run> = Vec::new();
     while at < end {
-        let fits = |grain: &Grain| {
-            let there = *grain != Grain::TenDays || grain.end(at) <= drawn_until;
+        let fits = |grain: &Resolution| {
+            let there = *grain != Resolution::TenDays || grain.end(at) <= drawn_until;
             let asked = *grain >= shortest && *grain <= longest;
             there && asked && grain.start(at) == at && grain.end(at) <= end
         };
-        let grain = Grain::ALL.into_iter().rev().find(fits).unwrap_or(shortest);
+        let grain = Resolution::ALL
+            .into_iter()
+            .rev()
+            .find(fits)
+            .unwrap_or(shortest);
         let next = grain.end(at);
         match runs.last_mut() {
             Some(last) if last.grain == grain => last.until = next,
@@ -155,7 +161,11 @@ pub fn cover(
 }
 
 /// The stretches that a span of time touches, each with how much of it lies within, in microseconds.
-pub fn spread(from: Moment, until: Moment, grain: Grain) -> impl Iterator<Item = (Moment, u64)> {
+pub fn spread(
+    from: Moment,
+    until: Moment,
+    grain: Resolution,
+) -> impl Iterator<Item = (Moment, u64)> {
     let mut at = from;
     std::iter::from_fn(move || {
         if at >= until {

@@ -1,7 +1,7 @@
 //! What is added up: stints of jobs, and what runners and machines offered and cost.
 
 use super::cell::{Cell, at_reason, at_result};
-use super::grain::{Grain, spread};
+use super::resolution::{Resolution, spread};
 use crate::dispatch::Price;
 use crate::lifecycle::job::Outcome;
 use crate::time::Moment;
@@ -13,7 +13,7 @@ pub type Cells = BTreeMap<Moment, Cell>;
 
 /// One attempt of a job, or a wait that led to none. It is over.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Stint {
+pub struct WorkSpan {
     /// When the wait began.
     pub ready: Moment,
     /// Its parts, one after the other from `ready` on.
@@ -38,7 +38,7 @@ pub struct Stint {
     pub peak_memory: u64,
 }
 
-impl Stint {
+impl WorkSpan {
     /// How long its command ran, in microseconds.
     pub fn ran(&self) -> Option<u64> {
         let end = self.exited.unwrap_or(self.ended);
@@ -51,7 +51,7 @@ impl Stint {
     }
 
     /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Grain) -> Cells {
+    pub fn cells(&self, grain: Resolution) -> Cells {
         let mut cells = Cells::new();
         let ready = cells.entry(grain.start(self.ready)).or_default();
         ready.waits.add(self.waited());
@@ -101,7 +101,7 @@ pub struct Offered {
 
 impl Offered {
     /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Grain) -> Cells {
+    pub fn cells(&self, grain: Resolution) -> Cells {
         let mut cells = Cells::new();
         for (start, within) in spread(self.from, self.until, grain) {
             cells.entry(start).or_default().offered += within * u64::from(self.slots);
@@ -125,7 +125,7 @@ pub struct MachineTime {
 
 impl MachineTime {
     /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Grain) -> Cells {
+    pub fn cells(&self, grain: Resolution) -> Cells {
         let mut cells = Cells::new();
         for (start, within) in spread(self.ordered, self.until, grain) {
             let cell = cells.entry(start).or_default();

@@ -1,6 +1,6 @@
 //! Runners in their classes, as they come, change, take and free slots, and go.
 
-use super::{Class, Field, Likeness, Runner, put, signature};
+use super::{Class, Runner, RunnerIndex, RunnerProfile, put, signature};
 use crate::dispatch::yard::{PoolView, RunnerView, Willingness};
 use crate::fact::Subject;
 use crate::id::{AttemptId, PoolId, RunnerId};
@@ -9,7 +9,7 @@ use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashSet;
 use std::collections::BTreeSet;
 
-impl Field {
+impl RunnerIndex {
     pub(super) fn likeness_of(&mut self, subject: &Subject) -> usize {
         let subject = subject.without(&["runner", "host"]);
         if let Some(known) = self.by_subject.get(&subject) {
@@ -22,7 +22,7 @@ impl Field {
             }
         }
         let at = self.likenesses.len();
-        self.likenesses.push(Likeness {
+        self.likenesses.push(RunnerProfile {
             subject: subject.clone(),
             satisfied,
         });
@@ -93,9 +93,9 @@ impl Field {
                 if had_room != has_room {
                     for kind in class.kinds.ones() {
                         if let Some(kind) = self.kinds.get_mut(kind) {
-                            kind.roomy = match has_room {
-                                true => kind.roomy + 1,
-                                false => kind.roomy.saturating_sub(1),
+                            kind.has_room = match has_room {
+                                true => kind.has_room + 1,
+                                false => kind.has_room.saturating_sub(1),
                             };
                         }
                     }

@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
-/// What a machine says of itself; laid over with [`Settings`], what counts.
+/// What a machine says of itself; laid over with [`Overrides`], what counts.
 #[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize)]
-pub struct Told {
+pub struct ReportedFacts {
     pub labels: Vec<String>,
     pub facts: Facts,
     pub slots: u32,
@@ -23,7 +23,7 @@ pub struct Told {
 
 /// Something that a person set.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Set<T> {
+pub struct Override<T> {
     pub value: T,
     /// Who set it.
     pub by: String,
@@ -32,27 +32,27 @@ pub struct Set<T> {
 
 /// What people set of one runner.
 #[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Settings {
+pub struct Overrides {
     /// How many jobs it takes at once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub slots: Option<Set<u32>>,
+    pub slots: Option<Override<u32>>,
     /// Labels that it has (true) or has not (false), whatever its machine says.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub labels: BTreeMap<String, Set<bool>>,
+    pub labels: BTreeMap<String, Override<bool>>,
     /// Facts that are other than its machine says, or that its machine does not know.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub facts: BTreeMap<String, Set<FactValue>>,
+    pub facts: BTreeMap<String, Override<FactValue>>,
     /// Environment variables of every job that it runs. A job's own of the same name win.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub variables: BTreeMap<String, Set<String>>,
+    pub variables: BTreeMap<String, Override<String>>,
     /// Folders in which programs are looked for first, by jobs and by the runner that looks for tools.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub paths: Option<Set<Vec<String>>>,
+    pub paths: Option<Override<Vec<String>>>,
 }
 
-impl Settings {
+impl Overrides {
     /// What counts: the machine's word, and people's over it.
-    pub fn over(&self, told: &Told) -> Told {
+    pub fn over(&self, told: &ReportedFacts) -> ReportedFacts {
         let taken = |label: &String| self.labels.get(label).is_some_and(|set| !set.value);
         let mut labels: Vec<String> = told.labels.iter().filter(|l| !taken(l)).cloned().collect();
         for (label, set) in &self.labels {
@@ -66,7 +66,7 @@ impl Settings {
                 .iter()
                 .map(|(name, set)| (name.clone(), set.value.clone())),
         );
-        Told {
+        ReportedFacts {
             labels,
             facts,
             slots: self.slots.as_ref().map_or(told.slots, |set| set.value),
@@ -136,8 +136,8 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn set<T>(value: T) -> Set<T> {
-        Set {
+    fn set<T>(value: T) -> Override<T> {
+        Override {
             value,
             by: "mason".into(),
             at: Moment::default(),
@@ -150,13 +150,13 @@ mod tests {
 
     #[test]
     fn a_persons_word_stands_over_the_machines_until_it_is_taken_back() {
-        let told = Told {
+        let told = ReportedFacts {
             findings: Vec::new(),
             labels: vec!["bench".into(), "shared".into()],
             facts: [("gcc".to_owned(), text("12.2.0"))].into(),
             slots: 2,
         };
-        let mut settings = Settings {
+        let mut settings = Overrides {
             slots: Some(set(4)),
             labels: [
                 ("shared".to_owned(), set(false)),
@@ -164,7 +164,7 @@ mod tests {
             ]
             .into(),
             facts: [("scope".to_owned(), set(text("4.1")))].into(),
-            ..Settings::default()
+            ..Overrides::default()
         };
         let now = settings.over(&told);
         assert_eq!(now.labels, ["bench", "calm"]);
@@ -180,8 +180,8 @@ mod tests {
     proptest! {
         #[test]
         fn nothing_set_changes_nothing(labels in proptest::collection::vec("[a-z]{1,5}", 0..5), slots in 0u32..9) {
-            let told = Told { labels, slots, ..Told::default() };
-            prop_assert_eq!(Settings::default().over(&told), told);
+            let told = ReportedFacts { labels, slots, ..ReportedFacts::default() };
+            prop_assert_eq!(Overrides::default().over(&told), told);
         }
     }
 
