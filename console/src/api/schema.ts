@@ -1316,6 +1316,11 @@ export interface components {
          * @enum {string}
          */
         Day: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
+        /**
+         * @description What people want of a runner.
+         * @enum {string}
+         */
+        DesiredState: "work" | "pause" | "drain";
         /** @description How a requirement stands against a yard. */
         Explanation: {
             /** @description Each part that must hold, and on how many runners it does not. */
@@ -1482,31 +1487,8 @@ export interface components {
             /** @description The job's short name. */
             job: string;
         };
-        /** @description One reading of the whole yard, for the skyline: demand over capacity. */
-        Level: {
-            /**
-             * Format: int32
-             * @description Slots of machines that are being made.
-             */
-            coming: number;
-            /**
-             * Format: int32
-             * @description Slots in use.
-             */
-            executing: number;
-            /**
-             * Format: int32
-             * @description Free slots of connected runners that take work.
-             */
-            idle: number;
-            /**
-             * Format: int32
-             * @description Jobs waiting for a runner.
-             */
-            waiting: number;
-        };
-        /** @description A [`Level`] over a step of time: the highest demand within it, and the capacity at that moment. */
-        LevelStep: components["schemas"]["Level"] & {
+        /** @description A [`QueueSample`] over a step of time: the highest demand within it, and the capacity at that moment. */
+        LevelStep: components["schemas"]["QueueSample"] & {
             /** @description How long before the window's end the step begins, in microseconds. */
             ago_us: components["schemas"]["Micros"];
         };
@@ -1732,6 +1714,10 @@ export interface components {
             /** @description Its name. */
             runner: string;
         };
+        /** @description What a runner is wanted to do. */
+        NewDesiredState: {
+            wish: components["schemas"]["DesiredState"];
+        };
         /** @description What to make a job from. */
         NewJob: {
             /** @description How urgent it is; normal when not given. */
@@ -1913,10 +1899,6 @@ export interface components {
             /** @description The requirement. */
             where: string;
         };
-        /** @description What a runner is wanted to do. */
-        NewWish: {
-            wish: components["schemas"]["Wish"];
-        };
         /** @description A job that would be next on a runner, if slots of it became free now. */
         NextJob: {
             job: string;
@@ -2023,6 +2005,60 @@ export interface components {
          * @enum {string}
          */
         Outcome: "success" | "failure" | "error" | "timeout" | "cancellation" | "skip";
+        /** @description Something that a person set. */
+        Override_FactValue: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            /** @description The value of one fact. */
+            value: number | string;
+        };
+        /** @description Something that a person set. */
+        Override_String: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: string;
+        };
+        /** @description Something that a person set. */
+        Override_Vec_String: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: string[];
+        };
+        /** @description Something that a person set. */
+        Override_bool: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            value: boolean;
+        };
+        /** @description Something that a person set. */
+        Override_u32: {
+            at: components["schemas"]["Moment"];
+            /** @description Who set it. */
+            by: string;
+            /** Format: int32 */
+            value: number;
+        };
+        /** @description What people set of one runner. */
+        Overrides: {
+            /** @description Facts that are other than its machine says, or that its machine does not know. */
+            facts?: {
+                [key: string]: components["schemas"]["Override_FactValue"];
+            };
+            /** @description Labels that it has (true) or has not (false), whatever its machine says. */
+            labels?: {
+                [key: string]: components["schemas"]["Override_bool"];
+            };
+            paths?: components["schemas"]["Override_Vec_String"] | null;
+            slots?: components["schemas"]["Override_u32"] | null;
+            /** @description Environment variables of every job that it runs. A job's own of the same name win. */
+            variables?: {
+                [key: string]: components["schemas"]["Override_String"];
+            };
+        };
         /**
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
@@ -2301,7 +2337,7 @@ export interface components {
                 pool_labels: string[];
                 seen_at?: components["schemas"]["Moment"] | null;
                 /** @description What people set of it over what its machine says, with who did and when. */
-                set?: components["schemas"]["Settings"];
+                set?: components["schemas"]["Overrides"];
                 /** @description Its short name, `r-18`. */
                 short: string;
                 /** @description Since when it is in this state. */
@@ -2319,7 +2355,7 @@ export interface components {
                 /** @description Why, in words. */
                 why: string;
                 /** @description What people want of it. */
-                wish: components["schemas"]["Wish"];
+                wish: components["schemas"]["DesiredState"];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2334,7 +2370,7 @@ export interface components {
                 /** @description Whether there was more than is shown: its beginning is then later than what was asked for. */
                 cut: boolean;
                 /** @description What ran in each slot, the oldest first. */
-                lanes: components["schemas"]["Stretch"][][];
+                lanes: components["schemas"]["TimelineSpan"][][];
                 runner: components["schemas"]["RunnerId"];
                 /** Format: int32 */
                 slots: number;
@@ -2681,6 +2717,29 @@ export interface components {
             said: string;
             strands: components["schemas"]["QueueStrand"][];
         };
+        /** @description One reading of the whole yard, for the skyline: demand over capacity. */
+        QueueSample: {
+            /**
+             * Format: int32
+             * @description Slots of machines that are being made.
+             */
+            coming: number;
+            /**
+             * Format: int32
+             * @description Slots in use.
+             */
+            executing: number;
+            /**
+             * Format: int32
+             * @description Free slots of connected runners that take work.
+             */
+            idle: number;
+            /**
+             * Format: int32
+             * @description Jobs waiting for a runner.
+             */
+            waiting: number;
+        };
         /** @description Waiting jobs that are alike to the dispatcher. */
         QueueStrand: {
             /** @description What a person can press. */
@@ -2720,7 +2779,7 @@ export interface components {
             /** @description Newest first. */
             decisions: components["schemas"]["CapacityDecision"][];
             /** @description Now: jobs that wait and that it could take, its slots. */
-            level: components["schemas"]["Level"];
+            level: components["schemas"]["QueueSample"];
             now: components["schemas"]["Moment"];
             spent_day: components["schemas"]["Money"];
             spent_month: components["schemas"]["Money"];
@@ -2756,7 +2815,7 @@ export interface components {
             pool_labels: string[];
             seen_at?: components["schemas"]["Moment"] | null;
             /** @description What people set of it over what its machine says, with who did and when. */
-            set?: components["schemas"]["Settings"];
+            set?: components["schemas"]["Overrides"];
             /** @description Its short name, `r-18`. */
             short: string;
             /** @description Since when it is in this state. */
@@ -2774,7 +2833,7 @@ export interface components {
             /** @description Why, in words. */
             why: string;
             /** @description What people want of it. */
-            wish: components["schemas"]["Wish"];
+            wish: components["schemas"]["DesiredState"];
         };
         /**
          * @description A change of a runner. What is not named stays. As in a JSON merge patch (RFC 7396), `null` takes back what people
@@ -2846,7 +2905,7 @@ export interface components {
             /** @description Whether there was more than is shown: its beginning is then later than what was asked for. */
             cut: boolean;
             /** @description What ran in each slot, the oldest first. */
-            lanes: components["schemas"]["Stretch"][][];
+            lanes: components["schemas"]["TimelineSpan"][][];
             runner: components["schemas"]["RunnerId"];
             /** Format: int32 */
             slots: number;
@@ -2911,60 +2970,6 @@ export interface components {
              */
             wanted: number;
         };
-        /** @description Something that a person set. */
-        Set_FactValue: {
-            at: components["schemas"]["Moment"];
-            /** @description Who set it. */
-            by: string;
-            /** @description The value of one fact. */
-            value: number | string;
-        };
-        /** @description Something that a person set. */
-        Set_String: {
-            at: components["schemas"]["Moment"];
-            /** @description Who set it. */
-            by: string;
-            value: string;
-        };
-        /** @description Something that a person set. */
-        Set_Vec_String: {
-            at: components["schemas"]["Moment"];
-            /** @description Who set it. */
-            by: string;
-            value: string[];
-        };
-        /** @description Something that a person set. */
-        Set_bool: {
-            at: components["schemas"]["Moment"];
-            /** @description Who set it. */
-            by: string;
-            value: boolean;
-        };
-        /** @description Something that a person set. */
-        Set_u32: {
-            at: components["schemas"]["Moment"];
-            /** @description Who set it. */
-            by: string;
-            /** Format: int32 */
-            value: number;
-        };
-        /** @description What people set of one runner. */
-        Settings: {
-            /** @description Facts that are other than its machine says, or that its machine does not know. */
-            facts?: {
-                [key: string]: components["schemas"]["Set_FactValue"];
-            };
-            /** @description Labels that it has (true) or has not (false), whatever its machine says. */
-            labels?: {
-                [key: string]: components["schemas"]["Set_bool"];
-            };
-            paths?: components["schemas"]["Set_Vec_String"] | null;
-            slots?: components["schemas"]["Set_u32"] | null;
-            /** @description Environment variables of every job that it runs. A job's own of the same name win. */
-            variables?: {
-                [key: string]: components["schemas"]["Set_String"];
-            };
-        };
         /** @description A token to sign in with. The answer sets an HttpOnly cookie. */
         SignIn: {
             token: string;
@@ -2984,7 +2989,7 @@ export interface components {
         /** @description The last hour of the whole yard. */
         Skyline: {
             /** @description The reading now. */
-            level: components["schemas"]["Level"];
+            level: components["schemas"]["QueueSample"];
             /** @description The window's end. */
             now: components["schemas"]["Moment"];
             /** @description The length of one step. */
@@ -3099,18 +3104,6 @@ export interface components {
              * @default false
              */
             force: boolean;
-        };
-        /** @description What a runner did with one slot, for a while. */
-        Stretch: {
-            /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
-            from: components["schemas"]["Moment"];
-            job: string;
-            project: string;
-            result?: components["schemas"]["Outcome"] | null;
-            said?: string | null;
-            started?: components["schemas"]["Moment"] | null;
-            title: string;
-            until?: components["schemas"]["Moment"] | null;
         };
         /** @description A supplier. */
         Supplier: {
@@ -3507,6 +3500,18 @@ export interface components {
          * @description A ticket with which a runner enrols.
          */
         TicketId: string;
+        /** @description What a runner did with one slot, for a while. */
+        TimelineSpan: {
+            /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
+            from: components["schemas"]["Moment"];
+            job: string;
+            project: string;
+            result?: components["schemas"]["Outcome"] | null;
+            said?: string | null;
+            started?: components["schemas"]["Moment"] | null;
+            title: string;
+            until?: components["schemas"]["Moment"] | null;
+        };
         /** @description A stretch of some days of the week. */
         Times: {
             days: components["schemas"]["Day"][];
@@ -3691,11 +3696,6 @@ export interface components {
             waiting: components["schemas"]["Span"][];
             where: string;
         };
-        /**
-         * @description What people want of a runner.
-         * @enum {string}
-         */
-        Wish: "work" | "pause" | "drain";
         /** @description The yard file that was applied last. What stands in it is put back as the file says when it is applied again. */
         YardFile: {
             applied_at: components["schemas"]["Moment"];
@@ -5232,7 +5232,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewWish"];
+                "application/json": components["schemas"]["NewDesiredState"];
             };
         };
         responses: {

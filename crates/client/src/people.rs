@@ -3,7 +3,7 @@
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
 use pennine_core::dispatch::Reason;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
     BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Imported,
@@ -317,7 +317,7 @@ impl Client {
     }
 
     /// Says what a runner is wanted to do.
-    pub async fn set_wish(&self, name: &str, wish: Wish) -> Result<Runner> {
+    pub async fn set_wish(&self, name: &str, wish: DesiredState) -> Result<Runner> {
         let body = serde_json::json!({"wish": wish});
         self.send(
             Method::PUT,

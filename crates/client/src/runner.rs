@@ -3,10 +3,10 @@
 use crate::{Link, Result, Route};
 use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, Poll, PollAnswer, Renewed,
-    Started, WishHere,
+    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, NewDesiredStateHere, Poll,
+    PollAnswer, Renewed, Started,
 };
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
@@ -60,9 +60,11 @@ impl RunnerClient {
     }
 
     /// Says what is wanted of this runner.
-    pub async fn wish(&self, wish: Wish) -> Result<Runner> {
+    pub async fn wish(&self, wish: DesiredState) -> Result<Runner> {
         let request = self.0.request(Method::PUT, "/runner/v1/wish");
-        self.0.json(request.json(&WishHere { wish })).await
+        self.0
+            .json(request.json(&NewDesiredStateHere { wish }))
+            .await
     }
 
     /// Takes this runner out for good.

@@ -18,7 +18,7 @@ use pennine_core::dispatch::{
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, MachineId, RunnerId};
 use pennine_core::lifecycle::machine::MachineState;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::Moment;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -120,7 +120,7 @@ fn decide(
         *next += 2;
         (id::<MachineId>(*next), id::<RunnerId>(*next + 1))
     });
-    state.say(now, &mut plan);
+    state.explain(now, &mut plan);
     (begun.elapsed(), decided.orders.len())
 }
 
@@ -167,7 +167,7 @@ fn main() {
             pool: id(pool),
             slots: 1,
             state: RunnerState::Available,
-            wish: Wish::Work,
+            wish: DesiredState::Work,
             subject: subject(pool),
         };
         state.apply(DispatchEvent::Runner(Box::new(view)), now);

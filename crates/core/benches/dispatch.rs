@@ -12,7 +12,7 @@ use hdrhistogram::Histogram;
 use pennine_core::dispatch::{Assignment, Band, Event, PoolView, RunnerView, State, StrandKey};
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::simulate::{World, simulate};
 use pennine_core::time::Moment;
 use std::time::{Duration, Instant};
@@ -85,7 +85,7 @@ fn runner(n: usize, label: usize) -> RunnerView {
         pool: PoolId(id(pool)),
         slots: 1,
         state: RunnerState::Available,
-        wish: Wish::Work,
+        wish: DesiredState::Work,
     }
 }
 

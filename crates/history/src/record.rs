@@ -6,7 +6,7 @@ use crate::world::StrandVisit;
 use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::history::{self, PastJob, PastLevel, PastMachine, PastReason, PastRunner};
@@ -136,7 +136,7 @@ impl Yard {
             pool: one.pool,
             slots: one.slots,
             state,
-            wish: Wish::Work,
+            wish: DesiredState::Work,
         })))
     }
 

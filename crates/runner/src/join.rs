@@ -139,7 +139,7 @@ pub fn said(error: &ClientError) -> String {
 
 /// What was asked for.
 #[derive(Clone, Debug)]
-pub struct Wish {
+pub struct DesiredState {
     pub server: String,
     pub ticket: String,
     pub name: Option<String>,
@@ -214,7 +214,7 @@ fn ask(question: &str, usual: &str) -> Result<String, Error> {
 
 impl Asked {
     /// Everything that joining needs.
-    pub fn complete(self) -> Result<Wish, Error> {
+    pub fn complete(self) -> Result<DesiredState, Error> {
         let whole = self.server.is_some() && self.ticket.is_some();
         if !whole && !std::io::stdin().is_terminal() {
             let (what, how) = match self.server {
@@ -244,7 +244,7 @@ impl Asked {
             "the ticket",
             "--ticket TICKET",
         )?;
-        let mut wish = Wish {
+        let mut wish = DesiredState {
             server,
             ticket,
             name: self.name,
@@ -287,7 +287,7 @@ fn plain_name(host: &str) -> String {
 /// Joins this machine to a pool.
 ///
 /// What was found of it comes back.
-pub async fn join(home: &Home, wish: Wish, route: &Route) -> Result<Facts, Error> {
+pub async fn join(home: &Home, wish: DesiredState, route: &Route) -> Result<Facts, Error> {
     if let Some(identity) = home.identity()? {
         return Err(Error::JoinedAlready(identity.name));
     }

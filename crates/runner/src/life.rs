@@ -3,7 +3,7 @@
 use crate::home::{Home, Identity};
 use crate::join::Error;
 use pennine_client::{Route, RunnerClient};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::Leave;
 use pennine_wire::{Runner, RunnerJob};
 
@@ -49,7 +49,7 @@ pub async fn status(home: &Home, route: &Route) -> Result<(), Error> {
 }
 
 /// Says what is wanted of this runner.
-pub async fn wish(home: &Home, route: &Route, wish: Wish) -> Result<(), Error> {
+pub async fn wish(home: &Home, route: &Route, wish: DesiredState) -> Result<(), Error> {
     let identity = identity(home)?;
     tell(&client(&identity, route)?.wish(wish).await?);
     Ok(())

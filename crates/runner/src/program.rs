@@ -7,7 +7,7 @@ use crate::system::unit;
 use crate::{attempt, doctor, facts, life, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
@@ -173,7 +173,7 @@ fn service(verb: Service) -> Result<(), Error> {
             unit: UnitArguments { name, root },
             place,
         } => {
-            let wish = unit::Wish {
+            let wish = unit::DesiredState {
                 name,
                 user,
                 drain_minutes,
@@ -282,9 +282,15 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
         }
         Verb::Work { place } => work::work(&place.home()?, &place.route()?, None).await,
         Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,
-        Verb::Pause { place } => life::wish(&place.home()?, &place.route()?, Wish::Pause).await,
-        Verb::Resume { place } => life::wish(&place.home()?, &place.route()?, Wish::Work).await,
-        Verb::Drain { place } => life::wish(&place.home()?, &place.route()?, Wish::Drain).await,
+        Verb::Pause { place } => {
+            life::wish(&place.home()?, &place.route()?, DesiredState::Pause).await
+        }
+        Verb::Resume { place } => {
+            life::wish(&place.home()?, &place.route()?, DesiredState::Work).await
+        }
+        Verb::Drain { place } => {
+            life::wish(&place.home()?, &place.route()?, DesiredState::Drain).await
+        }
         Verb::Leave { force, place } => life::leave(&place.home()?, &place.route()?, force).await,
         Verb::Doctor {
             server,

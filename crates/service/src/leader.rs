@@ -259,7 +259,7 @@ impl<'a> Term<'a> {
                 .yard
                 .keeper
                 .decide(&mut self.state, now, &mut || Self::fresh_machine(app));
-            self.state.say(now, &mut plan);
+            self.state.explain(now, &mut plan);
             self.yard.last.clone_from(&decided.pools);
             let refused = self.commit(&plan, &decided, now).await?;
             self.fail_unmatched(&plan, now).await?;

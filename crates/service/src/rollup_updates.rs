@@ -48,7 +48,7 @@ impl RecurringTask for RollupUpdates {
         added?;
         // One at a time: there are dozens where a version came that draws together what earlier ones did not.
         let mut connection = self.app.store.get().await?;
-        measure::draw_together(&mut connection).await?;
+        measure::compact(&mut connection).await?;
         Ok(())
     }
 }

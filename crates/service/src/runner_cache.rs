@@ -200,7 +200,7 @@ impl RunnerCache {
 mod tests {
     use super::*;
     use pennine_core::id::LeaseToken;
-    use pennine_core::lifecycle::runner::{RunnerState, Wish};
+    use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
     use pennine_core::overrides::Overrides;
     use pennine_core::time::{Micros, Moment};
     use pennine_store::Db;
@@ -273,7 +273,7 @@ mod tests {
             id: Db(runner),
             name: "fell-01".into(),
             state: Db(RunnerState::Available),
-            wish: Db(Wish::Work),
+            wish: Db(DesiredState::Work),
             slots: 1,
             labels: Vec::new(),
             settings: Json(Overrides::default()),

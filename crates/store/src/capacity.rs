@@ -14,7 +14,7 @@ use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{Decided, Numbers, PoolStanding};
 use pennine_core::id::{MachineId, PoolId};
 use pennine_core::lifecycle::machine::MachineEvent;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::Moment;
 
 fn small(count: u32) -> i32 {
@@ -122,7 +122,7 @@ async fn within(
             "with r as (
                update runner set wish = :drain where id = any(:runners) and state not in ('retired', 'awaited') returning id)"
              change RunnerWishChanged { runner: "id", wish: "'drain'" } at ":at" from "r";
-            drain: Text = Db(Wish::Drain),
+            drain: Text = Db(DesiredState::Drain),
             runners: Array<SqlUuid> = &runners,
             at: Timestamptz = Db(at),
         )

@@ -14,7 +14,7 @@ use pennine_core::id::{
 };
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::machine::MachineState;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use uuid::Uuid;
@@ -148,7 +148,7 @@ changes! {
     /// A runner's state is another now.
     "runner.state" RunnerStateChanged { runner: RunnerId, state: RunnerState, reason: String }
     /// What is asked of a runner is another now: to work, to pause, to drain.
-    "runner.wish" RunnerWishChanged { runner: RunnerId, wish: Wish }
+    "runner.wish" RunnerWishChanged { runner: RunnerId, wish: DesiredState }
     /// A runner has left for good.
     "runner.retired" RunnerRetired { runner: RunnerId, reason: Option<String> }
     /// A runner has replaced its credential.
@@ -280,7 +280,7 @@ mod tests {
             },
             Change::RunnerWishChanged {
                 runner: RunnerId(id(4)),
-                wish: Wish::Drain,
+                wish: DesiredState::Drain,
             },
             Change::MachineChanged {
                 machine: MachineId(id(5)),

@@ -9,7 +9,7 @@ use diesel::sql_types::{
 };
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::RunnerId;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::overrides::Overrides;
 use pennine_core::time::Moment;
 
@@ -23,7 +23,7 @@ pub struct Known {
     #[diesel(sql_type = Text)]
     pub state: Db<RunnerState>,
     #[diesel(sql_type = Text)]
-    pub wish: Db<Wish>,
+    pub wish: Db<DesiredState>,
     /// What its machine is to keep to.
     #[diesel(sql_type = Integer)]
     pub slots: i32,

@@ -42,17 +42,17 @@ pub async fn strands(connection: &mut Connection) -> Result<Vec<InLine>> {
 
 /// Part of a strand's line: the jobs from one place to before another, the head being place 0.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Stretch {
+pub struct TimelineSpan {
     pub strand: StrandId,
     pub from: u32,
     /// None means to the end.
     pub to: Option<u32>,
 }
 
-impl Stretch {
+impl TimelineSpan {
     /// The whole line.
     pub fn whole(strand: StrandId) -> Self {
-        Stretch {
+        TimelineSpan {
             strand,
             from: 0,
             to: None,
@@ -64,7 +64,7 @@ fn place_number(place: u32) -> i32 {
     i32::try_from(place).unwrap_or(i32::MAX)
 }
 
-fn places(stretches: &[Stretch]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<i32>>) {
+fn places(stretches: &[TimelineSpan]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<i32>>) {
     (
         stretches.iter().map(|one| one.strand.0).collect(),
         stretches.iter().map(|one| place_number(one.from)).collect(),
@@ -76,7 +76,7 @@ fn places(stretches: &[Stretch]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<i32>>
 }
 
 /// What waits in a stretch; none when nothing does.
-pub async fn stretch(connection: &mut Connection, one: Stretch) -> Result<Option<InLine>> {
+pub async fn stretch(connection: &mut Connection, one: TimelineSpan) -> Result<Option<InLine>> {
     let [from, to] = [Some(one.from), one.to].map(|place| place.map(place_number));
     let found: Vec<InLine> = sql!(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest, (array_agg(number order by place))[1] as first
@@ -94,7 +94,11 @@ pub async fn stretch(connection: &mut Connection, one: Stretch) -> Result<Option
 }
 
 /// The jobs that wait in these stretches, longest ready first.
-pub async fn find(connection: &mut Connection, stretches: &[Stretch], limit: i64) -> Result<Found> {
+pub async fn find(
+    connection: &mut Connection,
+    stretches: &[TimelineSpan],
+    limit: i64,
+) -> Result<Found> {
     let (strands, from, to) = places(stretches);
     let rows: Vec<FoundRow> = sql!(
         "with s as (select * from unnest(:strands, :from, :to) as s(strand, a, b)),

@@ -10,7 +10,7 @@ use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use pennine_core::dispatch::{PoolView, RunnerView};
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId, Short};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::Moment;
 
 /// One stretch.
@@ -86,8 +86,8 @@ impl Calendar {
     /// A runner as dispatch sees it now.
     pub fn runner(&self, runner: &Runner, now: Moment) -> RunnerView {
         let mut view = runner.view();
-        if view.wish == Wish::Work && self.of_runner(view.id, now).is_some() {
-            view.wish = Wish::Pause;
+        if view.wish == DesiredState::Work && self.of_runner(view.id, now).is_some() {
+            view.wish = DesiredState::Pause;
         }
         view
     }

@@ -15,7 +15,7 @@ use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::finding::Finding;
 use pennine_core::id::{PoolId, RunnerId, SessionId};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::overrides::{Overrides, ReportedFacts};
 use pennine_core::time::Moment;
 use std::collections::HashMap;
@@ -44,7 +44,7 @@ pub struct Runner {
     #[diesel(sql_type = Text)]
     pub state_why: String,
     #[diesel(sql_type = Text)]
-    pub wish: Db<Wish>,
+    pub wish: Db<DesiredState>,
     #[diesel(sql_type = Integer)]
     pub slots: i32,
     #[diesel(sql_type = Array<Text>)]
@@ -544,7 +544,7 @@ pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
 pub async fn set_wish(
     connection: &mut Connection,
     id: RunnerId,
-    wish: Wish,
+    wish: DesiredState,
     at: Moment,
 ) -> Result<bool> {
     connection

@@ -5,7 +5,7 @@ use pennine_core::fact::{FactValue, Facts};
 use pennine_core::finding::{Finding, Verdict};
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::overrides::Overrides;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
@@ -27,7 +27,7 @@ pub struct Runner {
     /// Why, in words.
     pub why: String,
     /// What people want of it.
-    pub wish: Wish,
+    pub wish: DesiredState,
     pub slots: u32,
     /// Slots in use.
     pub used: u32,
@@ -165,7 +165,7 @@ pub struct NextJob {
 
 /// What a runner did with one slot, for a while.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Stretch {
+pub struct TimelineSpan {
     pub job: String,
     pub title: String,
     pub project: String,
@@ -195,7 +195,7 @@ pub struct RunnerTime {
     pub runner: RunnerId,
     pub slots: u32,
     /// What ran in each slot, the oldest first.
-    pub lanes: Vec<Vec<Stretch>>,
+    pub lanes: Vec<Vec<TimelineSpan>>,
     /// Changes of its state, the oldest first; the first holds from before the stretch that was asked for.
     pub states: Vec<StateStretch>,
     /// Whether there was more than is shown: its beginning is then later than what was asked for.

@@ -4,7 +4,7 @@ use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
@@ -167,8 +167,8 @@ pub struct OwnSettings {
 
 /// From the machine itself: what is wanted of its runner.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-pub struct WishHere {
-    pub wish: Wish,
+pub struct NewDesiredStateHere {
+    pub wish: DesiredState,
 }
 
 /// From the machine itself: its runner leaves for good.

@@ -6,7 +6,7 @@ use clap::Subcommand;
 use pennine_client::Client;
 use pennine_client::RunnerFilter;
 use pennine_core::finding::{self, Verdict};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::spoken;
 use pennine_wire::{ChangedRunner, Retirement, Runner, TakeRunnerBack};
 use set::{SetArguments, set_by_people};
@@ -119,9 +119,9 @@ pub fn table(runners: &[Runner]) -> String {
 /// `pennine runner`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
-        Verb::Pause { name } => wish(client, json, &name, Wish::Pause).await,
-        Verb::Resume { name } => wish(client, json, &name, Wish::Work).await,
-        Verb::Drain { name } => wish(client, json, &name, Wish::Drain).await,
+        Verb::Pause { name } => wish(client, json, &name, DesiredState::Pause).await,
+        Verb::Resume { name } => wish(client, json, &name, DesiredState::Work).await,
+        Verb::Drain { name } => wish(client, json, &name, DesiredState::Drain).await,
         Verb::Set(arguments) => {
             let name = arguments.name.clone();
             let changed = client.change_runner(&name, &arguments.change()).await?;
@@ -336,7 +336,7 @@ async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     ))
 }
 
-async fn wish(client: &Client, json: bool, name: &str, wish: Wish) -> Result<(), Error> {
+async fn wish(client: &Client, json: bool, name: &str, wish: DesiredState) -> Result<(), Error> {
     let runner = client.set_wish(name, wish).await?;
     if json {
         return view::json(&runner);

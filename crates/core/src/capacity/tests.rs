@@ -7,7 +7,7 @@ use crate::dispatch::{
 use crate::fact::{FactValue, Facts, Subject};
 use crate::id::{AttemptId, JobId, MachineId, PoolId, RunnerId, StrandId, SupplierId};
 use crate::lifecycle::machine::{MachineEvent, MachineState};
-use crate::lifecycle::runner::{RunnerState, Wish};
+use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::time::{Micros, Moment};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
@@ -145,7 +145,7 @@ impl World {
         }
     }
 
-    fn runner(&mut self, order: &Order, state: RunnerState, wish: Wish) {
+    fn runner(&mut self, order: &Order, state: RunnerState, wish: DesiredState) {
         let view = RunnerView {
             id: order.runner,
             name: order.machine.to_string(),
@@ -197,14 +197,14 @@ impl World {
                     self.now,
                     Some(MachineEvent::Vanish { failed: false }),
                 );
-                self.runner(&order, RunnerState::Retired, Wish::Work);
+                self.runner(&order, RunnerState::Retired, DesiredState::Work);
                 self.there.remove(&machine);
             } else if thing.ready.is_some_and(|at| at <= self.now) {
                 self.there.get_mut(&machine).unwrap().ready = None;
                 let coming = self.keeper.machine_view(machine);
                 if coming.is_some_and(|view| view.state.is_coming()) {
                     self.machine(&order, self.now, Some(MachineEvent::Join));
-                    self.runner(&order, RunnerState::Available, Wish::Work);
+                    self.runner(&order, RunnerState::Available, DesiredState::Work);
                     let (supplier, pool) = (order.supplier, order.pool);
                     let event = Event::Fine {
                         supplier,
@@ -237,7 +237,7 @@ impl World {
                 .values()
                 .find(|thing| thing.order.runner == runner && thing.order.single_use);
             if let Some(order) = used_up.map(|thing| thing.order.clone()) {
-                self.runner(&order, RunnerState::Retired, Wish::Drain);
+                self.runner(&order, RunnerState::Retired, DesiredState::Drain);
             }
         }
         let now = self.now;
@@ -255,7 +255,7 @@ impl World {
                 .values()
                 .find(|thing| thing.order.runner == assignment.runner && thing.order.single_use);
             if let Some(order) = used_up.map(|thing| thing.order.clone()) {
-                self.runner(&order, RunnerState::Available, Wish::Drain);
+                self.runner(&order, RunnerState::Available, DesiredState::Drain);
             }
         }
         let decided = self.keeper.decide(&mut self.state, now, &mut || {
@@ -263,7 +263,7 @@ impl World {
             (id(next), id(next + 1))
         });
         self.fresh = next + 1;
-        self.state.say(now, &mut plan);
+        self.state.explain(now, &mut plan);
         if let Some(change) = plan.reasons.last() {
             self.reasons.clone_from(&change.segments);
         }
@@ -300,14 +300,14 @@ impl World {
                 Some(thing) => {
                     thing.gone = Some(gone);
                     let order = thing.order.clone();
-                    self.runner(&order, RunnerState::Retired, Wish::Drain);
+                    self.runner(&order, RunnerState::Retired, DesiredState::Drain);
                 }
                 None => panic!("{:?} was released and is not there", release.machine),
             }
         }
         for drain in &decided.drains {
             let order = self.there[&drain.machine].order.clone();
-            self.runner(&order, RunnerState::Available, Wish::Drain);
+            self.runner(&order, RunnerState::Available, DesiredState::Drain);
         }
         decided
     }
@@ -654,7 +654,7 @@ proptest! {
                         world.machine(&order, world.now, Some(MachineEvent::Vanish { failed: false }));
                         let lost: Vec<AttemptId> = world.attempts.iter()
                             .filter(|(_, (_, runner, _))| *runner == order.runner).map(|(attempt, _)| *attempt).collect();
-                        world.runner(&order, RunnerState::Retired, Wish::Work);
+                        world.runner(&order, RunnerState::Retired, DesiredState::Work);
                         for attempt in lost {
                             world.attempts.remove(&attempt);
                             world.state.apply(DispatchEvent::Released { attempt }, world.now);

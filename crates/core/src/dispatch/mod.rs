@@ -14,11 +14,11 @@
 //! may be told things that its snapshot already holds.
 
 mod batch;
+mod explain;
 mod hold;
 mod line;
 mod reason;
 mod runner_index;
-mod say;
 mod share;
 mod state;
 mod tree;

@@ -276,7 +276,7 @@ impl State {
     /// now are. What it assigns it counts as held at once. `fresh` gives the id of each new attempt.
     pub fn plan(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
         let mut plan = self.start(now, fresh);
-        self.say_reasons(now, &mut plan);
+        self.explain_waiting(now, &mut plan);
         plan
     }
 
@@ -294,11 +294,11 @@ impl State {
     }
 
     /// Adds to a plan which strands wait for another reason than before.
-    pub fn say(&mut self, now: Moment, plan: &mut Plan) {
+    pub fn explain(&mut self, now: Moment, plan: &mut Plan) {
         if std::mem::take(&mut self.stale) {
             self.anew(now);
         }
-        self.say_reasons(now, plan);
+        self.explain_waiting(now, plan);
     }
 
     /// When the order of the waiting jobs changes next by itself.

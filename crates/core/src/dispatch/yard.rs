@@ -2,7 +2,7 @@
 
 use crate::fact::Subject;
 use crate::id::{PlaceId, PoolId, RunnerId};
-use crate::lifecycle::runner::{RunnerState, Wish};
+use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use serde::{Deserialize, Serialize};
@@ -99,7 +99,7 @@ pub struct RunnerView {
     pub pool: PoolId,
     pub slots: u32,
     pub state: RunnerState,
-    pub wish: Wish,
+    pub wish: DesiredState,
     /// Its labels and facts, its pool's included.
     pub subject: Subject,
 }
@@ -107,13 +107,13 @@ pub struct RunnerView {
 impl RunnerView {
     /// Whether it finishes what it has and takes nothing new, for good.
     pub fn drains(&self) -> bool {
-        self.wish == Wish::Drain
+        self.wish == DesiredState::Drain
     }
 
     /// Whether it would take a job now, slots aside.
     pub fn willingness(&self) -> Willingness {
         match (self.state, self.wish) {
-            (RunnerState::Available | RunnerState::Busy, Wish::Work) => Willingness::Takes,
+            (RunnerState::Available | RunnerState::Busy, DesiredState::Work) => Willingness::Takes,
             (RunnerState::Awaited | RunnerState::Offline | RunnerState::Retired, _) => {
                 Willingness::Offline
             }

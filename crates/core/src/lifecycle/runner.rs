@@ -40,7 +40,7 @@ words!(RunnerState {
 /// What people want of a runner.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum Wish {
+pub enum DesiredState {
     /// Take work.
     Work,
     /// Take nothing new.
@@ -49,12 +49,12 @@ pub enum Wish {
     Drain,
 }
 
-words!(Wish { Work = "work", Pause = "pause", Drain = "drain" });
+words!(DesiredState { Work = "work", Pause = "pause", Drain = "drain" });
 
 /// Returns what is asked of a runner once it has started a job, where that changes: what a single-use runner has begun is
 /// the last that it takes.
-pub fn wish_after_start(single_use: bool) -> Option<Wish> {
-    single_use.then_some(Wish::Drain)
+pub fn wish_after_start(single_use: bool) -> Option<DesiredState> {
+    single_use.then_some(DesiredState::Drain)
 }
 
 /// What can happen to a runner.
@@ -65,7 +65,7 @@ pub enum RunnerEvent {
     /// It is connected, with so many of its slots in use.
     Seen {
         /// What people want of it.
-        wish: Wish,
+        wish: DesiredState,
         /// Slots in use.
         used: u32,
         /// Slots it has.
@@ -88,10 +88,10 @@ impl RunnerState {
                 S::Available | S::Busy | S::Draining | S::Paused | S::Offline,
                 E::Seen { wish, used, slots },
             ) => Ok(match wish {
-                Wish::Pause => S::Paused,
-                Wish::Drain => S::Draining,
-                Wish::Work if used < slots => S::Available,
-                Wish::Work => S::Busy,
+                DesiredState::Pause => S::Paused,
+                DesiredState::Drain => S::Draining,
+                DesiredState::Work if used < slots => S::Available,
+                DesiredState::Work => S::Busy,
             }),
             (S::Available | S::Busy | S::Draining | S::Paused | S::Offline, E::Lose) => {
                 Ok(S::Offline)
@@ -127,7 +127,7 @@ impl RunnerState {
 mod tests {
     use super::*;
 
-    fn seen(wish: Wish, used: u32) -> RunnerEvent {
+    fn seen(wish: DesiredState, used: u32) -> RunnerEvent {
         RunnerEvent::Seen {
             wish,
             used,
@@ -138,11 +138,11 @@ mod tests {
     #[test]
     fn a_runner_is_busy_only_when_every_slot_is_taken() {
         assert_eq!(
-            RunnerState::Offline.after(seen(Wish::Work, 1)),
+            RunnerState::Offline.after(seen(DesiredState::Work, 1)),
             Ok(RunnerState::Available)
         );
         assert_eq!(
-            RunnerState::Available.after(seen(Wish::Work, 2)),
+            RunnerState::Available.after(seen(DesiredState::Work, 2)),
             Ok(RunnerState::Busy)
         );
     }
@@ -151,13 +151,24 @@ mod tests {
     fn a_paused_runner_that_comes_back_is_paused() {
         let away = RunnerState::Paused.after(RunnerEvent::Lose).unwrap();
         assert_eq!(away, RunnerState::Offline);
-        assert_eq!(away.after(seen(Wish::Pause, 0)), Ok(RunnerState::Paused));
+        assert_eq!(
+            away.after(seen(DesiredState::Pause, 0)),
+            Ok(RunnerState::Paused)
+        );
     }
 
     #[test]
     fn a_retired_runner_is_not_seen_again_and_an_awaited_one_enrols_first() {
-        assert!(RunnerState::Retired.after(seen(Wish::Work, 0)).is_err());
-        assert!(RunnerState::Awaited.after(seen(Wish::Work, 0)).is_err());
+        assert!(
+            RunnerState::Retired
+                .after(seen(DesiredState::Work, 0))
+                .is_err()
+        );
+        assert!(
+            RunnerState::Awaited
+                .after(seen(DesiredState::Work, 0))
+                .is_err()
+        );
         assert_eq!(
             RunnerState::Awaited.after(RunnerEvent::Enrol),
             Ok(RunnerState::Offline)

@@ -2,7 +2,7 @@ use super::*;
 use crate::dispatch::{PoolView, RunnerView, SeatNeeds, StrandKey};
 use crate::fact::{Facts, Subject};
 use crate::id::{JobId, PoolId, RunnerId, StrandId};
-use crate::lifecycle::runner::{RunnerState, Wish};
+use crate::lifecycle::runner::{DesiredState, RunnerState};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -77,7 +77,7 @@ fn yard(runners: u64) -> State {
             pool: PoolId(id(0)),
             slots: 1,
             state: RunnerState::Available,
-            wish: Wish::Work,
+            wish: DesiredState::Work,
             subject: Subject::new(&format!("fell-{n}"), "quay", [], &Facts::new()),
         };
         state.apply(Event::Runner(Box::new(view)), now);

@@ -12,7 +12,7 @@ use pennine_core::time::Moment;
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
 use pennine_store::runner::{self, Seen};
-use pennine_store::{attempt, level, pool};
+use pennine_store::{attempt, pool, queue_sample};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 
@@ -193,7 +193,7 @@ impl Term<'_> {
             .is_none_or(|(at, told)| told != level || now.since(at) > Duration::from_secs(60));
         if changed {
             let mut connection = self.app.store.get().await?;
-            level::write(&mut connection, now, level).await?;
+            queue_sample::write(&mut connection, now, level).await?;
             self.told = Some((now, level));
         }
         Ok(())

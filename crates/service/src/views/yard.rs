@@ -5,7 +5,7 @@ use pennine_core::dispatch::{
 };
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId};
-use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent, RunnerState};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::maintenance::{Calendar, Maintenance};
@@ -43,7 +43,7 @@ pub fn shown_state(runner: &Runner) -> RunnerState {
     }
     // What a single-use runner executes is its last; people see that it is busy.
     let wish = if runner.single_use && runner.used() > 0 {
-        Wish::Work
+        DesiredState::Work
     } else {
         runner.wish.0
     };

@@ -8,7 +8,7 @@ use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::Price;
 use pennine_core::lifecycle::alert::AlertState;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::measure::rank::PerMille;
 use pennine_core::target::TargetState;
 use pennine_core::time::Micros;
@@ -96,7 +96,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     // Nothing starts: what waits belongs to no pool yet, and counts for the one that could take it.
     service
         .client
-        .set_wish("fell-01", Wish::Pause)
+        .set_wish("fell-01", DesiredState::Pause)
         .await
         .unwrap();
     service.runner_when("fell-01", RunnerState::Paused).await;
@@ -144,7 +144,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     // Jobs that started late are late for good; a promise that is kept again is over.
     service
         .client
-        .set_wish("fell-01", Wish::Work)
+        .set_wish("fell-01", DesiredState::Work)
         .await
         .unwrap();
     for job in &jobs {

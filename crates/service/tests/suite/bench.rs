@@ -132,7 +132,10 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
     .await;
     service
         .client
-        .set_wish("wave-bench", pennine_core::lifecycle::runner::Wish::Work)
+        .set_wish(
+            "wave-bench",
+            pennine_core::lifecycle::runner::DesiredState::Work,
+        )
         .await
         .unwrap();
     let job = service.done(&name).await;

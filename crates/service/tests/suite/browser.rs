@@ -225,7 +225,10 @@ async fn a_mend_pressed_on_the_queue_page_starts_the_job() {
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     service
         .client
-        .set_wish("fell-01", pennine_core::lifecycle::runner::Wish::Pause)
+        .set_wish(
+            "fell-01",
+            pennine_core::lifecycle::runner::DesiredState::Pause,
+        )
         .await
         .unwrap();
     let paused = service.submit("linux", "true").await;

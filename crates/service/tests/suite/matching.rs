@@ -4,7 +4,7 @@ use crate::support::{Runner, Service, until};
 use pennine_client::ClientError;
 use pennine_core::dispatch::{Band, Reason};
 use pennine_core::lifecycle::job::{JobState, Outcome};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::Micros;
 use pennine_core::wait::Span;
 use pennine_wire::{
@@ -615,7 +615,7 @@ async fn a_requirement_can_be_tried_before_anyone_submits() {
     assert_eq!(tried.hints[0].nearest.as_deref(), Some("linux"));
     service
         .client
-        .set_wish("fell-01", Wish::Pause)
+        .set_wish("fell-01", DesiredState::Pause)
         .await
         .unwrap();
     let tried = service

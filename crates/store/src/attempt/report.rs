@@ -11,7 +11,7 @@ use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
 use pennine_core::lifecycle::attempt::{AttemptEvent, AttemptState};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 
@@ -82,7 +82,7 @@ pub async fn start(
     lease: LeaseToken,
     session: SessionId,
     started: Moment,
-    wish: Option<Wish>,
+    wish: Option<DesiredState>,
     at: Moment,
 ) -> Result<Reported> {
     let from = AttemptState::before(AttemptEvent::Start, AttemptState::Executing);

@@ -4,15 +4,15 @@
 //! twice. What was added has a row of its own (`stint`), or a mark. The same functions work everything out anew from the
 //! record, with the same bytes.
 
-mod drawn;
+mod compaction;
 mod machines;
 mod offers;
-mod stints;
+mod work_spans;
 
-pub use drawn::{draw_together, drawn_until};
+pub use compaction::{compact, compacted_until};
 pub use machines::*;
 pub use offers::*;
-pub use stints::*;
+pub use work_spans::*;
 
 use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
@@ -121,7 +121,7 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
     let parts: Vec<(Vec<Key>, F)> = parts.collect();
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
-    let drawn = drawn_until(connection).await?;
+    let drawn = compacted_until(connection).await?;
     let wanted = |grain: Resolution, at: Moment| {
         // Days that are not drawn together yet will be when they are over.
         known.wants(at) && (grain != Resolution::TenDays || at < drawn)
@@ -186,7 +186,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         let (cursor, at) = lock(connection).await?;
         let since = whole_since(connection).await?;
         rollup::clear(connection, since).await?;
-        drawn::forget(connection, since).await?;
+        compaction::forget(connection, since).await?;
         let (mut known, mut done) = (Known::since(since), Rebuilt::default());
         let mut months = BTreeSet::new();
         let mut after = Uuid::nil();
@@ -215,7 +215,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         }
         done.machines = add_machines(connection, &mut known).await? as u64;
         note_progress(connection, cursor, at.max(until)).await?;
-        drawn::draw_all(connection).await?;
+        compaction::compact_all(connection).await?;
         Ok(done)
     })
     .await

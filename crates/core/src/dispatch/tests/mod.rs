@@ -4,7 +4,7 @@ use self::model::{Alike, Bar, Job, Model, Running, seconds};
 use super::*;
 use crate::fact::{FactValue, Facts, Subject};
 use crate::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
-use crate::lifecycle::runner::{RunnerState, Wish};
+use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::requirement::Requirement;
 use crate::time::Moment;
 use criterion::{BatchSize, Criterion};
@@ -68,7 +68,7 @@ fn runner_view(n: usize, kind: usize, pool: usize, slots: u32, state: RunnerStat
         pool: PoolId(id(pool)),
         slots,
         state,
-        wish: Wish::Work,
+        wish: DesiredState::Work,
         subject,
     }
 }

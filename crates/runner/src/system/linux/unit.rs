@@ -15,7 +15,7 @@ const USER: &str = "pennine-runner";
 
 /// What to install.
 #[derive(Clone, Debug)]
-pub struct Wish {
+pub struct DesiredState {
     /// The unit's name without `.service`; by the runner's name when not given.
     pub name: Option<String>,
     /// The user that the runner and its jobs are.
@@ -128,7 +128,7 @@ fn needs_root(what: &str) -> Result<(), Error> {
 
 /// Writes the unit, makes its user, enables and starts it. In another root than `/` (an image that is being made) it is
 /// only written and enabled.
-pub fn install(home: &Home, wish: &Wish, root: &Path) -> Result<(), Error> {
+pub fn install(home: &Home, wish: &DesiredState, root: &Path) -> Result<(), Error> {
     let name = unit_name(home, wish.name.as_deref())?;
     let program = std::env::current_exe().map_err(|e| Error::Machine(e.to_string()))?;
     let user = wish.user.as_deref().unwrap_or(USER);

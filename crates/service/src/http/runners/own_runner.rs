@@ -8,7 +8,7 @@ use crate::operations::runners::own_runner;
 use crate::views;
 use axum::Json;
 use axum::extract::State;
-use pennine_wire::runner_protocol::{Leave, Renewed, WishHere};
+use pennine_wire::runner_protocol::{Leave, NewDesiredStateHere, Renewed};
 use pennine_wire::{ChangedRunner, Runner};
 
 /// How the service sees the runner that asks.
@@ -28,7 +28,7 @@ pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answe
 pub async fn wish(
     State(app): State<App>,
     Caller(known, _): Caller,
-    JsonBody(sent): JsonBody<WishHere>,
+    JsonBody(sent): JsonBody<NewDesiredStateHere>,
 ) -> Answer<Json<Runner>> {
     let runner = own_runner::wish(&app, known.id.0, &known.name, sent.wish).await?;
     Ok(Json(runner))

@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::{JsonBody, Params};
-use crate::operations::runners::runner::NewWish;
+use crate::operations::runners::runner::NewDesiredState;
 use crate::views::runners::runner::Which;
 use crate::{operations, views};
 use axum::Json;
@@ -35,14 +35,14 @@ pub async fn show(
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
-#[utoipa::path(put, operation_id = "set_runner_wish", path = "/runners/{runner}/wish", tag = "yard", request_body = NewWish,
+#[utoipa::path(put, operation_id = "set_runner_wish", path = "/runners/{runner}/wish", tag = "yard", request_body = NewDesiredState,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = Runner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn wish(
     State(app): State<App>,
     who: Principal,
     Path(text): Path<String>,
-    JsonBody(new): JsonBody<NewWish>,
+    JsonBody(new): JsonBody<NewDesiredState>,
 ) -> Answer<Json<Runner>> {
     Ok(Json(
         operations::runners::runner::wish(&app, &who, &text, new).await?,

@@ -6,7 +6,7 @@ use crate::supplier_calls::calls::Done;
 use pennine_core::capacity::{Event, MachineView, Scope};
 use pennine_core::id::{MachineId, PoolId, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::Moment;
 use pennine_store::machine::{self, Detail, Machine};
 use pennine_store::{Db, runner, supplier, trial};
@@ -278,9 +278,10 @@ impl Term<'_> {
             }
             (_, MachineState::Joined) if found.reclaimed => {
                 let told = self.state.runner_view(known.runner);
-                if told.is_some_and(|view| view.wish != Wish::Drain) {
+                if told.is_some_and(|view| view.wish != DesiredState::Drain) {
                     let mut connection = self.app.store.get().await?;
-                    runner::set_wish(&mut connection, known.runner, Wish::Drain, now).await?;
+                    runner::set_wish(&mut connection, known.runner, DesiredState::Drain, now)
+                        .await?;
                     tracing::info!(machine = %known.id, "its supplier takes it back soon; it takes nothing new");
                     self.app.feed.kick();
                 }

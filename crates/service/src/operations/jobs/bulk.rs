@@ -9,7 +9,7 @@ use pennine_core::id::{JobId, RunId, Short, StrandId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
-use pennine_store::line::{self, Stretch};
+use pennine_store::line::{self, TimelineSpan};
 use pennine_store::{Connection, audit, strand};
 use pennine_wire::{Action, BulkAction, BulkResult};
 use serde_json::json;
@@ -91,7 +91,7 @@ async fn waiting(
     connection: &mut Connection,
     action: &BulkAction,
     wanted: Option<&Requirement>,
-) -> Result<Vec<Stretch>> {
+) -> Result<Vec<TimelineSpan>> {
     let counts = line::strands(connection).await?;
     let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
     let mut strands = strand::get(connection, &ids).await?;
@@ -102,7 +102,7 @@ async fn waiting(
     });
     let ids: Vec<StrandId> = strands.iter().map(|strand| strand.id.0).collect();
     let Some(reason) = action.reason else {
-        return Ok(ids.into_iter().map(Stretch::whole).collect());
+        return Ok(ids.into_iter().map(TimelineSpan::whole).collect());
     };
     let mut found = Vec::new();
     for (strand, _, said) in strand::latest(connection, &ids).await? {

@@ -8,7 +8,7 @@ use crate::views::pools::machine::{find, shown};
 use crate::{secret, supplier_calls};
 use pennine_core::id::{MachineId, RunnerId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_store::machine::{self, Detail, NewMachine};
 use pennine_store::{attempt, audit, runner, supplier};
 use pennine_wire::{Machine, NewMachines, Page, StopMachine};
@@ -116,7 +116,7 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
     }
     let busy = attempt::for_runner(&mut connection, found.runner_id.0).await?;
     if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
-        runner::set_wish(&mut connection, found.runner_id.0, Wish::Drain, now).await?;
+        runner::set_wish(&mut connection, found.runner_id.0, DesiredState::Drain, now).await?;
     } else {
         let why = format!("{} stopped it", who.name.clone());
         let event = MachineEvent::Release;

@@ -6,7 +6,7 @@ use crate::operations::runners::runner::{retire_one, set_wish};
 use crate::secret::{self, Purpose};
 use crate::views;
 use pennine_core::id::RunnerId;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_store::{audit, credential, runner};
 use pennine_wire::runner_protocol::{Leave, Renewed};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
@@ -48,7 +48,7 @@ pub async fn renew_credential(
 }
 
 /// Sets what somebody at the machine wants of its runner.
-pub async fn wish(app: &App, runner: RunnerId, name: &str, wish: Wish) -> Result<Runner> {
+pub async fn wish(app: &App, runner: RunnerId, name: &str, wish: DesiredState) -> Result<Runner> {
     let by = format!("somebody at {name}");
     set_wish(app, runner, name, wish, &by).await
 }

@@ -7,7 +7,7 @@ use crate::validation::{check_labels, check_slots};
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, RunnerId, SessionId, Short};
 use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
-use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, ForRunner, report};
@@ -92,7 +92,7 @@ pub async fn arrive(
     }
     // How many slots are used does not matter here: what is stored is whether it takes work.
     let (wish, why) = match known.wish.0 {
-        Wish::Work if sent.leaving => (Wish::Drain, "its program is to stop"),
+        DesiredState::Work if sent.leaving => (DesiredState::Drain, "its program is to stop"),
         wish => (wish, "it is connected"),
     };
     let seen = RunnerEvent::Seen {

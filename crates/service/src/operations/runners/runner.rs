@@ -8,7 +8,7 @@ use crate::views;
 use crate::views::runners::runner::{find, one, shown};
 use crate::views::yard::Yard;
 use pennine_core::id::RunnerId;
-use pennine_core::lifecycle::runner::{RunnerEvent, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
@@ -23,12 +23,12 @@ use utoipa::ToSchema;
 /// What a runner is wanted to do.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewWish {
-    wish: Wish,
+pub struct NewDesiredState {
+    wish: DesiredState,
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
-pub async fn wish(app: &App, who: &Principal, text: &str, new: NewWish) -> Result<Runner> {
+pub async fn wish(app: &App, who: &Principal, text: &str, new: NewDesiredState) -> Result<Runner> {
     who.require(Role::Operator)?;
     let id = find(&mut *app.store.get().await?, text).await?;
     set_wish(app, id, text, new.wish, &who.name).await
@@ -39,7 +39,7 @@ pub async fn set_wish(
     app: &App,
     id: RunnerId,
     called: &str,
-    wish: Wish,
+    wish: DesiredState,
     by: &str,
 ) -> Result<Runner> {
     let mut connection = app.store.get().await?;

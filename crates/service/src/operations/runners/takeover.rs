@@ -8,7 +8,7 @@ use crate::validation::check_why;
 use crate::{operations, views};
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::outcome::Loss;
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_store::{attempt, audit};
 use pennine_wire::{ChangedRunner, TakeRunnerBack};
 use serde_json::json;
@@ -26,7 +26,8 @@ pub async fn take_back(
     let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
     // Paused first: what is taken from it does not come back to it.
     let before =
-        operations::runners::runner::set_wish(app, id, text, Wish::Pause, &who.name).await?;
+        operations::runners::runner::set_wish(app, id, text, DesiredState::Pause, &who.name)
+            .await?;
     let mut ends = Vec::new();
     for one in attempts(app, id).await? {
         let loss = Loss {

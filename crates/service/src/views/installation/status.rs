@@ -7,7 +7,7 @@ use crate::views::jobs::job::Around;
 use crate::views::yard::Yard;
 use pennine_core::answer::{LevelStep, QueueSample, answer, text};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::{job, level};
+use pennine_store::{job, queue_sample};
 use pennine_wire::{Skyline, Status};
 use serde::Deserialize;
 use std::time::Duration;
@@ -68,7 +68,7 @@ pub async fn skyline(app: &App, params: SkylineParams) -> Result<Skyline> {
     let window = Duration::from_secs(minutes * 60);
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
-    let readings = level::since(&mut connection, now - window).await?;
+    let readings = queue_sample::since(&mut connection, now - window).await?;
     let step = step_of(window);
     Ok(Skyline {
         now,

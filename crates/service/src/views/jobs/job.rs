@@ -9,7 +9,7 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_core::wait::{Span, split};
 use pennine_store::job::{self, Filter};
-use pennine_store::{Connection, Error, attempt, line, stay, strand};
+use pennine_store::{Connection, Error, attempt, line, strand, strand_visit};
 use pennine_wire::{Attempt, Job, JobLine, Page};
 use serde::Deserialize;
 use std::collections::{BTreeSet, HashMap};
@@ -148,8 +148,8 @@ fn wait_end(one: &attempt::Attempt, now: Moment) -> Moment {
 }
 
 /// Where a job stands in line.
-fn in_line(row: &job::Job) -> stay::Queued {
-    stay::Queued {
+fn in_line(row: &job::Job) -> strand_visit::Queued {
+    strand_visit::Queued {
         job: row.id.0,
         ready_at: row.ready_at.map_or(row.created_at.0, |at| at.0),
         number: row.number,
@@ -240,7 +240,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
     {
         let end = wait_end(one, now);
         let (strand, ready, assigned) = (one.strand_id.0, one.ready_at.0, one.assigned_at.0);
-        let stays = stay::stays(connection, in_line(&row), strand, ready, assigned).await?;
+        let stays = strand_visit::stays(connection, in_line(&row), strand, ready, assigned).await?;
         attempts.push(Attempt {
             id: one.id.0,
             number: one.number.max(0).unsigned_abs(),
@@ -302,6 +302,7 @@ pub async fn waiting_spans(
     let Some(since) = row.waits_since else {
         return Ok(Vec::new());
     };
-    let stays = stay::stays(connection, in_line(row), row.strand_id.0, since.0, until).await?;
+    let stays =
+        strand_visit::stays(connection, in_line(row), row.strand_id.0, since.0, until).await?;
     Ok(split(since.0, None, until, &stays))
 }

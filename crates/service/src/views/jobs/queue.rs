@@ -9,7 +9,7 @@ use pennine_core::dispatch::{Mend, Reason, Segment};
 use pennine_core::id::{Short, StrandId};
 use pennine_core::requirement::{Requirement, hints};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::line::{self, InLine, Stretch};
+use pennine_store::line::{self, InLine, TimelineSpan};
 use pennine_store::{Connection, Error, strand};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
 use std::cmp::Reverse;
@@ -130,11 +130,11 @@ async fn by_reason(
 pub fn stretches(
     strand: StrandId,
     said: &[Segment],
-) -> impl Iterator<Item = (Reason, Stretch)> + use<'_> {
+) -> impl Iterator<Item = (Reason, TimelineSpan)> + use<'_> {
     let mut from = 0;
     said.iter().map(move |segment| {
         let to = segment.jobs.map(|jobs| from + jobs);
-        let stretch = Stretch { strand, from, to };
+        let stretch = TimelineSpan { strand, from, to };
         from = to.unwrap_or(from);
         (segment.reason, stretch)
     })

@@ -2,7 +2,7 @@
 
 use crate::views::yard::Yard;
 use pennine_core::dispatch::{Reason, Standing, Willingness};
-use pennine_core::lifecycle::runner::Wish;
+use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::requirement::Requirement;
 use pennine_wire::MendAction;
 use serde_json::{Value, json};
@@ -89,13 +89,13 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
                 ));
             }
         }
-        if runner.wish != Wish::Work {
+        if runner.wish != DesiredState::Work {
             found.push(action(
                 format!("Resume {}", runner.name),
                 format!("pennine runner resume {}", runner.name),
                 "PUT",
                 format!("/runners/{}/wish", runner.id),
-                json!({"wish": Wish::Work}),
+                json!({"wish": DesiredState::Work}),
             ));
         }
         if found.len() >= NAMED {

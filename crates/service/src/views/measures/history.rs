@@ -5,7 +5,7 @@ use futures::Stream;
 use pennine_core::dispatch::Reason;
 use pennine_core::id::Short;
 use pennine_core::time::Moment;
-use pennine_store::stint;
+use pennine_store::work_span;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -39,7 +39,8 @@ pub fn export(
         let store = store.clone();
         async move {
             let mut connection = store.get().await?;
-            let rows = stint::between(&mut connection, (from, after), until, LINES_AT_ONCE).await?;
+            let rows =
+                work_span::between(&mut connection, (from, after), until, LINES_AT_ONCE).await?;
             let Some(last) = rows.last() else {
                 return Ok(first.then(|| (heads(), (until, Uuid::max(), false))));
             };
@@ -88,7 +89,7 @@ pub fn heads() -> Vec<u8> {
     line(&heads)
 }
 
-pub fn fields(row: &stint::Whole) -> Vec<String> {
+pub fn fields(row: &work_span::Whole) -> Vec<String> {
     let past = &row.past;
     let at = |at: Option<Moment>| at.map_or(String::new(), |at| at.to_string());
     let mut fields = vec![

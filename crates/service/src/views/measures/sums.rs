@@ -117,7 +117,7 @@ impl Window {
     }
 
     async fn runs(&self, connection: &mut Connection) -> Result<Vec<Run>, Error> {
-        let drawn = measure::drawn_until(connection).await?;
+        let drawn = measure::compacted_until(connection).await?;
         Ok(cover(
             self.from,
             self.until,

@@ -11,7 +11,7 @@ use pennine_core::requirement::Requirement;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::rollup::Kind;
-use pennine_store::stint::{self, Which as Stints};
+use pennine_store::work_span::{self, Which as Stints};
 use pennine_store::{Connection, measure, place, pool, runner, supplier};
 use pennine_wire::{By, Group, Page, TrendStep, Trends, WaitPart, Waited, WeekHour, WeekPattern};
 use serde::Deserialize;
@@ -468,7 +468,7 @@ pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
         scope: (asked.scope.kind, asked.scope.texts.clone()),
         limit,
     };
-    let over = stint::longest(&mut connection, &mine).await?;
+    let over = work_span::longest(&mut connection, &mine).await?;
     let mut items: Vec<Waited> = over.into_iter().map(past).collect();
     let scope = &asked.scope;
     for (row, keys, stint, _) in &live.stints {
@@ -538,7 +538,7 @@ fn parts(all: impl Iterator<Item = (Reason, u64)>) -> Vec<WaitPart> {
     parts
 }
 
-fn past(row: stint::Past) -> Waited {
+fn past(row: work_span::Past) -> Waited {
     let count = |number: i64| number.max(0).unsigned_abs();
     let reasons = Reason::ALL
         .iter()

@@ -6,12 +6,12 @@ use crate::views;
 use crate::views::yard::Yard;
 use pennine_core::finding::{Finding, Verdict, worst};
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::{Moment, spoken};
 use pennine_store::credential;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::{self, Runner, Seen};
-use pennine_store::stretch::{self, Stretch};
+use pennine_store::timeline::{self, TimelineSpan};
 use pennine_wire::Checkup;
 use std::io::ErrorKind;
 use std::net::IpAddr;
@@ -40,7 +40,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     let seen = runner::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;
     let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
-    let lately = stretch::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
+    let lately = timeline::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
     let since = credential::credential_since(&mut connection, id).await?;
     drop(connection);
 
@@ -153,12 +153,14 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
     let doubtful =
         |text: &str, mend: String| Some(Finding::doubtful("takes work", text).mend(mend));
     match row.wish.0 {
-        Wish::Pause => return doubtful("it is paused: it takes nothing new", call("resume")),
-        Wish::Drain => {
+        DesiredState::Pause => {
+            return doubtful("it is paused: it takes nothing new", call("resume"));
+        }
+        DesiredState::Drain => {
             let text = "it is draining: it finishes what it has and takes nothing new";
             return doubtful(text, call("resume"));
         }
-        Wish::Work => {}
+        DesiredState::Work => {}
     }
     let pool = pool?;
     if pool.pool.paused {
@@ -198,10 +200,10 @@ fn of_credential(app: &App, age: Duration) -> Finding {
 }
 
 /// A machine on which everything fails takes job after job.
-fn of_jobs(row: &Runner, lately: &[Stretch]) -> Option<Finding> {
-    let ended: Vec<&Stretch> = lately.iter().filter(|one| one.result.is_some()).collect();
+fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
+    let ended: Vec<&TimelineSpan> = lately.iter().filter(|one| one.result.is_some()).collect();
     let (last, before) = ended.split_first()?;
-    let broken = |one: &&&Stretch| {
+    let broken = |one: &&&TimelineSpan| {
         one.result
             .as_ref()
             .is_some_and(|result| result.0 == Outcome::Error)

@@ -6,7 +6,7 @@ use crate::views;
 use crate::views::dispatch_state;
 use pennine_core::dispatch::{Event, RunnerView};
 use pennine_core::id::{AttemptId, JobId, Short};
-use pennine_core::lifecycle::runner::{RunnerState, Wish};
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_store::job;
 use pennine_store::maintenance::Calendar;
 use pennine_wire::{NextJob, Page};
@@ -25,7 +25,7 @@ pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
     let mut only = None;
     let alone = |view: &mut RunnerView| {
         if view.id == id {
-            (view.state, view.wish) = (RunnerState::Available, Wish::Work);
+            (view.state, view.wish) = (RunnerState::Available, DesiredState::Work);
             only = Some(view.clone());
         } else {
             view.state = RunnerState::Offline;

@@ -4,8 +4,8 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use pennine_core::id::{RunnerId, Short};
-use pennine_store::{runner, stretch};
-use pennine_wire::{Page, RunnerTime, StateStretch, Stretch};
+use pennine_store::{runner, timeline};
+use pennine_wire::{Page, RunnerTime, StateStretch, TimelineSpan};
 use serde::Deserialize;
 use std::time::Duration;
 use utoipa::IntoParams;
@@ -56,8 +56,8 @@ pub async fn show(app: &App, which: Which) -> Result<Page<RunnerTime>> {
     }
     let since = app.clock.now() - Duration::from_secs(u64::from(hours) * 3600);
     let rows = runner::list(&mut connection, Some(&ids)).await?;
-    let stretches = stretch::lately(&mut connection, &ids, since, MOST).await?;
-    let states = stretch::states(&mut connection, &ids, since).await?;
+    let stretches = timeline::lately(&mut connection, &ids, since, MOST).await?;
+    let states = timeline::states(&mut connection, &ids, since).await?;
     let items = rows.iter().map(|row| {
         let mine: Vec<_> = stretches
             .iter()
@@ -85,8 +85,8 @@ pub async fn show(app: &App, which: Which) -> Result<Page<RunnerTime>> {
     })
 }
 
-fn stretch(row: &stretch::Stretch) -> Stretch {
-    Stretch {
+fn stretch(row: &timeline::TimelineSpan) -> TimelineSpan {
+    TimelineSpan {
         job: Short::Job.name(row.job_number),
         title: row.title.clone(),
         project: row.project.clone(),
@@ -99,10 +99,10 @@ fn stretch(row: &stretch::Stretch) -> Stretch {
 }
 
 /// Puts each stretch into the first lane that is free by then. They come in the order in which they began.
-fn lanes(stretches: impl Iterator<Item = Stretch>, slots: usize) -> Vec<Vec<Stretch>> {
-    let mut lanes: Vec<Vec<Stretch>> = vec![Vec::new(); slots];
+fn lanes(stretches: impl Iterator<Item = TimelineSpan>, slots: usize) -> Vec<Vec<TimelineSpan>> {
+    let mut lanes: Vec<Vec<TimelineSpan>> = vec![Vec::new(); slots];
     for one in stretches {
-        let free = |lane: &&mut Vec<Stretch>| {
+        let free = |lane: &&mut Vec<TimelineSpan>| {
             lane.last()
                 .is_none_or(|last| last.until.is_some_and(|until| until <= one.from))
         };
@@ -123,7 +123,7 @@ mod tests {
     #[test]
     fn what_overlaps_is_in_lanes_of_its_own() {
         let at = Moment::from_micros;
-        let one = |from, until: Option<i64>| Stretch {
+        let one = |from, until: Option<i64>| TimelineSpan {
             job: String::new(),
             title: String::new(),
             project: String::new(),

@@ -7,7 +7,7 @@ use crate::time::Moment;
 use std::collections::BTreeMap;
 
 impl State {
-    pub(super) fn say_reasons(&mut self, now: Moment, plan: &mut Plan) {
+    pub(super) fn explain_waiting(&mut self, now: Moment, plan: &mut Plan) {
         self.kinds_that_turned();
         let touched: Vec<usize> = std::mem::take(&mut self.touched).into_iter().collect();
         let turned = self.tree.turned(&touched);

@@ -13,7 +13,7 @@ use pennine_core::time::Moment;
 
 /// What a runner did: one attempt as the strip of its time shows it.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Stretch {
+pub struct TimelineSpan {
     #[diesel(sql_type = SqlUuid)]
     pub runner_id: Db<RunnerId>,
     #[diesel(sql_type = BigInt)]
@@ -43,7 +43,7 @@ pub async fn lately(
     runners: &[RunnerId],
     since: Moment,
     most: i64,
-) -> Result<Vec<Stretch>> {
+) -> Result<Vec<TimelineSpan>> {
     Ok(sql!(
         "select w.runner_id, j.number as job_number, j.title, p.path as project, a.assigned_at, a.started_at,
                 a.finished_at, a.result, a.accepted, a.said

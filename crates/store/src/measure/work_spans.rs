@@ -5,7 +5,7 @@ use crate::connect::Connection;
 use crate::error::Result;
 use crate::rollup::{Key, Kind, Known, Sums};
 use crate::statement::sql;
-use crate::stay::{self, Asked, Queued};
+use crate::strand_visit::{self, Asked, Queued};
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{
@@ -217,7 +217,7 @@ impl Row {
 }
 
 /// The stints with their waits split; what goes on is cut off at `now`. For how many the way forward in line is looked up,
-/// [`stay::many`] says.
+/// [`strand_visit::many`] says.
 pub async fn split_all(
     connection: &mut Connection,
     rows: &[Row],
@@ -239,7 +239,7 @@ pub async fn split_all(
                 .map_or_else(|| row.waited_until(now), |at| at.0),
         })
         .collect();
-    let stays = stay::many(connection, &asked, looked_up).await?;
+    let stays = strand_visit::many(connection, &asked, looked_up).await?;
     let count = |number: i64| number.max(0).unsigned_abs();
     let stints = rows.iter().zip(stays).map(|(row, stays)| {
         let waited_until = row.waited_until(now).max(row.ready_at.0);

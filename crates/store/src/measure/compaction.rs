@@ -22,8 +22,8 @@ struct At {
 }
 
 /// Up to when days are drawn together into tens.
-pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
-    let row: At = sql!("select drawn_until as at from measured")
+pub async fn compacted_until(connection: &mut Connection) -> Result<Moment> {
+    let row: At = sql!("select compacted_until as at from measured")
         .get_result(connection)
         .await?;
     Ok(row.at.map_or_else(Moment::default, |at| at.0))
@@ -32,7 +32,7 @@ pub async fn drawn_until(connection: &mut Connection) -> Result<Moment> {
 /// Forgets what was drawn together of stretches from a moment on, whose sums are cleared.
 pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result<()> {
     sql!(
-        "update measured set drawn_until = least(drawn_until, :from)";
+        "update measured set compacted_until = least(compacted_until, :from)";
         from: Timestamptz = Db(Resolution::TenDays.start(since)),
     )
     .execute(connection)
@@ -42,7 +42,7 @@ pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result
 
 /// The next stretch to be drawn together, where it is over and everything of it was counted.
 async fn next(connection: &mut Connection) -> Result<Option<Run>> {
-    let until = drawn_until(connection).await?;
+    let until = compacted_until(connection).await?;
     // The yard has a sum of each day on which there was anything.
     let first: At = sql!(
         "select min(at) as at from rollup where grain = :grain and kind = :kind and at >= :until";
@@ -82,7 +82,7 @@ async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
 async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()> {
     rollup::put_all(connection, sums).await?;
     sql!(
-        "update measured set drawn_until = :until";
+        "update measured set compacted_until = :until";
         until: Timestamptz = Db(run.until),
     )
     .execute(connection)
@@ -92,7 +92,7 @@ async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()
 
 /// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
 /// tried again.
-pub async fn draw_together(connection: &mut Connection) -> Result<bool> {
+pub async fn compact(connection: &mut Connection) -> Result<bool> {
     let (_, before): (_, Turn) = turn(connection).await?;
     let Some(run) = next(connection).await? else {
         return Ok(false);
@@ -108,7 +108,7 @@ pub async fn draw_together(connection: &mut Connection) -> Result<bool> {
 }
 
 /// Draws everything together that is over, within a transaction in which nobody else adds anything.
-pub(super) async fn draw_all(connection: &mut Connection) -> Result<()> {
+pub(super) async fn compact_all(connection: &mut Connection) -> Result<()> {
     while let Some(run) = next(connection).await? {
         let ready = sums(connection, run).await?;
         put(connection, run, ready).await?;
