@@ -1,3 +1,4 @@
+/// <reference types="vitest/config" />
 import react from "@vitejs/plugin-react";
 import { defineConfig } from "vite";
 
@@ -7,5 +8,7 @@ export default defineConfig({
   plugins: [react()],
   build: { target: "es2022", sourcemap: false, chunkSizeWarningLimit: 700 },
   worker: { format: "es" },
+  // Component tests: `cargo test` starts them (crates/service/tests/suite/console_components.rs).
+  test: { environment: "happy-dom", include: ["tests/**/*.test.{ts,tsx}"], restoreMocks: true },
   server: { proxy: { "/api": process.env.PENNINE_DEV_SERVICE ?? "http://127.0.0.1:7117" } },
 });

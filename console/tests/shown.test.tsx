@@ -1,0 +1,164 @@
+// What components show and do: lists, the answer line, a job's time, mends, forms.
+import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import type { Job, MendAction, Schemas } from "../src/api/client";
+import { AnswerLine } from "../src/parts/answer";
+import { List } from "../src/parts/list";
+import { Mend } from "../src/parts/mend";
+import { TimeBar } from "../src/places/runs/TimeBar";
+import { useAsked } from "../src/places/trends/asked";
+import { AddPool } from "../src/places/yard/AddPool";
+import { page, service } from "./page";
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+});
+
+describe("a list", () => {
+  const columns = [
+    { head: "Name", cell: (row: { name: string }) => row.name },
+    { head: "Length", cell: (row: { name: string }) => row.name.length, right: true },
+  ];
+
+  it("shows a row for each thing, under its columns' heads", () => {
+    page(<List rows={[{ name: "fell-01" }, { name: "loft-1" }]} columns={columns} id={(row) => row.name} empty="none" />);
+    expect(screen.getAllByRole("columnheader").map((head) => head.textContent)).toEqual(["Name", "Length"]);
+    expect(screen.getAllByRole("row").map((row) => row.textContent)).toEqual(["NameLength", "fell-017", "loft-16"]);
+  });
+
+  it("says what is missing where there is nothing", () => {
+    page(<List rows={[]} columns={columns} id={(row) => row.name} empty="No runners yet." />);
+    expect(screen.getByText("No runners yet.")).toBeTruthy();
+    expect(screen.queryByRole("table")).toBeNull();
+  });
+});
+
+it("the answer line links the parts that name something", () => {
+  const pieces = [
+    { text: "6 jobs wait", link: { kind: "queue" } },
+    { text: ". The longest is " },
+    { text: "j-4812", link: { kind: "job", name: "j-4812" } },
+  ] as Schemas["Piece"][];
+  page(<AnswerLine pieces={pieces} />);
+  expect(screen.getByTestId("answer").textContent).toBe("6 jobs wait. The longest is j-4812");
+  const links = screen.getAllByRole("link").map((link) => link.getAttribute("href"));
+  expect(links).toEqual(["/queue", "/jobs/j-4812"]);
+});
+
+it("a job's time adds its parts up by what they were", () => {
+  const job = {
+    state: "done",
+    waiting: [],
+    attempts: [
+      {
+        wait: [
+          { reason: "all-busy", from: "2026-11-28T12:00:00Z", to: "2026-11-28T12:01:00Z" },
+          { reason: "seat-taken", from: "2026-11-28T12:01:00Z", to: "2026-11-28T12:01:30Z" },
+          { reason: "all-busy", from: "2026-11-28T12:01:30Z", to: "2026-11-28T12:02:00Z" },
+        ],
+        started_at: "2026-11-28T12:02:00Z",
+        exited_at: "2026-11-28T12:12:00Z",
+        finished_at: "2026-11-28T12:12:02Z",
+      },
+    ],
+  } as unknown as Job;
+  page(<TimeBar job={job} />);
+  expect(screen.getByRole("img").getAttribute("aria-label")).toBe(
+    "From submission: all-busy 1 min 30 s, seat-taken 30 s, commands 10 min, log upload 2.0 s",
+  );
+  expect(screen.getByTestId("time-bar").textContent).toContain("together 12 min 2 s");
+});
+
+describe("a mend", () => {
+  const action = {
+    said: "Cancel 2 jobs",
+    asks: "2 jobs of shore are cancelled.",
+    method: "POST",
+    path: "/jobs/bulk",
+    body: { action: "cancel" },
+    command: "pennine queue cancel",
+  } as unknown as MendAction;
+
+  it("asks before it does what cannot be undone, and says what happened", async () => {
+    const sent = service(200, {});
+    page(<Mend action={action} />);
+    await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
+    expect(screen.getByRole("alertdialog").textContent).toContain("2 jobs of shore are cancelled.");
+    expect(sent).toEqual([]);
+    await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs" }));
+    expect((await screen.findByRole("status")).textContent).toBe("Done: Cancel 2 jobs");
+    expect(sent).toEqual([{ method: "POST", path: "/api/v1/jobs/bulk", body: { action: "cancel" } }]);
+  });
+
+  it("does nothing when it is left, and shows a refusal with what to do", async () => {
+    const sent = service(409, { detail: "they are over", mend: "look again" });
+    page(<Mend action={action} />);
+    await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
+    await userEvent.click(screen.getByRole("button", { name: "Leave it" }));
+    expect(sent).toEqual([]);
+    await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
+    await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs" }));
+    const alert = await screen.findByRole("alert");
+    expect(alert.textContent).toContain("they are over");
+    expect(alert.textContent).toContain("look again");
+  });
+});
+
+describe("the form for a pool", () => {
+  it("sends what was typed, with the keyboard alone, and closes", async () => {
+    const sent = service(201, { name: "tank" });
+    const close = vi.fn();
+    page(<AddPool close={close} />);
+    const add = screen.getByRole("button", { name: "Make the pool" }) as HTMLButtonElement;
+    expect(add.disabled).toBe(true);
+    await userEvent.keyboard("tank{Tab}wave tank{Tab}bench, shared{Enter}");
+    await waitFor(() => expect(close).toHaveBeenCalled());
+    expect(sent).toEqual([
+      {
+        method: "POST",
+        path: "/api/v1/pools",
+        body: { name: "tank", description: "wave tank", labels: ["bench", "shared"], open: true },
+      },
+    ]);
+  });
+
+  it("keeps what was typed when it is refused, and says what to do", async () => {
+    service(409, { detail: "there is a pool tank already", field: "name", mend: "choose another name" });
+    const close = vi.fn();
+    page(<AddPool close={close} />);
+    const name = screen.getByLabelText("Name") as HTMLInputElement;
+    fireEvent.change(name, { target: { value: "tank" } });
+    await userEvent.click(screen.getByRole("button", { name: "Make the pool" }));
+    const alert = await screen.findByRole("alert");
+    expect(alert.textContent).toBe("there is a pool tank already (name)choose another name");
+    expect(name.value).toBe("tank");
+    expect(close).not.toHaveBeenCalled();
+  });
+});
+
+describe("what trends are asked for", () => {
+  function Asked() {
+    const asked = useAsked();
+    return (
+      <>
+        <p data-testid="asked">{`${asked.window} by ${asked.by}: ${asked.base}`}</p>
+        <button onClick={() => asked.set({ window: "6h", pool: null })}>change</button>
+      </>
+    );
+  }
+
+  it("stands in the address, with what sums are kept by", async () => {
+    page(<Asked />, "/trends?window=7d&pool=slipway&by=team");
+    expect(screen.getByTestId("asked").textContent).toBe("7d by team: last_us=604800000000&pool=slipway");
+    await userEvent.click(screen.getByRole("button", { name: "change" }));
+    expect(screen.getByTestId("address").textContent).toBe("/trends?window=6h&by=team");
+    expect(screen.getByTestId("asked").textContent).toBe("6h by team: last_us=21600000000");
+  });
+
+  it("falls back to what there is where the address says something else", () => {
+    page(<Asked />, "/trends?window=tomorrow&runner=fell-01&by=pool");
+    expect(screen.getByTestId("asked").textContent).toBe("14d by null: last_us=1209600000000&runner=fell-01");
+  });
+});
