@@ -222,7 +222,7 @@ async fn bench() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     let drawn = Resolution::TenDays.start(Moment::from_micros(today));
-    let drawn = format!("update measured set compacted_until = '{drawn}'");
+    let drawn = format!("update measured set drawn_until = '{drawn}'");
     raw.batch_execute(&drawn).await.unwrap();
     let mut count = 0i64;
     let mut sums = Sums::default();

@@ -7,3 +7,4 @@ pub mod measures;
 pub mod people;
 pub mod pools;
 pub mod runners;
+pub mod transaction;

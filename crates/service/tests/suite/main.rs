@@ -15,6 +15,7 @@ mod support;
 mod alerts;
 mod api;
 mod arrows;
+mod audit;
 mod bad_input;
 mod bench;
 mod browser;

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::views::installation::yard_file::shown;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::yard_file::{self, YardFile as Row};
@@ -56,40 +57,42 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
         applied_at: Db(now),
         applied_by: who.name.clone(),
     };
-    let mut connection = app.store.get().await?;
-    yard_file::write(&mut connection, &row).await?;
-    let detail = json!({"things": count});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "yard-file.apply",
-        &applied.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(shown(row))
+    commit(app, async |connection| {
+        yard_file::write(connection, &row).await?;
+        let detail = json!({"things": count});
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "yard-file.apply",
+            &applied.name,
+            detail,
+        )
+        .await?;
+        Ok(shown(row))
+    })
+    .await
 }
 
 /// Forget the yard file: nothing is marked any more, and everything stays as it is.
 pub async fn forget(app: &App, who: &Principal) -> Result<()> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let Some(row) = yard_file::read(&mut connection).await? else {
-        return Ok(());
-    };
-    let now = app.clock.now();
-    yard_file::forget(&mut connection, now).await?;
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "yard-file.forget",
-        &row.name,
-        json!({}),
-    )
-    .await?;
-    app.feed.kick();
-    Ok(())
+    commit(app, async |connection| {
+        let Some(row) = yard_file::read(connection).await? else {
+            return Ok(());
+        };
+        let now = app.clock.now();
+        yard_file::forget(connection, now).await?;
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "yard-file.forget",
+            &row.name,
+            json!({}),
+        )
+        .await?;
+        Ok(())
+    })
+    .await
 }

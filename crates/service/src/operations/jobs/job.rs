@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::Result;
+use crate::operations::transaction::commit;
 use crate::views;
 use crate::views::jobs::job::find;
 use pennine_core::id::Short;
@@ -14,21 +15,21 @@ use serde_json::json;
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
 pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
     who.require(Role::Submitter)?;
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, text).await?;
-    let now = app.clock.now();
-    if job::cancel(&mut connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
-        audit::write(
-            &mut connection,
-            now,
-            &who.name,
-            "job.cancel",
-            &Short::Job.name(row.number),
-            json!({}),
-        )
-        .await?;
-        app.feed.kick();
-    }
-    drop(connection);
-    views::jobs::job::show(app, text).await
+    commit(app, async |connection| {
+        let row = find(connection, text).await?;
+        let now = app.clock.now();
+        if job::cancel(connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
+            audit::write(
+                connection,
+                now,
+                &who.name,
+                "job.cancel",
+                &Short::Job.name(row.number),
+                json!({}),
+            )
+            .await?;
+        }
+        views::jobs::job::show(app, text).await
+    })
+    .await
 }

@@ -4,6 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::cloud_events::Source;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::check_name;
 use crate::views::measures::listener::{find, shown};
 use crate::webhook_client::{self, FORMER};
@@ -72,43 +73,44 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
     check_name("name", &new.name)?;
     check_url(&new.url)?;
     let kinds = check_kinds(&new.kinds)?;
-    let mut connection = app.store.get().await?;
-    let there = listener::list(&mut connection).await?;
-    if there.iter().any(|row| row.name == new.name) {
-        let said = format!("there is a listener {:?} already", new.name);
-        return Err(ServiceError::taken(said));
-    }
-    if there.len() >= MOST {
-        let said = format!("there are {MOST} listeners already");
-        return Err(ServiceError::conflict(
-            "too-many",
-            "There are too many",
-            said,
-        ));
-    }
-    let now = app.clock.now();
-    let from = outbox::head(&mut connection).await?;
-    let mut row = Row::new(app.fresh_id(), &new.name, &who.name, now, from);
-    row.url = new.url;
-    row.kinds = kinds;
-    let (secret, locked) = fresh_secret(app, row.id)?;
-    row.secret = locked;
-    listener::write(&mut connection, &row, now).await?;
-    let detail = json!({"url": row.url, "kinds": row.kinds});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "listener.add",
-        &new.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(MadeListener {
-        listener: shown(row),
-        secret,
+    commit(app, async |connection| {
+        let there = listener::list(connection).await?;
+        if there.iter().any(|row| row.name == new.name) {
+            let said = format!("there is a listener {:?} already", new.name);
+            return Err(ServiceError::taken(said));
+        }
+        if there.len() >= MOST {
+            let said = format!("there are {MOST} listeners already");
+            return Err(ServiceError::conflict(
+                "too-many",
+                "There are too many",
+                said,
+            ));
+        }
+        let now = app.clock.now();
+        let from = outbox::head(connection).await?;
+        let mut row = Row::new(app.fresh_id(), &new.name, &who.name, now, from);
+        row.url = new.url;
+        row.kinds = kinds;
+        let (secret, locked) = fresh_secret(app, row.id)?;
+        row.secret = locked;
+        listener::write(connection, &row, now).await?;
+        let detail = json!({"url": row.url, "kinds": row.kinds});
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "listener.add",
+            &new.name,
+            detail,
+        )
+        .await?;
+        Ok(MadeListener {
+            listener: shown(row),
+            secret,
+        })
     })
+    .await
 }
 
 /// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
@@ -119,77 +121,64 @@ pub async fn change(
     change: ListenerChange,
 ) -> Result<Listener> {
     who.require(Role::Admin)?;
-    let mut connection = app.store.get().await?;
-    let mut row = find(&mut connection, name).await?;
-    if let Some(url) = change.url {
-        check_url(&url)?;
-        row.url = url;
-    }
-    if let Some(kinds) = &change.kinds {
-        row.kinds = check_kinds(kinds)?;
-    }
-    row.paused = change.paused.unwrap_or(row.paused);
-    let now = app.clock.now();
-    listener::write(&mut connection, &row, now).await?;
-    let detail = json!({"url": row.url, "kinds": row.kinds, "paused": row.paused});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "listener.change",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(shown(find(&mut connection, name).await?))
+    commit(app, async |connection| {
+        let mut row = find(connection, name).await?;
+        if let Some(url) = change.url {
+            check_url(&url)?;
+            row.url = url;
+        }
+        if let Some(kinds) = &change.kinds {
+            row.kinds = check_kinds(kinds)?;
+        }
+        row.paused = change.paused.unwrap_or(row.paused);
+        let now = app.clock.now();
+        listener::write(connection, &row, now).await?;
+        let detail = json!({"url": row.url, "kinds": row.kinds, "paused": row.paused});
+        audit::write(connection, now, &who.name, "listener.change", name, detail).await?;
+        Ok(shown(find(connection, name).await?))
+    })
+    .await
 }
 
 /// Remove a listener.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     who.require(Role::Admin)?;
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, name).await?;
-    let now = app.clock.now();
-    listener::remove(&mut connection, row.id, now).await?;
-    let detail = json!({"url": row.url});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "listener.remove",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(())
+    commit(app, async |connection| {
+        let row = find(connection, name).await?;
+        let now = app.clock.now();
+        listener::remove(connection, row.id, now).await?;
+        let detail = json!({"url": row.url});
+        audit::write(connection, now, &who.name, "listener.remove", name, detail).await?;
+        Ok(())
+    })
+    .await
 }
 
 /// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
 pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListener> {
     who.require(Role::Admin)?;
-    let mut connection = app.store.get().await?;
-    let mut row = find(&mut connection, name).await?;
-    let now = app.clock.now();
-    let (secret, locked) = fresh_secret(app, row.id)?;
-    row.former = Some(std::mem::replace(&mut row.secret, locked));
-    row.former_until = Some(Db(now + FORMER));
-    listener::write(&mut connection, &row, now).await?;
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "listener.renew",
-        name,
-        json!({}),
-    )
-    .await?;
-    app.feed.kick();
-    Ok(MadeListener {
-        listener: shown(find(&mut connection, name).await?),
-        secret,
+    commit(app, async |connection| {
+        let mut row = find(connection, name).await?;
+        let now = app.clock.now();
+        let (secret, locked) = fresh_secret(app, row.id)?;
+        row.former = Some(std::mem::replace(&mut row.secret, locked));
+        row.former_until = Some(Db(now + FORMER));
+        listener::write(connection, &row, now).await?;
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "listener.renew",
+            name,
+            json!({}),
+        )
+        .await?;
+        Ok(MadeListener {
+            listener: shown(find(connection, name).await?),
+            secret,
+        })
     })
+    .await
 }
 
 /// Send a listener an event to try it, now, and say what came of it.

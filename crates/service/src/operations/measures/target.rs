@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
@@ -35,71 +36,65 @@ fn set(row: &mut Row, promise: Promise) -> Result<()> {
 pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
     who.require(Role::Operator)?;
     check_name("name", &new.name)?;
-    let mut connection = app.store.get().await?;
-    let (mut pool_id, mut place_id) = (None, None);
-    match (&new.pool, &new.place) {
-        (Some(_), Some(_)) => {
-            let said = "a target is about a pool, or about a team or project, not both";
-            return Err(ServiceError::invalid("place", said));
+    commit(app, async |connection| {
+        let (mut pool_id, mut place_id) = (None, None);
+        match (&new.pool, &new.place) {
+            (Some(_), Some(_)) => {
+                let said = "a target is about a pool, or about a team or project, not both";
+                return Err(ServiceError::invalid("place", said));
+            }
+            (Some(name), None) => {
+                let found = pool::find(connection, name).await?;
+                let found =
+                    found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+                pool_id = Some(found.pool.id);
+            }
+            (None, Some(path)) => {
+                let kinds = ["team", "project"];
+                let found = views::people::place::find(connection, &kinds, "place", path).await?;
+                place_id = Some(found.id);
+            }
+            (None, None) => {}
         }
-        (Some(name), None) => {
-            let found = pool::find(&mut connection, name).await?;
-            let found = found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
-            pool_id = Some(found.pool.id);
+        let there = target::list(connection).await?;
+        if there.iter().any(|row| row.name == new.name) {
+            let said = format!("there is a target {:?} already", new.name);
+            return Err(ServiceError::taken(said));
         }
-        (None, Some(path)) => {
-            let kinds = ["team", "project"];
-            let found = views::people::place::find(&mut connection, &kinds, "place", path).await?;
-            place_id = Some(found.id);
+        if there.len() >= MOST {
+            let said = format!("there are {MOST} targets already, and no more are looked after");
+            return Err(ServiceError::conflict(
+                "too-many",
+                "There are too many",
+                said,
+            ));
         }
-        (None, None) => {}
-    }
-    let there = target::list(&mut connection).await?;
-    if there.iter().any(|row| row.name == new.name) {
-        let said = format!("there is a target {:?} already", new.name);
-        return Err(ServiceError::taken(said));
-    }
-    if there.len() >= MOST {
-        let said = format!("there are {MOST} targets already, and no more are looked after");
-        return Err(ServiceError::conflict(
-            "too-many",
-            "There are too many",
-            said,
-        ));
-    }
-    let now = app.clock.now();
-    let mut row = Row {
-        id: app.fresh_id(),
-        name: new.name.clone(),
-        pool_id,
-        pool: None,
-        place_id,
-        place: None,
-        share: 0,
-        within_us: Db(new.within_us),
-        days: 0,
-        created_at: Db(now),
-        created_by: who.name.clone(),
-    };
-    let promise = Promise {
-        share: new.share,
-        within_us: new.within_us,
-        days: new.days,
-    };
-    set(&mut row, promise)?;
-    target::write(&mut connection, &row, now).await?;
-    let detail = json!({"promise": promise.said(), "pool": new.pool, "place": new.place});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "target.add",
-        &new.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    one(app, &mut connection, &new.name).await
+        let now = app.clock.now();
+        let mut row = Row {
+            id: app.fresh_id(),
+            name: new.name.clone(),
+            pool_id,
+            pool: None,
+            place_id,
+            place: None,
+            share: 0,
+            within_us: Db(new.within_us),
+            days: 0,
+            created_at: Db(now),
+            created_by: who.name.clone(),
+        };
+        let promise = Promise {
+            share: new.share,
+            within_us: new.within_us,
+            days: new.days,
+        };
+        set(&mut row, promise)?;
+        target::write(connection, &row, now).await?;
+        let detail = json!({"promise": promise.said(), "pool": new.pool, "place": new.place});
+        audit::write(connection, now, &who.name, "target.add", &new.name, detail).await?;
+        one(app, connection, &new.name).await
+    })
+    .await
 }
 
 /// Change what a target promises.
@@ -110,48 +105,34 @@ pub async fn change(
     change: TargetChange,
 ) -> Result<Target> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let mut row = find(&mut connection, name).await?;
-    let before = row.promise();
-    let promise = Promise {
-        share: change.share.unwrap_or(before.share),
-        within_us: change.within_us.unwrap_or(before.within_us),
-        days: change.days.unwrap_or(before.days),
-    };
-    set(&mut row, promise)?;
-    let now = app.clock.now();
-    target::write(&mut connection, &row, now).await?;
-    let detail = json!({"promise": promise.said(), "before": before.said()});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "target.change",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    one(app, &mut connection, name).await
+    commit(app, async |connection| {
+        let mut row = find(connection, name).await?;
+        let before = row.promise();
+        let promise = Promise {
+            share: change.share.unwrap_or(before.share),
+            within_us: change.within_us.unwrap_or(before.within_us),
+            days: change.days.unwrap_or(before.days),
+        };
+        set(&mut row, promise)?;
+        let now = app.clock.now();
+        target::write(connection, &row, now).await?;
+        let detail = json!({"promise": promise.said(), "before": before.said()});
+        audit::write(connection, now, &who.name, "target.change", name, detail).await?;
+        one(app, connection, name).await
+    })
+    .await
 }
 
 /// Remove a target.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, name).await?;
-    let now = app.clock.now();
-    target::remove(&mut connection, row.id, now).await?;
-    let detail = json!({"promise": row.promise().said()});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "target.remove",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(())
+    commit(app, async |connection| {
+        let row = find(connection, name).await?;
+        let now = app.clock.now();
+        target::remove(connection, row.id, now).await?;
+        let detail = json!({"promise": row.promise().said()});
+        audit::write(connection, now, &who.name, "target.remove", name, detail).await?;
+        Ok(())
+    })
+    .await
 }

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::check_name;
 use crate::views::people::place::{find, shown};
 use crate::views::yard::Yard;
@@ -38,26 +39,27 @@ async fn add(
         slot_limit: None,
         give_up_us: None,
     };
-    let mut connection = app.store.get().await?;
-    match place::insert(&mut connection, &new).await {
-        Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!("there is a team or project {path:?} already");
-            return Err(ServiceError::taken(said));
+    commit(app, async |connection| {
+        match place::insert(connection, &new).await {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let said = format!("there is a team or project {path:?} already");
+                return Err(ServiceError::taken(said));
+            }
+            other => other?,
         }
-        other => other?,
-    }
-    audit::write(
-        &mut connection,
-        new.created_at.0,
-        &who.name,
-        &format!("{kind}.add"),
-        &path,
-        json!({}),
-    )
-    .await?;
-    app.projects.invalidate_all();
-    app.feed.kick();
-    Ok(shown(new, 0))
+        audit::write(
+            connection,
+            new.created_at.0,
+            &who.name,
+            &format!("{kind}.add"),
+            &path,
+            json!({}),
+        )
+        .await?;
+        app.projects.invalidate_all();
+        Ok(shown(new, 0))
+    })
+    .await
 }
 
 /// Add a team.
@@ -114,29 +116,24 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
 /// Change a team's or project's weight, limit or patience, or move it to another team.
 pub async fn change(app: &App, who: &Principal, path: &str, change: PlaceChange) -> Result<Place> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let found = find(
-        &mut connection,
-        &["team", "project"],
-        "team or project",
-        path,
-    )
-    .await?;
-    let mut changed = checked(found, &change)?;
-    let at = app.clock.now();
-    place::set(&mut connection, &changed, at).await?;
-    if let Some(parent) = &change.parent {
-        changed = move_below(&mut connection, changed, parent, at).await?;
-    }
-    let detail =
-        json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path});
-    audit::write(&mut connection, at, &who.name, "place.change", path, detail).await?;
-    app.projects.invalidate_all();
-    app.feed.kick();
-    let held = Yard::read(&mut connection, app.clock.now())
-        .await?
-        .held(&changed.path);
-    Ok(shown(changed, held))
+    commit(app, async |connection| {
+        let found = find(connection, &["team", "project"], "team or project", path).await?;
+        let mut changed = checked(found, &change)?;
+        let at = app.clock.now();
+        place::set(connection, &changed, at).await?;
+        if let Some(parent) = &change.parent {
+            changed = move_below(connection, changed, parent, at).await?;
+        }
+        let detail =
+            json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path});
+        audit::write(connection, at, &who.name, "place.change", path, detail).await?;
+        app.projects.invalidate_all();
+        let held = Yard::read(connection, app.clock.now())
+            .await?
+            .held(&changed.path);
+        Ok(shown(changed, held))
+    })
+    .await
 }
 
 async fn move_below(
@@ -173,41 +170,36 @@ async fn move_below(
 /// Remove a team or project that holds nothing: no places, pools or jobs.
 pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let found = find(
-        &mut connection,
-        &["team", "project"],
-        "team or project",
-        path,
-    )
-    .await?;
-    let contents = place::contents(&mut connection, &found).await?;
-    let parts = [
-        (contents.places, "place", "remove them first"),
-        (contents.pools, "pool", "give them to another owner first"),
-        (
-            contents.jobs,
-            "job",
-            "its history would lose its place; set its limit to 0 to close it",
-        ),
-    ];
-    if let Some((count, noun, mend)) = parts.into_iter().find(|(count, ..)| *count > 0) {
-        let s = if count == 1 { "" } else { "s" };
-        let said = format!("{} has {count} {noun}{s}", found.path);
-        return Err(ServiceError::conflict("not-empty", "It is not empty", said).mend(mend));
-    }
-    let at = app.clock.now();
-    place::remove(&mut connection, &found, at).await?;
-    audit::write(
-        &mut connection,
-        at,
-        &who.name,
-        "place.remove",
-        &found.path,
-        json!({}),
-    )
-    .await?;
-    app.projects.invalidate_all();
-    app.feed.kick();
-    Ok(())
+    commit(app, async |connection| {
+        let found = find(connection, &["team", "project"], "team or project", path).await?;
+        let contents = place::contents(connection, &found).await?;
+        let parts = [
+            (contents.places, "place", "remove them first"),
+            (contents.pools, "pool", "give them to another owner first"),
+            (
+                contents.jobs,
+                "job",
+                "its history would lose its place; set its limit to 0 to close it",
+            ),
+        ];
+        if let Some((count, noun, mend)) = parts.into_iter().find(|(count, ..)| *count > 0) {
+            let s = if count == 1 { "" } else { "s" };
+            let said = format!("{} has {count} {noun}{s}", found.path);
+            return Err(ServiceError::conflict("not-empty", "It is not empty", said).mend(mend));
+        }
+        let at = app.clock.now();
+        place::remove(connection, &found, at).await?;
+        audit::write(
+            connection,
+            at,
+            &who.name,
+            "place.remove",
+            &found.path,
+            json!({}),
+        )
+        .await?;
+        app.projects.invalidate_all();
+        Ok(())
+    })
+    .await
 }

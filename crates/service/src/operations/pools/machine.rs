@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::views::pools::capacity::find as find_pool;
 use crate::views::pools::machine::{find, shown};
 use crate::{secret, supplier_calls};
@@ -32,8 +33,8 @@ pub async fn start(
         let said = format!("1 to {BY_HAND} machines at once");
         return Err(ServiceError::invalid("count", said));
     }
-    let mut connection = app.store.get().await?;
-    let pool = find_pool(&mut connection, name).await?;
+    commit(app, async |connection| {
+    let pool = find_pool(connection, name).await?;
     let Some(policy) = pool.supply() else {
         let said = format!("{name} gets no machines from a supplier: people bring them");
         return Err(
@@ -42,13 +43,13 @@ pub async fn start(
             )),
         );
     };
-    let row = supplier::find(&mut connection, &policy.supplier)
+    let row = supplier::find(connection, &policy.supplier)
         .await?
         .ok_or_else(|| ServiceError::unknown("supplier", &policy.supplier))?;
     let all = MachineState::ALL.iter().copied();
     let existing: Vec<_> = all.filter(|state| state.exists()).collect();
     let id = pool.pool.id.0;
-    let there = machine::list(&mut connection, Some(id), &existing, i64::MAX, i64::MAX).await?;
+    let there = machine::list(connection, Some(id), &existing, i64::MAX, i64::MAX).await?;
     let there = u32::try_from(there.len()).unwrap_or(u32::MAX);
     if there.saturating_add(count) > policy.ceiling {
         let said = format!(
@@ -80,11 +81,11 @@ pub async fn start(
         })
         .collect();
     let why = format!("{} started it", who.name.clone());
-    let made = machine::order(&mut connection, &new, &who.name, &why, now).await?;
+    let made = machine::order(connection, &new, &who.name, &why, now).await?;
     let names: Vec<&str> = made.iter().map(|one| one.name.as_str()).collect();
     let detail = json!({"machines": names});
     audit::write(
-        &mut connection,
+        connection,
         now,
         &who.name,
         "machine.start",
@@ -92,55 +93,49 @@ pub async fn start(
         detail,
     )
     .await?;
-    app.feed.kick();
     Ok(Page {
         items: made.iter().map(|row| shown(row, now)).collect(),
         next: None,
     })
+    })
+    .await
 }
 
 /// Stop a machine: it finishes its jobs and is removed; told to force it, at once. Its pool may order another if it is
 /// wanted.
 pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> Result<Machine> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let found = find(&mut connection, text).await?;
-    let now = app.clock.now();
-    if !found.state.0.exists() {
-        let said = format!("{} is {} already", found.name, found.state.0);
-        return Err(ServiceError::conflict(
-            "wrong-state",
-            "The machine has ended",
-            said,
-        ));
-    }
-    let busy = attempt::for_runner(&mut connection, found.runner_id.0).await?;
-    if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
-        runner::set_wish(&mut connection, found.runner_id.0, DesiredState::Drain, now).await?;
-    } else {
-        let why = format!("{} stopped it", who.name.clone());
-        let event = MachineEvent::Release;
-        machine::step(
-            &mut connection,
-            found.id.0,
-            event,
-            &why,
-            &Detail::default(),
+    commit(app, async |connection| {
+        let found = find(connection, text).await?;
+        let now = app.clock.now();
+        if !found.state.0.exists() {
+            let said = format!("{} is {} already", found.name, found.state.0);
+            return Err(ServiceError::conflict(
+                "wrong-state",
+                "The machine has ended",
+                said,
+            ));
+        }
+        let busy = attempt::for_runner(connection, found.runner_id.0).await?;
+        if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
+            runner::set_wish(connection, found.runner_id.0, DesiredState::Drain, now).await?;
+        } else {
+            let why = format!("{} stopped it", who.name.clone());
+            let event = MachineEvent::Release;
+            machine::step(connection, found.id.0, event, &why, &Detail::default(), now).await?;
+        }
+        let detail = json!({"force": how.force, "jobs": busy.len()});
+        audit::write(
+            connection,
             now,
+            &who.name,
+            "machine.stop",
+            &found.name,
+            detail,
         )
         .await?;
-    }
-    let detail = json!({"force": how.force, "jobs": busy.len()});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "machine.stop",
-        &found.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    let found = find(&mut connection, &found.id.to_string()).await?;
-    Ok(shown(&found, now))
+        let found = find(connection, &found.id.to_string()).await?;
+        Ok(shown(&found, now))
+    })
+    .await
 }

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::{check_description, check_labels, check_name};
 use crate::views::pools::pool::shown;
 use crate::views::yard::Yard;
@@ -22,99 +23,100 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
     who.require(Role::Operator)?;
     check_name("name", &new.name)?;
     check_description(&new.description)?;
-    let mut connection = app.store.get().await?;
-    let like = match new.like.as_deref() {
-        None => None,
-        Some(like) => Some(
-            pool::find(&mut connection, like)
-                .await?
-                .ok_or_else(|| ServiceError::unknown("pool", like).field("like"))?,
-        ),
-    };
-    let owner = match (new.owner.as_deref(), &like) {
-        (None, Some(like)) => (like.pool.owner_id, like.owner.clone()),
-        (None | Some(""), _) => {
-            let root = place::root(&mut connection).await?;
-            (root.id, root.path)
+    commit(app, async |connection| {
+        let like = match new.like.as_deref() {
+            None => None,
+            Some(like) => Some(
+                pool::find(connection, like)
+                    .await?
+                    .ok_or_else(|| ServiceError::unknown("pool", like).field("like"))?,
+            ),
+        };
+        let owner = match (new.owner.as_deref(), &like) {
+            (None, Some(like)) => (like.pool.owner_id, like.owner.clone()),
+            (None | Some(""), _) => {
+                let root = place::root(connection).await?;
+                (root.id, root.path)
+            }
+            (Some(path), _) => {
+                let found =
+                    views::people::place::find(connection, &["team", "project"], "team", path);
+                let owner = found.await.map_err(|f| f.field("owner"))?;
+                (owner.id, owner.path)
+            }
+        };
+        let like = like.map(|like| like.pool);
+        let mut row = pool::Pool {
+            id: Db(PoolId(app.fresh_id())),
+            name: new.name.clone(),
+            description: new.description,
+            owner_id: owner.0,
+            labels: check_labels("labels", &new.labels)?,
+            open: new
+                .open
+                .unwrap_or(like.as_ref().is_none_or(|like| like.open)),
+            policy_version: 1,
+            created_at: Db(app.clock.now()),
+            reach_only: Vec::new(),
+            reach_also: Vec::new(),
+            paused: false,
+            needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
+            supply: None,
+        };
+        let like_supply = like.as_ref().and_then(|like| like.supply.clone());
+        row.supply = operations::pools::capacity::changed(
+            connection,
+            like_supply.map(|supply| supply.0),
+            new.supply.as_ref(),
+        )
+        .await?
+        .map(Jsonb);
+        if let Some(like) = like {
+            if row.description.is_empty() {
+                row.description = like.description;
+            }
+            if row.labels.is_empty() {
+                row.labels = like.labels;
+            }
+            if new.needs.is_none() {
+                row.needs = like.needs;
+            }
+            // Who it was narrowed to may lie outside of another owner's reach.
+            if row.owner_id == like.owner_id {
+                (row.reach_only, row.reach_also) = (like.reach_only, like.reach_also);
+            }
         }
-        (Some(path), _) => {
-            let found =
-                views::people::place::find(&mut connection, &["team", "project"], "team", path);
-            let owner = found.await.map_err(|f| f.field("owner"))?;
-            (owner.id, owner.path)
+        match pool::insert(connection, &row, &who.name).await {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let said = format!("there is a pool {:?} already", new.name);
+                return Err(ServiceError::taken(said));
+            }
+            other => other?,
         }
-    };
-    let like = like.map(|like| like.pool);
-    let mut row = pool::Pool {
-        id: Db(PoolId(app.fresh_id())),
-        name: new.name.clone(),
-        description: new.description,
-        owner_id: owner.0,
-        labels: check_labels("labels", &new.labels)?,
-        open: new
-            .open
-            .unwrap_or(like.as_ref().is_none_or(|like| like.open)),
-        policy_version: 1,
-        created_at: Db(app.clock.now()),
-        reach_only: Vec::new(),
-        reach_also: Vec::new(),
-        paused: false,
-        needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
-        supply: None,
-    };
-    let like_supply = like.as_ref().and_then(|like| like.supply.clone());
-    row.supply = operations::pools::capacity::changed(
-        &mut connection,
-        like_supply.map(|supply| supply.0),
-        new.supply.as_ref(),
-    )
-    .await?
-    .map(Jsonb);
-    if let Some(like) = like {
-        if row.description.is_empty() {
-            row.description = like.description;
+        if let Some(Jsonb(wanted)) = &row.supply {
+            operations::pools::capacity::set_price(connection, row.id.0, wanted, row.created_at.0)
+                .await?;
         }
-        if row.labels.is_empty() {
-            row.labels = like.labels;
-        }
-        if new.needs.is_none() {
-            row.needs = like.needs;
-        }
-        // Who it was narrowed to may lie outside of another owner's reach.
-        if row.owner_id == like.owner_id {
-            (row.reach_only, row.reach_also) = (like.reach_only, like.reach_also);
-        }
-    }
-    match pool::insert(&mut connection, &row, &who.name).await {
-        Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!("there is a pool {:?} already", new.name);
-            return Err(ServiceError::taken(said));
-        }
-        other => other?,
-    }
-    if let Some(Jsonb(wanted)) = &row.supply {
-        operations::pools::capacity::set_price(&mut connection, row.id.0, wanted, row.created_at.0)
-            .await?;
-    }
-    let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "supply": row.supply.as_ref().map(|supply| &supply.0)});
-    audit::write(
-        &mut connection,
-        row.created_at.0,
-        &who.name,
-        "pool.add",
-        &row.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(shown(
-        &OwnedPool {
-            pool: row,
-            owner: owner.1,
-            standing: None,
-        },
-        &[],
-    ))
+        let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "supply": row.supply.as_ref().map(|supply| &supply.0)});
+        audit::write(
+            connection,
+            row.created_at.0,
+            &who.name,
+            "pool.add",
+            &row.name,
+            detail,
+        )
+        .await?;
+        Ok(shown(
+            &OwnedPool {
+                pool: row,
+                owner: owner.1,
+                standing: None,
+            },
+            &[],
+        ))
+    })
+    .await
 }
 
 /// What a machine has to be, checked, as the language writes it.
@@ -152,187 +154,187 @@ pub async fn change(
     change: PoolChange,
 ) -> Result<ChangedPool> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let before = Yard::read(&mut connection, app.clock.now()).await?;
-    let found = before.pools.iter().find(|pool| pool.pool.name == name);
-    let mut next = found
-        .cloned()
-        .ok_or_else(|| ServiceError::unknown("pool", name))?;
-    if let Some(description) = &change.description {
-        check_description(description)?;
-        next.pool.description.clone_from(description);
-    }
-    if let Some(labels) = &change.labels {
-        next.pool.labels = check_labels("labels", labels)?;
-    }
-    if let Some(needs) = &change.needs {
-        next.pool.needs = check_needs(needs)?;
-    }
-    next.pool.open = change.open.unwrap_or(next.pool.open);
-    next.pool.paused = change.paused.unwrap_or(next.pool.paused);
-    if let Some(owner) = &change.owner {
-        let owner = match owner.as_str() {
-            "" => place::root(&mut connection).await?,
-            path => views::people::place::find(&mut connection, &["team", "project"], "team", path)
-                .await
-                .map_err(|failure| failure.field("owner"))?,
-        };
-        next.pool.owner_id = owner.id;
-        next.owner = owner.path;
-    }
-    if let Some(only) = &change.only {
-        next.pool.reach_only = paths(&mut connection, "only", only).await?;
-        let outside = next
-            .pool
-            .reach_only
-            .iter()
-            .find(|path| !pennine_core::dispatch::below(&next.owner, path));
-        if let Some(path) = outside {
-            let said = format!(
-                "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
-                next.owner
-            );
-            return Err(ServiceError::invalid("only", said)
-                .mend("to widen the reach, name it under \"also\""));
+    commit(app, async |connection| {
+        let before = Yard::read(connection, app.clock.now()).await?;
+        let found = before.pools.iter().find(|pool| pool.pool.name == name);
+        let mut next = found
+            .cloned()
+            .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        if let Some(description) = &change.description {
+            check_description(description)?;
+            next.pool.description.clone_from(description);
         }
-    }
-    if let Some(also) = &change.also {
-        next.pool.reach_also = paths(&mut connection, "also", also).await?;
-    }
-    let asks = |pool: &OwnedPool| {
-        pool.supply().map(|supply| {
-            let Supply {
-                supplier,
-                image,
-                size,
-                settings,
-                ..
-            } = supply.clone();
-            (supplier, image, size, settings)
-        })
-    };
-    let asked = asks(&next);
-    let supply = next.pool.supply.clone().map(|supply| supply.0);
-    let supply =
-        operations::pools::capacity::changed(&mut connection, supply, change.supply.as_ref())
-            .await?;
-    next.pool.supply = supply.map(Jsonb);
-    // What was learnt of machines that were made of something else says nothing of those to come.
-    let other = asked != asks(&next);
-    if other {
-        next.standing = None;
-    }
-    let after = before.with_pool(&next);
-    let now = app.clock.now();
-    let losses = views::pools::stranded::between(&mut connection, &before, &after, now).await?;
-    // Before the change is made: the leader acts upon it at once.
-    let decisions = match next.supply() {
-        Some(_) => views::pools::capacity::foresee(app, &mut connection, &next).await?,
-        None => Vec::new(),
-    };
-    let mut done = false;
-    if !change.preview {
-        if !change.accept_losses {
-            views::pools::stranded::refuse(&losses, name)?;
+        if let Some(labels) = &change.labels {
+            next.pool.labels = check_labels("labels", labels)?;
         }
-        if !pool::set(&mut connection, &next.pool, &who.name, now).await? {
-            let said = format!("somebody else has changed {name} meanwhile");
-            return Err(
-                ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
-                    .mend("read it again and repeat the change"),
-            );
+        if let Some(needs) = &change.needs {
+            next.pool.needs = check_needs(needs)?;
         }
-        if other {
-            pool::forget(&mut connection, next.pool.id.0).await?;
-            if let Some(wanted) = next.supply() {
-                operations::pools::capacity::set_price(
-                    &mut connection,
-                    next.pool.id.0,
-                    wanted,
-                    now,
-                )
-                .await?;
+        next.pool.open = change.open.unwrap_or(next.pool.open);
+        next.pool.paused = change.paused.unwrap_or(next.pool.paused);
+        if let Some(owner) = &change.owner {
+            let owner = match owner.as_str() {
+                "" => place::root(connection).await?,
+                path => views::people::place::find(connection, &["team", "project"], "team", path)
+                    .await
+                    .map_err(|failure| failure.field("owner"))?,
+            };
+            next.pool.owner_id = owner.id;
+            next.owner = owner.path;
+        }
+        if let Some(only) = &change.only {
+            next.pool.reach_only = paths(connection, "only", only).await?;
+            let outside = next
+                .pool
+                .reach_only
+                .iter()
+                .find(|path| !pennine_core::dispatch::below(&next.owner, path));
+            if let Some(path) = outside {
+                let said = format!(
+                    "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
+                    next.owner
+                );
+                return Err(ServiceError::invalid("only", said)
+                    .mend("to widen the reach, name it under \"also\""));
             }
         }
-        let detail = json!({
-            "supply": next.supply(),
-            "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
-            "needs": next.pool.needs,
-            "only": next.pool.reach_only, "also": next.pool.reach_also,
-        });
-        audit::write(&mut connection, now, &who.name, "pool.change", name, detail).await?;
-        app.feed.kick();
-        done = true;
-    }
-    Ok(ChangedPool {
-        pool: shown(&next, &after.runners),
-        done,
-        losses,
-        decisions,
+        if let Some(also) = &change.also {
+            next.pool.reach_also = paths(connection, "also", also).await?;
+        }
+        let asks = |pool: &OwnedPool| {
+            pool.supply().map(|supply| {
+                let Supply {
+                    supplier,
+                    image,
+                    size,
+                    settings,
+                    ..
+                } = supply.clone();
+                (supplier, image, size, settings)
+            })
+        };
+        let asked = asks(&next);
+        let supply = next.pool.supply.clone().map(|supply| supply.0);
+        let supply =
+            operations::pools::capacity::changed(connection, supply, change.supply.as_ref())
+                .await?;
+        next.pool.supply = supply.map(Jsonb);
+        // What was learnt of machines that were made of something else says nothing of those to come.
+        let other = asked != asks(&next);
+        if other {
+            next.standing = None;
+        }
+        let after = before.with_pool(&next);
+        let now = app.clock.now();
+        let losses = views::pools::stranded::between(connection, &before, &after, now).await?;
+        // Before the change is made: the leader acts upon it at once.
+        let decisions = match next.supply() {
+            Some(_) => views::pools::capacity::foresee(app, connection, &next).await?,
+            None => Vec::new(),
+        };
+        let mut done = false;
+        if !change.preview {
+            if !change.accept_losses {
+                views::pools::stranded::refuse(&losses, name)?;
+            }
+            if !pool::set(connection, &next.pool, &who.name, now).await? {
+                let said = format!("somebody else has changed {name} meanwhile");
+                return Err(ServiceError::conflict(
+                    "changed-meanwhile",
+                    "The pool has changed",
+                    said,
+                )
+                .mend("read it again and repeat the change"));
+            }
+            if other {
+                pool::forget(connection, next.pool.id.0).await?;
+                if let Some(wanted) = next.supply() {
+                    operations::pools::capacity::set_price(connection, next.pool.id.0, wanted, now)
+                        .await?;
+                }
+            }
+            let detail = json!({
+                "supply": next.supply(),
+                "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
+                "needs": next.pool.needs,
+                "only": next.pool.reach_only, "also": next.pool.reach_also,
+            });
+            audit::write(connection, now, &who.name, "pool.change", name, detail).await?;
+            done = true;
+        }
+        Ok(ChangedPool {
+            pool: shown(&next, &after.runners),
+            done,
+            losses,
+            decisions,
+        })
     })
+    .await
 }
 
 /// Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
 /// are to be retired, and where jobs would be left that nothing can run, unless told to go on.
 pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) -> Result<()> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let now = app.clock.now();
-    let before = Yard::read(&mut connection, now).await?;
-    let found = before.pools.iter().find(|pool| pool.pool.name == name);
-    let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
-    let id = found.pool.id.0;
-    let members: Vec<&Runner> = before
-        .runners
-        .iter()
-        .filter(|one| one.pool_id.0 == id)
-        .collect();
-    if !members.is_empty() && !how.force {
-        let names: Vec<&str> = members
+    let retired = commit(app, async |connection| {
+        let now = app.clock.now();
+        let before = Yard::read(connection, now).await?;
+        let found = before.pools.iter().find(|pool| pool.pool.name == name);
+        let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
+        let id = found.pool.id.0;
+        let members: Vec<&Runner> = before
+            .runners
             .iter()
-            .take(5)
-            .map(|one| one.name.as_str())
+            .filter(|one| one.pool_id.0 == id)
             .collect();
-        let more = members.len().saturating_sub(names.len());
-        let more = if more > 0 {
-            format!(" and {more} more")
-        } else {
-            String::new()
-        };
-        let said = format!("{name} has {}{more}", names.join(", "));
-        return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).mend(
+        if !members.is_empty() && !how.force {
+            let names: Vec<&str> = members
+                .iter()
+                .take(5)
+                .map(|one| one.name.as_str())
+                .collect();
+            let more = members.len().saturating_sub(names.len());
+            let more = if more > 0 {
+                format!(" and {more} more")
+            } else {
+                String::new()
+            };
+            let said = format!("{name} has {}{more}", names.join(", "));
+            return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).mend(
             "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
         ));
+        }
+        if !how.accept_losses {
+            let after = before.without_pool(id);
+            let losses = views::pools::stranded::between(connection, &before, &after, now).await?;
+            views::pools::stranded::refuse(&losses, name)?;
+        }
+        // First of all it gets no machine any more.
+        let mut last = found.pool.clone();
+        if last.supply.take().is_some() {
+            pool::set(connection, &last, &who.name, now).await?;
+        }
+        let why = format!("{} removed its pool", who.name.clone());
+        for member in &members {
+            runner::retire(connection, member.id.0, &why, now).await?;
+        }
+        let removed = pool::remove(connection, id, &who.name, now).await?;
+        if !removed {
+            let said =
+                format!("a machine has come to {name} meanwhile, or somebody else has removed it");
+            return Err(
+                ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
+                    .mend("repeat it"),
+            );
+        }
+        let detail = json!({"force": how.force, "runners": members.len()});
+        audit::write(connection, now, &who.name, "pool.remove", name, detail).await?;
+        Ok(members.iter().map(|one| one.id.0).collect::<Vec<_>>())
+    })
+    .await?;
+    for runner in retired {
+        app.runner_cache.runner_gone(runner);
+        app.polls.notify(runner);
     }
-    if !how.accept_losses {
-        let after = before.without_pool(id);
-        let losses = views::pools::stranded::between(&mut connection, &before, &after, now).await?;
-        views::pools::stranded::refuse(&losses, name)?;
-    }
-    // First of all it gets no machine any more.
-    let mut last = found.pool.clone();
-    if last.supply.take().is_some() {
-        pool::set(&mut connection, &last, &who.name, now).await?;
-    }
-    let why = format!("{} removed its pool", who.name.clone());
-    for member in &members {
-        runner::retire(&mut connection, member.id.0, &why, now).await?;
-        app.runner_cache.runner_gone(member.id.0);
-    }
-    let removed = pool::remove(&mut connection, id, &who.name, now).await?;
-    app.feed.kick();
-    for member in &members {
-        app.polls.notify(member.id.0);
-    }
-    if !removed {
-        let said =
-            format!("a machine has come to {name} meanwhile, or somebody else has removed it");
-        return Err(
-            ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
-                .mend("repeat it"),
-        );
-    }
-    let detail = json!({"force": how.force, "runners": members.len()});
-    audit::write(&mut connection, now, &who.name, "pool.remove", name, detail).await?;
     Ok(())
 }

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::{check_name, check_why};
 use crate::views;
 use crate::views::pools::seat::one;
@@ -47,89 +48,76 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
         created_at: Db(app.clock.now()),
         kept_for: types::Json(Vec::new()),
     };
-    let mut connection = app.store.get().await?;
-    match seat::insert(&mut connection, &row).await {
-        Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!("there is a seat {:?} already", new.name);
-            return Err(ServiceError::taken(said));
+    commit(app, async |connection| {
+        match seat::insert(connection, &row).await {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let said = format!("there is a seat {:?} already", new.name);
+                return Err(ServiceError::taken(said));
+            }
+            other => other?,
         }
-        other => other?,
-    }
-    let detail = json!({"count": row.count});
-    let at = row.created_at.0;
-    audit::write(
-        &mut connection,
-        at,
-        &who.name,
-        "seat.add",
-        &row.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    one(app, &mut connection, &new.name).await
+        let detail = json!({"count": row.count});
+        let at = row.created_at.0;
+        audit::write(connection, at, &who.name, "seat.add", &row.name, detail).await?;
+        one(app, connection, &new.name).await
+    })
+    .await
 }
 
 /// Change how many seats there are. Lowered under use they drain: nothing is ended.
 pub async fn change(app: &App, who: &Principal, name: &str, change: SeatChange) -> Result<Seat> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let rows = seat::list(&mut connection).await?;
-    let mut row = rows
-        .into_iter()
-        .find(|seat| seat.name == name)
-        .ok_or_else(|| ServiceError::unknown("seat", name))?;
-    if let Some(count) = change.count {
-        row.count = check_count(count)?;
-    }
-    if let Some(description) = &change.description {
-        check_description(description)?;
-        row.description.clone_from(description);
-    }
-    let at = app.clock.now();
-    seat::set(&mut connection, &row, at).await?;
-    let detail = json!({"count": row.count});
-    audit::write(&mut connection, at, &who.name, "seat.change", name, detail).await?;
-    app.feed.kick();
-    one(app, &mut connection, name).await
+    commit(app, async |connection| {
+        let rows = seat::list(connection).await?;
+        let mut row = rows
+            .into_iter()
+            .find(|seat| seat.name == name)
+            .ok_or_else(|| ServiceError::unknown("seat", name))?;
+        if let Some(count) = change.count {
+            row.count = check_count(count)?;
+        }
+        if let Some(description) = &change.description {
+            check_description(description)?;
+            row.description.clone_from(description);
+        }
+        let at = app.clock.now();
+        seat::set(connection, &row, at).await?;
+        let detail = json!({"count": row.count});
+        audit::write(connection, at, &who.name, "seat.change", name, detail).await?;
+        one(app, connection, name).await
+    })
+    .await
 }
 
 /// Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept.
 pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -> Result<Seat> {
     who.require(Role::Operator)?;
     check_why(&from.why)?;
-    let mut connection = app.store.get().await?;
-    let job = views::jobs::job::find(&mut connection, &from.job).await?;
-    let holder = Yard::read(&mut connection, app.clock.now())
-        .await?
-        .holdings
-        .into_iter()
-        .find(|holding| holding.job_number == job.number && holding.name == name);
-    let at = app.clock.now();
-    let taken = match &holder {
-        Some(holder) => {
-            seat::take_back(&mut connection, holder.attempt.0, &who.name, &from.why, at).await?
+    commit(app, async |connection| {
+        let job = views::jobs::job::find(connection, &from.job).await?;
+        let holder = Yard::read(connection, app.clock.now())
+            .await?
+            .holdings
+            .into_iter()
+            .find(|holding| holding.job_number == job.number && holding.name == name);
+        let at = app.clock.now();
+        let taken = match &holder {
+            Some(holder) => {
+                seat::take_back(connection, holder.attempt.0, &who.name, &from.why, at).await?
+            }
+            None => false,
+        };
+        if !taken {
+            let said = format!("{} holds no {name} seat now", Short::Job.name(job.number));
+            return Err(ServiceError::conflict(
+                "wrong-state",
+                "There is nothing to take back",
+                said,
+            ));
         }
-        None => false,
-    };
-    if !taken {
-        let said = format!("{} holds no {name} seat now", Short::Job.name(job.number));
-        return Err(ServiceError::conflict(
-            "wrong-state",
-            "There is nothing to take back",
-            said,
-        ));
-    }
-    let detail = json!({"job": Short::Job.name(job.number), "why": from.why});
-    audit::write(
-        &mut connection,
-        at,
-        &who.name,
-        "seat.take-back",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    one(app, &mut connection, name).await
+        let detail = json!({"job": Short::Job.name(job.number), "why": from.why});
+        audit::write(connection, at, &who.name, "seat.take-back", name, detail).await?;
+        one(app, connection, name).await
+    })
+    .await
 }

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::check_name;
 use crate::views::pools::supplier::{find, one};
 use crate::{secret, supplier_calls};
@@ -176,69 +177,63 @@ pub async fn change(
     change: SupplierChange,
 ) -> Result<Supplier> {
     who.require(Role::Admin)?;
-    let mut connection = app.store.get().await?;
-    let mut row = find(&mut connection, name).await?;
-    let emptied = |changes: &BTreeMap<String, String>| -> Vec<String> {
-        let empty = changes.iter().filter(|(_, value)| value.is_empty());
-        empty.map(|(key, _)| key.clone()).collect()
-    };
-    row.settings.0.extend(change.settings.clone());
-    for key in emptied(&change.settings) {
-        row.settings.0.remove(&key);
-    }
-    row.secrets.0.extend(locked(app, name, &change.secrets)?);
-    for key in emptied(&change.secrets) {
-        row.secrets.0.remove(&key);
-    }
-    let opened: BTreeMap<String, String> = row
-        .secrets
-        .0
-        .iter()
-        .filter_map(|(key, locked)| {
-            let opened = app
-                .encryption
-                .open(&supplier_calls::lock_name(name, key), locked);
-            Some((key.clone(), opened.ok()?))
-        })
-        .collect();
-    check_settings(app, name, &row.kind, &row.settings.0, &opened)?;
-    let (quota, boot_limit_us) = check_limits(change.quota, change.boot_limit_us)?;
-    for what in &change.clear {
-        match what.as_str() {
-            "quota" => row.quota = None,
-            "boot_limit" => row.boot_limit_us = None,
-            _ => {
-                return Err(ServiceError::invalid(
-                    "clear",
-                    format!("{what:?} is neither quota nor boot_limit"),
-                ));
+    commit(app, async |connection| {
+        let mut row = find(connection, name).await?;
+        let emptied = |changes: &BTreeMap<String, String>| -> Vec<String> {
+            let empty = changes.iter().filter(|(_, value)| value.is_empty());
+            empty.map(|(key, _)| key.clone()).collect()
+        };
+        row.settings.0.extend(change.settings.clone());
+        for key in emptied(&change.settings) {
+            row.settings.0.remove(&key);
+        }
+        row.secrets.0.extend(locked(app, name, &change.secrets)?);
+        for key in emptied(&change.secrets) {
+            row.secrets.0.remove(&key);
+        }
+        let opened: BTreeMap<String, String> = row
+            .secrets
+            .0
+            .iter()
+            .filter_map(|(key, locked)| {
+                let opened = app
+                    .encryption
+                    .open(&supplier_calls::lock_name(name, key), locked);
+                Some((key.clone(), opened.ok()?))
+            })
+            .collect();
+        check_settings(app, name, &row.kind, &row.settings.0, &opened)?;
+        let (quota, boot_limit_us) = check_limits(change.quota, change.boot_limit_us)?;
+        for what in &change.clear {
+            match what.as_str() {
+                "quota" => row.quota = None,
+                "boot_limit" => row.boot_limit_us = None,
+                _ => {
+                    return Err(ServiceError::invalid(
+                        "clear",
+                        format!("{what:?} is neither quota nor boot_limit"),
+                    ));
+                }
             }
         }
-    }
-    row.quota = quota.or(row.quota);
-    row.boot_limit_us = boot_limit_us.or(row.boot_limit_us);
-    let now = app.clock.now();
-    supplier::write(&mut connection, &row, now).await?;
-    let secrets: Vec<&String> = change.secrets.keys().collect();
-    let detail = json!({"settings": change.settings, "secrets": secrets, "quota": change.quota});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "supplier.change",
-        name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    one(&mut connection, name).await
+        row.quota = quota.or(row.quota);
+        row.boot_limit_us = boot_limit_us.or(row.boot_limit_us);
+        let now = app.clock.now();
+        supplier::write(connection, &row, now).await?;
+        let secrets: Vec<&String> = change.secrets.keys().collect();
+        let detail =
+            json!({"settings": change.settings, "secrets": secrets, "quota": change.quota});
+        audit::write(connection, now, &who.name, "supplier.change", name, detail).await?;
+        one(connection, name).await
+    })
+    .await
 }
 
 /// Remove a supplier that no pool names and of which no machine is on record.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     who.require(Role::Admin)?;
-    let mut connection = app.store.get().await?;
-    let shown = one(&mut connection, name).await?;
+    commit(app, async |connection| {
+    let shown = one(connection, name).await?;
     if !shown.pools.is_empty() {
         let said = format!("{} gets its machines from it", shown.pools.join(", "));
         return Err(
@@ -246,9 +241,9 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
                 .mend("pennine pool set POOL --supplier '' first"),
         );
     }
-    let row = find(&mut connection, name).await?;
+    let row = find(connection, name).await?;
     let now = app.clock.now();
-    if !supplier::remove(&mut connection, row.id.0, now).await? {
+    if !supplier::remove(connection, row.id.0, now).await? {
         let said = "machines that it made are on record still; their history goes after the days that it is kept";
         return Err(ServiceError::conflict(
             "in-use",
@@ -257,7 +252,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
         ));
     }
     audit::write(
-        &mut connection,
+        connection,
         now,
         &who.name,
         "supplier.remove",
@@ -265,8 +260,9 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
         json!({}),
     )
     .await?;
-    app.feed.kick();
     Ok(())
+    })
+    .await
 }
 
 /// Check a supplier: what it offers, a trial machine that is ordered, says what it is, and is removed. Takes up to two

@@ -33,7 +33,18 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         return Err(ServiceError::gone("trial-over", "The trial is over", said));
     }
     let joined = in_transaction(&mut connection, async |connection| {
-        enrol_within(app, connection, &sent, &labels, &credential, now).await
+        let joined = enrol_within(app, connection, &sent, &labels, &credential, now).await?;
+        let (ticket, _, number, _) = &joined;
+        audit::write(
+            connection,
+            now,
+            &Short::Ticket.name(ticket.number),
+            "runner.join",
+            &Short::Runner.name(*number),
+            json!({"name": sent.name}),
+        )
+        .await?;
+        Ok(joined)
     })
     .await;
     let (found, runner_id, runner_number, single_use) = match joined {
@@ -47,15 +58,6 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         Ok(found) => found,
     };
     let short = Short::Runner.name(runner_number);
-    audit::write(
-        &mut connection,
-        now,
-        &Short::Ticket.name(found.number),
-        "runner.join",
-        &short,
-        json!({"name": sent.name}),
-    )
-    .await?;
     app.feed.kick();
     Ok(Enrolled {
         runner: runner_id,

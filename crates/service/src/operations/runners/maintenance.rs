@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::check_why;
 use crate::views;
 use crate::views::runners::maintenance::shown;
@@ -34,55 +35,57 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
         let said = "maintenance is planned at most a year ahead";
         return Err(ServiceError::invalid("from", said));
     }
-    let mut connection = app.store.get().await?;
-    let (pool, runner) = match (&new.pool, &new.runner) {
-        (Some(name), None) => {
-            let found = pool::find(&mut connection, name).await?;
-            let found = found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
-            (Some(found.pool.id.0), None)
-        }
-        (None, Some(name)) => {
-            let found = views::runners::runner::find(&mut connection, name).await;
-            (
-                None,
-                Some(found.map_err(|failure| failure.field("runner"))?),
-            )
-        }
-        _ => {
-            let said = "maintenance is of one pool or of one runner: name one of them";
-            return Err(ServiceError::invalid("pool", said));
-        }
-    };
-    let id = MaintenanceId(app.fresh_id());
-    let row = New {
-        id,
-        pool,
-        runner,
-        from,
-        until: from + length,
-        why: &new.why,
-        by: &who.name,
-        at: now,
-    };
-    maintenance::insert(&mut connection, row).await?;
-    let rows = maintenance::open(&mut connection, now).await?;
-    let made = rows
-        .iter()
-        .find(|row| row.id.0 == id)
-        .map(|row| shown(row, now));
-    let made = made.ok_or_else(|| ServiceError::unknown("maintenance", &id.to_string()))?;
-    let detail = json!({"of": new.pool.or(new.runner), "from": made.from, "until": made.until, "why": made.why});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "maintenance.add",
-        &made.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
-    Ok(made)
+    commit(app, async |connection| {
+        let (pool, runner) = match (&new.pool, &new.runner) {
+            (Some(name), None) => {
+                let found = pool::find(connection, name).await?;
+                let found =
+                    found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+                (Some(found.pool.id.0), None)
+            }
+            (None, Some(name)) => {
+                let found = views::runners::runner::find(connection, name).await;
+                (
+                    None,
+                    Some(found.map_err(|failure| failure.field("runner"))?),
+                )
+            }
+            _ => {
+                let said = "maintenance is of one pool or of one runner: name one of them";
+                return Err(ServiceError::invalid("pool", said));
+            }
+        };
+        let id = MaintenanceId(app.fresh_id());
+        let row = New {
+            id,
+            pool,
+            runner,
+            from,
+            until: from + length,
+            why: &new.why,
+            by: &who.name,
+            at: now,
+        };
+        maintenance::insert(connection, row).await?;
+        let rows = maintenance::open(connection, now).await?;
+        let made = rows
+            .iter()
+            .find(|row| row.id.0 == id)
+            .map(|row| shown(row, now));
+        let made = made.ok_or_else(|| ServiceError::unknown("maintenance", &id.to_string()))?;
+        let detail = json!({"of": new.pool.or(new.runner), "from": made.from, "until": made.until, "why": made.why});
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "maintenance.add",
+            &made.name,
+            detail,
+        )
+        .await?;
+        Ok(made)
+    })
+    .await
 }
 
 /// End maintenance now, or call it off.
@@ -90,20 +93,21 @@ pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     who.require(Role::Operator)?;
     let unknown = || ServiceError::unknown("maintenance", text);
     let number = Short::Maintenance.number(text).ok_or_else(unknown)?;
-    let mut connection = app.store.get().await?;
-    let now = app.clock.now();
-    if !maintenance::end(&mut connection, number, &who.name, now).await? {
-        return Err(unknown().mend("pennine maintenance list shows what is on or to come"));
-    }
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "maintenance.end",
-        text,
-        json!({}),
-    )
-    .await?;
-    app.feed.kick();
-    Ok(())
+    commit(app, async |connection| {
+        let now = app.clock.now();
+        if !maintenance::end(connection, number, &who.name, now).await? {
+            return Err(unknown().mend("pennine maintenance list shows what is on or to come"));
+        }
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "maintenance.end",
+            text,
+            json!({}),
+        )
+        .await?;
+        Ok(())
+    })
+    .await
 }

@@ -3,6 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::runners::runner::{retire_one, set_wish};
+use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::views;
 use pennine_core::id::RunnerId;
@@ -24,27 +25,29 @@ pub async fn renew_credential(
     present_hash: &[u8],
 ) -> Result<Renewed> {
     let fresh = secret::fresh(Purpose::Credential);
-    let mut connection = app.store.get().await?;
-    let next = secret::hash(&fresh);
-    if !credential::offer_credential(&mut connection, runner, present_hash, &next).await? {
-        return Err(ServiceError::conflict(
-            "wrong-state",
-            "The credential was replaced meanwhile",
-            "another credential was taken into use while this one asked for its successor",
-        ));
-    }
-    let now = app.clock.now();
-    let detail = json!({});
-    audit::write(
-        &mut connection,
-        now,
-        name,
-        "runner.renew-credential",
-        name,
-        detail,
-    )
-    .await?;
-    Ok(Renewed { credential: fresh })
+    commit(app, async |connection| {
+        let next = secret::hash(&fresh);
+        if !credential::offer_credential(connection, runner, present_hash, &next).await? {
+            return Err(ServiceError::conflict(
+                "wrong-state",
+                "The credential was replaced meanwhile",
+                "another credential was taken into use while this one asked for its successor",
+            ));
+        }
+        let now = app.clock.now();
+        let detail = json!({});
+        audit::write(
+            connection,
+            now,
+            name,
+            "runner.renew-credential",
+            name,
+            detail,
+        )
+        .await?;
+        Ok(Renewed { credential: fresh })
+    })
+    .await
 }
 
 /// Sets what somebody at the machine wants of its runner.

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::validation::{check_description, check_labels, check_name, check_slots, check_variable};
 use crate::views;
 use crate::views::runners::runner::{find, one, shown};
@@ -11,7 +12,6 @@ use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
-use pennine_store::connect::in_transaction;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{audit, runner};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
@@ -42,12 +42,16 @@ pub async fn set_wish(
     wish: DesiredState,
     by: &str,
 ) -> Result<Runner> {
-    let mut connection = app.store.get().await?;
-    let now = app.clock.now();
     // Together: a poll that came between would bring the state in line, and give another reason.
-    let set = in_transaction(&mut connection, async |connection| {
+    let changed = commit(app, async |connection| {
+        let now = app.clock.now();
         if !runner::set_wish(connection, id, wish, now).await? {
-            return Ok::<_, pennine_store::Error>(false);
+            let said = format!("{called} has not joined yet, or is retired");
+            return Err(ServiceError::conflict(
+                "wrong-state",
+                "The runner cannot do that",
+                said,
+            ));
         }
         let rows = runner::list(connection, Some(&[id])).await?;
         let seen = |slots| RunnerEvent::Seen {
@@ -61,21 +65,13 @@ pub async fn set_wish(
             let why = format!("{by} said so: {wish}");
             runner::set_state(connection, id, row.state.0, to, &why, now).await?;
         }
-        Ok(true)
-    });
-    if !set.await? {
-        let said = format!("{called} has not joined yet, or is retired");
-        return Err(ServiceError::conflict(
-            "wrong-state",
-            "The runner cannot do that",
-            said,
-        ));
-    }
-    let detail = json!({"wish": wish});
-    audit::write(&mut connection, now, by, "runner.wish", called, detail).await?;
-    app.feed.kick();
+        let detail = json!({"wish": wish});
+        audit::write(connection, now, by, "runner.wish", called, detail).await?;
+        one(connection, id).await
+    })
+    .await?;
     app.polls.notify(id);
-    one(&mut connection, id).await
+    Ok(changed)
 }
 
 /// The most of each that people may set of one runner.
@@ -216,32 +212,27 @@ pub async fn change(
             views::pools::stranded::refuse(&losses, &next.name)?;
         }
         let (name, settings) = (&next.name, &next.settings.0);
-        match runner::set_settings(&mut connection, id, name, &next.description, settings, now)
-            .await
-        {
-            Err(pennine_store::Error::Duplicate(_)) => {
-                let said = format!("the pool {} has a runner named {name:?} already", next.pool);
-                return Err(ServiceError::taken(said));
-            }
-            Ok(false) => return Err(retired(name)),
-            other => other?,
-        };
         let detail = json!(RunnerChange {
             preview: false,
             accept_losses: false,
             ..change.clone()
         });
-        audit::write(
-            &mut connection,
-            now,
-            &who.name,
-            "runner.change",
-            text,
-            detail,
-        )
+        commit(app, async |connection| {
+            let description = &next.description;
+            match runner::set_settings(connection, id, name, description, settings, now).await {
+                Err(pennine_store::Error::Duplicate(_)) => {
+                    let said =
+                        format!("the pool {} has a runner named {name:?} already", next.pool);
+                    return Err(ServiceError::taken(said));
+                }
+                Ok(false) => return Err(retired(name)),
+                other => other?,
+            };
+            let by = &who.name;
+            Ok(audit::write(connection, now, by, "runner.change", text, detail).await?)
+        })
         .await?;
         app.runner_cache.runner_changed(id);
-        app.feed.kick();
         app.polls.notify(id);
     }
     let executing = runner::executing(&mut connection).await?;
@@ -311,13 +302,15 @@ pub async fn retire_one(
             views::pools::stranded::refuse(&losses, &row.name)?;
         }
         let why = format!("{by} retired it");
-        if !runner::retire(&mut connection, id, &why, now).await? {
-            return Err(retired(&row.name));
-        }
         let detail = json!({"force": retirement.force, "jobs": ends.len()});
-        audit::write(&mut connection, now, by, "runner.retire", &row.name, detail).await?;
+        commit(app, async |connection| {
+            if !runner::retire(connection, id, &why, now).await? {
+                return Err(retired(&row.name));
+            }
+            Ok(audit::write(connection, now, by, "runner.retire", &row.name, detail).await?)
+        })
+        .await?;
         app.runner_cache.runner_gone(id);
-        app.feed.kick();
         app.polls.notify(id);
     }
     let rows = runner::list(&mut connection, Some(&[id])).await?;

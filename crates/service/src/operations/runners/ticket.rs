@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::validation::{check_labels, check_name};
 use crate::views::runners::ticket::{find, shown};
@@ -57,116 +58,107 @@ pub fn named_so(pattern: &str, name: &str) -> bool {
 /// Make a ticket for a pool. The answer holds the secret, this once, and the command to run on the machine.
 pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Result<MadeTicket> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let like = match &new.like {
-        Some(like) => Some(
-            find(&mut connection, like)
-                .await
-                .map_err(|f| f.field("like"))?,
-        ),
-        None => None,
-    };
-    let like = like.as_ref();
-    let lifetime = match (new.lifetime_us, like) {
-        (Some(lifetime), _) => Duration::from(lifetime),
-        (None, Some(like)) => like.expires_at.0.since(like.created_at.0),
-        (None, None) => HOUR,
-    };
-    let uses = new
-        .uses
-        .or(like.map(|like| like.uses.max(0).unsigned_abs()));
-    let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
-    if !(1..=MOST_USES).contains(&uses) {
-        let said = format!("a ticket is for 1 to {MOST_USES} machines");
-        return Err(ServiceError::invalid("uses", said));
-    }
-    let names = new
-        .names
-        .as_deref()
-        .or(like.map(|like| like.name_pattern.as_str()));
-    let names = names.unwrap_or("*");
-    check_pattern(names)?;
-    let labels = match like {
-        Some(like) if new.labels.is_empty() => like.labels.clone(),
-        _ => check_labels("labels", &new.labels)?,
-    };
-    if lifetime.is_zero() || lifetime > LONGEST {
-        return Err(ServiceError::invalid(
-            "lifetime_us",
-            "a ticket lasts more than nothing and at most 30 days",
-        ));
-    }
-    let pool = pool::find(&mut connection, name)
-        .await?
-        .ok_or_else(|| ServiceError::unknown("pool", name))?;
-    let secret = secret::fresh(Purpose::Ticket);
-    let now = app.clock.now();
-    let row = Row {
-        id: TicketId(app.fresh_id()),
-        pool: pool.pool.id.0,
-        runner: RunnerId(app.fresh_id()),
-        secret_hash: &secret::hash(&secret),
-        by: &who.name,
-        at: now,
-        expires_at: now + lifetime,
-        uses,
-        name_pattern: names,
-        labels: &labels,
-    };
-    let id = ticket::insert(&mut connection, row).await?;
-    let made = find(&mut connection, &id.to_string()).await?;
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "ticket.add",
-        &Short::Ticket.name(made.number),
-        json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
-    )
-    .await?;
-    app.feed.kick();
-    let command = format!(
-        "pennine-runner join --server {} --ticket {secret}",
-        app.public_url
-    );
-    let install = format!(
-        "curl -fsSL {}/join.sh | sh -s -- --ticket {secret}",
-        app.public_url
-    );
-    Ok(MadeTicket {
-        ticket: shown(&made, now),
-        secret,
-        install,
-        command,
+    commit(app, async |connection| {
+        let like = match &new.like {
+            Some(like) => Some(find(connection, like).await.map_err(|f| f.field("like"))?),
+            None => None,
+        };
+        let like = like.as_ref();
+        let lifetime = match (new.lifetime_us, like) {
+            (Some(lifetime), _) => Duration::from(lifetime),
+            (None, Some(like)) => like.expires_at.0.since(like.created_at.0),
+            (None, None) => HOUR,
+        };
+        let uses = new
+            .uses
+            .or(like.map(|like| like.uses.max(0).unsigned_abs()));
+        let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
+        if !(1..=MOST_USES).contains(&uses) {
+            let said = format!("a ticket is for 1 to {MOST_USES} machines");
+            return Err(ServiceError::invalid("uses", said));
+        }
+        let names = new
+            .names
+            .as_deref()
+            .or(like.map(|like| like.name_pattern.as_str()));
+        let names = names.unwrap_or("*");
+        check_pattern(names)?;
+        let labels = match like {
+            Some(like) if new.labels.is_empty() => like.labels.clone(),
+            _ => check_labels("labels", &new.labels)?,
+        };
+        if lifetime.is_zero() || lifetime > LONGEST {
+            return Err(ServiceError::invalid(
+                "lifetime_us",
+                "a ticket lasts more than nothing and at most 30 days",
+            ));
+        }
+        let pool = pool::find(connection, name)
+            .await?
+            .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        let secret = secret::fresh(Purpose::Ticket);
+        let now = app.clock.now();
+        let row = Row {
+            id: TicketId(app.fresh_id()),
+            pool: pool.pool.id.0,
+            runner: RunnerId(app.fresh_id()),
+            secret_hash: &secret::hash(&secret),
+            by: &who.name,
+            at: now,
+            expires_at: now + lifetime,
+            uses,
+            name_pattern: names,
+            labels: &labels,
+        };
+        let id = ticket::insert(connection, row).await?;
+        let made = find(connection, &id.to_string()).await?;
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "ticket.add",
+            &Short::Ticket.name(made.number),
+            json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
+        )
+        .await?;
+        let command = format!(
+            "pennine-runner join --server {} --ticket {secret}",
+            app.public_url
+        );
+        let install = format!(
+            "curl -fsSL {}/join.sh | sh -s -- --ticket {secret}",
+            app.public_url
+        );
+        Ok(MadeTicket {
+            ticket: shown(&made, now),
+            secret,
+            install,
+            command,
+        })
     })
+    .await
 }
 
 /// Make a ticket worth nothing. Machines that have joined with it stay.
 pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let found = find(&mut connection, text).await?;
-    let now = app.clock.now();
-    if !ticket::revoke(&mut connection, found.id.0, &who.name, now).await? {
-        let said = format!("{text} is {} already", shown(&found, now).state);
-        return Err(ServiceError::conflict(
-            "wrong-state",
-            "The ticket has ended",
-            said,
-        ));
-    }
-    let detail = json!({"pool": found.pool});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "ticket.revoke",
-        text,
-        detail,
-    )
-    .await?;
-    // Its runner's record, if it awaits one, is retired with the next upkeep.
-    Ok(shown(&find(&mut connection, text).await?, now))
+    commit(app, async |connection| {
+        let found = find(connection, text).await?;
+        let now = app.clock.now();
+        if !ticket::revoke(connection, found.id.0, &who.name, now).await? {
+            let said = format!("{text} is {} already", shown(&found, now).state);
+            return Err(ServiceError::conflict(
+                "wrong-state",
+                "The ticket has ended",
+                said,
+            ));
+        }
+        let detail = json!({"pool": found.pool});
+        audit::write(connection, now, &who.name, "ticket.revoke", text, detail).await?;
+        // Its runner's record, if it awaits one, is retired with the next upkeep.
+        Ok(shown(&find(connection, text).await?, now))
+    })
+    .await
 }
 
 #[cfg(test)]
