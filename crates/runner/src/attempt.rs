@@ -140,9 +140,9 @@ impl AttemptHandle {
 
     /// One of an earlier life of this program, which has ended with it at the latest.
     pub fn left(at: Instant) -> AttemptHandle {
-        let standing = AttemptHandle::default();
-        standing.exit(at);
-        standing
+        let handle = AttemptHandle::default();
+        handle.exit(at);
+        handle
     }
 
     /// Whether its command has ended.
@@ -207,9 +207,9 @@ impl Outcomes {
 
 /// Runs an attempt and reports it. Returns when the service has the report, or wants none.
 pub async fn run(
-    bench: Rc<RunnerEnvironment>,
+    environment: Rc<RunnerEnvironment>,
     assigned: Rc<Assigned>,
-    standing: Rc<AttemptHandle>,
+    handle: Rc<AttemptHandle>,
 ) {
     let attempt = assigned.attempt;
     let mut journal = Journal {
@@ -218,7 +218,7 @@ pub async fn run(
         started: None,
         end: None,
     };
-    let _place = match bench.limit.as_ref().map(HostLimit::take) {
+    let _place = match environment.limit.as_ref().map(HostLimit::take) {
         None => None,
         Some(Ok(Some(place))) => Some(place),
         Some(taken) => {
@@ -229,64 +229,64 @@ pub async fn run(
                 job = assigned.job,
                 "not begun: this host has as many jobs as it may"
             );
-            standing.exit(Instant::now());
-            standing.begun.notify_one();
+            handle.exit(Instant::now());
+            handle.begun.notify_one();
             journal.end = Some(Ending::Lost(LossCause::HostFull));
-            report::deliver(&bench, attempt, &journal, &standing, None).await;
+            report::deliver(&environment, attempt, &journal, &handle, None).await;
             return;
         }
     };
-    let spool = match Spool::create(&bench.home.spool(attempt), assigned.log_cap.0) {
+    let spool = match Spool::create(&environment.home.spool(attempt), assigned.log_cap.0) {
         Ok(spool) => Rc::new(spool),
         Err(error) => {
-            let said = format!("the log cannot be written on {}: {error}", bench.host);
+            let said = format!("the log cannot be written on {}: {error}", environment.host);
             tracing::error!(job = assigned.job, said);
-            standing.exit(Instant::now());
+            handle.exit(Instant::now());
             journal.end = Some(Outcomes::error(said).ending(false));
-            report::deliver(&bench, attempt, &journal, &standing, None).await;
+            report::deliver(&environment, attempt, &journal, &handle, None).await;
             return;
         }
     };
-    let begun = spawn(&bench, &assigned, &spool).await;
+    let begun = spawn(&environment, &assigned, &spool).await;
     if let Ok(begun) = &begun {
         journal.started = Some(Mark::of(begun.at));
-        report::write_down(&bench, attempt, &journal);
+        report::write_down(&environment, attempt, &journal);
     }
     let sender = {
-        let (bench, assigned, spool, standing) = (
-            bench.clone(),
+        let (environment, assigned, spool, handle) = (
+            environment.clone(),
             assigned.clone(),
             spool.clone(),
-            standing.clone(),
+            handle.clone(),
         );
         let started = begun.as_ref().ok().map(|begun| begun.at);
         tokio::task::spawn_local(async move {
             // The start is told first: people wait for it.
             if let Some(at) = started {
-                tell_started(&bench, &assigned, &standing, at).await;
+                tell_started(&environment, &assigned, &handle, at).await;
             }
-            standing.begun.notify_one();
+            handle.begun.notify_one();
             // And then the next one's keeper is made, off everybody's way.
-            bench.keepers.prepare(bench.slots());
+            environment.keepers.prepare(environment.slots());
             spool
                 .send(
-                    &bench.client,
+                    &environment.client,
                     assigned.attempt,
                     assigned.lease,
-                    &bench.log_chunk,
+                    &environment.log_chunk,
                 )
                 .await;
         })
     };
     let outcomes = match begun {
         Ok(begun) => {
-            standing.phase.set(Phase::Executing);
-            see_through(&bench, &assigned, &standing, &spool, begun).await
+            handle.phase.set(Phase::Executing);
+            see_through(&environment, &assigned, &handle, &spool, begun).await
         }
         Err(said) => Outcomes::error(said),
     };
-    standing.exit(Instant::now());
-    if standing.stop.get() == Some(StopCause::Over) {
+    handle.exit(Instant::now());
+    if handle.stop.get() == Some(StopCause::Over) {
         spool.abandon();
     }
     for line in closing(&outcomes) {
@@ -294,12 +294,12 @@ pub async fn run(
     }
     tracing::info!(job = assigned.job, result = %outcomes.result, "ended");
     journal.end = Some(outcomes.ending(spool.capped()));
-    report::write_down(&bench, attempt, &journal);
+    report::write_down(&environment, attempt, &journal);
     // One sends at a time: what is left is sent with the end.
     spool.hand_over();
     let _ = sender.await;
     spool.close();
-    report::deliver(&bench, attempt, &journal, &standing, Some(&spool)).await;
+    report::deliver(&environment, attempt, &journal, &handle, Some(&spool)).await;
 }
 
 /// The lines with which the log ends.
@@ -332,21 +332,22 @@ struct Begun<E> {
 
 /// Makes the workspace and starts the command. The error is for people.
 async fn spawn(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     assigned: &Assigned,
     spool: &Spool,
 ) -> Result<Begun<impl Future<Output = Option<End>> + use<>>, String> {
-    let folder = bench.home.workspace(assigned.attempt);
-    let broken = |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", bench.host);
+    let folder = environment.home.workspace(assigned.attempt);
+    let broken =
+        |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", environment.host);
     std::fs::create_dir_all(&folder).map_err(|e| broken("the workspace cannot be made", &e))?;
-    let heading = heading(bench, assigned, &folder).map(|line| format!("pennine: {line}\n"));
+    let heading = heading(environment, assigned, &folder).map(|line| format!("pennine: {line}\n"));
     spool
         .write(heading.concat().as_bytes())
         .map_err(|e| broken("the log cannot be written", &e))?;
     let Some((program, arguments)) = assigned.command.split_first() else {
         return Err("the job has no command".to_owned());
     };
-    let variables = variables(bench, assigned, &folder);
+    let variables = variables(environment, assigned, &folder);
     let path = variables.get("PATH").cloned().unwrap_or_default();
     let order = Order {
         program: program.clone(),
@@ -355,28 +356,28 @@ async fn spawn(
         folder,
     };
     let (Running { grip, output }, ending) =
-        bench
+        environment
             .keepers
             .start(&order)
             .await
             .map_err(|refused| match refused {
                 Refused::Command(error) => match error.kind() {
                     io::ErrorKind::NotFound => {
-                        format!("the command {program:?} does not exist on {}", bench.host)
+                        format!("the command {program:?} does not exist on {}", environment.host)
                     }
                     // The system says so too of a command that is nowhere, when a folder in PATH may not be searched.
                     io::ErrorKind::PermissionDenied if nowhere(program, &path) => {
                         format!(
                             "the command {program:?} does not exist on {}, or is in a folder of PATH that {} may not search",
-                            bench.host, bench.user
+                            environment.host, environment.user
                         )
                     }
                     io::ErrorKind::PermissionDenied => {
-                        format!("the command {program:?} may not be run on {}", bench.host)
+                        format!("the command {program:?} may not be run on {}", environment.host)
                     }
                     _ => format!(
                         "the command {program:?} cannot be started on {}: {error}",
-                        bench.host
+                        environment.host
                     ),
                 },
                 refused @ Refused::Keeper(_) => broken("the job cannot be started", &refused),
@@ -397,15 +398,15 @@ fn nowhere(program: &str, path: &str) -> bool {
 
 /// The command's whole environment.
 fn variables(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     assigned: &Assigned,
     folder: &std::path::Path,
 ) -> BTreeMap<String, String> {
     let home = std::env::var("HOME").unwrap_or_else(|_| "/".to_owned());
     let own = [
-        ("PATH", bench.path()),
+        ("PATH", environment.path()),
         ("HOME", home),
-        ("USER", bench.user.clone()),
+        ("USER", environment.user.clone()),
         ("LANG", "C.UTF-8".to_owned()),
         ("CI", "true".to_owned()),
         ("PENNINE_JOB", assigned.job.clone()),
@@ -419,7 +420,7 @@ fn variables(
         .into_iter()
         .map(|(name, value)| (name.to_owned(), value))
         .collect();
-    variables.extend(bench.own.borrow().variables.clone());
+    variables.extend(environment.own.borrow().variables.clone());
     variables.extend(assigned.variables.clone());
     variables.insert(keeper::MARKER.to_owned(), assigned.attempt.to_string());
     variables
@@ -427,13 +428,13 @@ fn variables(
 
 /// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
 fn heading(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     assigned: &Assigned,
     folder: &std::path::Path,
 ) -> [String; 5] {
-    let own = bench.own.borrow();
+    let own = environment.own.borrow();
     let labels = own.labels.iter().chain(&assigned.pool_labels);
-    let mut facts = bench.facts.borrow().clone();
+    let mut facts = environment.facts.borrow().clone();
     facts.extend(own.facts.clone());
     let subject = Subject::new(
         &assigned.runner,
@@ -457,14 +458,14 @@ fn heading(
             "runner {} in the pool {}, on {} as {}, pennine-runner {}",
             assigned.runner,
             assigned.pool,
-            bench.host,
-            bench.user,
+            environment.host,
+            environment.user,
             env!("CARGO_PKG_VERSION")
         ),
         format!(
             "in {}; {}",
             folder.display(),
-            bench.keepers.isolation().said()
+            environment.keepers.isolation().said()
         ),
         clauses,
         format!("$ {}", shown(&assigned.command)),
@@ -486,26 +487,26 @@ fn shown(command: &[String]) -> String {
 
 /// Tells that the command was started, until the service knows.
 async fn tell_started(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     assigned: &Assigned,
-    standing: &AttemptHandle,
+    handle: &AttemptHandle,
     at: Instant,
 ) {
     let mut pace = Backoff::default();
     loop {
         let started = Started {
-            session: bench.session,
+            session: environment.session,
             lease: assigned.lease,
             ago_us: at.elapsed().into(),
         };
-        match bench.client.started(assigned.attempt, &started).await {
+        match environment.client.started(assigned.attempt, &started).await {
             Ok(()) => return,
             Err(error)
                 if error
                     .problem()
                     .is_some_and(|problem| problem.word() == "stale-lease") =>
             {
-                standing.stop(StopCause::Over, "the service counts this attempt as over");
+                handle.stop(StopCause::Over, "the service counts this attempt as over");
                 return;
             }
             Err(error) if error.passes() => pace.pause().await,
@@ -515,7 +516,7 @@ async fn tell_started(
             }
         }
         // Once the command has ended, its end tells when it began.
-        if standing.phase.get() == Phase::Finalizing {
+        if handle.phase.get() == Phase::Finalizing {
             return;
         }
     }
@@ -523,9 +524,9 @@ async fn tell_started(
 
 /// Reads the command's output until it and everything it started has ended; ends it when it must.
 async fn see_through(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     assigned: &Assigned,
-    standing: &AttemptHandle,
+    handle: &AttemptHandle,
     spool: &Spool,
     begun: Begun<impl Future<Output = Option<End>>>,
 ) -> Outcomes {
@@ -553,7 +554,7 @@ async fn see_through(
         if !over {
             grip.kill();
         }
-        if bench.keepers.isolation() == Isolation::Group {
+        if environment.keepers.isolation() == Isolation::Group {
             keeper::end_leftovers(&[assigned.attempt.to_string()]);
         }
     };
@@ -564,7 +565,7 @@ async fn see_through(
         tokio::select! {
             // By the clock that goes on while the machine sleeps, which timers do not.
             _ = look.tick(), if assigned.exclusive && !cut_off && !over => {
-                if let Some(silence) = bench.cut_off() {
+                if let Some(silence) = environment.cut_off() {
                     let said = format!(
                         "the service has not been reached for {}, and this job holds seats, which others may have soon; ending it",
                         spoken(silence)
@@ -579,16 +580,16 @@ async fn see_through(
                 Ok(0) | Err(_) => open = false,
                 Ok(length) => {
                     if let Err(error) = spool.write(buffer.get(..length).unwrap_or_default()) {
-                        broken = Some(format!("the log cannot be written on {}: {error}", bench.host));
+                        broken = Some(format!("the log cannot be written on {}: {error}", environment.host));
                         kill(over);
                         open = false;
                     }
                 }
             },
             told = &mut ended, if !over => (end, over) = (told, true),
-            () = standing.stopped.notified() => {
-                let said = standing.said.borrow().clone();
-                if standing.stop.get() == Some(StopCause::Over) {
+            () = handle.stopped.notified() => {
+                let said = handle.said.borrow().clone();
+                if handle.stop.get() == Some(StopCause::Over) {
                     kill(over);
                 } else if ending.is_none() {
                     let _ = spool.say(&format!("{said}; asking the command to end"));

@@ -5,7 +5,7 @@
 //!   log/          its own log, a file a day
 //!   lock          held while a runner works here
 //!   work/ATTEMPT  the workspace of an attempt
-//!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.slip: how the attempt stands
+//!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.journal: how the attempt stands
 //! ```
 
 use crate::join::Error;
@@ -155,13 +155,13 @@ impl Home {
         self.0.join("spool").join(attempt.to_string())
     }
 
-    fn slip_path(&self, attempt: AttemptId) -> PathBuf {
+    fn journal_path(&self, attempt: AttemptId) -> PathBuf {
         self.spool(attempt).with_extension("journal")
     }
 
     /// Writes down how an attempt stands. The file is there whole or not at all, whenever this program ends.
-    pub fn keep_slip(&self, attempt: AttemptId, journal: &Journal) -> std::io::Result<()> {
-        let path = self.slip_path(attempt);
+    pub fn keep_journal(&self, attempt: AttemptId, journal: &Journal) -> std::io::Result<()> {
+        let path = self.journal_path(attempt);
         let new = path.with_extension("new");
         if let Some(folder) = path.parent() {
             std::fs::create_dir_all(folder)?;
@@ -172,12 +172,12 @@ impl Home {
 
     /// How an attempt of an earlier life of this program stood.
     pub fn journal(&self, attempt: AttemptId) -> Option<Journal> {
-        serde_json::from_slice(&std::fs::read(self.slip_path(attempt)).ok()?).ok()
+        serde_json::from_slice(&std::fs::read(self.journal_path(attempt)).ok()?).ok()
     }
 
-    /// Makes an attempt's log and slip outlive the machine's power.
+    /// Makes an attempt's log and journal outlive the machine's power.
     pub fn settle(&self, attempt: AttemptId) {
-        for path in [self.spool(attempt), self.slip_path(attempt)] {
+        for path in [self.spool(attempt), self.journal_path(attempt)] {
             let synced = File::open(&path).and_then(|file| file.sync_all());
             if let Err(error) = synced
                 && error.kind() != std::io::ErrorKind::NotFound
@@ -191,7 +191,7 @@ impl Home {
     pub fn sweep(&self, attempt: AttemptId) {
         self.clear_workspace(attempt);
         let _ = std::fs::remove_file(self.spool(attempt));
-        let _ = std::fs::remove_file(self.slip_path(attempt));
+        let _ = std::fs::remove_file(self.journal_path(attempt));
         // Left where this program was killed while it wrote a slip down.
         let _ = std::fs::remove_file(self.spool(attempt).with_extension("new"));
     }

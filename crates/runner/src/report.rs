@@ -15,8 +15,8 @@ use std::time::Duration;
 const SETTLE: Duration = Duration::from_secs(2);
 
 /// Writes down how an attempt stands, for another life of this program.
-pub fn write_down(bench: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
-    if let Err(error) = bench.home.keep_slip(attempt, journal) {
+pub fn write_down(environment: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
+    if let Err(error) = environment.home.keep_journal(attempt, journal) {
         tracing::warn!(%error, job = journal.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
     }
 }
@@ -24,59 +24,61 @@ pub fn write_down(bench: &RunnerEnvironment, attempt: AttemptId, journal: &Journ
 /// Sends what is left of an attempt's log and reports its end, until the service has both or wants neither; then removes
 /// what is left of it.
 pub async fn deliver(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     attempt: AttemptId,
     journal: &Journal,
-    standing: &AttemptHandle,
+    handle: &AttemptHandle,
     spool: Option<&Spool>,
 ) {
     let delivered = async {
         if let Some(spool) = spool {
-            let chunk = &bench.log_chunk;
+            let chunk = &environment.log_chunk;
             spool
-                .send(&bench.client, attempt, journal.lease, chunk)
+                .send(&environment.client, attempt, journal.lease, chunk)
                 .await;
         }
         if !spool.is_some_and(Spool::over) {
-            report(bench, attempt, journal, standing, spool).await;
+            report(environment, attempt, journal, handle, spool).await;
         }
     };
     let mut delivered = std::pin::pin!(delivered);
     if tokio::time::timeout(SETTLE, &mut delivered).await.is_err() {
-        bench.home.settle(attempt);
+        environment.home.settle(attempt);
         delivered.await;
     }
-    bench.home.sweep(attempt);
+    environment.home.sweep(attempt);
 }
 
 /// Goes on with an attempt of an earlier life of this program: its command has ended with that, at the latest.
 pub async fn resume(
-    bench: Rc<RunnerEnvironment>,
+    environment: Rc<RunnerEnvironment>,
     attempt: AttemptId,
     mut journal: Journal,
-    standing: Rc<AttemptHandle>,
+    handle: Rc<AttemptHandle>,
 ) {
-    let spool = match Spool::reopen(&bench.home.spool(attempt)) {
+    let spool = match Spool::reopen(&environment.home.spool(attempt)) {
         Ok(spool) => spool,
         Err(error) => {
             tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; it is given up");
-            bench.home.sweep(attempt);
+            environment.home.sweep(attempt);
             return;
         }
     };
-    spool.locate(&bench.client, attempt, journal.lease).await;
+    spool
+        .locate(&environment.client, attempt, journal.lease)
+        .await;
     if journal.end.is_none() {
         let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
         let _ = spool.say(said);
         journal.end = Some(Ending::Lost(LossCause::Restarted));
-        write_down(&bench, attempt, &journal);
+        write_down(&environment, attempt, &journal);
     }
     spool.close();
-    deliver(&bench, attempt, &journal, &standing, Some(&spool)).await;
+    deliver(&environment, attempt, &journal, &handle, Some(&spool)).await;
 }
 
 async fn tell(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     attempt: AttemptId,
     journal: &Journal,
     spool: Option<&Spool>,
@@ -95,7 +97,7 @@ async fn tell(
                 log_capped,
             } = ran.clone();
             let finished = Finished {
-                session: bench.session,
+                session: environment.session,
                 lease: journal.lease,
                 result,
                 exit_code,
@@ -107,30 +109,30 @@ async fn tell(
                 log_capped,
                 started_ago_us: journal.started.as_ref().map(|at| at.ago().into()),
             };
-            bench.client.finished(attempt, &finished).await
+            environment.client.finished(attempt, &finished).await
         }
         Ending::Lost(cause) => {
             let lost = Lost {
                 cause: *cause,
-                session: bench.session,
+                session: environment.session,
                 lease: journal.lease,
                 log_bytes,
             };
-            bench.client.lost(attempt, &lost).await
+            environment.client.lost(attempt, &lost).await
         }
     }
 }
 
 async fn report(
-    bench: &RunnerEnvironment,
+    environment: &RunnerEnvironment,
     attempt: AttemptId,
     journal: &Journal,
-    standing: &AttemptHandle,
+    handle: &AttemptHandle,
     spool: Option<&Spool>,
 ) {
     let mut pace = Backoff::default();
     loop {
-        let Err(error) = tell(bench, attempt, journal, spool).await else {
+        let Err(error) = tell(environment, attempt, journal, spool).await else {
             tracing::info!(job = journal.job, "the end is reported");
             return;
         };
@@ -144,9 +146,9 @@ async fn report(
             }
             (Some(("log-short", offset)), Some(spool)) => {
                 spool.resume_at(offset.unwrap_or(0));
-                let chunk = &bench.log_chunk;
+                let chunk = &environment.log_chunk;
                 spool
-                    .send(&bench.client, attempt, journal.lease, chunk)
+                    .send(&environment.client, attempt, journal.lease, chunk)
                     .await;
             }
             _ => {
@@ -156,7 +158,7 @@ async fn report(
                 pace.pause().await;
             }
         }
-        if standing.stopped_as() == Some(StopCause::Over) {
+        if handle.stopped_as() == Some(StopCause::Over) {
             return;
         }
     }

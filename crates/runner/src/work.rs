@@ -104,7 +104,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         tracing::warn!("{}", keepers.isolation().said());
     }
     keepers.prepare(identity.slots as usize);
-    let bench = Rc::new(RunnerEnvironment {
+    let environment = Rc::new(RunnerEnvironment {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
@@ -132,7 +132,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         lease: Cell::new(Duration::from(Settings::default().lease_us)),
         log_chunk: Cell::new(LOG_CHUNK_AT_FIRST),
     });
-    look(&bench, found).await;
+    look(&environment, found).await;
     let mut interrupt =
         signal(SignalKind::interrupt()).map_err(|e| Error::Machine(e.to_string()))?;
     let mut terminate =
@@ -144,13 +144,13 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     });
     let result = tasks
         .run_until(async {
-            tokio::task::spawn_local(look_now_and_then(bench.clone(), news.clone()));
+            tokio::task::spawn_local(look_now_and_then(environment.clone(), news.clone()));
             let mut told = 0;
             let held = Held::default();
             for (attempt, journal) in left {
-                go_on(&bench, &news, &held, attempt, journal);
+                go_on(&environment, &news, &held, attempt, journal);
             }
-            let mut polls = std::pin::pin!(poll_for_ever(&bench, &identity, &news, &held));
+            let mut polls = std::pin::pin!(poll_for_ever(&environment, &identity, &news, &held));
             loop {
                 tokio::select! {
                     end = &mut polls => break end,
@@ -175,7 +175,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
             ..Leave::default()
         };
         // The service finds out by itself where this does not reach it.
-        let left = tokio::time::timeout(LEAVES, bench.client.leave(leave)).await;
+        let left = tokio::time::timeout(LEAVES, environment.client.leave(leave)).await;
         if let Ok(Ok(_)) = left {
             let _ = home.forget_identity();
         }
@@ -184,8 +184,11 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     // What still runs ends with this process. The service learns at once that it is gone.
     if result.is_ok() {
         tracing::info!("stopping");
-        let _ =
-            tokio::time::timeout(Duration::from_secs(2), bench.client.goodbye(bench.session)).await;
+        let _ = tokio::time::timeout(
+            Duration::from_secs(2),
+            environment.client.goodbye(environment.session),
+        )
+        .await;
     }
     result
 }
@@ -209,25 +212,25 @@ struct News {
 }
 
 /// Finds out what the machine is. True if that is another than it was.
-async fn look(bench: &RunnerEnvironment, found: Option<Facts>) -> bool {
+async fn look(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
     let facts = match found {
         Some(facts) => facts,
-        None => facts::gather(bench.home.path(), &bench.path()).await,
+        None => facts::gather(environment.home.path(), &environment.path()).await,
     };
-    let mut findings = doctor::of_machine(&bench.home, bench.keepers.isolation());
-    findings.extend(doctor::of_clock(&bench.client).await);
+    let mut findings = doctor::of_machine(&environment.home, environment.keepers.isolation());
+    findings.extend(doctor::of_clock(&environment.client).await);
     findings.retain(|finding| finding.verdict > Verdict::Good);
     for finding in &findings {
         tracing::warn!("{}: {}", finding.check, finding.said);
     }
-    let other = bench.facts.replace(facts.clone()) != facts;
-    bench.findings.replace(findings.clone()) != findings || other
+    let other = environment.facts.replace(facts.clone()) != facts;
+    environment.findings.replace(findings.clone()) != findings || other
 }
 
-async fn look_now_and_then(bench: Rc<RunnerEnvironment>, news: Rc<News>) {
+async fn look_now_and_then(environment: Rc<RunnerEnvironment>, news: Rc<News>) {
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
-        if look(&bench, None).await {
+        if look(&environment, None).await {
             tracing::info!("this machine has changed; the service is told with the next poll");
             news.to_tell.set(true);
         }
@@ -282,7 +285,7 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
 
 /// Reports what an earlier life of this program had not reported yet.
 fn go_on(
-    bench: &Rc<RunnerEnvironment>,
+    environment: &Rc<RunnerEnvironment>,
     news: &Rc<News>,
     held: &Held,
     attempt: AttemptId,
@@ -292,17 +295,17 @@ fn go_on(
         Some(Ending::Ran(ran)) => ran.exited.instant(),
         _ => Instant::now(),
     };
-    let standing = Rc::new(AttemptHandle::left(exited));
-    hold(held, attempt, journal.lease, &standing);
-    let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
+    let handle = Rc::new(AttemptHandle::left(exited));
+    hold(held, attempt, journal.lease, &handle);
+    let (environment, news, held) = (environment.clone(), news.clone(), held.clone());
     tokio::task::spawn_local(async move {
-        report::resume(bench, attempt, journal, standing).await;
+        report::resume(environment, attempt, journal, handle).await;
         let_go(&held, &news, attempt);
     });
 }
 
-fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, standing: &Rc<AttemptHandle>) {
-    held.borrow_mut().insert(attempt, (lease, standing.clone()));
+fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, handle: &Rc<AttemptHandle>) {
+    held.borrow_mut().insert(attempt, (lease, handle.clone()));
 }
 
 fn let_go(held: &Held, news: &News, attempt: AttemptId) {
@@ -318,7 +321,7 @@ fn let_go(held: &Held, news: &News, attempt: AttemptId) {
 
 /// Polls until the service refuses for good, or this program is to stop and has no job any more.
 async fn poll_for_ever(
-    bench: &Rc<RunnerEnvironment>,
+    environment: &Rc<RunnerEnvironment>,
     identity: &Identity,
     news: &Rc<News>,
     held: &Held,
@@ -333,7 +336,7 @@ async fn poll_for_ever(
             return Ok(());
         }
         if !checked {
-            match bench
+            match environment
                 .client
                 .hello()
                 .await
@@ -350,31 +353,31 @@ async fn poll_for_ever(
         }
         sequence += 1;
         let about = news.to_tell.replace(false).then(|| About {
-            facts: bench.facts.borrow().clone(),
+            facts: environment.facts.borrow().clone(),
             slots: identity.slots,
             labels: identity.labels.clone(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
-            findings: bench.findings.borrow().clone(),
+            findings: environment.findings.borrow().clone(),
         });
         let telling = about.is_some();
         let poll = {
-            let (held, own) = (held.borrow(), bench.own.borrow());
+            let (held, own) = (held.borrow(), environment.own.borrow());
             Poll {
                 protocol: PROTOCOL,
-                session: bench.session,
+                session: environment.session,
                 sequence,
                 free: own
                     .slots
                     .saturating_sub(u32::try_from(held.len()).unwrap_or(u32::MAX)),
                 held: held
                     .iter()
-                    .map(|(attempt, (lease, standing))| standing.held(*attempt, *lease))
+                    .map(|(attempt, (lease, handle))| handle.held(*attempt, *lease))
                     .collect(),
                 about,
                 at_once: false,
                 settings_version: own.version,
                 leaving: news.leaving.get(),
-                room: bench.limit.as_ref().map(|limit| {
+                room: environment.limit.as_ref().map(|limit| {
                     let more = limit.free().unwrap_or(0);
                     u32::try_from(held.len())
                         .unwrap_or(u32::MAX)
@@ -384,8 +387,8 @@ async fn poll_for_ever(
         };
         let sent = Mark::now();
         let answer = tokio::select! {
-            answer = bench.client.poll(&poll) => answer,
-            () = other_room(bench, &poll) => {
+            answer = environment.client.poll(&poll) => answer,
+            () = other_room(environment, &poll) => {
                 news.to_tell.set(news.to_tell.get() || telling);
                 continue;
             }
@@ -396,9 +399,9 @@ async fn poll_for_ever(
         };
         match answer {
             Ok(answer) => {
-                bench.renewed.replace(sent);
-                bench.lease.set(answer.settings.lease_us.into());
-                bench.log_chunk.set(answer.settings.log_chunk);
+                environment.renewed.replace(sent);
+                environment.lease.set(answer.settings.lease_us.into());
+                environment.log_chunk.set(answer.settings.log_chunk);
                 if !connected {
                     connected = true;
                     tracing::info!(
@@ -406,17 +409,17 @@ async fn poll_for_ever(
                         identity.server,
                         identity.name,
                         identity.short,
-                        bench.slots()
+                        environment.slots()
                     );
                 }
                 pace.reset();
                 if answer.renew {
-                    renew(bench).await;
+                    renew(environment).await;
                 }
                 if let Some(own) = answer.own.clone() {
-                    keep_to(bench, news, own);
+                    keep_to(environment, news, own);
                 }
-                let fresh = take(bench, news, held, answer);
+                let fresh = take(environment, news, held, answer);
                 // A start that is told acknowledges the assignment, and the poll would only be in its way.
                 let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
                 let _ = tokio::time::timeout(BEGIN, told).await;
@@ -439,15 +442,15 @@ async fn poll_for_ever(
 /// service that is away.
 fn may_stop(held: &Held, connected: bool) -> bool {
     let held = held.borrow();
-    held.is_empty() || (!connected && held.values().all(|(_, standing)| standing.ended()))
+    held.is_empty() || (!connected && held.values().all(|(_, handle)| handle.ended()))
 }
 
 /// How often the room on the host is looked at, where runners share it.
 const ROOM_EVERY: Duration = Duration::from_millis(500);
 
 /// Returns when there is other room on the host than the poll said; never where it is not shared.
-async fn other_room(bench: &RunnerEnvironment, poll: &Poll) {
-    let Some((limit, told)) = bench.limit.as_ref().zip(poll.room) else {
+async fn other_room(environment: &RunnerEnvironment, poll: &Poll) {
+    let Some((limit, told)) = environment.limit.as_ref().zip(poll.room) else {
         return std::future::pending().await;
     };
     let held = u32::try_from(poll.held.len()).unwrap_or(u32::MAX);
@@ -463,15 +466,15 @@ async fn other_room(bench: &RunnerEnvironment, poll: &Poll) {
 }
 
 /// Takes another credential: written down first, shown from then on.
-async fn renew(bench: &RunnerEnvironment) {
+async fn renew(environment: &RunnerEnvironment) {
     let renewed = async {
-        let next = bench.client.renew().await?;
-        let Some(mut identity) = bench.home.identity()? else {
+        let next = environment.client.renew().await?;
+        let Some(mut identity) = environment.home.identity()? else {
             return Ok(());
         };
         identity.credential.clone_from(&next.credential);
-        bench.home.set_identity(&identity)?;
-        bench.client.show(&next.credential);
+        environment.home.set_identity(&identity)?;
+        environment.client.show(&next.credential);
         tracing::info!("the credential was old and has been replaced");
         Ok::<(), Error>(())
     };
@@ -483,15 +486,15 @@ async fn renew(bench: &RunnerEnvironment) {
 }
 
 /// Keeps to what people set of this runner.
-fn keep_to(bench: &RunnerEnvironment, news: &News, own: OwnSettings) {
+fn keep_to(environment: &RunnerEnvironment, news: &News, own: OwnSettings) {
     tracing::info!(
         version = own.version,
         slots = own.slots,
         "the service has new settings for this runner"
     );
-    let before = bench.own.replace(own);
-    bench.keepers.prepare(bench.slots());
-    if before.paths != bench.own.borrow().paths {
+    let before = environment.own.replace(own);
+    environment.keepers.prepare(environment.slots());
+    if before.paths != environment.own.borrow().paths {
         news.look.notify_one();
     }
 }
@@ -515,7 +518,7 @@ fn last_word(error: &ClientError) -> Option<Error> {
 
 /// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
 fn take(
-    bench: &Rc<RunnerEnvironment>,
+    environment: &Rc<RunnerEnvironment>,
     news: &Rc<News>,
     held: &Held,
     answer: PollAnswer,
@@ -532,18 +535,18 @@ fn take(
             attempt = assigned.number,
             "begins"
         );
-        let (assigned, standing) = (Rc::new(assigned), Rc::new(AttemptHandle::default()));
-        hold(held, id, assigned.lease, &standing);
-        fresh.push(standing.clone());
-        let (bench, news, held) = (bench.clone(), news.clone(), held.clone());
+        let (assigned, handle) = (Rc::new(assigned), Rc::new(AttemptHandle::default()));
+        hold(held, id, assigned.lease, &handle);
+        fresh.push(handle.clone());
+        let (environment, news, held) = (environment.clone(), news.clone(), held.clone());
         tokio::task::spawn_local(async move {
-            attempt::run(bench, assigned, standing).await;
+            attempt::run(environment, assigned, handle).await;
             let_go(&held, &news, id);
         });
     }
     for stop in answer.stop {
-        if let Some((_, standing)) = held.borrow().get(&stop.attempt) {
-            standing.stop(stop.cause, &stop.said);
+        if let Some((_, handle)) = held.borrow().get(&stop.attempt) {
+            handle.stop(stop.cause, &stop.said);
         }
     }
     fresh

@@ -6,9 +6,12 @@ use crate::error::ServiceError;
 use crate::operations::people::session;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, Method, header};
+use axum::http::{HeaderMap, Method};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use axum_extra::extract::CookieJar;
+use axum_extra::headers::HeaderMapExt;
+use axum_extra::headers::authorization::{Authorization, Bearer};
 
 /// The name of the console's cookie.
 pub const COOKIE: &str = "pennine_session";
@@ -25,23 +28,16 @@ impl<S: Send + Sync> FromRequestParts<S> for Principal {
     }
 }
 
-/// The bearer token in the headers.
-pub fn bearer(headers: &HeaderMap) -> Option<&str> {
-    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
-    let (scheme, token) = value.split_once(' ')?;
-    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim())
+/// Returns the bearer token in the headers (RFC 6750).
+pub fn bearer(headers: &HeaderMap) -> Option<String> {
+    let authorization = headers.typed_get::<Authorization<Bearer>>()?;
+    Some(authorization.token().trim().to_owned())
 }
 
-/// The console's cookie in the headers.
-pub fn cookie(headers: &HeaderMap) -> Option<&str> {
-    let pairs = headers
-        .get_all(header::COOKIE)
-        .iter()
-        .filter_map(|value| value.to_str().ok());
-    pairs.flat_map(|value| value.split(';')).find_map(|pair| {
-        let (name, value) = pair.trim().split_once('=')?;
-        (name == COOKIE).then_some(value)
-    })
+/// Returns the value of the console's cookie in the headers (RFC 6265).
+pub fn cookie(headers: &HeaderMap) -> Option<String> {
+    let cookies = CookieJar::from_headers(headers);
+    Some(cookies.get(COOKIE)?.value().to_owned())
 }
 
 /// Finds out who asks. Signing in is the only thing that nobody in particular may do.
@@ -61,7 +57,7 @@ pub async fn authenticate(State(app): State<App>, mut request: Request, next: Ne
 
 async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, ServiceError> {
     if let Some(secret) = bearer(headers) {
-        return session::by_token(app, secret).await;
+        return session::by_token(app, &secret).await;
     }
     let Some(secret) = cookie(headers) else {
         return Err(ServiceError::unauthenticated(
@@ -80,5 +76,5 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
             "a write with the console's cookie is taken only from the console's own pages",
         ));
     }
-    session::by_cookie(app, secret).await
+    session::by_cookie(app, &secret).await
 }

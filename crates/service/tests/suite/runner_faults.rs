@@ -90,9 +90,9 @@ async fn log_and_result_outlive_the_runner_and_an_hour_without_the_service() {
         std::fs::read_dir(&spool)
             .ok()?
             .flatten()
-            .filter(|file| file.path().extension().is_some_and(|end| end == "slip"))
+            .filter(|file| file.path().extension().is_some_and(|end| end == "journal"))
             .find_map(|file| std::fs::read_to_string(file.path()).ok())
-            .filter(|slip| slip.contains("\"exit_code\":7"))
+            .filter(|journal| journal.contains("\"exit_code\":7"))
     })
     .await;
     runner.kill();

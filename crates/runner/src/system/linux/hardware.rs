@@ -33,7 +33,8 @@ pub fn disk_of(folder: &Path) -> Option<Disk> {
 /// Devices that jobs ask for, and the container engine.
 pub fn devices(facts: &mut Facts) {
     let usable = |device: &str| access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok();
-    if usable("/dev/kvm") {
+    #[cfg(target_arch = "x86_64")]
+    if usable("/dev/kvm") && super::virtualization::works() {
         facts.insert("kvm".into(), FactValue::Text("usable".into()));
     }
     let counted = |folder: &str, begins: &[&str]| {

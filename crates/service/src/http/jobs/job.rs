@@ -28,13 +28,15 @@ pub async fn list(
 
 /// The `Link` header to the next page (RFC 8288).
 fn next_link(app: &App, params: &ListParams, next: &str) -> Option<(HeaderName, HeaderValue)> {
-    let mut query = format!("limit={}&after={next}", params.limit());
-    if let Some(state) = &params.state {
-        query += &format!("&state={state}");
+    let mut query = form_urlencoded::Serializer::new(String::new());
+    query.append_pair("limit", &params.limit().to_string());
+    query.append_pair("after", next);
+    for (name, value) in [("state", &params.state), ("under", &params.under)] {
+        if let Some(value) = value {
+            query.append_pair(name, value);
+        }
     }
-    if let Some(under) = &params.under {
-        query += &format!("&under={under}");
-    }
+    let query = query.finish();
     let link = format!("<{}/api/v1/jobs?{query}>; rel=\"next\"", app.public_url);
     Some((header::LINK, HeaderValue::from_str(&link).ok()?))
 }

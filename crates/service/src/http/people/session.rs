@@ -10,6 +10,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
+use axum_extra::extract::cookie::{Cookie, SameSite};
 use pennine_wire::{Problem, SignIn, SignedIn};
 
 fn signed_in(
@@ -51,7 +52,7 @@ pub async fn sign_in(
 #[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "session", responses((status = 204)))]
 pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Answer<impl IntoResponse> {
     if let Some(cookie) = auth::cookie(&headers) {
-        session::sign_out(&app, cookie).await?;
+        session::sign_out(&app, &cookie).await?;
     }
     Ok((
         StatusCode::NO_CONTENT,
@@ -61,11 +62,19 @@ pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Answer<impl
 
 fn set_cookie(app: &App, value: &str, seconds: u64) -> String {
     let base = app.config.base_path();
-    let path = if base.is_empty() { "/" } else { &base };
-    let secure = if app.public_url.starts_with("https://") {
-        "; Secure"
+    let path = if base.is_empty() {
+        "/".to_owned()
     } else {
-        ""
+        base
     };
-    format!("{COOKIE}={value}; Path={path}; Max-Age={seconds}; HttpOnly; SameSite=Strict{secure}")
+    Cookie::build((COOKIE, value))
+        .path(path)
+        .max_age(time::Duration::seconds(
+            i64::try_from(seconds).unwrap_or(i64::MAX),
+        ))
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .secure(app.public_url.starts_with("https://"))
+        .build()
+        .to_string()
 }

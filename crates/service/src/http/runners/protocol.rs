@@ -78,7 +78,7 @@ impl FromRequestParts<App> for Caller {
         };
         let credential = bearer(&parts.headers)
             .ok_or_else(|| refused("the request carries no runner credential"))?;
-        let hash = secret::hash(credential);
+        let hash = secret::hash(&credential);
         let known = protocol::known(app, &hash)
             .await?
             .ok_or_else(|| refused("this runner credential is not known here"))?;

@@ -29,7 +29,8 @@ pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
             )
             .await?;
         }
-        views::jobs::job::show(app, text).await
+        Ok(())
     })
-    .await
+    .await?;
+    views::jobs::job::show(app, text).await
 }
