@@ -10,11 +10,11 @@ mod changes;
 mod timeouts;
 
 use crate::app::App;
-use crate::views::dispatch_state::{self, waits};
+use crate::views::dispatch_state;
 use capacity::YardState;
 use pennine_core::answer::QueueSample;
 use pennine_core::capacity::Decided;
-use pennine_core::dispatch::{Event, KeptBack, Plan, Reason, State};
+use pennine_core::dispatch::{Event, Inconsistency, KeptBack, Plan, Reason, State};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
 use pennine_core::lifecycle::outcome::unmatched;
 use pennine_core::time::Moment;
@@ -59,6 +59,9 @@ enum End {
     /// A change that this version cannot read: a newer replica wrote it, and should lead.
     #[error("change {cursor} cannot be read: {error}")]
     Undecodable { cursor: Cursor, error: Undecodable },
+    /// The state in memory cannot be right: it is built anew from the record.
+    #[error("dispatch's state is inconsistent: {0}")]
+    Inconsistent(Inconsistency),
     #[error("told to stop")]
     Stopped,
     #[error(transparent)]
@@ -79,6 +82,9 @@ pub async fn lead(app: App) {
                 tracing::info!(epoch = epoch.0, "this replica leads");
                 let end = term(&app, epoch).await;
                 app.leads.store(false, Ordering::Relaxed);
+                if let End::Inconsistent(found) = &end {
+                    tracing::error!(epoch = epoch.0, %found, "dispatch's state was inconsistent and is built anew");
+                }
                 tracing::info!(epoch = epoch.0, reason = %end, "this replica leads no more");
                 let release = async {
                     let mut connection = app.store.leader().await?;
@@ -87,7 +93,7 @@ pub async fn lead(app: App) {
                 if let Err(error) = release.await {
                     tracing::debug!(%error, "the lead could not be given up; it expires by itself");
                 }
-                if matches!(end, End::Undecodable { .. }) {
+                if matches!(end, End::Undecodable { .. } | End::Inconsistent(_)) {
                     stand_aside(&app).await;
                 }
                 continue;
@@ -268,9 +274,8 @@ impl<'a> Term<'a> {
             }
             // Something had changed underneath. Its change is on its way; until then go by what the record says.
             let mut connection = self.app.store.get().await?;
-            for job in job::waiting_among(&mut connection, &refused).await? {
-                self.state.apply(waits(&job), now);
-            }
+            let waiting = job::waiting_among(&mut connection, &refused).await?;
+            self.take_waiting(&mut connection, &waiting, now).await?;
             // The runner may be what had changed: read it before it is chosen again.
             let runners: BTreeSet<RunnerId> = plan
                 .assignments

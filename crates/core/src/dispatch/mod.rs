@@ -28,7 +28,7 @@ pub use reason::{
     Claim, KeptBack, Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at,
 };
 pub use share::SharePolicy;
-pub use state::{Assignment, Event, Plan, ReasonChange, State};
+pub use state::{Assignment, Event, Inconsistency, Plan, ReasonChange, State};
 pub use yard::{
     Band, PlaceView, PoolView, Price, Reach, Room, RunnerView, SeatNeeds, StrandKey, Willingness,
     below,

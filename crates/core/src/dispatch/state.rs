@@ -99,8 +99,23 @@ pub struct ReasonChange {
     pub segments: Vec<Segment>,
 }
 
+/// What cannot be so: an event about a strand that the state was never told of. The state is worth nothing from then on and
+/// has to be built anew from the record; going on would lose a job or a slot in silence.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum Inconsistency {
+    #[error("job {job} waits in strand {strand}, which is not known")]
+    WaitsInUnknownStrand { job: JobId, strand: StrandId },
+    #[error("attempt {attempt} is of strand {strand}, which is not known")]
+    HoldsInUnknownStrand {
+        attempt: AttemptId,
+        strand: StrandId,
+    },
+}
+
 /// The queue and the yard, and what follows from them. See the module's head.
 pub struct State {
+    /// The first thing found that cannot be so.
+    pub(super) inconsistency: Option<Inconsistency>,
     pub(super) policy: SharePolicy,
     pub(super) scale: Scale,
     pub(super) field: RunnerIndex,
@@ -145,6 +160,7 @@ impl State {
     /// An empty queue and yard.
     pub fn new(policy: SharePolicy) -> State {
         State {
+            inconsistency: None,
             scale: Scale::new(&policy),
             policy,
             field: RunnerIndex::default(),
@@ -170,6 +186,16 @@ impl State {
         }
     }
 
+    /// Returns what was found that cannot be so, if anything was. Whoever applies events asks after each batch of them, and
+    /// throws the state away when there is something.
+    pub fn inconsistency(&self) -> Option<Inconsistency> {
+        self.inconsistency
+    }
+
+    fn found_inconsistent(&mut self, found: Inconsistency) {
+        self.inconsistency.get_or_insert(found);
+    }
+
     /// Takes note of an event.
     pub fn apply(&mut self, event: Event, now: Moment) {
         self.keep_scale(now);
@@ -183,8 +209,14 @@ impl State {
                 avoid,
             } => {
                 self.withdraw(job, now);
-                if let Some(strand) = self.by_strand.get(&strand).copied() {
-                    self.enqueue(job, strand, (ready, number), avoid, now);
+                match self.by_strand.get(&strand).copied() {
+                    Some(at) => self.enqueue(job, at, (ready, number), avoid, now),
+                    None => {
+                        self.found_inconsistent(Inconsistency::WaitsInUnknownStrand {
+                            job,
+                            strand,
+                        });
+                    }
                 }
             }
             Event::Withdrawn { job } => self.withdraw(job, now),
@@ -252,12 +284,20 @@ impl State {
                 since,
             } => {
                 self.withdraw(job, now);
-                if let Some(strand) = self.by_strand.get(&strand).copied()
-                    && !self.holders.contains_key(&attempt)
-                {
-                    self.take(strand, since);
-                    self.field.hold(runner, attempt);
-                    self.note_hold(attempt, runner, strand);
+                match self.by_strand.get(&strand).copied() {
+                    // Said twice, it changes nothing.
+                    Some(_) if self.holders.contains_key(&attempt) => {}
+                    Some(at) => {
+                        self.take(at, since);
+                        self.field.hold(runner, attempt);
+                        self.note_hold(attempt, runner, at);
+                    }
+                    None => {
+                        self.found_inconsistent(Inconsistency::HoldsInUnknownStrand {
+                            attempt,
+                            strand,
+                        });
+                    }
                 }
             }
             Event::Released { attempt } | Event::Refused { attempt } => self.release(attempt, now),
@@ -280,7 +320,7 @@ impl State {
         plan
     }
 
-    /// The assignments of a plan alone; the reasons of what is left waiting are said with [`State::say`], after what else
+    /// The assignments of a plan alone; the reasons of what is left waiting are said with [`State::explain`], after what else
     /// is decided meanwhile.
     pub fn start(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
         self.keep_scale(now);

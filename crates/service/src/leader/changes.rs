@@ -75,9 +75,12 @@ impl Named {
             Change::MachineChanged { machine, .. } => {
                 self.machines.insert(*machine);
             }
+            // A leader that has just begun may be told again of what its state holds already, or of what is over by now.
+            Change::AttemptAssigned { strand, .. } => {
+                self.strands.insert(*strand);
+            }
             // Events say all that there is to know of these: see `event`.
             Change::JobDone { .. }
-            | Change::AttemptAssigned { .. }
             | Change::AttemptEnded { .. }
             | Change::AttemptSeatsTakenBack { .. } => {}
             // These change nothing that dispatch or capacity goes by, or the leader itself made them.
@@ -176,6 +179,9 @@ impl Term<'_> {
                 self.state.apply(event, now);
             }
         }
+        if let Some(found) = self.state.inconsistency() {
+            return Err(End::Inconsistent(found));
+        }
         self.let_retired_go(now);
         self.impatient.extend(named.fail_unmatched);
         self.peak = self.peak.max(self.state.waiting());
@@ -224,15 +230,35 @@ impl Term<'_> {
                 self.runner_seen(&view, now).await?;
             }
         }
-        self.read_strands(&mut connection, &named.strands, now)
-            .await?;
         if !named.jobs.is_empty() {
             let ids: Vec<JobId> = named.jobs.iter().copied().collect();
             for job in job::waiting_among(&mut connection, &ids).await? {
+                // It may have been moved to another strand since the change.
+                if !self.state.knows_strand(job.strand_id.0) {
+                    named.strands.insert(job.strand_id.0);
+                }
                 waiting_again.insert(job.id.0, job);
             }
         }
+        self.read_strands(&mut connection, &named.strands, now)
+            .await?;
         Ok(waiting_again)
+    }
+
+    /// Tells the state of jobs that wait, and of their strands where they are new to it.
+    pub(super) async fn take_waiting(
+        &mut self,
+        connection: &mut Connection,
+        jobs: &[WaitingJob],
+        now: Moment,
+    ) -> Result<(), End> {
+        let strands = jobs.iter().map(|job| job.strand_id.0);
+        let strands = strands.filter(|id| !self.state.knows_strand(*id)).collect();
+        self.read_strands(connection, &strands, now).await?;
+        for job in jobs {
+            self.state.apply(waits(job), now);
+        }
+        Ok(())
     }
 
     async fn read_strands(

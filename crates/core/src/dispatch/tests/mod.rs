@@ -780,3 +780,42 @@ impl BusyLine {
         assert_eq!(started, 1);
     }
 }
+
+#[test]
+fn an_event_about_an_unknown_strand_is_said_and_not_passed_over() {
+    let id = Uuid::from_u128;
+    let now = Moment::default();
+    let mut state = State::default();
+    let strand = StrandId(id(9));
+    assert_eq!(state.inconsistency(), None);
+    let waits = Event::Waits {
+        job: JobId(id(1)),
+        strand,
+        ready: now,
+        number: 1,
+        avoid: None,
+    };
+    state.apply(waits, now);
+    let job = JobId(id(1));
+    let found = Inconsistency::WaitsInUnknownStrand { job, strand };
+    assert_eq!(state.inconsistency(), Some(found));
+    // The first stays: what comes after it may only follow from it.
+    let holds = Event::Holds {
+        attempt: AttemptId(id(2)),
+        job,
+        runner: RunnerId(id(3)),
+        strand,
+        since: now,
+    };
+    state.apply(holds.clone(), now);
+    assert_eq!(state.inconsistency(), Some(found));
+    let mut fresh = State::default();
+    fresh.apply(holds, now);
+    assert_eq!(
+        fresh.inconsistency(),
+        Some(Inconsistency::HoldsInUnknownStrand {
+            attempt: AttemptId(id(2)),
+            strand,
+        })
+    );
+}
