@@ -4,7 +4,7 @@ use crate::faults::{furnish, join, submit, when};
 use crate::support::{Cutter, Runner, Service, ServiceProcess, free_port, token_in, until};
 use pennine_client::{Client, Route};
 use pennine_core::dispatch::Assignment;
-use pennine_core::id::{AttemptId, JobId, LeaseToken, ReplicaId};
+use pennine_core::id::{AttemptId, JobId, LeaseToken};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_store::attempt::{Committed, assign};
@@ -16,48 +16,6 @@ use uuid::Uuid;
 async fn leader(store: &Store) -> leadership::Leader {
     let mut connection = store.get().await.unwrap();
     leadership::current(&mut connection).await.unwrap()
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_lead_is_taken_once_kept_by_renewing_and_handed_on_when_it_is_given_up() {
-    let database = crate::support::Database::fresh().await;
-    let store = Store::open(&database.url, 2).unwrap();
-    let mut connection = store.get().await.unwrap();
-    let (one, two) = (ReplicaId(Uuid::new_v4()), ReplicaId(Uuid::new_v4()));
-    let first = leadership::acquire(&mut connection, one, "one")
-        .await
-        .unwrap()
-        .expect("nobody leads");
-    assert_eq!(
-        leadership::acquire(&mut connection, two, "two")
-            .await
-            .unwrap(),
-        None
-    );
-    assert!(
-        leadership::renew(&mut connection, one, first)
-            .await
-            .unwrap()
-    );
-    assert!(
-        !leadership::renew(&mut connection, two, first)
-            .await
-            .unwrap()
-    );
-    leadership::release(&mut connection, one, first)
-        .await
-        .unwrap();
-    let second = leadership::acquire(&mut connection, two, "two")
-        .await
-        .unwrap()
-        .expect("it was given up");
-    assert!(second > first);
-    assert!(
-        !leadership::renew(&mut connection, one, first)
-            .await
-            .unwrap(),
-        "the first is deposed"
-    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

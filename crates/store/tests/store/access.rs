@@ -113,6 +113,11 @@ async fn only_the_holder_of_an_epoch_keeps_the_lead() {
     let taken = leadership::acquire(&mut connection, two, "http://two").await;
     assert_eq!(taken.unwrap(), None);
     assert!(
+        leadership::renew(&mut connection, one, first)
+            .await
+            .unwrap()
+    );
+    assert!(
         !leadership::renew(&mut connection, two, first)
             .await
             .unwrap()
