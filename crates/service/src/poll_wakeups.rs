@@ -22,12 +22,12 @@ pub async fn run(app: App, mut changes: Receiver<Changes>) {
             Ok(changes) => {
                 let mut yard_changed = false;
                 for change in changes.iter().filter_map(|entry| app.feed.readable(entry)) {
-                    let heard = note(&app.runner_cache, change);
-                    yard_changed |= heard.yard_changed;
-                    if heard.places_changed {
+                    let effect = note(&app.runner_cache, change);
+                    yard_changed |= effect.yard_changed;
+                    if effect.places_changed {
                         app.projects.invalidate_all();
                     }
-                    if let Some(runner) = heard.wake {
+                    if let Some(runner) = effect.wake {
                         app.polls.notify(runner);
                     }
                 }
@@ -48,7 +48,7 @@ pub async fn run(app: App, mut changes: Receiver<Changes>) {
 
 /// What a change is to this replica, beside what its memory of runners was told.
 #[derive(Default)]
-struct Heard {
+struct ChangeEffect {
     /// The runner whose poll has to be answered.
     wake: Option<RunnerId>,
     /// Labels or facts in the yard may be others now.
@@ -57,70 +57,70 @@ struct Heard {
     places_changed: bool,
 }
 
-impl Heard {
-    fn wake(runner: RunnerId) -> Heard {
-        Heard {
+impl ChangeEffect {
+    fn wake(runner: RunnerId) -> ChangeEffect {
+        ChangeEffect {
             wake: Some(runner),
-            ..Heard::default()
+            ..ChangeEffect::default()
         }
     }
 
-    fn yard(wake: Option<RunnerId>) -> Heard {
-        Heard {
+    fn yard(wake: Option<RunnerId>) -> ChangeEffect {
+        ChangeEffect {
             wake,
             yard_changed: true,
-            ..Heard::default()
+            ..ChangeEffect::default()
         }
     }
 }
 
 /// Notes in memory what a change says of a runner.
-fn note(memory: &RunnerCache, change: &Change) -> Heard {
+fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
     match change {
         Change::AttemptAssigned {
             attempt, runner, ..
         } => {
             memory.heard_assigned(*runner, *attempt);
-            Heard::wake(*runner)
+            ChangeEffect::wake(*runner)
         }
         Change::AttemptEnded {
             attempt, runner, ..
         } => {
             memory.over(*runner, *attempt);
-            Heard::wake(*runner)
+            ChangeEffect::wake(*runner)
         }
         Change::JobCancelling { runner, .. } => {
             memory.open_changed(*runner);
-            Heard::wake(*runner)
+            ChangeEffect::wake(*runner)
         }
         Change::RunnerRetired { runner, .. } => {
             memory.runner_gone(*runner);
-            Heard::yard(Some(*runner))
+            ChangeEffect::yard(Some(*runner))
         }
         Change::RunnerChanged { runner }
         | Change::RunnerStateChanged { runner, .. }
         | Change::RunnerWishChanged { runner, .. } => {
             memory.runner_changed(*runner);
-            Heard::yard(Some(*runner))
+            ChangeEffect::yard(Some(*runner))
         }
         Change::RunnerAwaited { runner }
         | Change::RunnerJoined { runner, .. }
         | Change::RunnerCredentialRenewed { runner } => {
             memory.runner_changed(*runner);
-            Heard::yard(None)
+            ChangeEffect::yard(None)
         }
         Change::PoolAdded { .. }
         | Change::PoolChanged { .. }
         | Change::PoolRemoved { .. }
         | Change::PoolFactsLearnt { .. }
         | Change::PoolPriceChanged { .. }
-        | Change::PoolDecided { .. } => Heard::yard(None),
+        | Change::PoolDecided { .. } => ChangeEffect::yard(None),
         Change::PlaceAdded { .. }
         | Change::PlaceChanged { .. }
         | Change::PlaceMoved { .. }
-        | Change::PlaceRemoved { .. } => Heard {
+        | Change::PlaceRemoved { .. } => ChangeEffect {
             places_changed: true,
-            ..Heard::default()
+            ..ChangeEffect::default()
         },
         // No poll is answered by these.
         Change::JobPending { .. }
@@ -143,6 +143,6 @@ fn note(memory: &RunnerCache, change: &Change) -> Heard {
         | Change::AlertEnded { .. }
         | Change::ListenerChanged { .. }
         | Change::YardFileApplied { .. }
-        | Change::YardFileForgotten { .. } => Heard::default(),
+        | Change::YardFileForgotten { .. } => ChangeEffect::default(),
     }
 }

@@ -105,7 +105,7 @@ pub fn unmatched() -> (Outcome, String) {
 
 /// What was last heard of a runner.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Heard {
+pub struct LastContact {
     pub at: Moment,
     pub session: SessionId,
     /// When its connection was closed from its side, if it was.
@@ -127,7 +127,7 @@ pub struct OpenAttempt<'a> {
 /// anew when a leader takes over.
 pub fn attempt_loss(
     attempt: &OpenAttempt<'_>,
-    heard: Option<&Heard>,
+    last_contact: Option<&LastContact>,
     led_since: Moment,
     now: Moment,
 ) -> Option<Loss> {
@@ -143,21 +143,25 @@ pub fn attempt_loss(
             .then(message)
             .and_then(|message| loss(message, false));
     }
-    if let (Some(heard), Some(session)) = (heard, attempt.session)
-        && heard.session != session
+    if let (Some(last_contact), Some(session)) = (last_contact, attempt.session)
+        && last_contact.session != session
     {
         return loss(format!("{runner} was restarted and lost it"), true);
     }
-    let renewed = heard.map_or(led_since, |heard| heard.at.max(led_since));
+    let renewed = last_contact.map_or(led_since, |last_contact| last_contact.at.max(led_since));
     let ended = now.since(renewed) > LEASE;
     let message = || format!("nothing was heard of {runner} for {}", spoken(LEASE));
     ended.then(message).and_then(|message| loss(message, true))
 }
 
 /// Returns why a connected runner is offline, if it is.
-pub fn runner_loss(heard: Option<&Heard>, led_since: Moment, now: Moment) -> Option<String> {
-    let silence = now.since(heard.map_or(led_since, |heard| heard.at));
-    let closed_at = heard.and_then(|heard| heard.closed_at);
+pub fn runner_loss(
+    last_contact: Option<&LastContact>,
+    led_since: Moment,
+    now: Moment,
+) -> Option<String> {
+    let silence = now.since(last_contact.map_or(led_since, |last_contact| last_contact.at));
+    let closed_at = last_contact.and_then(|last_contact| last_contact.closed_at);
     if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
         let why = "its connection was closed from its side, and it did not come back";
         return Some(why.to_owned());
@@ -300,8 +304,8 @@ mod tests {
         }
     }
 
-    fn heard(at: Moment) -> Heard {
-        Heard {
+    fn last_contact(at: Moment) -> LastContact {
+        LastContact {
             at,
             session: session(1),
             closed_at: None,
@@ -313,8 +317,11 @@ mod tests {
     {
         let second = Duration::from_secs(1);
         let long_ago = NOW - Duration::from_secs(3600);
-        let lost = |attempt: &OpenAttempt<'_>, heard: Option<Heard>, since: Moment, now: Moment| {
-            attempt_loss(attempt, heard.as_ref(), since, now).map(|loss| loss.counts)
+        let lost = |attempt: &OpenAttempt<'_>,
+                    last_contact: Option<LastContact>,
+                    since: Moment,
+                    now: Moment| {
+            attempt_loss(attempt, last_contact.as_ref(), since, now).map(|loss| loss.counts)
         };
         let assigned = open(AttemptState::Assigned);
         assert_eq!(lost(&assigned, None, long_ago, NOW + ACKNOWLEDGE), None);
@@ -325,39 +332,42 @@ mod tests {
         let executing = open(AttemptState::Executing);
         let ended = NOW + LEASE + second;
         assert_eq!(
-            lost(&executing, Some(heard(NOW)), long_ago, NOW + LEASE),
+            lost(&executing, Some(last_contact(NOW)), long_ago, NOW + LEASE),
             None
         );
         assert_eq!(
-            lost(&executing, Some(heard(NOW)), long_ago, ended),
+            lost(&executing, Some(last_contact(NOW)), long_ago, ended),
             Some(true)
         );
         assert_eq!(
-            lost(&executing, Some(heard(NOW)), ended, ended + second),
+            lost(&executing, Some(last_contact(NOW)), ended, ended + second),
             None
         );
-        let other = Heard {
+        let other = LastContact {
             session: session(2),
-            ..heard(ended)
+            ..last_contact(ended)
         };
         assert_eq!(lost(&executing, Some(other), long_ago, ended), Some(true));
         let retired = OpenAttempt {
             runner_is_retired: true,
             ..executing
         };
-        assert_eq!(lost(&retired, Some(heard(NOW)), long_ago, NOW), Some(false));
+        assert_eq!(
+            lost(&retired, Some(last_contact(NOW)), long_ago, NOW),
+            Some(false)
+        );
     }
 
     #[test]
     fn a_runner_is_offline_when_it_is_silent_or_closed_its_connection_and_stays_away() {
         let second = Duration::from_secs(1);
-        let silent = |heard: Heard, now| runner_loss(Some(&heard), NOW, now);
-        assert_eq!(silent(heard(NOW), NOW + SILENCE), None);
-        let why = silent(heard(NOW), NOW + SILENCE + second).expect("it is silent");
+        let silent = |last_contact: LastContact, now| runner_loss(Some(&last_contact), NOW, now);
+        assert_eq!(silent(last_contact(NOW), NOW + SILENCE), None);
+        let why = silent(last_contact(NOW), NOW + SILENCE + second).expect("it is silent");
         assert!(why.contains("16 s"), "{why}");
-        let closed = Heard {
+        let closed = LastContact {
             closed_at: Some(NOW),
-            ..heard(NOW)
+            ..last_contact(NOW)
         };
         assert_eq!(silent(closed, NOW + RECONNECT), None);
         let why = silent(closed, NOW + RECONNECT + second).expect("it stays away");

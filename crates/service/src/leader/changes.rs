@@ -14,7 +14,7 @@ use std::collections::{BTreeSet, HashMap};
 
 /// What some changes name, gathered so that each thing is read once.
 #[derive(Default)]
-struct Named {
+struct AffectedIds {
     strands: BTreeSet<StrandId>,
     /// Jobs that wait again.
     jobs: BTreeSet<JobId>,
@@ -29,7 +29,7 @@ struct Named {
     suppliers: bool,
 }
 
-impl Named {
+impl AffectedIds {
     fn note(&mut self, change: &Change) {
         match change {
             Change::JobPending {
@@ -138,7 +138,7 @@ fn event(change: &Change, at: Moment, waiting_again: &HashMap<JobId, WaitingJob>
         Change::AttemptSeatsTakenBack { attempt, .. } => {
             Some(Event::SeatsTakenBack { attempt: *attempt })
         }
-        // Everything else is read from the record: see `Named`.
+        // Everything else is read from the record: see `AffectedIds`.
         _ => None,
     }
 }
@@ -150,29 +150,29 @@ impl Term<'_> {
     /// [`End::Undecodable`] where this version cannot read a change: one that can should lead.
     pub(super) async fn take(&mut self, changes: &Changes) -> Result<(), End> {
         let mut fresh = Vec::with_capacity(changes.len());
-        let mut named = Named::default();
+        let mut affected = AffectedIds::default();
         for entry in changes.iter().filter(|one| one.cursor > self.read_until) {
             let change = entry.change.as_ref().map_err(|error| End::Undecodable {
                 cursor: entry.cursor,
                 error: error.clone(),
             })?;
-            named.note(change);
+            affected.note(change);
             fresh.push((entry.at, change));
         }
-        if named.place_paths {
+        if affected.place_paths {
             return Err(End::TreeMoved);
         }
-        if named.maintenance {
+        if affected.maintenance {
             self.keep_calendar(true).await?;
         }
-        if named.suppliers {
+        if affected.suppliers {
             self.suppliers_changed(self.app.clock.now()).await?;
         }
-        named.strands.retain(|id| !self.state.knows_strand(*id));
+        affected.strands.retain(|id| !self.state.knows_strand(*id));
         let now = self.app.clock.now();
-        let waiting_again = self.read_named(&mut named, now).await?;
-        if !named.machines.is_empty() {
-            self.machines_changed(&named.machines, now).await?;
+        let waiting_again = self.read_affected(&mut affected, now).await?;
+        if !affected.machines.is_empty() {
+            self.machines_changed(&affected.machines, now).await?;
         }
         for (at, change) in fresh {
             if let Some(event) = event(change, at, &waiting_again) {
@@ -183,64 +183,64 @@ impl Term<'_> {
             return Err(End::Inconsistent(found));
         }
         self.let_retired_go(now);
-        self.impatient.extend(named.fail_unmatched);
+        self.impatient.extend(affected.fail_unmatched);
         self.peak = self.peak.max(self.state.waiting());
         Ok(())
     }
 
     /// Reads what changes only name and tells the state how it is now. Returns the jobs that wait again.
-    async fn read_named(
+    async fn read_affected(
         &mut self,
-        named: &mut Named,
+        affected: &mut AffectedIds,
         now: Moment,
     ) -> Result<HashMap<JobId, WaitingJob>, End> {
         let mut waiting_again = HashMap::new();
-        let nothing = named.strands.is_empty()
-            && named.jobs.is_empty()
-            && named.runners.is_empty()
-            && named.pools.is_empty();
-        if nothing && !named.places_or_seats {
+        let nothing = affected.strands.is_empty()
+            && affected.jobs.is_empty()
+            && affected.runners.is_empty()
+            && affected.pools.is_empty();
+        if nothing && !affected.places_or_seats {
             return Ok(waiting_again);
         }
         let mut connection = self.app.store.get().await?;
-        if named.places_or_seats {
+        if affected.places_or_seats {
             for event in places_and_seats(&mut connection).await? {
                 self.state.apply(event, now);
             }
         }
-        for id in &named.pools {
+        for id in &affected.pools {
             if let Some(pool) = pool::get(&mut connection, *id).await? {
                 self.price(&mut connection, &pool, now).await?;
                 self.pool_changed(&pool, now);
             }
         }
-        if !named.pools.is_empty() {
+        if !affected.pools.is_empty() {
             // A pool's labels are its runners'.
             let members = runner::list(&mut connection, None).await?;
             let members = members
                 .iter()
-                .filter(|one| named.pools.contains(&one.pool_id.0));
-            named.runners.extend(members.map(|one| one.id.0));
+                .filter(|one| affected.pools.contains(&one.pool_id.0));
+            affected.runners.extend(members.map(|one| one.id.0));
         }
-        if !named.runners.is_empty() {
-            let ids: Vec<RunnerId> = named.runners.iter().copied().collect();
+        if !affected.runners.is_empty() {
+            let ids: Vec<RunnerId> = affected.runners.iter().copied().collect();
             for runner in runner::list(&mut connection, Some(&ids)).await? {
                 let view = self.calendar.runner(&runner, now);
                 self.state.apply(Event::Runner(Box::new(view.clone())), now);
                 self.runner_seen(&view, now).await?;
             }
         }
-        if !named.jobs.is_empty() {
-            let ids: Vec<JobId> = named.jobs.iter().copied().collect();
+        if !affected.jobs.is_empty() {
+            let ids: Vec<JobId> = affected.jobs.iter().copied().collect();
             for job in job::waiting_among(&mut connection, &ids).await? {
                 // It may have been moved to another strand since the change.
                 if !self.state.knows_strand(job.strand_id.0) {
-                    named.strands.insert(job.strand_id.0);
+                    affected.strands.insert(job.strand_id.0);
                 }
                 waiting_again.insert(job.id.0, job);
             }
         }
-        self.read_strands(&mut connection, &named.strands, now)
+        self.read_strands(&mut connection, &affected.strands, now)
             .await?;
         Ok(waiting_again)
     }

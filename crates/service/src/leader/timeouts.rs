@@ -6,7 +6,9 @@ use crate::operations::runners::attempts::lose;
 use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::Event;
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
-use pennine_core::lifecycle::outcome::{Heard, OpenAttempt, attempt_loss, gave_up, runner_loss};
+use pennine_core::lifecycle::outcome::{
+    LastContact, OpenAttempt, attempt_loss, gave_up, runner_loss,
+};
 use pennine_core::lifecycle::runner::RunnerEvent;
 use pennine_core::time::Moment;
 use pennine_store::job::{self, WaitEnd};
@@ -23,8 +25,8 @@ const GRACE: Duration = Duration::from_secs(20);
 const GIVE_UP_AT_ONCE: i64 = 1000;
 
 /// What was last heard of a runner, as the core sees it.
-fn heard(seen: &Seen) -> Heard {
-    Heard {
+fn last_contact(seen: &Seen) -> LastContact {
+    LastContact {
         at: seen.seen_at.0,
         session: seen.session.0,
         closed_at: seen.closed_at.map(|at| at.0),
@@ -131,8 +133,8 @@ impl Term<'_> {
         }
         let connected = self.state.runner_views();
         for view in connected.filter(|view| view.state.is_connected()) {
-            let heard = seen.get(&view.id).map(heard);
-            let Some(why) = runner_loss(heard.as_ref(), self.led_since, now) else {
+            let last_contact = seen.get(&view.id).map(last_contact);
+            let Some(why) = runner_loss(last_contact.as_ref(), self.led_since, now) else {
                 continue;
             };
             if let Ok(to) = view.state.after(RunnerEvent::Lose) {
@@ -155,7 +157,7 @@ impl Term<'_> {
         let open = attempt::open(&mut connection).await?;
         drop(connection);
         for one in open {
-            let heard = seen.get(&one.runner_id.0).map(heard);
+            let last_contact = seen.get(&one.runner_id.0).map(last_contact);
             let open = OpenAttempt {
                 state: one.state.0,
                 assigned_at: one.assigned_at.0,
@@ -163,7 +165,7 @@ impl Term<'_> {
                 runner: &one.runner,
                 runner_is_retired: one.runner_retired,
             };
-            if let Some(loss) = attempt_loss(&open, heard.as_ref(), self.led_since, now) {
+            if let Some(loss) = attempt_loss(&open, last_contact.as_ref(), self.led_since, now) {
                 let mut connection = self.app.store.leader().await?;
                 let job = Some((one.job.view(), one.runner_id.0));
                 let epoch = Some(self.epoch);

@@ -6,7 +6,7 @@ use pennine_core::id::JobId;
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::lifecycle::outcome::{JobOutcome, Loss, after_loss};
 use pennine_core::time::Micros;
-use pennine_store::attempt::loss::{self, Written};
+use pennine_store::attempt::loss::{self, WriteResult};
 use pennine_store::change::Change;
 use pennine_wire::{Job, NewJob};
 use pennined::operations::runners::attempts::lose;
@@ -366,7 +366,7 @@ async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
         .unwrap();
     assert_eq!(changed, 1);
     let written = loss::end_lost(&mut connection, None, attempt, &lost, &seen, &outcome, now);
-    assert_eq!(written.await.unwrap(), Written::Stale);
+    assert_eq!(written.await.unwrap(), WriteResult::Stale);
     let untouched = service.client.job(&name).await.unwrap();
     assert_eq!(untouched.line.state, JobState::Executing);
     assert!(

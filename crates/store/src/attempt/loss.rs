@@ -63,7 +63,7 @@ pub async fn job_of(
 
 /// What became of an outcome that was to be written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Written {
+pub enum WriteResult {
     /// It is on record.
     Recorded,
     /// The job is not as it was when the outcome was decided: read it again and decide again.
@@ -83,7 +83,7 @@ pub async fn end_lost(
     seen: &JobView,
     outcome: &JobOutcome,
     at: Moment,
-) -> Result<Written> {
+) -> Result<WriteResult> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = Bool)]
@@ -165,8 +165,8 @@ pub async fn end_lost(
     .get_result(connection)
     .await?;
     Ok(match (row.ended, row.stale) {
-        (true, _) => Written::Recorded,
-        (false, true) => Written::Stale,
-        (false, false) => Written::Nothing,
+        (true, _) => WriteResult::Recorded,
+        (false, true) => WriteResult::Stale,
+        (false, false) => WriteResult::Nothing,
     })
 }

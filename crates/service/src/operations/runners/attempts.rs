@@ -3,7 +3,7 @@
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::outcome::{JobView, Loss, after_loss};
 use pennine_core::time::Moment;
-use pennine_store::attempt::loss::{self, Written};
+use pennine_store::attempt::loss::{self, WriteResult};
 use pennine_store::leadership::Epoch;
 use pennine_store::{Connection, Result};
 
@@ -32,9 +32,9 @@ pub async fn lose(
         };
         let outcome = after_loss(&job, lost, runner, now);
         match loss::end_lost(connection, epoch, attempt, lost, &job, &outcome, now).await? {
-            Written::Recorded => return Ok(true),
-            Written::Nothing => return Ok(false),
-            Written::Stale => {}
+            WriteResult::Recorded => return Ok(true),
+            WriteResult::Nothing => return Ok(false),
+            WriteResult::Stale => {}
         }
     }
     tracing::warn!(%attempt, "a lost attempt's job changed each time its outcome was decided; tried again later");
