@@ -15,6 +15,7 @@ use pennine_core::capacity::{Event, Keeper, MachineView, Maker, PoolCare, Supply
 use pennine_core::dispatch::{
     Event as DispatchEvent, PoolView, Price, RunnerView, State, StrandKey,
 };
+use pennine_core::engine::{Engine, Event as PoolEvent, Ids};
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, MachineId, RunnerId};
 use pennine_core::lifecycle::machine::MachineState;
@@ -38,8 +39,8 @@ fn subject(pool: u64) -> Subject {
     Subject::new("", "", [kind.as_str(), either.as_str()], &facts)
 }
 
-fn yard(now: Moment) -> (State, Keeper) {
-    let (mut state, mut keeper) = (State::default(), Keeper::default());
+fn yard(now: Moment) -> Engine {
+    let mut engine = Engine::new(State::default(), Keeper::default(), now);
     for maker in 1..=3 {
         let maker = Maker {
             id: id(maker),
@@ -47,7 +48,7 @@ fn yard(now: Moment) -> (State, Keeper) {
             quota: Some(20_000),
             boot_limit: Duration::from_secs(300),
         };
-        keeper.apply(Event::Maker(maker), now);
+        engine.apply(Event::Maker(maker), now);
     }
     for pool in 1..=POOLS {
         let view = PoolView {
@@ -58,7 +59,6 @@ fn yard(now: Moment) -> (State, Keeper) {
             makes: Some(subject(pool)),
             ..PoolView::default()
         };
-        state.apply(DispatchEvent::Pool(Box::new(view)), now);
         let care = PoolCare {
             id: id(pool),
             name: format!("pool-{pool}"),
@@ -71,7 +71,11 @@ fn yard(now: Moment) -> (State, Keeper) {
             price: Price(100 + pool),
             paused: false,
         };
-        keeper.apply(Event::Pool(Box::new(care)), now);
+        let pool = PoolEvent::Pool {
+            view: Box::new(view),
+            policy: Some(Box::new(care)),
+        };
+        engine.apply(pool, now);
     }
     // Each asks for one kind, or for any of four.
     for strand in 1..=200 {
@@ -89,12 +93,12 @@ fn yard(now: Moment) -> (State, Keeper) {
             key,
             project: format!("team-{}/project", strand % 50),
         };
-        state.apply(event, now);
+        engine.apply(event, now);
     }
-    (state, keeper)
+    engine
 }
 
-fn submit(state: &mut State, job: u64, now: Moment) {
+fn submit(engine: &mut Engine, job: u64, now: Moment) {
     let event = DispatchEvent::Waits {
         job: id(1_000_000 + job),
         strand: id(1 + job % 200),
@@ -102,26 +106,34 @@ fn submit(state: &mut State, job: u64, now: Moment) {
         number: job as i64,
         avoid: None,
     };
-    state.apply(event, now);
+    engine.apply(event, now);
 }
 
-fn decide(
-    state: &mut State,
-    keeper: &mut Keeper,
-    next: &mut u64,
-    now: Moment,
-) -> (Duration, usize) {
+struct Numbers(u64);
+
+impl Numbers {
+    fn next<T: From<Uuid>>(&mut self) -> T {
+        self.0 += 1;
+        id(self.0)
+    }
+}
+
+impl Ids for Numbers {
+    fn attempt(&mut self) -> AttemptId {
+        self.next()
+    }
+
+    fn machine(&mut self) -> (MachineId, RunnerId) {
+        (self.next(), self.next())
+    }
+}
+
+/// All stages after an event, and how many machines were ordered.
+fn decide(engine: &mut Engine, ids: &mut Numbers, now: Moment) -> (Duration, usize) {
     let begun = Instant::now();
-    let mut plan = state.start(now, &mut || {
-        *next += 1;
-        id::<AttemptId>(*next)
-    });
-    let decided = keeper.decide(state, now, &mut || {
-        *next += 2;
-        (id::<MachineId>(*next), id::<RunnerId>(*next + 1))
-    });
-    state.explain(now, &mut plan);
-    (begun.elapsed(), decided.orders.len())
+    let _ = engine.assign(now, ids);
+    let settlement = engine.settle(now, ids);
+    (begun.elapsed(), settlement.decided.orders.len())
 }
 
 fn told(name: &str, mut times: Vec<Duration>) {
@@ -144,33 +156,40 @@ fn main() {
     let now = Moment::from_micros(1_795_415_517_000_000);
     let mut bursts = Vec::new();
     for _ in 0..30 {
-        let (mut state, mut keeper) = yard(now);
-        let mut next = 10_000_000;
-        let _ = decide(&mut state, &mut keeper, &mut next, now);
+        let mut engine = yard(now);
+        let mut ids = Numbers(10_000_000);
+        let _ = decide(&mut engine, &mut ids, now);
         for job in 0..JOBS {
-            submit(&mut state, job, now);
+            submit(&mut engine, job, now);
         }
-        let (took, orders) = decide(&mut state, &mut keeper, &mut next, now);
+        let (took, orders) = decide(&mut engine, &mut ids, now);
         assert_eq!(orders as u64, JOBS, "a machine for each job");
         bursts.push(took);
     }
     told("a burst of 1,000 jobs over 20 pools", bursts);
+    beside_machines(now);
+}
 
-    // 5,000 machines that have joined and are busy, and one job more at a time.
-    let (mut state, mut keeper) = yard(now);
-    let mut next = 10_000_000;
+fn runner(machine: u64) -> RunnerView {
+    let pool = 1 + machine % POOLS;
+    RunnerView {
+        id: id(2_000_000 + machine),
+        name: format!("m-{machine}"),
+        pool: id(pool),
+        slots: 1,
+        state: RunnerState::Available,
+        wish: DesiredState::Work,
+        subject: subject(pool),
+    }
+}
+
+/// 5,000 machines that have joined, and one event at a time.
+fn beside_machines(mut now: Moment) {
+    let mut engine = yard(now);
+    let mut ids = Numbers(10_000_000);
     for machine in 0..MACHINES {
+        engine.apply(DispatchEvent::Runner(Box::new(runner(machine))), now);
         let pool = 1 + machine % POOLS;
-        let view = RunnerView {
-            id: id(2_000_000 + machine),
-            name: format!("m-{machine}"),
-            pool: id(pool),
-            slots: 1,
-            state: RunnerState::Available,
-            wish: DesiredState::Work,
-            subject: subject(pool),
-        };
-        state.apply(DispatchEvent::Runner(Box::new(view)), now);
         let view = MachineView {
             id: id(3_000_000 + machine),
             pool: id(pool),
@@ -182,17 +201,58 @@ fn main() {
             single_use: false,
             ended: None,
         };
-        keeper.apply(Event::Machine(view), now);
+        engine.apply(Event::Machine(view), now);
     }
-    for job in 0..MACHINES {
-        submit(&mut state, job, now);
+    let _ = engine.settle(now, &mut ids);
+    let mut times = Vec::new();
+    let mut running: Vec<AttemptId> = Vec::new();
+    let mut number = 0;
+    // Half of the machines are busy: a job comes, starts, and another ends.
+    for _ in 0..MACHINES / 2 {
+        submit(&mut engine, number, now);
+        number += 1;
+        running.extend(engine.assign(now, &mut ids).iter().map(|one| one.attempt));
     }
-    let _ = decide(&mut state, &mut keeper, &mut next, now);
-    let mut events = Vec::new();
-    for job in 0..400 {
-        submit(&mut state, MACHINES + job, now);
-        let (took, _) = decide(&mut state, &mut keeper, &mut next, now);
-        events.push(took);
+    let _ = engine.settle(now, &mut ids);
+    for at in 0..2_000 {
+        now = now + Duration::from_millis(3);
+        let begun = Instant::now();
+        submit(&mut engine, number, now);
+        let attempt = running[at];
+        engine.apply(DispatchEvent::Released { attempt }, now);
+        running.extend(engine.assign(now, &mut ids).iter().map(|one| one.attempt));
+        let _ = engine.settle(now, &mut ids);
+        times.push(begun.elapsed());
+        number += 1;
     }
-    told("one job more, beside 5,000 machines", events);
+    told("a job starts and another ends, machines idle", times);
+    let mut times = Vec::new();
+    for at in 0..1_000 {
+        now = now + Duration::from_millis(3);
+        let mut view = runner(at * 3 % MACHINES);
+        view.state = if at % 2 == 0 {
+            RunnerState::Offline
+        } else {
+            RunnerState::Available
+        };
+        let begun = Instant::now();
+        engine.apply(DispatchEvent::Runner(Box::new(view)), now);
+        let _ = engine.assign(now, &mut ids);
+        let _ = engine.settle(now, &mut ids);
+        times.push(begun.elapsed());
+    }
+    told("a runner goes offline or comes back", times);
+    for _ in 0..MACHINES {
+        submit(&mut engine, number, now);
+        number += 1;
+    }
+    let _ = decide(&mut engine, &mut ids, now);
+    let mut times = Vec::new();
+    for _ in 0..400 {
+        now = now + Duration::from_millis(3);
+        submit(&mut engine, number, now);
+        number += 1;
+        times.push(decide(&mut engine, &mut ids, now).0);
+    }
+    told("one job more, all busy, hundreds coming", times);
 }

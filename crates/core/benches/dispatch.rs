@@ -9,11 +9,13 @@
 
 use criterion::{BatchSize, Criterion, Throughput};
 use hdrhistogram::Histogram;
+use pennine_core::capacity::Keeper;
 use pennine_core::dispatch::{Assignment, Band, Event, PoolView, RunnerView, State, StrandKey};
+use pennine_core::engine::Engine;
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
-use pennine_core::simulate::{World, simulate};
+use pennine_core::simulate::{Happening, World, simulate};
 use pennine_core::time::Moment;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -290,7 +292,7 @@ struct Flood {
 const BEGIN: Moment = Moment::from_micros(1_700_000_000_000_000);
 
 impl World for Flood {
-    fn next(&mut self) -> Option<(Moment, Vec<Event>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
         if self.number >= self.jobs {
             return None;
         }
@@ -301,16 +303,14 @@ impl World for Flood {
         let strand = StrandId(id(self.lots.draw(self.strands)));
         let job = JobId(id(self.number));
         let number = self.number as i64;
-        Some((
+        let waits = Event::Waits {
+            job,
+            strand,
             ready,
-            vec![Event::Waits {
-                job,
-                strand,
-                ready,
-                number,
-                avoid: None,
-            }],
-        ))
+            number,
+            avoid: None,
+        };
+        Some((ready, vec![waits.into()]))
     }
 
     fn started(&mut self, _: &Assignment, _: Moment) -> Duration {
@@ -360,7 +360,7 @@ fn main() {
                     }
                     let _ = state.plan(BEGIN, &mut AttemptId::default);
                     (
-                        state,
+                        Engine::new(state, Keeper::default(), BEGIN),
                         Flood {
                             jobs,
                             number: 0,
@@ -369,8 +369,8 @@ fn main() {
                         },
                     )
                 },
-                |(mut state, mut world)| {
-                    simulate(&mut state, &mut world, Moment::from_micros(i64::MAX))
+                |(mut engine, mut world)| {
+                    simulate(&mut engine, &mut world, Moment::from_micros(i64::MAX))
                 },
                 BatchSize::PerIteration,
             );

@@ -7,10 +7,12 @@
 //! - [`requirement`]: the language in which a job asks for a machine, and why a machine does not satisfy it.
 //! - [`fact`], [`size`], [`version`]: what a runner is known to be.
 //! - [`finding`]: what was found out about a machine, good or bad.
-//! - [`setting`]: what people set of a runner over what its machine says.
+//! - [`overrides`]: what people set of a runner over what its machine says.
 //! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
 //! - [`capacity`]: how many machines each pool should have, and what to order and release for it.
+//! - [`engine`]: dispatch, capacity and leases behind one set of events and stages.
+//! - [`simulate`]: the engine in a made-up world, with a clock of its own.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
@@ -21,6 +23,7 @@ pub mod alert;
 pub mod answer;
 pub mod capacity;
 pub mod dispatch;
+pub mod engine;
 pub mod fact;
 pub mod finding;
 pub mod id;

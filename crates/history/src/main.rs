@@ -9,7 +9,7 @@ mod scenario;
 mod world;
 
 use clap::Parser;
-use pennine_core::dispatch::{SharePolicy, State};
+use pennine_core::engine::Engine;
 use pennine_core::simulate::simulate;
 use pennine_store::{Store, history, outbox, partition};
 use rand::SeedableRng;
@@ -97,9 +97,9 @@ async fn run(database: &str, file: &Path) -> Result<(), Error> {
     let mut lots = StdRng::seed_from_u64(scenario.seed);
     let yard = record::Yard::read(&mut connection, &scenario, from, until, &mut lots).await?;
     let mut world = world::Past::new(&scenario, &yard, from, until, &mut lots)?;
-    let mut state = State::new(SharePolicy::default());
+    let mut engine = Engine::default();
     // What still runs or waits at the end is left out, so it goes on until everything has ended.
-    let _ = simulate(&mut state, &mut world, until + DAY);
+    let _ = simulate(&mut engine, &mut world, until + DAY);
     let stays = world.stays(until);
     let (jobs, reasons, levels) = world.told(until);
     let count = jobs.len();

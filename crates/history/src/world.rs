@@ -4,11 +4,12 @@ use crate::Error;
 use crate::record::Yard;
 use crate::scenario::{Day, Scenario, Work};
 use pennine_core::answer::QueueSample;
-use pennine_core::dispatch::{Assignment, Event, Plan};
+use pennine_core::dispatch::{Assignment, Event};
+use pennine_core::engine::Settlement;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_core::simulate::World;
+use pennine_core::simulate::{Happening, World};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::history::{PastJob, PastLevel, PastReason};
@@ -44,7 +45,7 @@ pub struct Past<'a> {
     from: Moment,
     lots: Vec<PlannedJob>,
     by_job: HashMap<JobId, usize>,
-    coming: VecDeque<(Moment, Vec<Event>)>,
+    coming: VecDeque<(Moment, Vec<Happening>)>,
     reasons: Vec<PastReason>,
     /// Slots that took work from some moment on.
     offered: Vec<(Moment, u32)>,
@@ -122,7 +123,7 @@ impl<'a> Past<'a> {
         events.sort_by_key(|(at, _)| *at);
         past.coming = events
             .into_iter()
-            .map(|(at, event)| (at, vec![event]))
+            .map(|(at, event)| (at, vec![event.into()]))
             .collect();
         Ok(past)
     }
@@ -353,7 +354,7 @@ impl<'a> Past<'a> {
 }
 
 impl World for Past<'_> {
-    fn next(&mut self) -> Option<(Moment, Vec<Event>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
         self.coming.pop_front()
     }
 
@@ -368,8 +369,8 @@ impl World for Past<'_> {
         })
     }
 
-    fn planned(&mut self, plan: &Plan, at: Moment) {
-        let said = plan.reasons.iter().map(|change| PastReason {
+    fn settled(&mut self, settlement: &Settlement, at: Moment) {
+        let said = settlement.reasons.iter().map(|change| PastReason {
             strand: change.strand,
             since: at,
             segments: change.segments.clone(),

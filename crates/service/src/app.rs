@@ -10,7 +10,8 @@ use crate::presence::PresenceMap;
 use crate::programs::Programs;
 use crate::runner_cache::RunnerCache;
 use pennine_core::dispatch::StrandKey;
-use pennine_core::id::{AttemptId, ReplicaId, RunnerId, StrandId};
+use pennine_core::engine::Ids;
+use pennine_core::id::{AttemptId, MachineId, ReplicaId, RunnerId, StrandId};
 use pennine_core::requirement::Vocabulary;
 use pennine_store::Store;
 use pennine_store::installation::Installation;
@@ -213,5 +214,18 @@ impl App {
         }
         strands.insert(key.clone(), id);
         Ok(id)
+    }
+}
+
+/// Fresh ids for what the engine brings about.
+pub struct FreshIds<'a>(pub &'a App);
+
+impl Ids for FreshIds<'_> {
+    fn attempt(&mut self) -> AttemptId {
+        AttemptId(self.0.fresh_id())
+    }
+
+    fn machine(&mut self) -> (MachineId, RunnerId) {
+        (MachineId(self.0.fresh_id()), RunnerId(self.0.fresh_id()))
     }
 }

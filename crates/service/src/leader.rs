@@ -1,7 +1,7 @@
 //! Leading: one replica keeps the queue and the yard in memory and decides.
 //!
-//! A replica that takes the lead rebuilds [`State`] from the record, restarts every lease from now, and then follows
-//! the change feed. What it decides it commits under the epoch's fence; a batch that is refused as a whole means that
+//! A replica that takes the lead builds an [`Engine`] from the record, restarts every lease from now, and then follows
+//! the change feed. What the engine decides is committed under the epoch's fence; a batch that is refused as a whole means that
 //! another leads, and a database that does not answer means that what was committed is not known. Either way the
 //! state is thrown away: it is cheap to rebuild and never worth guessing about.
 
@@ -9,12 +9,12 @@ pub mod capacity;
 mod changes;
 mod timeouts;
 
-use crate::app::App;
+use crate::app::{App, FreshIds};
 use crate::views::dispatch_state;
 use capacity::YardState;
 use pennine_core::answer::QueueSample;
-use pennine_core::capacity::Decided;
-use pennine_core::dispatch::{Event, Inconsistency, KeptBack, Plan, Reason, State};
+use pennine_core::dispatch::{Assignment, Event, Inconsistency, ReasonChange};
+use pennine_core::engine::{self, Engine, Settlement};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
 use pennine_core::lifecycle::outcome::unmatched;
 use pennine_core::time::Moment;
@@ -157,23 +157,16 @@ async fn term(app: &App, epoch: Epoch) -> End {
 struct Term<'a> {
     app: &'a App,
     epoch: Epoch,
-    state: State,
-    led_since: Moment,
+    engine: Engine,
     /// Changes up to here are in what was read at the start.
     read_until: Cursor,
     told: Option<(Moment, QueueSample)>,
     /// The most jobs that waited since the last reading was written.
     peak: usize,
-    /// Strands in which jobs have come that would rather fail than wait for a match.
-    impatient: BTreeSet<StrandId>,
     /// Maintenance that is on or to come, and which of it the state was told to be on.
     calendar: Calendar,
     on: BTreeSet<MaintenanceId>,
     yard: YardState,
-    /// Runners that are retired and may have jobs still.
-    retired: BTreeSet<RunnerId>,
-    /// What was last written of the seats that are kept back.
-    kept_back: Option<KeptBack>,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
@@ -182,8 +175,8 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
     let mut term = Term::begin(app, epoch).await?;
     tracing::info!(
         epoch = epoch.0,
-        waiting = term.state.waiting(),
-        executing = term.state.used(),
+        waiting = term.engine.dispatch().waiting(),
+        executing = term.engine.dispatch().used(),
         took_ms = begun.elapsed().as_millis() as u64,
         "the queue and the yard are rebuilt"
     );
@@ -217,104 +210,80 @@ impl<'a> Term<'a> {
         let now = app.clock.now();
         let calendar = Calendar::read(&mut connection, now).await?;
         let on = calendar.on(now).map(|one| one.id.0).collect();
-        let (state, impatient) =
+        let (state, waiting_strands) =
             dispatch_state::read(&mut connection, &calendar, now, |_| {}).await?;
         let paused = |pool: &pool::OwnedPool| calendar.pool(pool, now).paused;
-        let (yard, machines) = YardState::read(app, &mut connection, paused, now).await?;
+        let (yard, keeper, machines) = YardState::read(app, &mut connection, paused, now).await?;
+        let mut engine = Engine::new(state, keeper, now);
+        for strand in waiting_strands {
+            engine.apply(engine::Event::FailUnmatched { strand }, now);
+        }
         let mut term = Term {
             app,
             epoch,
-            state,
-            led_since: now,
+            engine,
             read_until,
             told: None,
             peak: 0,
-            impatient,
             calendar,
             on,
             yard,
-            retired: BTreeSet::new(),
-            kept_back: None,
         };
         term.take_up(machines);
         Ok(term)
     }
 
-    /// Forgets runners that are retired and have nothing any more.
-    fn let_retired_go(&mut self, now: Moment) {
-        let state = &self.state;
-        let over: Vec<RunnerId> = self
-            .retired
-            .iter()
-            .filter(|id| state.load_of(**id).is_none_or(|(_, used, _)| used == 0))
-            .copied()
-            .collect();
-        for id in over {
-            self.retired.remove(&id);
-            self.state.apply(Event::RunnerGone { id }, now);
-        }
-    }
-
-    /// Plans and commits until there is nothing more to do.
+    /// Assigns and commits until nothing is refused, then settles what follows.
     async fn decide(&mut self) -> Result<(), End> {
         loop {
             let now = self.app.clock.now();
-            let app = self.app;
-            let mut plan = self.state.start(now, &mut || AttemptId(app.fresh_id()));
-            let decided = self
-                .yard
-                .keeper
-                .decide(&mut self.state, now, &mut || Self::fresh_machine(app));
-            self.state.explain(now, &mut plan);
-            self.yard.last.clone_from(&decided.pools);
-            let refused = self.commit(&plan, &decided, now).await?;
-            self.fail_unmatched(&plan, now).await?;
+            let assignments = self.engine.assign(now, &mut FreshIds(self.app));
+            let refused = self.commit_assignments(&assignments, now).await?;
             if refused.is_empty() {
-                return Ok(());
+                break;
             }
-            // Something had changed underneath. Its change is on its way; until then go by what the record says.
-            let mut connection = self.app.store.get().await?;
-            let waiting = job::waiting_among(&mut connection, &refused).await?;
-            self.take_waiting(&mut connection, &waiting, now).await?;
-            // The runner may be what had changed: read it before it is chosen again.
-            let runners: BTreeSet<RunnerId> = plan
-                .assignments
-                .iter()
-                .filter(|a| refused.contains(&a.job))
-                .map(|a| a.runner)
-                .collect();
-            let runners: Vec<RunnerId> = runners.into_iter().collect();
-            for runner in runner::list(&mut connection, Some(&runners)).await? {
-                let view = self.calendar.runner(&runner, now);
-                self.state.apply(Event::Runner(Box::new(view)), now);
-            }
+            self.read_refused(&refused, now).await?;
         }
+        let now = self.app.clock.now();
+        let settlement = self.engine.settle(now, &mut FreshIds(self.app));
+        self.carry_out(settlement, now).await
     }
 
-    /// Makes a plan and what was decided with it durable; the jobs whose assignment was refused come back. What machines
-    /// are ordered stands in the record before the reasons that speak of it.
-    async fn commit(
-        &mut self,
-        plan: &Plan,
-        decided: &Decided,
-        now: Moment,
-    ) -> Result<Vec<JobId>, End> {
-        let refused = if plan.assignments.is_empty() {
-            Vec::new()
-        } else {
-            self.commit_assignments(plan, now).await?
-        };
-        self.carry_out(decided, now).await?;
-        // For whom seats are kept back stands there before the reasons that speak of it.
-        if self.kept_back.as_ref() != Some(self.state.kept_back()) {
-            let kept = self.state.kept_back().clone();
+    /// Reads again what the record says of assignments that it refused: something had changed underneath. The change is on
+    /// its way; until then what was read counts.
+    async fn read_refused(&mut self, refused: &[Assignment], now: Moment) -> Result<(), End> {
+        let jobs: Vec<JobId> = refused.iter().map(|one| one.job).collect();
+        let runners: BTreeSet<RunnerId> = refused.iter().map(|one| one.runner).collect();
+        let runners: Vec<RunnerId> = runners.into_iter().collect();
+        let mut connection = self.app.store.get().await?;
+        let waiting = job::waiting_among(&mut connection, &jobs).await?;
+        self.take_waiting(&mut connection, &waiting, now).await?;
+        for runner in runner::list(&mut connection, Some(&runners)).await? {
+            let view = self.calendar.runner(&runner, now);
+            self.engine.apply(Event::Runner(Box::new(view)), now);
+        }
+        Ok(())
+    }
+
+    /// Makes a settlement durable. What machines are ordered, and for whom seats are reserved, stands in the record before
+    /// the reasons that speak of it.
+    async fn carry_out(&mut self, settlement: Settlement, now: Moment) -> Result<(), End> {
+        for machine in &settlement.joined {
+            self.machine_joined(*machine, now).await?;
+        }
+        self.write_decided(&settlement.decided, now).await?;
+        if let Some(reserved) = &settlement.reserved {
             let mut connection = self.app.store.leader().await?;
-            if !seat::keep_back(&mut connection, self.epoch, &kept, now).await? {
+            if !seat::keep_back(&mut connection, self.epoch, reserved, now).await? {
                 return Err(End::Deposed);
             }
-            self.kept_back = Some(kept);
         }
-        for changes in plan.reasons.chunks(BATCH) {
+        self.write_reasons(&settlement.reasons, now).await?;
+        self.fail_unmatched(&settlement.unmatched, now).await
+    }
+
+    async fn write_reasons(&self, reasons: &[ReasonChange], now: Moment) -> Result<(), End> {
+        for changes in reasons.chunks(BATCH) {
             let changes: Vec<_> = changes
                 .iter()
                 .map(|change| (change.strand, change.segments.clone()))
@@ -325,13 +294,21 @@ impl<'a> Term<'a> {
             }
             self.app.feed.kick();
         }
-        Ok(refused)
+        Ok(())
     }
 
-    async fn commit_assignments(&mut self, plan: &Plan, now: Moment) -> Result<Vec<JobId>, End> {
+    /// Makes assignments durable; those that the record refuses come back.
+    async fn commit_assignments(
+        &mut self,
+        assignments: &[Assignment],
+        now: Moment,
+    ) -> Result<Vec<Assignment>, End> {
         let mut refused = Vec::new();
+        if assignments.is_empty() {
+            return Ok(refused);
+        }
         let mut connection = self.app.store.leader().await?;
-        for batch in plan.assignments.chunks(BATCH) {
+        for batch in assignments.chunks(BATCH) {
             let leased: Vec<_> = batch
                 .iter()
                 .map(|a| (*a, LeaseToken(Uuid::new_v4())))
@@ -353,13 +330,9 @@ impl<'a> Term<'a> {
                     cache.assigned(mark, assignment.runner, one);
                     self.app.polls.notify(assignment.runner);
                 } else {
-                    self.state.apply(
-                        Event::Refused {
-                            attempt: assignment.attempt,
-                        },
-                        now,
-                    );
-                    refused.push(assignment.job);
+                    let attempt = assignment.attempt;
+                    self.engine.apply(Event::Refused { attempt }, now);
+                    refused.push(*assignment);
                 }
             }
         }
@@ -367,22 +340,12 @@ impl<'a> Term<'a> {
     }
 
     /// Ends jobs that would rather fail than wait, of strands that nothing in the yard can ever satisfy.
-    async fn fail_unmatched(&mut self, plan: &Plan, now: Moment) -> Result<(), End> {
-        let mut strands = std::mem::take(&mut self.impatient);
-        strands.extend(plan.reasons.iter().map(|change| change.strand));
-        let unmatched_strands: Vec<StrandId> = strands
-            .into_iter()
-            .filter(|strand| {
-                let said = self.state.said(*strand);
-                said.first()
-                    .is_some_and(|said| said.reason == Reason::NoMatch)
-            })
-            .collect();
-        if unmatched_strands.is_empty() {
+    async fn fail_unmatched(&self, strands: &[StrandId], now: Moment) -> Result<(), End> {
+        if strands.is_empty() {
             return Ok(());
         }
         let mut connection = self.app.store.leader().await?;
-        let jobs = job::not_to_wait(&mut connection, &unmatched_strands).await?;
+        let jobs = job::not_to_wait(&mut connection, strands).await?;
         if jobs.is_empty() {
             return Ok(());
         }

@@ -1,8 +1,8 @@
 //! What a pool may have: its ceiling, its budget, its supplier's troubles.
 
+use super::fleet::{Load, Tally};
 use super::keeper::{Keeper, PoolCare};
 use super::spend::Money;
-use super::tally::{Load, Tally};
 use crate::time::Moment;
 use std::time::Duration;
 
@@ -60,7 +60,7 @@ impl Keeper {
         faulty(trouble, tally.numbers.coming > 0, "");
         faulty(
             self.maker_trouble.get(&care.supplier),
-            load.asked,
+            load.ordered > 0,
             &format!("{} fails: ", maker.name),
         );
         bounds
@@ -78,10 +78,7 @@ impl Keeper {
         if budget.is_none() {
             return None;
         }
-        let (day, month) = self
-            .meters
-            .get(&care.id)?
-            .spent(tally.paid.iter().copied(), now);
+        let (day, month) = self.meters.get(&care.id)?.spent(now);
         let mut said = None;
         for (limit, spent, when) in [
             (budget.day, day, "today"),

@@ -3,17 +3,24 @@
 use super::bounds::Bounds;
 use super::decided::Numbers;
 use super::decided::{Decided, Drain, Note, Order, PoolStanding, Release};
-use super::keeper::{Keeper, MachineView, PoolCare};
-use super::tally::{Load, Tally};
-use crate::dispatch::{Event as Told, Room, State};
+use super::fleet::Tally;
+use super::keeper::{Event, Keeper, MachineView, PoolCare, Scope};
+use crate::dispatch::{Room, State};
 use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
 use crate::lifecycle::machine::MachineState;
-use crate::time::Moment;
+use crate::time::{Moment, spoken};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How often the demand is spread anew where pools share what one supplier may still make.
 const ROUNDS: usize = 4;
+
+/// A pool of which something is decided: its policy and what it may have.
+struct Managed {
+    care: Arc<PoolCare>,
+    bounds: Bounds,
+}
 
 impl Keeper {
     /// Decides at one moment, after what could start has been started. What it orders and releases it counts at once,
@@ -26,72 +33,99 @@ impl Keeper {
         fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
     ) -> Decided {
         let mut decided = Decided::default();
-        if self.pools.is_empty() && self.machines.is_empty() {
+        self.fleet.refresh(state, &self.pools, &self.makers, now);
+        if self.pools.is_empty() && self.fleet.is_empty() {
             return decided;
         }
-        self.note_away(state, now);
-        let (mut tallies, mut loads) = self.tallies(state, now);
-        for (pool, tally) in &mut tallies {
-            for (machine, why, failed) in std::mem::take(&mut tally.over) {
-                tally.numbers.leaving = tally.numbers.leaving.saturating_sub(1);
-                tally.numbers.releasing += 1;
-                if failed && let Some(view) = self.machines.get(&machine) {
-                    // The bits of an id that was drawn by lot do for a jitter.
-                    let lot = (machine.0.as_u128() & 0xffff) as f64 / 65_535.0;
-                    let event = super::Event::Fault {
-                        supplier: view.supplier,
-                        pool: *pool,
-                        scope: super::Scope::Pool,
-                        said: format!("its machines do not come: {why}"),
-                        jitter: lot,
-                        retry_after: None,
-                    };
-                    self.apply(event, now);
-                }
-                self.release(&mut decided, *pool, machine, why, failed, tally.numbers);
-            }
+        self.release_finished(&mut decided, now);
+        let ids: Vec<PoolId> = self.pools.keys().copied().collect();
+        for id in ids {
+            self.keep_time(id, now, false);
         }
-        let managed_pools: Vec<PoolCare> = self.pools.values().cloned().collect();
-        let mut bounds: BTreeMap<PoolId, Bounds> = BTreeMap::new();
-        for care in &managed_pools {
-            if let Some(meter) = self.meters.get_mut(&care.id) {
-                meter.keep_time(now, &care.zone);
-            }
-            let tally = tallies.entry(care.id).or_default();
-            let load = *loads.entry(care.supplier).or_default();
-            bounds.insert(care.id, self.bounds(care, tally, load, now));
+        let none = Tally::default();
+        let mut managed_pools: Vec<Managed> = self
+            .pools
+            .values()
+            .map(|care| {
+                let tally = self.fleet.tally(care.id).unwrap_or(&none);
+                let load = self.fleet.load(care.supplier);
+                let bounds = self.bounds(care, tally, load, now);
+                let care = Arc::clone(care);
+                Managed { care, bounds }
+            })
+            .collect();
+        let wanted = self.spread(state, now, &mut managed_pools);
+        for managed in &managed_pools {
+            let waiting = wanted.get(&managed.care.id).copied().unwrap_or(0);
+            self.settle(state, managed, waiting, now, fresh, &mut decided);
         }
-        let wanted = self.spread(state, now, &managed_pools, &tallies, &loads, &mut bounds);
-        for care in &managed_pools {
-            let (Some(tally), Some(bounds)) = (tallies.get_mut(&care.id), bounds.get(&care.id))
-            else {
-                continue;
-            };
-            let waiting = wanted.get(&care.id).copied().unwrap_or(0);
-            self.settle(
-                state,
-                care,
-                tally,
-                bounds,
-                waiting,
-                now,
-                fresh,
-                &mut decided,
+        for standing in self.standings.values() {
+            state.set_supply(
+                standing.pool,
+                standing.coming_slots,
+                standing.short.as_deref(),
+                standing.full,
             );
         }
-        for standing in &decided.pools {
-            if let Some(view) = state.pool_view(standing.pool)
-                && (view.coming, &view.short, view.full)
-                    != (standing.coming_slots, &standing.short, standing.full)
-            {
-                let mut view = view.clone();
-                view.coming = standing.coming_slots;
-                view.short.clone_from(&standing.short);
-                view.full = standing.full;
-                state.apply(Told::Pool(Box::new(view)), now);
-            }
-        }
         decided
+    }
+
+    /// When something changes next by time alone, as far as it can be told beforehand.
+    pub fn next_due(&self, now: Moment) -> Option<Moment> {
+        let troubles = self
+            .maker_trouble
+            .values()
+            .chain(self.pool_trouble.values())
+            .map(|trouble| trouble.until)
+            .filter(|until| *until > now);
+        let rested = self.pools.values().filter_map(|care| {
+            let tally = self.fleet.tally(care.id)?;
+            let (since, _) = tally.idle.first()?;
+            let at = *since + Duration::from(care.supply.dwell_us);
+            (at > now).then_some(at)
+        });
+        // Where a week or a budget decides, a minute at most goes by.
+        let by_the_minute = self
+            .pools
+            .values()
+            .any(|care| !care.supply.week.times.is_empty() || !care.supply.budget.is_none());
+        let minute = by_the_minute.then(|| now + Duration::from_secs(60));
+        let fleet = self.fleet.next_due();
+        fleet
+            .into_iter()
+            .chain(minute)
+            .chain(troubles)
+            .chain(rested)
+            .min()
+    }
+
+    /// Releases machines that have nothing more to do here.
+    fn release_finished(&mut self, decided: &mut Decided, now: Moment) {
+        for one in self.fleet.finished() {
+            if one.failed {
+                // The bits of an id that was drawn by lot do for a jitter.
+                let lot = (one.machine.0.as_u128() & 0xffff) as f64 / 65_535.0;
+                let event = Event::Fault {
+                    supplier: one.supplier,
+                    pool: one.pool,
+                    scope: Scope::Pool,
+                    said: format!("its machines do not come: {}", one.reason),
+                    jitter: lot,
+                    retry_after: None,
+                };
+                self.apply(event, now);
+            }
+            let tally = self.fleet.tally(one.pool);
+            let numbers = tally.map(|tally| tally.numbers).unwrap_or_default();
+            self.release(
+                decided,
+                one.pool,
+                one.machine,
+                one.reason,
+                one.failed,
+                numbers,
+            );
+        }
     }
 
     /// How many waiting jobs each pool is to serve. Pools of one supplier share what it may still make.
@@ -99,21 +133,19 @@ impl Keeper {
         &self,
         state: &mut State,
         now: Moment,
-        managed_pools: &[PoolCare],
-        tallies: &BTreeMap<PoolId, Tally>,
-        loads: &BTreeMap<SupplierId, Load>,
-        bounds: &mut BTreeMap<PoolId, Bounds>,
+        managed_pools: &mut [Managed],
     ) -> BTreeMap<PoolId, u32> {
+        let none = Tally::default();
+        let tally = |pool: PoolId| self.fleet.tally(pool).unwrap_or(&none);
         let mut left: BTreeMap<SupplierId, u32> = BTreeMap::new();
         for maker in self.makers.values() {
             if let Some(quota) = maker.quota {
-                let there = loads.get(&maker.id).map_or(0, |load| load.there);
-                left.insert(maker.id, quota.saturating_sub(there));
+                let existing = self.fleet.load(maker.id).existing;
+                left.insert(maker.id, quota.saturating_sub(existing));
             }
         }
-        for care in managed_pools {
-            if let (Some(left), Some(bounds)) = (left.get(&care.supplier), bounds.get_mut(&care.id))
-            {
+        for Managed { care, bounds } in managed_pools.iter_mut() {
+            if let Some(left) = left.get(&care.supplier) {
                 bounds.more = bounds.more.min(*left);
             }
         }
@@ -121,36 +153,26 @@ impl Keeper {
         for _ in 0..ROUNDS {
             let room = managed_pools
                 .iter()
-                .filter_map(|care| {
+                .map(|Managed { care, bounds }| {
                     let slots = care.supply.machine_slots();
-                    let tally = tallies.get(&care.id)?;
-                    let bounds = bounds.get(&care.id)?;
-                    Some((
-                        care.id,
-                        Room {
-                            coming: tally.numbers.coming.saturating_mul(slots),
-                            more: if care.paused {
-                                0
-                            } else {
-                                bounds.more.saturating_mul(slots)
-                            },
-                            slots,
-                        },
-                    ))
+                    let more = if care.paused { 0 } else { bounds.more };
+                    let room = Room {
+                        coming: tally(care.id).numbers.coming.saturating_mul(slots),
+                        more: more.saturating_mul(slots),
+                        slots,
+                    };
+                    (care.id, room)
                 })
                 .collect();
             wanted = state.wants(now, &room);
             // Where the pools of one supplier would order more than it may make, the later ones get less.
             let mut left = left.clone();
             let mut less = false;
-            for care in managed_pools {
-                let (Some(left), Some(tally), Some(bounds)) = (
-                    left.get_mut(&care.supplier),
-                    tallies.get(&care.id),
-                    bounds.get_mut(&care.id),
-                ) else {
+            for Managed { care, bounds } in managed_pools.iter_mut() {
+                let Some(left) = left.get_mut(&care.supplier) else {
                     continue;
                 };
+                let tally = tally(care.id);
                 let waiting = wanted.get(&care.id).copied().unwrap_or(0);
                 let orders = tally
                     .keep(bounds, care.supply.machine_slots(), waiting)
@@ -167,56 +189,104 @@ impl Keeper {
             }
         }
         // What the quota keeps from a pool is said of it.
-        for care in managed_pools {
-            let Some(maker) = self.makers.get(&care.supplier) else {
+        for Managed { care, bounds } in managed_pools.iter_mut() {
+            let (Some(maker), Some(left)) =
+                (self.makers.get(&care.supplier), left.get(&care.supplier))
+            else {
                 continue;
             };
-            if let (Some(quota), Some(left), Some(bounds)) = (
-                maker.quota,
-                left.get(&care.supplier),
-                bounds.get_mut(&care.id),
-            ) {
-                let there = loads.get(&maker.id).map_or(0, |load| load.there);
-                if bounds.short.is_none() && (*left == 0 || bounds.more == 0) && there >= quota {
-                    bounds.short = Some(format!("{} makes {quota} machines at most", maker.name));
-                }
+            let Some(quota) = maker.quota else { continue };
+            let is_used_up = self.fleet.load(maker.id).existing >= quota;
+            if bounds.short.is_none() && (*left == 0 || bounds.more == 0) && is_used_up {
+                bounds.short = Some(format!("{} makes {quota} machines at most", maker.name));
             }
         }
         wanted
     }
 
     /// Decides about one pool, with the jobs that it is to serve.
-    #[allow(clippy::too_many_arguments)]
     fn settle(
         &mut self,
         state: &State,
-        care: &PoolCare,
-        tally: &mut Tally,
-        bounds: &Bounds,
+        managed: &Managed,
         waiting: u32,
         now: Moment,
         fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
         decided: &mut Decided,
     ) {
+        let Managed { care, bounds } = managed;
+        let none = Tally::default();
         let slots = care.supply.machine_slots();
         let unknown = state
             .pool_view(care.id)
             .is_some_and(|view| view.makes.is_none());
+        let tally = self.fleet.tally(care.id).unwrap_or(&none);
         let mut keep = tally.keep(bounds, slots, waiting);
         let probe = unknown && keep == 0 && tally.numbers.existing() == 0 && bounds.more > 0;
         if unknown && !bounds.spent && !care.paused && bounds.cap > 0 {
             keep = keep.max(1);
         }
-        let numbers = &mut tally.numbers;
-        numbers.waiting = waiting;
-        (numbers.floor, numbers.spare, numbers.ceiling) = (bounds.floor, bounds.spare, bounds.cap);
-        numbers.keep = keep;
-        let before = *numbers;
-        let orders = keep.saturating_sub(numbers.counted()).min(bounds.more);
+        let before = Numbers {
+            waiting,
+            floor: bounds.floor,
+            spare: bounds.spare,
+            ceiling: bounds.cap,
+            keep,
+            ..tally.numbers
+        };
+        let orders = keep.saturating_sub(before.counted()).min(bounds.more);
+        self.order(care, orders, probe, before, now, fresh, decided);
+        self.shrink(care, bounds, before, now, decided);
+        let counted = self.fleet.tally(care.id).unwrap_or(&none).numbers;
+        let numbers = Numbers {
+            busy: counted.busy,
+            idle: counted.idle,
+            coming: counted.coming,
+            leaving: counted.leaving,
+            releasing: counted.releasing,
+            ..before
+        };
+        self.say_bounds(care, bounds, numbers, decided);
+        let full = numbers.existing() >= care.supply.ceiling;
+        let standing = PoolStanding {
+            pool: care.id,
+            numbers,
+            coming_slots: numbers.coming.saturating_mul(slots),
+            short: bounds.short.clone(),
+            full: full.then_some(care.supply.ceiling),
+        };
+        if self.standings.get(&care.id) != Some(&standing) {
+            decided.pools.push(standing.clone());
+            self.standings.insert(care.id, standing);
+        }
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn order(
+        &mut self,
+        care: &PoolCare,
+        orders: u32,
+        probe: bool,
+        numbers: Numbers,
+        now: Moment,
+        fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
+        decided: &mut Decided,
+    ) {
         for _ in 0..orders {
             let (machine, runner) = fresh();
-            numbers.coming += 1;
-            let order = Order {
+            let view = MachineView {
+                id: machine,
+                pool: care.id,
+                supplier: care.supplier,
+                state: MachineState::Ordered,
+                runner,
+                price: care.price,
+                ordered: now,
+                single_use: care.supply.single_use,
+                ended: None,
+            };
+            self.apply(Event::Machine(view), now);
+            decided.orders.push(Order {
                 machine,
                 runner,
                 pool: care.id,
@@ -224,116 +294,101 @@ impl Keeper {
                 price: care.price,
                 single_use: care.supply.single_use,
                 probe,
-            };
-            self.machines.insert(
-                machine,
-                MachineView {
-                    id: machine,
-                    pool: care.id,
-                    supplier: care.supplier,
-                    state: MachineState::Ordered,
-                    runner,
-                    price: care.price,
-                    ordered: now,
-                    single_use: care.supply.single_use,
-                    ended: None,
-                },
-            );
-            decided.orders.push(order);
+            });
         }
         if orders > 0 {
             let said = if probe {
                 "ordered 1 to find out what its machines are".to_owned()
             } else {
-                format!("ordered {orders}: {}", before.said())
+                format!("ordered {orders}: {}", numbers.said())
             };
             decided.notes.push(Note {
                 pool: care.id,
                 verb: if probe { "probe" } else { "order" },
                 machines: orders,
                 said,
-                numbers: before,
+                numbers,
             });
         }
-        self.shrink(care, tally, bounds, now, decided);
-        self.say_bounds(care, tally, bounds, decided);
-        let full = tally.numbers.existing() >= care.supply.ceiling;
-        decided.pools.push(PoolStanding {
-            pool: care.id,
-            numbers: tally.numbers,
-            coming_slots: tally.numbers.coming.saturating_mul(slots),
-            short: bounds.short.clone(),
-            full: full.then_some(care.supply.ceiling),
-        });
     }
 
     /// Releases what is more than may be, at once, and what is more than is wanted, once it has been idle for its dwell.
     fn shrink(
         &mut self,
         care: &PoolCare,
-        tally: &mut Tally,
         bounds: &Bounds,
+        numbers: Numbers,
         now: Moment,
         decided: &mut Decided,
     ) {
-        let before = tally.numbers;
+        let Some(tally) = self.fleet.tally(care.id) else {
+            return;
+        };
+        let counted = tally.numbers.counted();
         // Those that are leaving anyway are not made up for by others.
         let (mut over, why) = if bounds.spent {
-            (before.counted(), bounds.short.clone().unwrap_or_default())
+            (counted, bounds.short.clone().unwrap_or_default())
         } else {
-            let over = before.counted().saturating_sub(bounds.cap);
+            let over = counted.saturating_sub(bounds.cap);
             (over, format!("the ceiling is {} by now", bounds.cap))
         };
         let mut released: Vec<(MachineId, String)> = Vec::new();
-        for machine in tally.coming.iter().take(over as usize) {
+        // Of those on their way the one ordered last goes first.
+        for machine in tally.coming.iter().rev().take(over as usize) {
             released.push((*machine, why.clone()));
-            tally.numbers.coming -= 1;
         }
-        over -= u32::try_from(released.len()).unwrap_or(over);
-        let idle: Vec<(Moment, MachineId)> = tally.idle.drain(..).collect();
-        let surplus = tally.numbers.counted().saturating_sub(before.keep);
-        let mut surplus = surplus.max(over);
-        for (since, machine) in idle {
-            let rested = now.since(since) >= Duration::from(care.supply.dwell_us);
+        let gone = u32::try_from(released.len()).unwrap_or(over);
+        over -= gone;
+        let mut surplus = (counted - gone).saturating_sub(numbers.keep).max(over);
+        // The one idle longest goes first; where it has not been idle for long enough, none has.
+        for (since, machine) in &tally.idle {
+            let rested = now.since(*since) >= Duration::from(care.supply.dwell_us);
             if over > 0 {
-                released.push((machine, why.clone()));
+                released.push((*machine, why.clone()));
                 over -= 1;
             } else if surplus > 0 && rested {
-                let idle = crate::time::spoken(now.since(since));
-                released.push((machine, format!("idle for {idle} and not wanted")));
+                let idle = spoken(now.since(*since));
+                released.push((*machine, format!("idle for {idle} and not wanted")));
             } else {
-                continue;
+                break;
             }
             surplus = surplus.saturating_sub(1);
-            tally.numbers.idle -= 1;
         }
-        if !bounds.spent && over > 0 {
-            let busy = tally.busy.iter().take(over as usize);
-            let drained: Vec<MachineId> = busy.copied().collect();
-            let mut count = 0;
-            for machine in drained {
-                if let Some(view) = self.machines.get(&machine) {
-                    decided.drains.push(Drain {
-                        machine,
-                        runner: view.runner,
-                        pool: care.id,
-                    });
-                    count += 1;
-                }
-            }
-            if count > 0 {
-                decided.notes.push(Note {
-                    pool: care.id,
-                    verb: "drain",
-                    machines: count,
-                    said: format!("told {count} to finish: {why}"),
-                    numbers: before,
-                });
-            }
-        }
+        let drained: Vec<MachineId> = if bounds.spent {
+            Vec::new()
+        } else {
+            tally.busy.iter().take(over as usize).copied().collect()
+        };
+        self.drain(care, &drained, &why, numbers, decided);
         for (machine, why) in released {
-            tally.numbers.releasing += 1;
-            self.release(decided, care.id, machine, why, false, before);
+            self.release(decided, care.id, machine, why, false, numbers);
+        }
+    }
+
+    fn drain(
+        &self,
+        care: &PoolCare,
+        machines: &[MachineId],
+        why: &str,
+        numbers: Numbers,
+        decided: &mut Decided,
+    ) {
+        let before = decided.drains.len();
+        let views = machines.iter().filter_map(|id| self.fleet.view(*id));
+        decided.drains.extend(views.map(|view| Drain {
+            machine: view.id,
+            runner: view.runner,
+            pool: care.id,
+        }));
+        let count = u32::try_from(decided.drains.len() - before).unwrap_or(u32::MAX);
+        if count > 0 {
+            decided.notes.push(Note {
+                pool: care.id,
+                verb: "drain",
+                machines: count,
+                said: format!("told {count} to finish: {why}"),
+                numbers,
+            });
         }
     }
 
@@ -346,10 +401,7 @@ impl Keeper {
         failed: bool,
         numbers: Numbers,
     ) {
-        if let Some(view) = self.machines.get_mut(&machine) {
-            view.state = MachineState::Releasing;
-        }
-        self.away.remove(&machine);
+        self.fleet.release(machine);
         let verb = if failed { "give-up" } else { "release" };
         // Like machines that go for the same reason are one decision.
         match decided
@@ -381,28 +433,29 @@ impl Keeper {
     fn say_bounds(
         &mut self,
         care: &PoolCare,
-        tally: &Tally,
         bounds: &Bounds,
+        numbers: Numbers,
         decided: &mut Decided,
     ) {
-        let said = bounds.short.clone().unwrap_or_default();
-        let before = self.held_back.get(&care.id).cloned().unwrap_or_default();
-        if before == said {
+        let standing = self.standings.get(&care.id);
+        let before = standing.and_then(|standing| standing.short.as_deref());
+        if before == bounds.short.as_deref() {
             return;
         }
-        let (verb, said_so) = if said.is_empty() {
-            ("go-on", format!("goes on; before: {before}"))
-        } else {
-            ("hold-back", format!("orders nothing more: {said}"))
+        let (verb, said) = match &bounds.short {
+            None => (
+                "go-on",
+                format!("goes on; before: {}", before.unwrap_or_default()),
+            ),
+            Some(short) => ("hold-back", format!("orders nothing more: {short}")),
         };
         decided.notes.push(Note {
             pool: care.id,
             verb,
             machines: 0,
-            said: said_so,
-            numbers: tally.numbers,
+            said,
+            numbers,
         });
-        self.held_back.insert(care.id, said);
     }
 }
 

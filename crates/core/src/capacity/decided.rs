@@ -132,6 +132,7 @@ pub struct Decided {
     pub releases: Vec<Release>,
     pub drains: Vec<Drain>,
     pub notes: Vec<Note>,
+    /// The pools that stand otherwise than after the decision before.
     pub pools: Vec<PoolStanding>,
 }
 

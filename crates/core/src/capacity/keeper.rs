@@ -1,5 +1,7 @@
 //! What the keeper knows: pools' policies, suppliers, machines, and what went wrong lately.
 
+use super::decided::PoolStanding;
+use super::fleet::Fleet;
 use super::spend::{Meter, Money};
 use super::supply::Supply;
 use crate::dispatch::Price;
@@ -8,6 +10,7 @@ use crate::lifecycle::machine::MachineState;
 use crate::time::Moment;
 use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// The first pause after something went wrong; each further one is twice as long.
@@ -114,18 +117,13 @@ pub enum Event {
 #[derive(Clone, Debug, Default)]
 pub struct Keeper {
     pub(super) makers: BTreeMap<SupplierId, Maker>,
-    pub(super) pools: BTreeMap<PoolId, PoolCare>,
-    /// Those that exist.
-    pub(super) machines: BTreeMap<MachineId, MachineView>,
+    pub(super) pools: BTreeMap<PoolId, Arc<PoolCare>>,
+    pub(super) fleet: Fleet,
     pub(super) meters: BTreeMap<PoolId, Meter>,
     pub(super) maker_trouble: BTreeMap<SupplierId, SupplierTrouble>,
     pub(super) pool_trouble: BTreeMap<PoolId, SupplierTrouble>,
-    /// Machines that have joined and whose runner is away, and since when.
-    pub(super) away: BTreeMap<MachineId, Moment>,
-    /// Machines whose runner has left for good.
-    pub(super) left: BTreeSet<MachineId>,
-    /// What was last said to hold a pool back.
-    pub(super) held_back: BTreeMap<PoolId, String>,
+    /// How each pool stood after the last decision.
+    pub(super) standings: BTreeMap<PoolId, PoolStanding>,
 }
 
 fn trouble_after(
@@ -158,11 +156,17 @@ impl Keeper {
     pub fn apply(&mut self, event: Event, now: Moment) {
         match event {
             Event::Maker(maker) => {
-                self.makers.insert(maker.id, maker);
+                let id = maker.id;
+                let before = self.makers.insert(id, maker);
+                let limit = |maker: Option<&Maker>| maker.map(|maker| maker.boot_limit);
+                if limit(before.as_ref()) != limit(self.makers.get(&id)) {
+                    self.fleet.policy_changed(|machine| machine.supplier == id);
+                }
             }
             Event::MakerGone(id) => {
                 self.makers.remove(&id);
                 self.maker_trouble.remove(&id);
+                self.fleet.policy_changed(|machine| machine.supplier == id);
             }
             Event::Pool(care) => {
                 let before = self.pools.get(&care.id);
@@ -179,21 +183,19 @@ impl Keeper {
                 if before.is_some_and(|before| asks(before) != asks(&care)) {
                     self.pool_trouble.remove(&care.id);
                 }
-                let meter = self.meters.entry(care.id).or_default();
-                meter.keep_time(now, &care.zone);
-                self.pools.insert(care.id, *care);
+                let id = care.id;
+                self.pools.insert(id, Arc::from(care));
+                self.keep_time(id, now, true);
+                self.fleet.policy_changed(|machine| machine.pool == id);
             }
             Event::PoolGone(id) => {
                 self.pools.remove(&id);
                 self.pool_trouble.remove(&id);
-                self.held_back.remove(&id);
+                self.standings.remove(&id);
+                self.fleet.policy_changed(|machine| machine.pool == id);
             }
             Event::Machine(machine) => self.machine(machine, now),
-            Event::Left(machine) => {
-                if self.machines.contains_key(&machine) {
-                    self.left.insert(machine);
-                }
-            }
+            Event::Left(machine) => self.fleet.runner_left(machine),
             Event::Fault {
                 supplier,
                 pool,
@@ -218,28 +220,60 @@ impl Keeper {
                 supplier,
                 pool,
                 joined,
-            } => {
-                self.maker_trouble.remove(&supplier);
-                if joined {
-                    self.pool_trouble.remove(&pool);
-                }
-            }
+            } => self.note_success(supplier, pool, joined),
+        }
+    }
+
+    fn note_success(&mut self, supplier: SupplierId, pool: PoolId, joined: bool) {
+        self.maker_trouble.remove(&supplier);
+        if joined {
+            self.pool_trouble.remove(&pool);
         }
     }
 
     fn machine(&mut self, machine: MachineView, now: Moment) {
+        let id = machine.id;
+        let known = self
+            .fleet
+            .view(id)
+            .map(|known| (known.price, known.ordered, known.pool));
+        let before = self.fleet.view(id).map(|known| known.state);
+        if machine.state == MachineState::Joined && before.is_some_and(MachineState::is_coming) {
+            self.note_success(machine.supplier, machine.pool, true);
+        }
         if machine.state.exists() {
-            self.machines.insert(machine.id, machine);
+            let paid = (machine.price, machine.ordered, machine.pool);
+            if known != Some(paid) {
+                if let Some((price, ordered, pool)) = known {
+                    self.meters.entry(pool).or_default().forget(price, ordered);
+                }
+                let meter = self.meters.entry(machine.pool).or_default();
+                meter.begin(machine.price, machine.ordered);
+            }
+            self.fleet.set(machine);
             return;
         }
-        self.away.remove(&machine.id);
-        self.left.remove(&machine.id);
-        let known = self.machines.remove(&machine.id);
         // Told twice of its end, it is paid once.
-        if let Some(known) = known {
+        if let Some(known) = self.fleet.take(id) {
             let ended = machine.ended.unwrap_or(now);
             let meter = self.meters.entry(known.pool).or_default();
-            meter.add(known.price, known.ordered, ended);
+            meter.end(known.price, known.ordered, ended);
+        }
+    }
+
+    /// Begins to count anew what a pool spends, where a day or a month has begun; always where its time zone may be another.
+    pub(super) fn keep_time(&mut self, pool: PoolId, now: Moment, always: bool) {
+        let (Some(care), meter) = (self.pools.get(&pool), self.meters.entry(pool).or_default())
+        else {
+            return;
+        };
+        if always || meter.is_over(now) {
+            let machines = self.fleet.views().filter(|machine| machine.pool == pool);
+            meter.keep_time(
+                now,
+                &care.zone,
+                machines.map(|one| (one.price, one.ordered)),
+            );
         }
     }
 
@@ -268,17 +302,32 @@ impl Keeper {
 
     /// The machine, while it exists.
     pub fn machine_view(&self, id: MachineId) -> Option<&MachineView> {
-        self.machines.get(&id)
+        self.fleet.view(id)
     }
 
     /// The machines that exist.
     pub fn machines(&self) -> impl Iterator<Item = &MachineView> {
-        self.machines.values()
+        self.fleet.views()
+    }
+
+    /// The machine of a runner, while it exists.
+    pub fn machine_of(&self, runner: RunnerId) -> Option<MachineId> {
+        self.fleet.of_runner(runner)
+    }
+
+    /// Machines whose runner is connected although they were not told to have joined, as of the last decision.
+    pub fn connected_early(&self) -> &BTreeSet<MachineId> {
+        self.fleet.connected_early()
     }
 
     /// The pools that make machines.
     pub fn pools(&self) -> impl Iterator<Item = &PoolCare> {
-        self.pools.values()
+        self.pools.values().map(Arc::as_ref)
+    }
+
+    /// How each pool stood after the last decision.
+    pub fn standings(&self) -> impl Iterator<Item = &PoolStanding> {
+        self.standings.values()
     }
 
     /// What is wrong with a supplier.
@@ -293,13 +342,7 @@ impl Keeper {
 
     /// What a pool spent today and this month.
     pub fn spent(&self, pool: PoolId, now: Moment) -> (Money, Money) {
-        let there = self
-            .machines
-            .values()
-            .filter(|machine| machine.pool == pool)
-            .map(|machine| (machine.price, machine.ordered));
-        self.meters
-            .get(&pool)
-            .map_or_else(Default::default, |meter| meter.spent(there, now))
+        let meter = self.meters.get(&pool);
+        meter.map_or_else(Default::default, |meter| meter.spent(now))
     }
 }

@@ -15,11 +15,11 @@
 mod bounds;
 mod decide;
 mod decided;
+mod fleet;
 mod keeper;
 mod line;
 mod spend;
 mod supply;
-mod tally;
 
 pub use decided::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
 pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, SupplierTrouble};

@@ -239,6 +239,9 @@ impl Week {
 
     /// The floor and the spare at a moment, in the week's time zone.
     fn at(&self, zone: &TimeZone, now: Moment) -> (Option<u32>, Option<u32>) {
+        if self.times.is_empty() {
+            return (None, None);
+        }
         let local = zoned(now, zone);
         let (day, minute) = (Day::of(local.weekday()), of_day(local.time()));
         let (mut floor, mut spare) = (None, None);
@@ -279,6 +282,16 @@ pub(super) fn day_and_month(at: Moment, zone: &TimeZone) -> (Moment, Moment) {
         .first_of_month()
         .and_then(|first| first.start_of_day());
     (moment(local.start_of_day()), moment(month))
+}
+
+/// When the day ends that a moment is in.
+pub(super) fn day_after(at: Moment, zone: &TimeZone) -> Moment {
+    let tomorrow = zoned(at, zone)
+        .tomorrow()
+        .and_then(|next| next.start_of_day());
+    tomorrow.map_or(at, |begun| {
+        Moment::from_micros(begun.timestamp().as_microsecond())
+    })
 }
 
 impl Supply {

@@ -242,7 +242,7 @@ impl World {
         }
         let now = self.now;
         let mut next = self.fresh;
-        let mut plan = self.state.start(now, &mut || {
+        let plan = self.state.start(now, &mut || {
             next += 1;
             id(next)
         });
@@ -263,8 +263,8 @@ impl World {
             (id(next), id(next + 1))
         });
         self.fresh = next + 1;
-        self.state.explain(now, &mut plan);
-        if let Some(change) = plan.reasons.last() {
+        let reasons = self.state.explain(now);
+        if let Some(change) = reasons.last() {
             self.reasons.clone_from(&change.segments);
         }
         self.notes.extend(decided.notes.iter().cloned());
@@ -316,6 +316,44 @@ impl World {
         for _ in 0..seconds {
             self.now = self.now + SECOND;
             let _ = self.step();
+        }
+    }
+
+    /// The counts that are kept up to date are those of a keeper that is told everything anew.
+    fn counts_hold(&mut self) {
+        let mut fresh = Keeper::default();
+        for maker in self.keeper.makers.values() {
+            fresh.apply(Event::Maker(maker.clone()), self.now);
+        }
+        for care in self.keeper.pools() {
+            fresh.apply(Event::Pool(Box::new(care.clone())), self.now);
+        }
+        for machine in self.keeper.machines() {
+            fresh.apply(Event::Machine(machine.clone()), self.now);
+            let runner = self.state.runner_view(machine.runner);
+            let known = self.there.contains_key(&machine.id);
+            if runner.is_none() && known && machine.state == MachineState::Releasing {
+                fresh.apply(Event::Left(machine.id), self.now);
+            }
+        }
+        for keeper in [&mut self.keeper, &mut fresh] {
+            let (pools, makers) = (&keeper.pools, &keeper.makers);
+            keeper
+                .fleet
+                .refresh(&mut self.state, pools, makers, self.now);
+        }
+        for pool in fresh.pools.keys() {
+            let counts = |keeper: &Keeper| {
+                keeper.fleet.tally(*pool).map(|tally| {
+                    (
+                        tally.numbers,
+                        tally.idle.clone(),
+                        tally.coming.clone(),
+                        tally.busy.clone(),
+                    )
+                })
+            };
+            assert_eq!(counts(&self.keeper), counts(&fresh));
         }
     }
 
@@ -671,6 +709,7 @@ proptest! {
                 world.now = world.now + SECOND;
                 let decided = world.step();
                 // What waits for its time alone does so within ten minutes.
+                world.counts_hold();
                 quiet = if world.state.waiting() + world.attempts.len() == 0 && decided.is_empty() { quiet + 1 } else { 0 };
                 if quiet > 600 {
                     break;

@@ -7,12 +7,11 @@
 //! job in the order in which they were taken, never so that a later one would be left out.
 
 use super::reason::Claim;
-use super::runner_index::{Class, RunnerIndex};
+use super::runner_index::RunnerIndex;
 use super::state::State;
 use super::tree::{BANDS, Head, ROOT};
-use super::yard::{Price, Room};
 use super::{Assignment, Plan};
-use crate::id::{AttemptId, JobId, PoolId, RunnerId};
+use crate::id::{AttemptId, JobId, RunnerId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
@@ -34,7 +33,7 @@ pub(super) struct Kept {
 }
 
 /// How many jobs of which kind are matched to slots of which class.
-struct Flow {
+pub(super) struct Flow {
     slots: Slots,
     placed: FxHashMap<usize, u32>,
     /// Classes whose last slot was taken in this batch.
@@ -43,7 +42,7 @@ struct Flow {
 }
 
 impl Flow {
-    fn new(slots: Slots) -> Self {
+    pub(super) fn new(slots: Slots) -> Self {
         Flow {
             slots,
             placed: FxHashMap::default(),
@@ -103,7 +102,7 @@ impl Flow {
     }
 
     /// One slot fewer of a class that is yet to come.
-    fn use_up(&mut self, class: usize) {
+    pub(super) fn use_up(&mut self, class: usize) {
         if let Slots::Future(slots) = &mut self.slots
             && let Some(left) = slots.get_mut(&class)
         {
@@ -123,7 +122,7 @@ impl Flow {
     }
 
     /// A class in which a kind has a slot.
-    fn class_of(&self, field: &RunnerIndex, kind: usize) -> Option<usize> {
+    pub(super) fn class_of(&self, field: &RunnerIndex, kind: usize) -> Option<usize> {
         let classes = &field.kind(kind)?.classes;
         classes.iter().copied().find(|class| self.has(*class, kind))
     }
@@ -285,94 +284,6 @@ impl State {
         }
     }
 
-    /// How many jobs of each strand the machines that are being made would take, in order.
-    pub(super) fn cover(&mut self, now: Moment) -> BTreeMap<usize, u32> {
-        let coming =
-            |(at, class): (usize, &Class)| (class.coming > 0).then_some((at, class.coming));
-        let slots = self.field.classes.iter().enumerate().filter_map(coming);
-        let slots = slots.collect();
-        let mut covered = BTreeMap::new();
-        self.suppose(now, slots, |_, _, kept| {
-            for one in kept {
-                *covered.entry(one.head.strand).or_default() += 1;
-            }
-        });
-        covered
-    }
-
-    /// How many slots of further machines the waiting jobs want of each pool, if so many were made: each job of the pool
-    /// whose machines are coming already, or else of the cheapest that serves it.
-    pub fn wants(&mut self, now: Moment, room: &BTreeMap<PoolId, Room>) -> BTreeMap<PoolId, u32> {
-        let futures = self.field.futures();
-        let slots = futures.iter().filter_map(|(pool, class)| {
-            let room = room.get(pool)?;
-            let all = room.coming.saturating_add(room.more);
-            (all > 0).then_some((*class, all))
-        });
-        let slots = slots.collect();
-        let mut wanted: BTreeMap<PoolId, u32> = BTreeMap::new();
-        self.suppose(now, slots, |state, flow, kept| {
-            for one in kept {
-                let Some(own) = flow.class_of(&state.field, one.head.kind) else {
-                    continue;
-                };
-                let mut best: Vec<((bool, Price, usize), PoolId, usize)> = state
-                    .field
-                    .kind(one.head.kind)
-                    .into_iter()
-                    .flat_map(|kind| kind.classes.iter())
-                    .filter_map(|at| {
-                        let class = state.field.class(*at).filter(|class| class.future)?;
-                        let room = room.get(&class.pool)?;
-                        let price = state.field.pools.get(&class.pool)?.price;
-                        let taken = wanted.get(&class.pool).copied().unwrap_or(0);
-                        let to_make = taken >= room.coming;
-                        let per_slot = Price(price.0 / u64::from(room.slots.max(1)));
-                        let versatile = class.kinds.count_ones(..);
-                        Some(((to_make, per_slot, versatile), class.pool, *at))
-                    })
-                    .collect();
-                best.sort_unstable();
-                for (_, pool, class) in best {
-                    if State::take_in(flow, &state.field, class, own, one.head.kind) {
-                        *wanted.entry(pool).or_default() += 1;
-                        // What was chosen is used up for those that come after it.
-                        flow.use_up(class);
-                        break;
-                    }
-                }
-            }
-        });
-        wanted
-    }
-
-    /// What would be kept if there were these slots of machines that are yet to come. Nothing changes.
-    fn suppose(
-        &mut self,
-        now: Moment,
-        slots: FxHashMap<usize, u32>,
-        mut look: impl FnMut(&State, &mut Flow, &[Kept]),
-    ) {
-        let mut open = FixedBitSet::with_capacity(self.field.kinds.len());
-        for class in slots.keys().filter_map(|at| self.field.class(*at)) {
-            open.union_with(&class.kinds);
-        }
-        if open.is_clear() {
-            return;
-        }
-        self.close_seats(&mut open);
-        let mut flow = Flow::new(Slots::Future(slots));
-        let before = self.tree.usages();
-        let mut kept = Vec::new();
-        self.walk(now, &mut flow, &mut open, &mut kept);
-        look(self, &mut flow, &kept);
-        // It was only supposed: everything goes back to where it was.
-        for one in kept.into_iter().rev() {
-            self.put_back(one, now);
-        }
-        self.tree.restore_usages(before);
-    }
-
     /// The kinds for which something may have changed for the better since the last plan.
     fn open_kinds(&mut self) -> FixedBitSet {
         let mut open = FixedBitSet::with_capacity(self.field.kinds.len());
@@ -393,7 +304,13 @@ impl State {
         open
     }
 
-    fn walk(&mut self, now: Moment, flow: &mut Flow, open: &mut FixedBitSet, kept: &mut Vec<Kept>) {
+    pub(super) fn walk(
+        &mut self,
+        now: Moment,
+        flow: &mut Flow,
+        open: &mut FixedBitSet,
+        kept: &mut Vec<Kept>,
+    ) {
         let growth = self.scale.growth(now);
         loop {
             let head = (0..BANDS)
@@ -472,7 +389,7 @@ impl State {
     }
 
     /// Closes the kinds whose seats are not to be had.
-    fn close_seats(&self, open: &mut FixedBitSet) {
+    pub(super) fn close_seats(&self, open: &mut FixedBitSet) {
         let short: Vec<usize> = open
             .intersection(&self.seat_kinds)
             .filter(|kind| !self.seats_there(*kind))
@@ -562,7 +479,7 @@ impl State {
 
     /// Takes a kept job of a kind out of the flow for a slot of a class, if the others can still be matched then. Its
     /// slot so far is in the class `own`.
-    fn take_in(
+    pub(super) fn take_in(
         flow: &mut Flow,
         field: &RunnerIndex,
         class: usize,

@@ -1,13 +1,15 @@
 //! Saying why the jobs of each strand wait: what of it changed since it was last said.
 
+use super::demand::Covered;
 use super::reason::{Claim, Limit, Reason, SeatStanding, Segment, Standing};
-use super::state::{Plan, ReasonChange, State};
+use super::state::{ReasonChange, State};
 use crate::id::StrandId;
 use crate::time::Moment;
 use std::collections::BTreeMap;
 
 impl State {
-    pub(super) fn explain_waiting(&mut self, now: Moment, plan: &mut Plan) {
+    pub(super) fn explain_waiting(&mut self, now: Moment) -> Vec<ReasonChange> {
+        let mut changes = Vec::new();
         self.kinds_that_turned();
         let touched: Vec<usize> = std::mem::take(&mut self.touched).into_iter().collect();
         let turned = self.tree.turned(&touched);
@@ -27,8 +29,15 @@ impl State {
         }
         let covered = self.cover(now);
         if covered != self.covered {
-            self.dirty.extend(covered.keys().copied());
-            self.dirty.extend(self.covered.keys().copied());
+            for one in [&covered, &self.covered] {
+                if let Covered::Some(strands) = one {
+                    self.dirty.extend(strands.keys().copied());
+                }
+            }
+            if covered == Covered::All || self.covered == Covered::All {
+                let served = self.strands_of_demands();
+                self.dirty.extend(served);
+            }
             self.covered = covered;
         }
         for at in std::mem::take(&mut self.dirty) {
@@ -37,12 +46,13 @@ impl State {
                 && strand.said != segments
             {
                 strand.said.clone_from(&segments);
-                plan.reasons.push(ReasonChange {
+                changes.push(ReasonChange {
                     strand: strand.id,
                     segments,
                 });
             }
         }
+        changes
     }
 
     /// Works out the reasons of the kinds about which something changed; the strands of those whose reason is another
@@ -117,7 +127,7 @@ impl State {
             reason
         };
         let waiting = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
-        let coming = self.covered.get(&at).copied().unwrap_or(0).min(waiting);
+        let coming = self.covered_of(at).min(waiting);
         let mut segments = Vec::new();
         if coming > 0 {
             segments.push(Segment {

@@ -40,6 +40,9 @@ impl State {
             if let Some(strand) = self.strands.get_mut(at)
                 && strand.path != path
             {
+                let waiting = i64::try_from(strand.queue.len()).unwrap_or(i64::MAX);
+                self.tree.count_waiting(strand.project, -waiting);
+                self.tree.count_waiting(project, waiting);
                 strand.path = path;
                 strand.project = project;
                 self.stale = true;
@@ -76,11 +79,11 @@ impl State {
         } = &strand.key;
         strand.kind = self.field.kind_of(requirement, &strand.path, seats);
         let Some(kind) = strand.kind else { return };
-        let jobs = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
+        let jobs = i64::try_from(strand.queue.len()).unwrap_or(i64::MAX);
         if let Some(found) = self.field.kinds.get_mut(kind) {
             found.strands.push(at);
-            found.waiting += jobs;
         }
+        self.field.count_waiting(kind, jobs);
         if !seats.is_empty() {
             self.seat_kinds.grow(kind + 1);
             self.seat_kinds.insert(kind);
@@ -104,7 +107,7 @@ impl State {
             .first_key_value()
             .is_none_or(|(other, _)| turn < *other);
         strand.queue.insert(turn, job);
-        let kind = strand.kind;
+        let (kind, project) = (strand.kind, strand.project);
         self.waiting.insert(
             job,
             Waiting {
@@ -113,9 +116,10 @@ impl State {
                 avoid,
             },
         );
-        if let Some(kind) = kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
-            kind.waiting += 1;
+        if let Some(kind) = kind {
+            self.field.count_waiting(kind, 1);
         }
+        self.tree.count_waiting(project, 1);
         if first {
             self.line_up(at, now);
         } else {
@@ -127,7 +131,7 @@ impl State {
     pub(super) fn length_changed(&mut self, at: usize) {
         let counted =
             |strand: &Strand| strand.said.len() > 1 || strand.key.seats.values().sum::<u32>() > 1;
-        if self.covered.contains_key(&at) || self.strands.get(at).is_some_and(counted) {
+        if self.is_covered_in_part(at) || self.strands.get(at).is_some_and(counted) {
             self.dirty.insert(at);
         }
     }
@@ -146,10 +150,14 @@ impl State {
             .queue
             .first_key_value()
             .is_some_and(|(other, _)| turn == *other);
-        strand.queue.remove(&turn);
-        if let Some(kind) = strand.kind.and_then(|kind| self.field.kinds.get_mut(kind)) {
-            kind.waiting = kind.waiting.saturating_sub(1);
+        if strand.queue.remove(&turn).is_none() {
+            return;
         }
+        let (kind, project) = (strand.kind, strand.project);
+        if let Some(kind) = kind {
+            self.field.count_waiting(kind, -1);
+        }
+        self.tree.count_waiting(project, -1);
         if first {
             self.line_up(at, now);
         } else {

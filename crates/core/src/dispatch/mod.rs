@@ -14,6 +14,7 @@
 //! may be told things that its snapshot already holds.
 
 mod batch;
+mod demand;
 mod explain;
 mod hold;
 mod line;
@@ -30,8 +31,8 @@ pub use reason::{
 pub use share::SharePolicy;
 pub use state::{Assignment, Event, Inconsistency, Plan, ReasonChange, State};
 pub use yard::{
-    Band, PlaceView, PoolView, Price, Reach, Room, RunnerView, SeatNeeds, StrandKey, Willingness,
-    below,
+    Band, PlaceView, PoolView, Price, Reach, Room, RunnerLoad, RunnerView, SeatNeeds, StrandKey,
+    Willingness, below,
 };
 
 #[cfg(test)]

@@ -51,6 +51,18 @@ pub(super) struct Kind {
     pub waiting: u32,
     /// How many of its classes have a free slot.
     pub has_room: u32,
+    /// Of which demand it is, as of the last grouping; none when no future machine could run it.
+    demand: Option<usize>,
+}
+
+/// Jobs that wait and that the same future machines could run.
+#[derive(Debug)]
+pub(super) struct Demand {
+    /// The classes of those machines, in ascending order.
+    pub futures: Vec<usize>,
+    pub waiting: u32,
+    /// Those among them that need seats.
+    pub seated: u32,
 }
 
 pub(super) struct Wanted {
@@ -71,6 +83,8 @@ pub(super) struct Runner {
     pub idle_since: Moment,
     likeness: usize,
     pub class: usize,
+    /// Whether it is among those whose load has changed.
+    is_changed: bool,
 }
 
 #[derive(Default)]
@@ -93,6 +107,13 @@ pub(super) struct RunnerIndex {
     version: u64,
     potentials: Vec<u64>,
     potentials_of: u64,
+    demands: Vec<Demand>,
+    /// Jobs that wait and that some future machine could run.
+    demanded: u64,
+    /// Whether the demands have to be grouped anew.
+    is_ungrouped: bool,
+    /// Runners whose load may have changed since that was last asked.
+    changed: Vec<RunnerId>,
 }
 
 /// The words of a bit set without the empty ones at its end: equal for equal sets.
@@ -164,7 +185,9 @@ impl RunnerIndex {
             strands: Vec::new(),
             waiting: 0,
             has_room,
+            demand: None,
         });
+        self.is_ungrouped = true;
         Some(kind)
     }
 
@@ -299,6 +322,9 @@ impl RunnerIndex {
         self.by_path.clear();
         self.kinds.clear();
         self.by_kind.clear();
+        self.demands.clear();
+        self.demanded = 0;
+        self.is_ungrouped = true;
         self.version += 1;
         let ids: Vec<RunnerId> = self.runners.keys().copied().collect();
         for id in ids {
@@ -314,8 +340,100 @@ impl RunnerIndex {
     }
 
     /// The class of the machines that each pool would make.
-    pub fn futures(&self) -> FxHashMap<PoolId, usize> {
-        self.futures.clone()
+    pub fn futures(&self) -> &FxHashMap<PoolId, usize> {
+        &self.futures
+    }
+
+    // Demands.
+
+    /// So many more jobs of a kind wait, or so many fewer.
+    pub fn count_waiting(&mut self, kind: usize, more: i64) {
+        let Some(found) = self.kinds.get_mut(kind) else {
+            return;
+        };
+        let change = |count: u32| {
+            let changed = i64::from(count).saturating_add(more).max(0);
+            u32::try_from(changed).unwrap_or(u32::MAX)
+        };
+        found.waiting = change(found.waiting);
+        let seated = !found.seats.is_empty();
+        if let Some(demand) = found.demand.and_then(|at| self.demands.get_mut(at)) {
+            demand.waiting = change(demand.waiting);
+            if seated {
+                demand.seated = change(demand.seated);
+            }
+            self.demanded = self.demanded.saturating_add_signed(more);
+        }
+    }
+
+    /// Groups the kinds by the future machines that could run them, where that may be otherwise than before.
+    pub fn group_demands(&mut self) {
+        if !std::mem::take(&mut self.is_ungrouped) {
+            return;
+        }
+        self.demands.clear();
+        self.demanded = 0;
+        let mut by_futures: FxHashMap<Vec<usize>, usize> = FxHashMap::default();
+        for kind in &mut self.kinds {
+            let classes = kind.classes.iter().copied();
+            let mut futures: Vec<usize> = classes
+                .filter(|at| self.classes.get(*at).is_some_and(|class| class.future))
+                .collect();
+            futures.sort_unstable();
+            kind.demand = (!futures.is_empty()).then(|| {
+                let demands = &mut self.demands;
+                *by_futures.entry(futures).or_insert_with_key(|futures| {
+                    demands.push(Demand {
+                        futures: futures.clone(),
+                        waiting: 0,
+                        seated: 0,
+                    });
+                    demands.len() - 1
+                })
+            });
+            if let Some(demand) = kind.demand.and_then(|at| self.demands.get_mut(at)) {
+                demand.waiting += kind.waiting;
+                if !kind.seats.is_empty() {
+                    demand.seated += kind.waiting;
+                }
+                self.demanded += u64::from(kind.waiting);
+            }
+        }
+    }
+
+    pub fn demands(&self) -> &[Demand] {
+        &self.demands
+    }
+
+    /// Jobs that wait and that some future machine could run.
+    pub fn demanded(&self) -> u64 {
+        self.demanded
+    }
+
+    /// Whether a future machine could run a kind.
+    pub fn uses_future(&self, kind: usize) -> bool {
+        self.kind(kind).is_some_and(|kind| kind.demand.is_some())
+    }
+
+    // Loads.
+
+    /// The runners whose load may have changed since this was last asked.
+    pub fn take_changed(&mut self) -> Vec<RunnerId> {
+        let changed = std::mem::take(&mut self.changed);
+        for id in &changed {
+            if let Some(runner) = self.runners.get_mut(id) {
+                runner.is_changed = false;
+            }
+        }
+        changed
+    }
+
+    fn note_changed(&mut self, id: RunnerId) {
+        if let Some(runner) = self.runners.get_mut(&id)
+            && !std::mem::replace(&mut runner.is_changed, true)
+        {
+            self.changed.push(id);
+        }
     }
 
     /// Classes at all, of whichever reach, that satisfy a kind's requirement.

@@ -1,12 +1,13 @@
 //! The queue and the yard in memory, and the plan made from them.
 
+use super::demand::Covered;
 use super::hold::{Holder, Seat};
 use super::line::{Strand, Waiting};
 use super::reason::{KeptBack, Reason, Segment};
 use super::runner_index::RunnerIndex;
 use super::share::{Scale, SharePolicy};
 use super::tree::{Tree, Turn};
-use super::yard::{PlaceView, PoolView, RunnerView, StrandKey, Willingness};
+use super::yard::{PlaceView, PoolView, RunnerLoad, RunnerView, StrandKey, Willingness};
 use crate::answer::QueueSample;
 use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
@@ -146,8 +147,8 @@ pub struct State {
     pub(super) kind_reasons: Vec<Option<Reason>>,
     /// Places whose load changed since the reasons were last said.
     pub(super) touched: BTreeSet<usize>,
-    /// How many jobs of which strand machines are coming for, as last said.
-    pub(super) covered: BTreeMap<usize, u32>,
+    /// For which jobs machines are coming, as last said.
+    pub(super) covered: Covered,
 }
 
 impl Default for State {
@@ -182,7 +183,7 @@ impl State {
             dirty: BTreeSet::new(),
             kind_reasons: Vec::new(),
             touched: BTreeSet::new(),
-            covered: BTreeMap::new(),
+            covered: Covered::Some(BTreeMap::new()),
         }
     }
 
@@ -316,7 +317,7 @@ impl State {
     /// now are. What it assigns it counts as held at once. `fresh` gives the id of each new attempt.
     pub fn plan(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
         let mut plan = self.start(now, fresh);
-        self.explain_waiting(now, &mut plan);
+        plan.reasons = self.explain_waiting(now);
         plan
     }
 
@@ -333,12 +334,12 @@ impl State {
         plan
     }
 
-    /// Adds to a plan which strands wait for another reason than before.
-    pub fn explain(&mut self, now: Moment, plan: &mut Plan) {
+    /// Returns which strands wait for another reason than before.
+    pub fn explain(&mut self, now: Moment) -> Vec<ReasonChange> {
         if std::mem::take(&mut self.stale) {
             self.anew(now);
         }
-        self.explain_waiting(now, plan);
+        self.explain_waiting(now)
     }
 
     /// When the order of the waiting jobs changes next by itself.
@@ -364,15 +365,34 @@ impl State {
             })
     }
 
-    /// How a runner stands: how willing it is, how many of its slots are in use, and since when it has been idle.
-    pub fn load_of(&self, id: RunnerId) -> Option<(Willingness, u32, Moment)> {
+    /// How a runner stands.
+    pub fn load_of(&self, id: RunnerId) -> Option<RunnerLoad> {
         let runner = self.field.runners.get(&id)?;
-        let used = u32::try_from(runner.holds.len()).unwrap_or(u32::MAX);
-        Some((
-            self.field.willingness(&runner.view),
-            used,
-            runner.idle_since,
-        ))
+        Some(RunnerLoad {
+            willingness: self.field.willingness(&runner.view),
+            used: u32::try_from(runner.holds.len()).unwrap_or(u32::MAX),
+            idle_since: runner.idle_since,
+            drains: runner.view.drains(),
+        })
+    }
+
+    /// The runners whose load may be another than when this was last asked.
+    pub fn take_changed_loads(&mut self) -> Vec<RunnerId> {
+        self.field.take_changed()
+    }
+
+    /// Takes note of what a pool's keeper has decided: the slots of machines that are coming, why no further one can be
+    /// had, and the ceiling where it is reached.
+    pub fn set_supply(
+        &mut self,
+        pool: PoolId,
+        coming: u32,
+        short: Option<&str>,
+        full: Option<u32>,
+    ) {
+        if let Some(class) = self.field.set_supply(pool, coming, short, full) {
+            self.class_changed(Some(class));
+        }
     }
 
     /// The pool as last told.

@@ -69,6 +69,8 @@ struct Node {
     /// By band and kind.
     heads: [FxHashMap<usize, BTreeSet<Head>>; BANDS],
     own: [Counts; BANDS],
+    /// Jobs that wait at or below it.
+    waiting: u64,
     below: [Counts; BANDS],
     /// Whether its limit was reached when the reasons were last said.
     said_full: bool,
@@ -78,6 +80,12 @@ impl Node {
     /// Whether it stands in another's line: nothing has ever stood in its own.
     fn is_project(&self) -> bool {
         self.below.iter().all(|below| below.counts.is_empty())
+    }
+
+    /// Whether its limit lies below what it holds and what waits below it.
+    fn limit_binds(&self) -> bool {
+        let wanted = u64::from(self.usage.held()).saturating_add(self.waiting);
+        self.waiting > 0 && self.limit.is_some_and(|limit| wanted > u64::from(limit))
     }
 
     fn full(&self) -> bool {
@@ -97,6 +105,8 @@ enum Competitor {
 pub(super) struct Tree {
     nodes: Vec<Node>,
     by_path: FxHashMap<String, usize>,
+    /// Places that have a limit.
+    limited: BTreeSet<usize>,
 }
 
 pub(super) const ROOT: usize = 0;
@@ -110,6 +120,7 @@ impl Default for Tree {
         Tree {
             nodes: vec![root],
             by_path: FxHashMap::from_iter([(String::new(), ROOT)]),
+            limited: BTreeSet::new(),
         }
     }
 }
@@ -148,6 +159,26 @@ impl Tree {
             node.weight = f64::from(weight.max(1));
             node.limit = limit;
         }
+        if limit.is_some() {
+            self.limited.insert(place);
+        } else {
+            self.limited.remove(&place);
+        }
+    }
+
+    /// So many more jobs of a project wait, or so many fewer.
+    pub fn count_waiting(&mut self, project: usize, more: i64) {
+        let mut at = Some(project);
+        while let Some(node) = at.and_then(|at| self.nodes.get_mut(at)) {
+            node.waiting = node.waiting.saturating_add_signed(more);
+            at = node.parent;
+        }
+    }
+
+    /// Whether any limit keeps jobs that wait from starting all at once.
+    pub fn limits_bind(&self) -> bool {
+        let mut limited = self.limited.iter().filter_map(|at| self.node(*at));
+        limited.any(Node::limit_binds)
     }
 
     fn node(&self, place: usize) -> Option<&Node> {

@@ -5,6 +5,7 @@ use crate::id::{PlaceId, PoolId, RunnerId};
 use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
+use crate::time::Moment;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -120,6 +121,19 @@ impl RunnerView {
             _ => Willingness::Paused,
         }
     }
+}
+
+/// How a runner stands, as those who keep machines see it.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct RunnerLoad {
+    /// Whether it takes work, its pool minded.
+    pub willingness: Willingness,
+    /// Slots in use.
+    pub used: u32,
+    /// When it last became idle, or came.
+    pub idle_since: Moment,
+    /// Whether it finishes what it has and takes nothing new, for good.
+    pub drains: bool,
 }
 
 /// Who may use a pool, by paths of teams and projects.

@@ -17,6 +17,9 @@ pub const SILENCE: Duration = Duration::from_secs(15);
 /// A runner whose connection was closed has this long to connect again.
 pub const RECONNECT: Duration = Duration::from_secs(6);
 
+/// After a takeover runners have this long to find the way before any is called offline.
+pub const TAKEOVER_GRACE: Duration = Duration::from_secs(20);
+
 /// What an outcome depends on of a job.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct JobView {

@@ -1,8 +1,11 @@
 use super::*;
-use crate::dispatch::{PoolView, RunnerView, SeatNeeds, StrandKey};
+use crate::capacity::{self, Keeper, Maker, PoolCare, Supply};
+use crate::dispatch::{Event, PoolView, Price, RunnerView, SeatNeeds, State, StrandKey};
 use crate::fact::{Facts, Subject};
-use crate::id::{JobId, PoolId, RunnerId, StrandId};
+use crate::id::{JobId, PoolId, RunnerId, StrandId, SupplierId};
 use crate::lifecycle::runner::{DesiredState, RunnerState};
+use crate::time::Micros;
+use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -26,7 +29,7 @@ fn second(n: u64) -> Moment {
 }
 
 impl World for Jobs {
-    fn next(&mut self) -> Option<(Moment, Vec<Event>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
         let (at, runs) = self.coming.next()?;
         let job = JobId(id(u64::try_from(self.number).unwrap()));
         self.number += 1;
@@ -38,7 +41,7 @@ impl World for Jobs {
             number: self.number,
             avoid: None,
         };
-        Some((second(at), vec![event]))
+        Some((second(at), vec![event.into()]))
     }
 
     fn started(&mut self, assignment: &Assignment, at: Moment) -> Duration {
@@ -48,7 +51,7 @@ impl World for Jobs {
         Duration::from_secs(runs)
     }
 
-    fn planned(&mut self, _: &Plan, at: Moment) {
+    fn settled(&mut self, _: &Settlement, at: Moment) {
         let (since, waiting) = self.last;
         self.area += at.since(since).as_micros() * waiting as u128;
         // What the next call brings has not come yet.
@@ -61,7 +64,7 @@ impl World for Jobs {
     }
 }
 
-fn yard(runners: u64) -> State {
+fn yard(runners: u64) -> Engine {
     let mut state = State::default();
     let now = Moment::default();
     let pool = PoolView {
@@ -92,7 +95,7 @@ fn yard(runners: u64) -> State {
         project: "shore/tides".into(),
     };
     state.apply(strand, now);
-    state
+    Engine::new(state, Keeper::default(), now)
 }
 
 /// Of a line at `counters` counters with load `rho` on each, the chance that who comes has to wait (A. K. Erlang's formula C).
@@ -157,6 +160,260 @@ fn in_the_long_run_waits_are_what_theory_says() {
             (there - law).abs() <= 0.01 * law,
             "{there} are there, {law} by the law"
         );
+    }
+}
+
+/// A team's jobs on machines of a supplier, some of which are lost, refused or never come.
+struct Cloud {
+    coming: std::vec::IntoIter<(Moment, Vec<Happening>)>,
+    jobs: BTreeMap<JobId, (Moment, u64)>,
+    /// How often each job was lost, and which attempts have ended or were lost.
+    losses: BTreeMap<JobId, u32>,
+    by_attempt: BTreeMap<AttemptId, (JobId, RunnerId)>,
+    done: BTreeMap<JobId, u32>,
+    orders: u64,
+    /// Every so many orders one is refused, or never boots.
+    refuses: u64,
+    never_boots: u64,
+    boot: u64,
+}
+
+impl Cloud {
+    fn new(jobs: &[(u64, u64)], refuses: u64, never_boots: u64) -> Self {
+        let mut cloud = Cloud {
+            coming: Vec::new().into_iter(),
+            jobs: BTreeMap::new(),
+            losses: BTreeMap::new(),
+            by_attempt: BTreeMap::new(),
+            done: BTreeMap::new(),
+            orders: 0,
+            refuses,
+            never_boots,
+            boot: 30,
+        };
+        let mut coming = Vec::new();
+        for (number, (at, runs)) in jobs.iter().enumerate() {
+            let job = JobId(id(number as u64));
+            cloud.jobs.insert(job, (second(*at), *runs));
+            let waits = Event::Waits {
+                job,
+                strand: StrandId(id(0)),
+                ready: second(*at),
+                number: number as i64,
+                avoid: None,
+            };
+            coming.push((second(*at), vec![waits.into()]));
+        }
+        coming.sort_by_key(|(at, _)| *at);
+        cloud.coming = coming.into_iter();
+        cloud
+    }
+
+    fn happen(&mut self, at: u64, happening: impl Into<Happening>) {
+        let mut coming: Vec<_> = std::mem::take(&mut self.coming).collect();
+        let place = coming.partition_point(|(other, _)| *other <= second(at));
+        coming.insert(place, (second(at), vec![happening.into()]));
+        self.coming = coming.into_iter();
+    }
+}
+
+impl World for Cloud {
+    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+        self.coming.next()
+    }
+
+    fn started(&mut self, assignment: &Assignment, _: Moment) -> Duration {
+        let before = (assignment.job, assignment.runner);
+        self.by_attempt.insert(assignment.attempt, before);
+        Duration::from_secs(self.jobs[&assignment.job].1)
+    }
+
+    fn ended(&mut self, attempt: AttemptId, _: Moment) {
+        let (job, _) = self
+            .by_attempt
+            .remove(&attempt)
+            .expect("an attempt ends once");
+        *self.done.entry(job).or_default() += 1;
+    }
+
+    fn ordered(&mut self, order: &Order, _: Moment) -> OrderResult {
+        self.orders += 1;
+        if self.refuses > 0 && self.orders.is_multiple_of(self.refuses) {
+            return OrderResult::Refused {
+                reason: "out of stock".into(),
+            };
+        }
+        if self.never_boots > 0 && self.orders.is_multiple_of(self.never_boots) {
+            return OrderResult::NeverBoots;
+        }
+        OrderResult::Boots {
+            after: Duration::from_secs(self.boot),
+            runner: Box::new(runner(order.runner, &order.machine.to_string())),
+        }
+    }
+
+    fn removal(&mut self, _: MachineId) -> Duration {
+        Duration::from_secs(5)
+    }
+
+    fn lost_job(&mut self, job: JobId) -> LostJob {
+        let losses = self.losses.get(&job).copied().unwrap_or(0);
+        LostJob {
+            view: JobView {
+                tries: 3,
+                losses,
+                cancelled_by: None,
+                give_up_after: None,
+            },
+            ready: self.jobs[&job].0,
+            number: 0,
+        }
+    }
+
+    fn lost(&mut self, attempt: AttemptId, outcome: &JobOutcome, _: Moment) {
+        let (job, _) = self
+            .by_attempt
+            .remove(&attempt)
+            .expect("an attempt is lost once");
+        *self.losses.entry(job).or_default() += 1;
+        if matches!(outcome, JobOutcome::Done { .. }) {
+            *self.done.entry(job).or_default() += 1;
+        }
+    }
+}
+
+fn runner(runner: RunnerId, name: &str) -> RunnerView {
+    RunnerView {
+        id: runner,
+        name: name.to_owned(),
+        pool: PoolId(id(0)),
+        slots: 1,
+        state: RunnerState::Available,
+        wish: DesiredState::Work,
+        subject: Subject::new(name, "slipway", [], &Facts::new()),
+    }
+}
+
+/// A pool whose machines come from a supplier, and one strand.
+fn supplied(supply: Supply) -> Engine {
+    let now = Moment::default();
+    let mut engine = yard(0);
+    engine.apply(
+        capacity::Event::Maker(Maker {
+            id: SupplierId(id(0)),
+            name: "chandler".into(),
+            quota: None,
+            boot_limit: Duration::from_secs(120),
+        }),
+        now,
+    );
+    engine.apply(pool(supply), now);
+    engine
+}
+
+fn pool(supply: Supply) -> crate::engine::Event {
+    let view = PoolView {
+        id: PoolId(id(0)),
+        name: "slipway".into(),
+        open: true,
+        makes: Some(Subject::new("", "slipway", [], &Facts::new())),
+        ..PoolView::default()
+    };
+    let policy = PoolCare {
+        id: PoolId(id(0)),
+        name: "slipway".into(),
+        supplier: SupplierId(id(0)),
+        supply,
+        zone: TimeZone::UTC,
+        price: Price(10),
+        paused: false,
+    };
+    crate::engine::Event::Pool {
+        view: Box::new(view),
+        policy: Some(Box::new(policy)),
+    }
+}
+
+fn supply(ceiling: u32, single_use: bool) -> Supply {
+    Supply {
+        supplier: "chandler".into(),
+        ceiling,
+        single_use,
+        dwell_us: Micros::from(Duration::from_secs(60)),
+        ..Supply::default()
+    }
+}
+
+#[test]
+fn machines_are_made_for_jobs_boot_and_go_when_nothing_is_left_to_do() {
+    let mut cloud = Cloud::new(&[(0, 10), (0, 10), (1, 10), (300, 10)], 0, 0);
+    let mut engine = supplied(supply(8, false));
+    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    assert_eq!((run.started, run.ended, run.lost), (4, 4, 0));
+    assert_eq!(run.ordered, 4, "three at first, and one after their dwell");
+    assert_eq!(engine.capacity().machines().count(), 0);
+    // 300 s, and then boot, work, dwell and removal.
+    assert_eq!(run.until, second(300 + 30 + 10 + 60 + 5));
+}
+
+#[test]
+fn a_policy_that_changes_while_jobs_wait_counts_at_once() {
+    let jobs: Vec<(u64, u64)> = (0..6).map(|_| (0, 100)).collect();
+    let mut cloud = Cloud::new(&jobs, 0, 0);
+    cloud.happen(10, pool(supply(6, true)));
+    let mut engine = supplied(supply(2, true));
+    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    assert_eq!((run.ended, run.ordered), (6, 6));
+    assert_eq!(
+        run.until,
+        second(10 + 30 + 100 + 5),
+        "the last four were ordered at 10 s"
+    );
+}
+
+#[test]
+fn jobs_of_a_runner_that_falls_silent_are_tried_again_elsewhere() {
+    let mut cloud = Cloud::new(&[(0, 300), (0, 300)], 0, 0);
+    let mut engine = yard(3);
+    cloud.happen(50, Happening::RunnerSilent(RunnerId(id(0))));
+    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    assert_eq!((run.started, run.ended, run.lost), (3, 2, 1));
+    // Its lease ends after 30 s, on the next look.
+    assert_eq!(run.until, second(50 + 31 + 300));
+    let silent = engine
+        .dispatch()
+        .runner_view(RunnerId(id(0)))
+        .expect("known");
+    assert_eq!(silent.state, RunnerState::Offline);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+    /// However suppliers, machines and runners fail, every job is done exactly once and no machine is left over.
+    #[test]
+    fn every_job_is_done_once_and_every_machine_goes(
+        jobs in prop::collection::vec((0u64..600, 1u64..120), 1..40),
+        (ceiling, single_use) in (1u32..6, any::<bool>()),
+        (refuses, never_boots) in (prop_oneof![Just(0u64), 3u64..6], prop_oneof![Just(0u64), 3u64..6]),
+        silences in prop::collection::vec((0u64..900, 0usize..4), 0..4),
+        (raised, at) in (1u32..9, 0u64..600),
+    ) {
+        let mut cloud = Cloud::new(&jobs, refuses, never_boots);
+        cloud.happen(at, pool(supply(raised, single_use)));
+        // Machines get their ids in order, so that which runners there may be can be told beforehand.
+        for (when, which) in silences {
+            let runner = RunnerId(Uuid::from_u128((which as u128 * 2 + 2) | 1 << 100));
+            cloud.happen(when, Happening::RunnerSilent(runner));
+        }
+        let mut engine = supplied(supply(ceiling, single_use));
+        let run = simulate(&mut engine, &mut cloud, second(1_000_000));
+        prop_assert_eq!(cloud.done.len(), jobs.len(), "{:?}", run);
+        prop_assert!(cloud.done.values().all(|times| *times == 1), "{:?}", cloud.done);
+        prop_assert_eq!(run.started, run.ended + run.lost);
+        prop_assert_eq!(engine.capacity().machines().count(), 0);
+        prop_assert_eq!(engine.dispatch().used() + engine.dispatch().waiting(), 0);
+        prop_assert!(engine.inconsistency().is_none());
     }
 }
 

@@ -1,4 +1,4 @@
-//! The leader keeps the pools' machines: what the keeper decides is written down under the fence, and then the suppliers
+//! The leader keeps the pools' machines: what the engine decides is written down under the fence, and then the suppliers
 //! are asked.
 
 mod supplied;
@@ -12,10 +12,9 @@ use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{
     Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, SupplierTrouble,
 };
-use pennine_core::dispatch::{Event as DispatchEvent, RunnerView};
-use pennine_core::id::{MachineId, PoolId, RunnerId, SupplierId};
+use pennine_core::engine;
+use pennine_core::id::{MachineId, PoolId, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
-use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Moment;
 use pennine_store::capacity::{self, Decision};
 use pennine_store::machine::{self, Detail, Machine, NewMachine};
@@ -32,12 +31,10 @@ const INDIVIDUAL: [&str; 2] = ["host", "disk"];
 
 /// What the leader knows for keeping machines.
 pub(super) struct YardState {
-    pub keeper: Keeper,
     pub supplier_calls: SupplierCalls,
     suppliers: BTreeMap<SupplierId, Row>,
     /// Pools that make machines, by id.
     pools: BTreeMap<PoolId, OwnedPool>,
-    by_runner: BTreeMap<RunnerId, MachineId>,
     /// When the supplier took a machine's order.
     accepted: BTreeMap<MachineId, (Moment, String)>,
     /// What was last written of pools, and of suppliers' troubles.
@@ -46,8 +43,6 @@ pub(super) struct YardState {
     /// Suppliers whose last list could not be had.
     list_failed: HashSet<SupplierId>,
     levels: BTreeMap<PoolId, QueueSample>,
-    /// How pools stood at the last decision.
-    pub last: Vec<PoolStanding>,
 }
 
 impl YardState {
@@ -57,7 +52,7 @@ impl YardState {
         connection: &mut Connection,
         paused: impl Fn(&OwnedPool) -> bool,
         now: Moment,
-    ) -> pennine_store::Result<(YardState, Vec<Machine>)> {
+    ) -> pennine_store::Result<(YardState, Keeper, Vec<Machine>)> {
         let suppliers = supplier::list(connection).await?;
         let pools = pool::list(connection).await?;
         let managed_pools: Vec<PoolCare> = pools
@@ -68,17 +63,12 @@ impl YardState {
         let keeper =
             capacity_state::read(connection, &managed_pools, &suppliers, &machines, now).await?;
         let yard = YardState {
-            keeper,
             supplier_calls: SupplierCalls::new(app, suppliers.clone()),
             suppliers: suppliers.into_iter().map(|row| (row.id.0, row)).collect(),
             pools: pools
                 .into_iter()
                 .filter(|pool| pool.supply().is_some())
                 .map(|pool| (pool.pool.id.0, pool))
-                .collect(),
-            by_runner: machines
-                .iter()
-                .map(|one| (one.runner_id.0, one.id.0))
                 .collect(),
             accepted: machines
                 .iter()
@@ -88,9 +78,8 @@ impl YardState {
             troubles: BTreeMap::new(),
             list_failed: HashSet::new(),
             levels: BTreeMap::new(),
-            last: Vec::new(),
         };
-        Ok((yard, machines))
+        Ok((yard, keeper, machines))
     }
 
     fn rows(&self) -> Vec<Row> {
@@ -134,18 +123,18 @@ impl Term<'_> {
     pub(super) fn pool_changed(&mut self, pool: &OwnedPool, now: Moment) {
         let view = self.calendar.pool(pool, now);
         let id = pool.pool.id.0;
-        match capacity_state::managed_pool(pool, view.paused, &self.yard.rows()) {
-            Some(care) => {
-                self.yard.pools.insert(id, pool.clone());
-                self.yard.keeper.apply(Event::Pool(Box::new(care)), now);
-            }
-            None => {
-                self.yard.pools.remove(&id);
-                self.yard.written.remove(&id);
-                self.yard.keeper.apply(Event::PoolGone(id), now);
-            }
+        let policy = capacity_state::managed_pool(pool, view.paused, &self.yard.rows());
+        if policy.is_some() {
+            self.yard.pools.insert(id, pool.clone());
+        } else {
+            self.yard.pools.remove(&id);
+            self.yard.written.remove(&id);
         }
-        self.state.apply(DispatchEvent::Pool(Box::new(view)), now);
+        let event = engine::Event::Pool {
+            view: Box::new(view),
+            policy: policy.map(Box::new),
+        };
+        self.engine.apply(event, now);
     }
 
     /// Suppliers were added, changed or removed.
@@ -157,11 +146,10 @@ impl Term<'_> {
             .iter()
             .filter(|id| !rows.iter().any(|row| row.id.0 == **id))
         {
-            self.yard.keeper.apply(Event::MakerGone(*gone), now);
+            self.engine.apply(Event::MakerGone(*gone), now);
         }
         for row in &rows {
-            self.yard
-                .keeper
+            self.engine
                 .apply(Event::Maker(supplier_calls::maker(row)), now);
         }
         self.yard.supplier_calls.set(rows.clone());
@@ -211,7 +199,7 @@ impl Term<'_> {
         let ids: Vec<Db<MachineId>> = ids.iter().map(|id| Db(*id)).collect();
         let mut connection = self.app.store.get().await?;
         for machine in machine::among(&mut connection, &ids).await? {
-            let known = self.yard.keeper.machine_view(machine.id.0);
+            let known = self.engine.capacity().machine_view(machine.id.0);
             let other = known.map(|view| view.state) != Some(machine.state.0);
             self.note_machine(&machine, now);
             // What this leader did itself is in hand already.
@@ -223,69 +211,30 @@ impl Term<'_> {
     }
 
     fn note_machine(&mut self, machine: &Machine, now: Moment) {
-        let (id, yard) = (machine.id.0, &mut self.yard);
-        if machine.state.0.exists() {
-            yard.by_runner.insert(machine.runner_id.0, id);
-            if let Some(at) = machine.accepted_at {
-                yard.accepted.insert(id, (at.0, machine.reference.clone()));
-            }
-        } else {
-            yard.by_runner.remove(&machine.runner_id.0);
-            yard.accepted.remove(&id);
+        let id = machine.id.0;
+        if !machine.state.0.exists() {
+            self.yard.accepted.remove(&id);
+        } else if let Some(at) = machine.accepted_at {
+            let accepted = (at.0, machine.reference.clone());
+            self.yard.accepted.insert(id, accepted);
         }
-        yard.keeper.apply(Event::Machine(machine.view()), now);
+        self.engine.apply(Event::Machine(machine.view()), now);
         if machine.runner_retired {
-            yard.keeper.apply(Event::Left(id), now);
+            self.engine.apply(Event::Left(id), now);
         }
     }
 
-    /// A runner is like this now: perhaps its machine has just come.
-    pub(super) async fn runner_seen(&mut self, view: &RunnerView, now: Moment) -> Result<(), End> {
-        if view.state == RunnerState::Retired {
-            self.retired.insert(view.id);
-        }
-        let Some(machine) = self.yard.by_runner.get(&view.id).copied() else {
-            return Ok(());
-        };
-        if view.state == RunnerState::Retired {
-            self.yard.keeper.apply(Event::Left(machine), now);
-        }
-        let coming = self.yard.keeper.machine_view(machine);
-        if !(view.state.is_connected() && coming.is_some_and(|view| view.state.is_coming())) {
-            return Ok(());
-        }
+    /// The runner of a machine has connected.
+    pub(super) async fn machine_joined(&mut self, id: MachineId, now: Moment) -> Result<(), End> {
         let why = "its runner has connected";
-        self.step(machine, MachineEvent::Join, why, Detail::default(), now)
+        self.step(id, MachineEvent::Join, why, Detail::default(), now)
             .await?;
-        let Some(known) = self.yard.keeper.machine_view(machine).cloned() else {
-            return Ok(());
-        };
-        let (supplier, pool) = (known.supplier, known.pool);
-        let event = Event::Fine {
-            supplier,
-            pool,
-            joined: true,
-        };
-        self.yard.keeper.apply(event, now);
-        self.learn(&known, now).await
-    }
-
-    /// Notes machines whose runner connected before this leader knew of the machine, or before its supplier's answer was
-    /// here.
-    async fn catch_up_on_joins(&mut self, now: Moment) -> Result<(), End> {
-        let connected: Vec<RunnerView> = self
-            .yard
-            .keeper
-            .machines()
-            .filter(|machine| machine.state.is_coming())
-            .filter_map(|machine| self.state.runner_view(machine.runner))
-            .filter(|view| view.state.is_connected())
-            .cloned()
-            .collect();
-        for view in connected {
-            self.runner_seen(&view, now).await?;
+        match self.engine.capacity().machine_view(id).cloned() {
+            Some(machine) if machine.state == MachineState::Joined => {
+                self.learn(&machine, now).await
+            }
+            _ => Ok(()),
         }
-        Ok(())
     }
 
     /// Remembers what a pool's machines are, by the one that has just come.
@@ -336,7 +285,11 @@ impl Term<'_> {
     }
 
     /// Writes what was decided down, and has it done.
-    pub(super) async fn carry_out(&mut self, decided: &Decided, now: Moment) -> Result<(), End> {
+    pub(super) async fn write_decided(
+        &mut self,
+        decided: &Decided,
+        now: Moment,
+    ) -> Result<(), End> {
         let standings: Vec<PoolStanding> = decided
             .pools
             .iter()
@@ -409,8 +362,7 @@ impl Term<'_> {
     /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
     pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
         self.yard.supplier_calls.look(now);
-        self.catch_up_on_joins(now).await?;
-        let mut changed: Vec<_> = self.state.levels().into_iter().collect();
+        let mut changed: Vec<_> = self.engine.dispatch().levels().into_iter().collect();
         changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));
         if !changed.is_empty() {
             let mut connection = self.app.store.get().await?;
@@ -422,9 +374,9 @@ impl Term<'_> {
         }
         self.decide().await?;
         let numbers: Vec<PoolStanding> = self
-            .yard
-            .last
-            .iter()
+            .engine
+            .capacity()
+            .standings()
             .filter(|one| self.yard.written.get(&one.pool) != Some(one))
             .cloned()
             .collect();
@@ -432,10 +384,5 @@ impl Term<'_> {
             self.write(&Decided::default(), numbers, now).await?;
         }
         Ok(())
-    }
-
-    /// Ids for a machine and its runner.
-    pub(super) fn fresh_machine(app: &App) -> (MachineId, RunnerId) {
-        (MachineId(app.fresh_id()), RunnerId(app.fresh_id()))
     }
 }

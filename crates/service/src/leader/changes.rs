@@ -5,6 +5,7 @@ use super::{End, Term};
 use crate::feed::Changes;
 use crate::views::dispatch_state::{places_and_seats, waits};
 use pennine_core::dispatch::Event;
+use pennine_core::engine;
 use pennine_core::id::{JobId, MachineId, PoolId, RunnerId, StrandId};
 use pennine_core::time::Moment;
 use pennine_store::change::Change;
@@ -168,7 +169,9 @@ impl Term<'_> {
         if affected.suppliers {
             self.suppliers_changed(self.app.clock.now()).await?;
         }
-        affected.strands.retain(|id| !self.state.knows_strand(*id));
+        affected
+            .strands
+            .retain(|id| !self.engine.dispatch().knows_strand(*id));
         let now = self.app.clock.now();
         let waiting_again = self.read_affected(&mut affected, now).await?;
         if !affected.machines.is_empty() {
@@ -176,15 +179,17 @@ impl Term<'_> {
         }
         for (at, change) in fresh {
             if let Some(event) = event(change, at, &waiting_again) {
-                self.state.apply(event, now);
+                self.engine.apply(event, now);
             }
         }
-        if let Some(found) = self.state.inconsistency() {
+        if let Some(found) = self.engine.inconsistency() {
             return Err(End::Inconsistent(found));
         }
-        self.let_retired_go(now);
-        self.impatient.extend(affected.fail_unmatched);
-        self.peak = self.peak.max(self.state.waiting());
+        for strand in affected.fail_unmatched {
+            self.engine
+                .apply(engine::Event::FailUnmatched { strand }, now);
+        }
+        self.peak = self.peak.max(self.engine.dispatch().waiting());
         Ok(())
     }
 
@@ -205,7 +210,7 @@ impl Term<'_> {
         let mut connection = self.app.store.get().await?;
         if affected.places_or_seats {
             for event in places_and_seats(&mut connection).await? {
-                self.state.apply(event, now);
+                self.engine.apply(event, now);
             }
         }
         for id in &affected.pools {
@@ -226,15 +231,14 @@ impl Term<'_> {
             let ids: Vec<RunnerId> = affected.runners.iter().copied().collect();
             for runner in runner::list(&mut connection, Some(&ids)).await? {
                 let view = self.calendar.runner(&runner, now);
-                self.state.apply(Event::Runner(Box::new(view.clone())), now);
-                self.runner_seen(&view, now).await?;
+                self.engine.apply(Event::Runner(Box::new(view)), now);
             }
         }
         if !affected.jobs.is_empty() {
             let ids: Vec<JobId> = affected.jobs.iter().copied().collect();
             for job in job::waiting_among(&mut connection, &ids).await? {
                 // It may have been moved to another strand since the change.
-                if !self.state.knows_strand(job.strand_id.0) {
+                if !self.engine.dispatch().knows_strand(job.strand_id.0) {
                     affected.strands.insert(job.strand_id.0);
                 }
                 waiting_again.insert(job.id.0, job);
@@ -253,10 +257,12 @@ impl Term<'_> {
         now: Moment,
     ) -> Result<(), End> {
         let strands = jobs.iter().map(|job| job.strand_id.0);
-        let strands = strands.filter(|id| !self.state.knows_strand(*id)).collect();
+        let strands = strands
+            .filter(|id| !self.engine.dispatch().knows_strand(*id))
+            .collect();
         self.read_strands(connection, &strands, now).await?;
         for job in jobs {
-            self.state.apply(waits(job), now);
+            self.engine.apply(waits(job), now);
         }
         Ok(())
     }
@@ -277,10 +283,10 @@ impl Term<'_> {
                 key: found.key.0,
                 project: found.project,
             };
-            self.state.apply(event, now);
+            self.engine.apply(event, now);
         }
         for (id, _, segments) in strand::latest(connection, &ids).await? {
-            self.state.said_before(id, segments);
+            self.engine.said_before(id, segments);
         }
         Ok(())
     }

@@ -5,21 +5,17 @@ use super::{End, Term};
 use crate::operations::runners::attempts::lose;
 use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::Event;
-use pennine_core::id::{MaintenanceId, PoolId, RunnerId};
-use pennine_core::lifecycle::outcome::{
-    LastContact, OpenAttempt, attempt_loss, gave_up, runner_loss,
-};
-use pennine_core::lifecycle::runner::RunnerEvent;
+use pennine_core::engine::Lease;
+use pennine_core::id::{AttemptId, MaintenanceId, PoolId, RunnerId};
+use pennine_core::lifecycle::outcome::{LastContact, OpenAttempt, gave_up};
 use pennine_core::time::Moment;
+use pennine_store::attempt::{self, Open};
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
 use pennine_store::runner::{self, Seen};
-use pennine_store::{attempt, pool, queue_sample};
+use pennine_store::{pool, queue_sample};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
-
-/// After a takeover runners have this long to find the way before any is called offline.
-const GRACE: Duration = Duration::from_secs(20);
 
 /// Jobs that give up in one transaction; the rest do so at the next tick.
 const GIVE_UP_AT_ONCE: i64 = 1000;
@@ -30,6 +26,20 @@ fn last_contact(seen: &Seen) -> LastContact {
         at: seen.seen_at.0,
         session: seen.session.0,
         closed_at: seen.closed_at.map(|at| at.0),
+    }
+}
+
+fn lease(one: &Open) -> Lease<'_> {
+    Lease {
+        attempt: one.id.0,
+        runner: one.runner_id.0,
+        open: OpenAttempt {
+            state: one.state.0,
+            assigned_at: one.assigned_at.0,
+            session: one.session.map(|session| session.0),
+            runner: &one.runner,
+            runner_is_retired: one.runner_retired,
+        },
     }
 }
 
@@ -67,7 +77,7 @@ impl Term<'_> {
         let runners: Vec<RunnerId> = runners.into_iter().collect();
         for runner in runner::list(&mut connection, Some(&runners)).await? {
             let view = self.calendar.runner(&runner, now);
-            self.state.apply(Event::Runner(Box::new(view)), now);
+            self.engine.apply(Event::Runner(Box::new(view)), now);
         }
         Ok(true)
     }
@@ -101,80 +111,54 @@ impl Term<'_> {
     /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
     pub(super) async fn look_after(&mut self) -> Result<(), End> {
         let now = self.app.clock.now();
-        let mut connection = self.app.store.get().await?;
-        let seen = runner::seen(&mut connection).await?;
-        let seen: HashMap<RunnerId, Seen> = seen
-            .into_iter()
-            .map(|seen| (seen.runner_id.0, seen))
-            .collect();
-        drop(connection);
         if self.keep_calendar(false).await? {
             self.decide().await?;
         }
-        self.silent_runners(&seen, now).await?;
-        self.leases(&seen, now).await?;
+        self.expire(now).await?;
         self.give_up_waiting(now).await?;
         self.keep_machines(now).await?;
         self.reading(now).await?;
         // Jobs climb bands as time passes.
-        if self.state.next_climb().is_some_and(|at| at <= now) {
+        let next_climb = self.engine.dispatch().next_climb();
+        if next_climb.is_some_and(|at| at <= now) {
             self.decide().await?;
         }
         Ok(())
     }
 
-    pub(super) async fn silent_runners(
-        &self,
-        seen: &HashMap<RunnerId, Seen>,
-        now: Moment,
-    ) -> Result<(), End> {
-        if now.since(self.led_since) < GRACE {
-            return Ok(());
-        }
-        let connected = self.state.runner_views();
-        for view in connected.filter(|view| view.state.is_connected()) {
-            let last_contact = seen.get(&view.id).map(last_contact);
-            let Some(why) = runner_loss(last_contact.as_ref(), self.led_since, now) else {
-                continue;
-            };
-            if let Ok(to) = view.state.after(RunnerEvent::Lose) {
-                let mut connection = self.app.store.get().await?;
-                if runner::set_state(&mut connection, view.id, view.state, to, &why, now).await? {
-                    tracing::info!(runner = view.name, why, "a runner is offline");
-                    self.app.feed.kick();
-                }
-            }
-        }
-        Ok(())
-    }
-
-    pub(super) async fn leases(
-        &self,
-        seen: &HashMap<RunnerId, Seen>,
-        now: Moment,
-    ) -> Result<(), End> {
+    /// Writes down which attempts and runners are lost because nothing was heard of them.
+    async fn expire(&self, now: Moment) -> Result<(), End> {
         let mut connection = self.app.store.get().await?;
+        let seen = runner::seen(&mut connection).await?;
         let open = attempt::open(&mut connection).await?;
         drop(connection);
-        for one in open {
-            let last_contact = seen.get(&one.runner_id.0).map(last_contact);
-            let open = OpenAttempt {
-                state: one.state.0,
-                assigned_at: one.assigned_at.0,
-                session: one.session.map(|session| session.0),
-                runner: &one.runner,
-                runner_is_retired: one.runner_retired,
-            };
-            if let Some(loss) = attempt_loss(&open, last_contact.as_ref(), self.led_since, now) {
-                let mut connection = self.app.store.leader().await?;
-                let job = Some((one.job.view(), one.runner_id.0));
-                let epoch = Some(self.epoch);
-                if lose(&mut connection, epoch, one.id.0, &loss, job, now).await? {
-                    tracing::info!(attempt = %one.id.0, reason = loss.message, "an attempt was lost");
-                    self.app.feed.kick();
-                    self.app.runner_cache.over(one.runner_id.0, one.id.0);
-                    self.app.polls.notify(one.runner_id.0);
-                }
+        let contacts: HashMap<RunnerId, LastContact> = seen
+            .iter()
+            .map(|seen| (seen.runner_id.0, last_contact(seen)))
+            .collect();
+        let leases: Vec<Lease<'_>> = open.iter().map(lease).collect();
+        let contact = |runner: RunnerId| contacts.get(&runner).copied();
+        let expired = self.engine.expire(&leases, contact, now);
+        for lost in expired.runners {
+            let mut connection = self.app.store.get().await?;
+            let (from, to, reason) = (lost.from, lost.to, &lost.reason);
+            if runner::set_state(&mut connection, lost.runner, from, to, reason, now).await? {
+                tracing::info!(runner = lost.name, reason, "a runner is offline");
+                self.app.feed.kick();
+            }
+        }
+        let jobs: HashMap<AttemptId, &Open> = open.iter().map(|one| (one.id.0, one)).collect();
+        for lost in expired.attempts {
+            let mut connection = self.app.store.leader().await?;
+            let job = jobs
+                .get(&lost.attempt)
+                .map(|one| (one.job.view(), lost.runner));
+            let epoch = Some(self.epoch);
+            if lose(&mut connection, epoch, lost.attempt, &lost.loss, job, now).await? {
+                tracing::info!(attempt = %lost.attempt, reason = lost.loss.message, "an attempt was lost");
+                self.app.feed.kick();
+                self.app.runner_cache.over(lost.runner, lost.attempt);
+                self.app.polls.notify(lost.runner);
             }
         }
         Ok(())
@@ -182,12 +166,13 @@ impl Term<'_> {
 
     pub(super) async fn reading(&mut self, now: Moment) -> Result<(), End> {
         let small = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
-        let (_, free) = self.state.slots();
+        let state = self.engine.dispatch();
+        let (_, free) = state.slots();
         let level = QueueSample {
-            waiting: small(self.peak.max(self.state.waiting())),
-            executing: small(self.state.used()),
+            waiting: small(self.peak.max(state.waiting())),
+            executing: small(state.used()),
             idle: u32::try_from(free).unwrap_or(u32::MAX),
-            coming: self.state.coming(),
+            coming: state.coming(),
         };
         self.peak = 0;
         let changed = self

@@ -61,6 +61,7 @@ impl RunnerIndex {
             free_slots: 0,
             free: BTreeSet::new(),
         });
+        self.is_ungrouped |= future;
         self.version += 1;
         at
     }
@@ -141,8 +142,10 @@ impl RunnerIndex {
         let id = view.id;
         self.count(id, false);
         let (mut holds, mut idle_since, mut before) = (FxHashSet::default(), now, None);
+        let mut is_changed = false;
         if let Some(known) = self.runners.remove(&id) {
             (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
+            is_changed = known.is_changed;
         }
         let likeness = self.likeness_of(&view.subject);
         let class = self.pools.get(&view.pool).map(|pool| {
@@ -161,16 +164,22 @@ impl RunnerIndex {
                 idle_since,
                 likeness,
                 class,
+                is_changed,
             },
         );
         self.count(id, true);
+        self.note_changed(id);
         [Some(class), before]
     }
 
     /// A runner is not there any more. It comes back, for what it held.
     pub fn runner_gone(&mut self, id: RunnerId) -> Option<Runner> {
         self.count(id, false);
-        self.runners.remove(&id)
+        let gone = self.runners.remove(&id)?;
+        if !gone.is_changed {
+            self.changed.push(id);
+        }
+        Some(gone)
     }
 
     /// An attempt takes a slot of a runner, or gives it back.
@@ -180,6 +189,7 @@ impl RunnerIndex {
             runner.holds.insert(attempt);
         }
         self.count(id, true);
+        self.note_changed(id);
     }
 
     /// The class whose slot an attempt gives back.
@@ -191,6 +201,7 @@ impl RunnerIndex {
             runner.class
         });
         self.count(id, true);
+        self.note_changed(id);
         class
     }
 
@@ -201,7 +212,9 @@ impl RunnerIndex {
         if known == Some(&view) {
             return false;
         }
-        let alike = known.is_some_and(|known| known.same_for_classes(&view));
+        let is_alike = known.is_some_and(|known| known.same_for_classes(&view));
+        let makes_alike = known.is_some_and(|known| known.makes == view.makes);
+        let costs_alike = known.is_some_and(|known| known.price == view.price);
         let members: Vec<RunnerId> = if known.is_none_or(|known| known.paused != view.paused) {
             self.runners
                 .values()
@@ -214,15 +227,47 @@ impl RunnerIndex {
         for member in &members {
             self.count(*member, false);
         }
+        let coming = view.coming;
         self.pools.insert(id, view);
         for member in &members {
             self.count(*member, true);
+            self.note_changed(*member);
         }
-        if alike {
+        if is_alike && makes_alike {
+            let future = self.futures.get(&id).copied();
+            if let Some(class) = future.and_then(|at| self.classes.get_mut(at)) {
+                class.coming = coming;
+            }
+        } else if is_alike {
             self.place_future(id);
+        }
+        if is_alike && !costs_alike {
             self.version += 1;
         }
-        !alike
+        !is_alike
+    }
+
+    /// A pool's keeper has decided so. The class of its future machines comes back where a reason may follow from it.
+    pub fn set_supply(
+        &mut self,
+        id: PoolId,
+        coming: u32,
+        short: Option<&str>,
+        full: Option<u32>,
+    ) -> Option<usize> {
+        let pool = self.pools.get_mut(&id)?;
+        if (pool.coming, pool.short.as_deref(), pool.full) == (coming, short, full) {
+            return None;
+        }
+        let says_otherwise = pool.short.is_some() != short.is_some() || pool.full != full;
+        pool.coming = coming;
+        pool.short = short.map(str::to_owned);
+        pool.full = full;
+        let future = self.futures.get(&id).copied()?;
+        if let Some(class) = self.classes.get_mut(future) {
+            class.coming = coming;
+        }
+        says_otherwise.then_some(future)
     }
 
     /// Works out the class of the machines that a pool would make, if it makes any.
@@ -242,6 +287,8 @@ impl RunnerIndex {
             }
             satisfied
         });
+        self.is_ungrouped = true;
+        self.version += 1;
         let before = self.futures.remove(&id);
         if let Some(class) = before.and_then(|at| self.classes.get_mut(at)) {
             class.coming = 0;

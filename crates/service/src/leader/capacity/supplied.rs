@@ -25,7 +25,7 @@ impl Term<'_> {
         match done {
             Done::Ordered(machine, result) => self.ordered(*machine, result, now).await?,
             Done::Removed(id) => {
-                let view = self.yard.keeper.machine_view(id).cloned();
+                let view = self.engine.capacity().machine_view(id).cloned();
                 if let Some(view) = view {
                     let mut connection = self.app.store.get().await?;
                     let failed = machine::among(&mut connection, &[Db(id)]).await?;
@@ -66,7 +66,7 @@ impl Term<'_> {
             pool: PoolId::default(),
             joined: false,
         };
-        self.yard.keeper.apply(event, now);
+        self.engine.apply(event, now);
     }
 
     /// Tells the keeper of a fault.
@@ -81,7 +81,7 @@ impl Term<'_> {
                 if let Some(row) = self.yard.suppliers.get(&supplier) {
                     let mut maker = supplier_calls::maker(row);
                     maker.quota = Some(maker.quota.map_or(*quota, |known| known.min(*quota)));
-                    self.yard.keeper.apply(Event::Maker(maker), now);
+                    self.engine.apply(Event::Maker(maker), now);
                 }
                 return;
             }
@@ -95,7 +95,7 @@ impl Term<'_> {
             jitter: rand::rng().random(),
             retry_after,
         };
-        self.yard.keeper.apply(event, now);
+        self.engine.apply(event, now);
     }
 
     async fn ordered(
@@ -112,7 +112,7 @@ impl Term<'_> {
                     pool,
                     joined: false,
                 };
-                self.yard.keeper.apply(event, now);
+                self.engine.apply(event, now);
                 let detail = Detail {
                     reference: Some(placed.reference.clone()),
                     zone: Some(placed.zone),
@@ -190,8 +190,8 @@ impl Term<'_> {
     ) -> Result<(), End> {
         let there: BTreeSet<MachineId> = found.iter().map(|found| found.machine).collect();
         let known: BTreeSet<MachineId> = self
-            .yard
-            .keeper
+            .engine
+            .capacity()
             .machines()
             .map(|machine| machine.id)
             .collect();
@@ -221,8 +221,8 @@ impl Term<'_> {
             })
         };
         let vanished: Vec<MachineView> = self
-            .yard
-            .keeper
+            .engine
+            .capacity()
             .machines()
             .filter(|one| one.supplier == supplier && !there.contains(&one.id))
             .filter(|one| matches!(one.state, MachineState::Booting | MachineState::Joined))
@@ -252,7 +252,7 @@ impl Term<'_> {
     }
 
     async fn stopped_or_reclaimed(&mut self, found: &Found, now: Moment) -> Result<(), End> {
-        let Some(known) = self.yard.keeper.machine_view(found.machine).cloned() else {
+        let Some(known) = self.engine.capacity().machine_view(found.machine).cloned() else {
             return Ok(());
         };
         match (found.stage, known.state) {
@@ -277,7 +277,7 @@ impl Term<'_> {
                 }
             }
             (_, MachineState::Joined) if found.reclaimed => {
-                let told = self.state.runner_view(known.runner);
+                let told = self.engine.dispatch().runner_view(known.runner);
                 if told.is_some_and(|view| view.wish != DesiredState::Drain) {
                     let mut connection = self.app.store.get().await?;
                     runner::set_wish(&mut connection, known.runner, DesiredState::Drain, now)
@@ -295,7 +295,7 @@ impl Term<'_> {
     async fn tell_troubles(&mut self, now: Moment) -> Result<(), End> {
         let ids: Vec<SupplierId> = self.yard.suppliers.keys().copied().collect();
         for id in ids {
-            let trouble = self.yard.keeper.trouble_of(id).cloned();
+            let trouble = self.engine.capacity().trouble_of(id).cloned();
             if self.yard.troubles.get(&id) == trouble.as_ref() {
                 continue;
             }

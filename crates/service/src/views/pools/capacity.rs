@@ -1,12 +1,12 @@
 //! How pools get machines: the policy, what would be decided, what was, and the relief.
 
-use crate::app::App;
+use crate::app::{App, FreshIds};
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::{capacity_state, dispatch_state};
 use pennine_core::capacity::{Money, pool_line};
 use pennine_core::dispatch::{Event, Price};
-use pennine_core::id::{AttemptId, MachineId, RunnerId};
+use pennine_core::engine::Engine;
 use pennine_core::time::Moment;
 use pennine_store::capacity::Kept;
 use pennine_store::maintenance::Calendar;
@@ -64,14 +64,13 @@ pub async fn foresee(
         })
         .collect();
     let machines = machine::existing(connection).await?;
-    let mut keeper =
+    let keeper =
         capacity_state::read(connection, &managed_pools, &suppliers, &machines, now).await?;
+    let mut engine = Engine::new(state, keeper, now);
     // What can start is started first, as the leader would.
-    let _ = state.start(now, &mut || AttemptId(app.fresh_id()));
-    let decided = keeper.decide(&mut state, now, &mut || {
-        (MachineId(app.fresh_id()), RunnerId(app.fresh_id()))
-    });
-    let notes = decided.notes.into_iter();
+    let _ = engine.assign(now, &mut FreshIds(app));
+    let settlement = engine.settle(now, &mut FreshIds(app));
+    let notes = settlement.decided.notes.into_iter();
     Ok(notes
         .filter(|note| note.pool == next.pool.id.0)
         .map(|note| CapacityDecision {

@@ -1,0 +1,224 @@
+//! The queue, the yard, the machines and the leases behind one set of events and stages.
+//!
+//! The leading replica is a thin shell around [`Engine`], and [`simulate`](crate::simulate) runs the same stages with a
+//! clock of its own:
+//!
+//! ```text
+//!   changes of the record ──> apply ──> assign ──> one transaction: what is refused comes back as an event
+//!                               ^         │
+//!                               │       settle ──> machines to order and release, seats reserved, reasons
+//!   suppliers' answers ─────────┤
+//!   what time alone brings ──> expire ──> attempts and runners that are lost
+//! ```
+//!
+//! It does no I/O and draws no lots: the moment and fresh ids are arguments. Events say how things are, not how they
+//! changed, so that one that is repeated does no harm.
+
+mod expiry;
+
+use crate::capacity::{self, Decided, Keeper, PoolCare};
+use crate::dispatch::{
+    self, Assignment, Inconsistency, KeptBack, PoolView, Reason, ReasonChange, RunnerView, Segment,
+    State,
+};
+use crate::id::{AttemptId, MachineId, RunnerId, StrandId};
+use crate::lifecycle::runner::RunnerState;
+use crate::time::Moment;
+use std::collections::BTreeSet;
+
+pub use expiry::{Expired, Lease, LostAttempt, LostRunner};
+
+/// How something is by which the engine decides.
+#[derive(Clone, PartialEq, Debug)]
+pub enum Event {
+    /// Of the queue or the yard.
+    Dispatch(dispatch::Event),
+    /// Of suppliers or machines.
+    Capacity(capacity::Event),
+    /// A pool is like this; with a policy where it makes machines.
+    Pool {
+        view: Box<PoolView>,
+        policy: Option<Box<PoolCare>>,
+    },
+    /// Jobs wait in a strand that would rather fail than wait for a runner that could match.
+    FailUnmatched { strand: StrandId },
+}
+
+impl From<dispatch::Event> for Event {
+    fn from(event: dispatch::Event) -> Self {
+        Event::Dispatch(event)
+    }
+}
+
+impl From<capacity::Event> for Event {
+    fn from(event: capacity::Event) -> Self {
+        Event::Capacity(event)
+    }
+}
+
+/// Ids for what the engine brings about.
+pub trait Ids {
+    /// An id that no attempt has.
+    fn attempt(&mut self) -> AttemptId;
+
+    /// Ids that no machine and no runner have.
+    fn machine(&mut self) -> (MachineId, RunnerId);
+}
+
+/// What follows once the assignments of this moment are made.
+#[must_use]
+#[derive(Clone, PartialEq, Debug, Default)]
+pub struct Settlement {
+    /// Machines to order and to release, with the decisions behind it.
+    pub decided: Decided,
+    /// Machines whose runner has connected, and of which that is to be written down.
+    pub joined: Vec<MachineId>,
+    /// For which jobs seats are reserved, where that is otherwise than before.
+    pub reserved: Option<KeptBack>,
+    /// Strands whose reason is another than before.
+    pub reasons: Vec<ReasonChange>,
+    /// Strands whose jobs nothing in the yard can ever run, among those that were looked at.
+    pub unmatched: Vec<StrandId>,
+}
+
+/// The queue, the yard, the machines and the leases. See the module's head.
+#[derive(Default)]
+pub struct Engine {
+    dispatch: State,
+    capacity: Keeper,
+    led_since: Moment,
+    /// Runners that are retired and may have jobs still.
+    retired: BTreeSet<RunnerId>,
+    fail_unmatched: BTreeSet<StrandId>,
+    /// For which jobs seats were last said to be reserved.
+    reserved: Option<KeptBack>,
+}
+
+impl Engine {
+    /// An engine that begins to lead now, from what the record says of the queue, the yard and the machines.
+    pub fn new(dispatch: State, capacity: Keeper, now: Moment) -> Self {
+        let mut engine = Engine {
+            dispatch,
+            capacity,
+            led_since: now,
+            ..Engine::default()
+        };
+        let retired = engine.dispatch.runner_views();
+        engine.retired = retired
+            .filter(|view| view.state == RunnerState::Retired)
+            .map(|view| view.id)
+            .collect();
+        engine
+    }
+
+    /// The queue and the yard.
+    pub fn dispatch(&self) -> &State {
+        &self.dispatch
+    }
+
+    /// The machines.
+    pub fn capacity(&self) -> &Keeper {
+        &self.capacity
+    }
+
+    /// Takes note of an event.
+    pub fn apply(&mut self, event: impl Into<Event>, now: Moment) {
+        match event.into() {
+            Event::Dispatch(event) => {
+                if let dispatch::Event::Runner(view) = &event {
+                    self.note_runner(view, now);
+                }
+                self.dispatch.apply(event, now);
+            }
+            Event::Capacity(event) => self.capacity.apply(event, now),
+            Event::Pool { view, policy } => {
+                let policy = match policy {
+                    Some(policy) => capacity::Event::Pool(policy),
+                    None => capacity::Event::PoolGone(view.id),
+                };
+                self.capacity.apply(policy, now);
+                self.dispatch.apply(dispatch::Event::Pool(view), now);
+            }
+            Event::FailUnmatched { strand } => {
+                self.fail_unmatched.insert(strand);
+            }
+        }
+    }
+
+    /// Takes over what was said of a strand before this engine was built, so that it is not said again.
+    pub fn said_before(&mut self, strand: StrandId, segments: Vec<Segment>) {
+        self.dispatch.said_before(strand, segments);
+    }
+
+    fn note_runner(&mut self, view: &RunnerView, now: Moment) {
+        if view.state != RunnerState::Retired {
+            return;
+        }
+        self.retired.insert(view.id);
+        if let Some(machine) = self.capacity.machine_of(view.id) {
+            self.capacity.apply(capacity::Event::Left(machine), now);
+        }
+    }
+
+    /// Returns what was found that cannot be so, if anything was: the engine is to be thrown away then, and built anew from
+    /// the record.
+    pub fn inconsistency(&self) -> Option<Inconsistency> {
+        self.dispatch.inconsistency()
+    }
+
+    /// Assigns as many waiting jobs as there are free slots for, in order. They count as assigned at once; one that could
+    /// not be written down comes back as [`dispatch::Event::Refused`].
+    pub fn assign(&mut self, now: Moment, ids: &mut dyn Ids) -> Vec<Assignment> {
+        self.forget_retired(now);
+        let plan = self.dispatch.start(now, &mut || ids.attempt());
+        plan.assignments
+    }
+
+    /// Forgets runners that are retired and have nothing any more.
+    fn forget_retired(&mut self, now: Moment) {
+        let dispatch = &self.dispatch;
+        let is_over = |id: &RunnerId| dispatch.load_of(*id).is_none_or(|load| load.used == 0);
+        let over: Vec<RunnerId> = self.retired.iter().copied().filter(is_over).collect();
+        for id in over {
+            self.retired.remove(&id);
+            let gone = dispatch::Event::RunnerGone { id };
+            self.dispatch.apply(gone, now);
+        }
+    }
+
+    /// Decides about machines, and finds why each of the jobs that are left waits. To be called once the assignments of
+    /// this moment are written down.
+    pub fn settle(&mut self, now: Moment, ids: &mut dyn Ids) -> Settlement {
+        let decided = self
+            .capacity
+            .decide(&mut self.dispatch, now, &mut || ids.machine());
+        let reasons = self.dispatch.explain(now);
+        let reserved = self.dispatch.kept_back();
+        let reserved = (self.reserved.as_ref() != Some(reserved)).then(|| reserved.clone());
+        if reserved.is_some() {
+            self.reserved.clone_from(&reserved);
+        }
+        let mut looked_at = std::mem::take(&mut self.fail_unmatched);
+        looked_at.extend(reasons.iter().map(|change| change.strand));
+        let unmatched = looked_at
+            .into_iter()
+            .filter(|strand| {
+                let first = self.dispatch.said(*strand).first();
+                first.is_some_and(|first| first.reason == Reason::NoMatch)
+            })
+            .collect();
+        Settlement {
+            decided,
+            joined: self.capacity.connected_early().iter().copied().collect(),
+            reserved,
+            reasons,
+            unmatched,
+        }
+    }
+
+    /// When something follows from the passing of time alone, as far as it can be told beforehand.
+    pub fn next_due(&self, now: Moment) -> Option<Moment> {
+        let capacity = self.capacity.next_due(now);
+        capacity.into_iter().chain(self.dispatch.next_climb()).min()
+    }
+}

@@ -1,0 +1,94 @@
+//! Attempts and runners that are lost because nothing was heard of them.
+
+use super::Engine;
+use crate::dispatch::RunnerView;
+use crate::id::{AttemptId, RunnerId};
+use crate::lifecycle::outcome::{
+    LastContact, Loss, OpenAttempt, TAKEOVER_GRACE, attempt_loss, runner_loss,
+};
+use crate::lifecycle::runner::{RunnerEvent, RunnerState};
+use crate::time::Moment;
+
+/// An attempt that is not over, and its runner.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Lease<'a> {
+    pub attempt: AttemptId,
+    pub runner: RunnerId,
+    pub open: OpenAttempt<'a>,
+}
+
+/// An attempt that is lost.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LostAttempt {
+    pub attempt: AttemptId,
+    pub runner: RunnerId,
+    pub loss: Loss,
+}
+
+/// A runner that is offline from now on.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LostRunner {
+    pub runner: RunnerId,
+    pub name: String,
+    pub from: RunnerState,
+    pub to: RunnerState,
+    pub reason: String,
+}
+
+/// What time alone has brought.
+#[must_use]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Expired {
+    pub attempts: Vec<LostAttempt>,
+    pub runners: Vec<LostRunner>,
+}
+
+impl Engine {
+    /// Finds which attempts and runners are lost, by when runners were last heard of. Whoever writes that down tells the
+    /// engine with the events that follow; until then it is found again.
+    pub fn expire(
+        &self,
+        leases: &[Lease<'_>],
+        contact: impl Fn(RunnerId) -> Option<LastContact>,
+        now: Moment,
+    ) -> Expired {
+        let attempts = leases.iter().filter_map(|lease| {
+            let last = contact(lease.runner);
+            let loss = attempt_loss(&lease.open, last.as_ref(), self.led_since, now)?;
+            Some(LostAttempt {
+                attempt: lease.attempt,
+                runner: lease.runner,
+                loss,
+            })
+        });
+        Expired {
+            attempts: attempts.collect(),
+            runners: self.silent_runners(contact, now),
+        }
+    }
+
+    fn silent_runners(
+        &self,
+        contact: impl Fn(RunnerId) -> Option<LastContact>,
+        now: Moment,
+    ) -> Vec<LostRunner> {
+        if now.since(self.led_since) < TAKEOVER_GRACE {
+            return Vec::new();
+        }
+        let connected = self.dispatch.runner_views();
+        let connected = connected.filter(|view| view.state.is_connected());
+        let lost = |view: &RunnerView| {
+            let last = contact(view.id);
+            let reason = runner_loss(last.as_ref(), self.led_since, now)?;
+            let to = view.state.after(RunnerEvent::Lose).ok()?;
+            Some(LostRunner {
+                runner: view.id,
+                name: view.name.clone(),
+                from: view.state,
+                to,
+                reason,
+            })
+        };
+        connected.filter_map(lost).collect()
+    }
+}
