@@ -7,8 +7,8 @@
 
 mod served;
 
-use super::batch::{Flow, Kept, Slots};
-use super::state::State;
+use super::flow::{Flow, Slots};
+use super::state::{Covered, Kept, State};
 use super::yard::{Price, Room};
 use crate::id::PoolId;
 use crate::time::Moment;
@@ -16,15 +16,6 @@ use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 use served::{Offer, served};
 use std::collections::BTreeMap;
-
-/// For which waiting jobs machines are coming.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub(super) enum Covered {
-    /// For all that such a machine could run.
-    All,
-    /// For so many of these strands.
-    Some(BTreeMap<usize, u32>),
-}
 
 impl State {
     /// How many slots of further machines the waiting jobs want of each pool, if so many were made: those of the pools
@@ -110,7 +101,7 @@ impl State {
                     .collect();
                 best.sort_unstable();
                 for (_, pool, class) in best {
-                    if State::take_in(flow, &state.field, class, own, one.head.kind) {
+                    if flow.take_in(&state.field, class, own, one.head.kind) {
                         *wanted.entry(pool).or_default() += 1;
                         // What was chosen is used up for those that come after it.
                         flow.use_up(class);

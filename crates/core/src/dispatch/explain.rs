@@ -1,8 +1,8 @@
 //! Saying why the jobs of each strand wait: what of it changed since it was last said.
 
-use super::demand::Covered;
+use super::event::ReasonChange;
 use super::reason::{Claim, Limit, Reason, SeatStanding, Segment, Standing};
-use super::state::{ReasonChange, State};
+use super::state::{Covered, State};
 use crate::id::StrandId;
 use crate::time::Moment;
 use std::collections::BTreeMap;

@@ -1,23 +1,10 @@
 //! What runs: the slots, shares and seats that attempts hold, and the seats that are set aside.
 
-use super::state::State;
+use super::state::{Holder, State};
 use super::tree::Head;
 use super::yard::SeatNeeds;
 use crate::id::{AttemptId, JobId, RunnerId};
 use crate::time::Moment;
-
-pub(super) struct Holder {
-    pub runner: RunnerId,
-    pub strand: usize,
-    /// Whether it has its seats still.
-    pub seated: bool,
-}
-
-#[derive(Default)]
-pub(super) struct Seat {
-    pub count: u32,
-    pub taken: u32,
-}
 
 impl State {
     pub(super) fn note_hold(&mut self, attempt: AttemptId, runner: RunnerId, strand: usize) {

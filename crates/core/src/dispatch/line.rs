@@ -1,36 +1,12 @@
 //! Waiting jobs in line: the strands, their queues, and each strand's first job in its team's line.
 
-use super::batch::Kept;
-use super::reason::Segment;
-use super::state::State;
-use super::tree::{Head, Turn};
+use super::state::{Kept, State, Strand, Waiting};
+use super::tree::{Head, ROOT, Turn};
 use super::yard::StrandKey;
 use crate::id::{JobId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use std::collections::BTreeMap;
-
-pub(super) struct Strand {
-    pub id: StrandId,
-    pub key: StrandKey,
-    pub path: String,
-    pub project: usize,
-    /// None when its requirement cannot be read, which it could when it was submitted.
-    pub kind: Option<usize>,
-    /// First in, first out, by when each became ready.
-    pub queue: BTreeMap<Turn, JobId>,
-    /// Its first job as it stands in its team's line.
-    pub head: Option<(usize, Head)>,
-    /// When that job climbs next.
-    pub climbs: Option<Moment>,
-    pub said: Vec<Segment>,
-}
-
-pub(super) struct Waiting {
-    pub strand: usize,
-    pub turn: Turn,
-    pub avoid: Option<RunnerId>,
-}
 
 impl State {
     pub(super) fn strand(&mut self, id: StrandId, key: StrandKey, path: String, now: Moment) {
@@ -269,7 +245,7 @@ impl State {
     /// Kinds of which jobs wait.
     pub(super) fn waiting_kinds(&self) -> FixedBitSet {
         let mut waiting = FixedBitSet::with_capacity(self.field.kinds.len());
-        for kinds in self.tree.waiting_kinds(super::tree::ROOT) {
+        for kinds in self.tree.waiting_kinds(ROOT) {
             waiting.union_with(kinds);
         }
         waiting

@@ -10,14 +10,30 @@
 //!                             ^                                               |
 //!                             +---------------- Event::Refused <--------------+
 //! ```
+//! Each file knows only those below it:
+//!
+//! ```text
+//!   apply, query    what can be said to and asked of the state
+//!   explain         why each strand waits
+//!   demand          what the waiting jobs would use of machines that are yet to come
+//!   batch           which jobs start now, and where
+//!   line, hold      waiting jobs in line; slots and seats that are held
+//!   state           what there is
+//!   flow, tree, share, runner_index, reason, yard, event
+//! ```
 //! Events say how things are, not how they changed, so a repeated event does no harm: after a takeover the new leader
 //! may be told things that its snapshot already holds.
 
+mod apply;
 mod batch;
 mod demand;
+mod event;
 mod explain;
+mod flow;
 mod hold;
+mod inconsistency;
 mod line;
+mod query;
 mod reason;
 mod runner_index;
 mod share;
@@ -25,11 +41,13 @@ mod state;
 mod tree;
 mod yard;
 
+pub use event::{Assignment, Event, Plan, ReasonChange};
+pub use inconsistency::Inconsistency;
 pub use reason::{
     Claim, KeptBack, Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at,
 };
 pub use share::SharePolicy;
-pub use state::{Assignment, Event, Inconsistency, Plan, ReasonChange, State};
+pub use state::State;
 pub use yard::{
     Band, PlaceView, PoolView, Price, Reach, Room, RunnerLoad, RunnerView, SeatNeeds, StrandKey,
     Willingness, below,
