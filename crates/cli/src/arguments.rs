@@ -1,11 +1,11 @@
 //! What can be typed.
 
+use crate::connection::Whole;
 use crate::verbs::{
     alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
     seat, supplier, target, ticket, trends, yard,
 };
-use clap::{Args, Parser, Subcommand};
-use std::path::PathBuf;
+use clap::{Parser, Subcommand};
 
 /// Pennine: submit jobs, see what waits and why, look after runners.
 ///
@@ -20,29 +20,6 @@ pub struct Arguments {
     pub whole: Whole,
     #[command(subcommand)]
     pub noun: Noun,
-}
-
-/// What holds for every verb.
-#[derive(Args, Clone)]
-pub struct Whole {
-    /// The service's address.
-    #[arg(long, global = true, env = "PENNINE_URL", value_name = "URL")]
-    pub url: Option<String>,
-    /// The token.
-    #[arg(
-        long,
-        global = true,
-        env = "PENNINE_TOKEN",
-        hide_env_values = true,
-        value_name = "TOKEN"
-    )]
-    pub token: Option<String>,
-    /// A certificate authority to trust beside the usual ones (a PEM file).
-    #[arg(long, global = true, value_name = "FILE")]
-    pub ca: Option<PathBuf>,
-    /// Print JSON instead of text.
-    #[arg(long, global = true)]
-    pub json: bool,
 }
 
 #[derive(Subcommand)]

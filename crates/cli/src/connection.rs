@@ -1,10 +1,33 @@
 //! Where the service is and who asks: flags, environment, file.
 
-use crate::arguments::Whole;
 use crate::error::Error;
+use clap::Args;
 use pennine_client::{Client, Route};
 use serde::Deserialize;
 use std::path::PathBuf;
+
+/// What holds for every verb.
+#[derive(Args, Clone)]
+pub struct Whole {
+    /// The service's address.
+    #[arg(long, global = true, env = "PENNINE_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// The token.
+    #[arg(
+        long,
+        global = true,
+        env = "PENNINE_TOKEN",
+        hide_env_values = true,
+        value_name = "TOKEN"
+    )]
+    pub token: Option<String>,
+    /// A certificate authority to trust beside the usual ones (a PEM file).
+    #[arg(long, global = true, value_name = "FILE")]
+    pub ca: Option<PathBuf>,
+    /// Print JSON instead of text.
+    #[arg(long, global = true)]
+    pub json: bool,
+}
 
 /// The file `~/.config/pennine/client.toml`.
 #[derive(Debug, Default, Deserialize)]

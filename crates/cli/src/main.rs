@@ -3,6 +3,8 @@
 mod arguments;
 mod connection;
 mod error;
+mod run;
+mod values;
 mod verbs;
 mod view;
 mod yard_file;
@@ -22,7 +24,7 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
-    match runtime.block_on(verbs::run(arguments)) {
+    match runtime.block_on(run::run(arguments)) {
         Ok(code) => code,
         Err(trouble) => {
             eprintln!("{trouble}");

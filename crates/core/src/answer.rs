@@ -1,7 +1,7 @@
 //! The answer line: one plain sentence that says how things stand, with links to the things it names.
 
 use crate::dispatch::{Reason, Standing};
-use crate::time::{Micros, spoken};
+use crate::time::spoken;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
@@ -175,29 +175,6 @@ fn waiting(picture: &Picture, longest: &Longest) -> Vec<Piece> {
         said.push(plain("."));
     }
     said
-}
-
-/// One reading of the whole yard, for the skyline: demand over capacity.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct QueueSample {
-    /// Jobs waiting for a runner.
-    pub waiting: u32,
-    /// Slots in use.
-    pub executing: u32,
-    /// Free slots of connected runners that take work.
-    pub idle: u32,
-    /// Slots of machines that are being made.
-    pub coming: u32,
-}
-
-/// A [`QueueSample`] over a step of time: the highest demand within it, and the capacity at that moment.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct LevelStep {
-    /// How long before the window's end the step begins, in microseconds.
-    pub ago_us: Micros,
-    /// The reading.
-    #[serde(flatten)]
-    pub level: QueueSample,
 }
 
 #[cfg(test)]

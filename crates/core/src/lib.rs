@@ -17,6 +17,7 @@
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
 //! - [`alert`]: what somebody should be told of, from when until when.
+//! - [`queue_sample`]: demand over capacity at one moment.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
 pub mod alert;
@@ -30,6 +31,7 @@ pub mod id;
 pub mod lifecycle;
 pub mod measure;
 pub mod overrides;
+pub mod queue_sample;
 pub mod requirement;
 pub mod simulate;
 pub mod size;

@@ -2,7 +2,6 @@
 
 use crate::Error;
 use crate::scenario::{Left, Scenario};
-use crate::world::StrandVisit;
 use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -19,6 +18,15 @@ use rand::{Rng, RngExt};
 use std::collections::BTreeMap;
 use std::time::Duration;
 use uuid::Uuid;
+
+/// A stretch in which a machine was there, or took work.
+#[derive(Clone, Copy, Debug)]
+pub struct StrandVisit {
+    /// Its place in the scenario.
+    pub machine: usize,
+    pub from: Moment,
+    pub until: Moment,
+}
 
 /// Rows that are written at once.
 const AT_ONCE: usize = 2000;

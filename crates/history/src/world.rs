@@ -1,14 +1,14 @@
 //! Who submitted what and when, and what became of it.
 
 use crate::Error;
-use crate::record::Yard;
+use crate::record::{StrandVisit, Yard};
 use crate::scenario::{Day, Scenario, Work};
-use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::{Assignment, Event};
 use pennine_core::engine::Settlement;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::queue_sample::QueueSample;
 use pennine_core::simulate::{Happening, World};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
@@ -57,15 +57,6 @@ pub struct Past<'a> {
 enum Turn {
     Machine(usize, bool),
     Pool(String, bool),
-}
-
-/// A stretch in which a machine was there, or took work.
-#[derive(Clone, Copy, Debug)]
-pub struct StrandVisit {
-    /// Its place in the scenario.
-    pub machine: usize,
-    pub from: Moment,
-    pub until: Moment,
 }
 
 impl<'a> Past<'a> {

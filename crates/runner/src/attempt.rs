@@ -1,170 +1,32 @@
 //! One attempt, from its assignment to its accepted report.
 
-use crate::home::Home;
+use crate::backoff::Backoff;
+use crate::environment::RunnerEnvironment;
+use crate::handle::AttemptHandle;
 use crate::journal::{Ending, Journal, Ran};
 use crate::report;
 use crate::share::HostLimit;
 use crate::spool::Spool;
 use crate::system::clock::Mark;
-use crate::system::keeper::{self, End, Ended, Grip, Isolation, Keepers, Order, Refused, Running};
-use crate::work::Backoff;
-use pennine_client::RunnerClient;
-use pennine_core::fact::{Facts, Subject};
-use pennine_core::finding::Finding;
-use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use crate::system::keeper::{self, End, Ended, Grip, Isolation, Order, Refused, Running};
+use pennine_core::fact::Subject;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
-use pennine_core::size::ByteSize;
 use pennine_core::time::spoken;
-use pennine_wire::runner_protocol::{
-    Assigned, Held, LossCause, OwnSettings, Phase, Started, StopCause,
-};
-use std::cell::{Cell, RefCell};
+use pennine_wire::runner_protocol::{Assigned, LossCause, Phase, Started, StopCause};
 use std::collections::BTreeMap;
 use std::io;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 use tokio::io::AsyncReadExt;
 use tokio::net::unix::pipe::Receiver;
-use tokio::sync::Notify;
 
+/// How often it is looked at whether this runner is cut off.
+const LOOK: Duration = Duration::from_secs(1);
 /// How long a command that was asked to end may take before it is ended.
 const ASKED: Duration = Duration::from_secs(10);
-/// The folders in which programs are looked for.
-const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// Bytes read from the command at once.
 const READ: usize = 64 << 10;
-
-/// What an attempt needs of its runner.
-pub struct RunnerEnvironment {
-    pub home: Home,
-    pub client: RunnerClient,
-    pub session: SessionId,
-    pub keepers: Keepers,
-    /// What the machine is, as found last.
-    pub facts: RefCell<Facts>,
-    /// What was not as it should be on it then.
-    pub findings: RefCell<Vec<Finding>>,
-    /// What it keeps to: what it was joined with, or what people set since.
-    pub own: RefCell<OwnSettings>,
-    pub host: String,
-    pub user: String,
-    /// The limit that it shares with the other runners of its host.
-    pub limit: Option<HostLimit>,
-    /// When the poll was sent that renewed its leases last.
-    pub renewed: RefCell<Mark>,
-    /// How long a lease lasts after that.
-    pub lease: Cell<Duration>,
-    /// The most that one request of log may carry.
-    pub log_chunk: Cell<ByteSize>,
-}
-
-impl RunnerEnvironment {
-    /// How many jobs it takes at once.
-    pub fn slots(&self) -> usize {
-        self.own.borrow().slots as usize
-    }
-
-    /// Where programs are looked for.
-    pub fn path(&self) -> String {
-        let usual = usual_path();
-        let own = self.own.borrow();
-        let first = own.paths.iter().map(String::as_str);
-        first.chain([usual.as_str()]).collect::<Vec<_>>().join(":")
-    }
-}
-
-/// Where programs are looked for when nobody set anything.
-pub fn usual_path() -> String {
-    std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned())
-}
-
-/// Before so much of its lease is left, a job that must not overlap with another try is ended.
-const MARGIN: Duration = Duration::from_secs(5);
-/// How often it is looked at.
-const LOOK: Duration = Duration::from_secs(1);
-
-impl RunnerEnvironment {
-    /// How long it has not been heard by the service, if that is so long that leases are about to end.
-    fn cut_off(&self) -> Option<Duration> {
-        let silence = self.renewed.borrow().ago();
-        (silence + MARGIN > self.lease.get()).then_some(silence)
-    }
-}
-
-/// How an attempt stands, as the poll tells it and the service's answer changes it.
-pub struct AttemptHandle {
-    phase: Cell<Phase>,
-    exited: Cell<Option<Instant>>,
-    stop: Cell<Option<StopCause>>,
-    said: RefCell<String>,
-    stopped: Notify,
-    begun: Notify,
-}
-
-impl Default for AttemptHandle {
-    fn default() -> Self {
-        AttemptHandle {
-            phase: Cell::new(Phase::Preparing),
-            exited: Cell::default(),
-            stop: Cell::default(),
-            said: RefCell::default(),
-            stopped: Notify::new(),
-            begun: Notify::new(),
-        }
-    }
-}
-
-impl AttemptHandle {
-    /// The attempt as a poll names it.
-    pub fn held(&self, attempt: AttemptId, lease: LeaseToken) -> Held {
-        Held {
-            attempt,
-            lease,
-            phase: self.phase.get(),
-            exited_ago_us: self.exited.get().map(|at| at.elapsed().into()),
-            stopping: self.stop.get(),
-        }
-    }
-
-    /// Waits until the service has been told of the start, or will not be.
-    pub async fn begun(&self) {
-        self.begun.notified().await;
-    }
-
-    /// Its command has ended.
-    fn exit(&self, at: Instant) {
-        self.exited.set(Some(at));
-        self.phase.set(Phase::Finalizing);
-    }
-
-    /// One of an earlier life of this program, which has ended with it at the latest.
-    pub fn left(at: Instant) -> AttemptHandle {
-        let handle = AttemptHandle::default();
-        handle.exit(at);
-        handle
-    }
-
-    /// Whether its command has ended.
-    pub fn ended(&self) -> bool {
-        self.phase.get() == Phase::Finalizing
-    }
-
-    /// Why the service wants it ended, if it does.
-    pub fn stopped_as(&self) -> Option<StopCause> {
-        self.stop.get()
-    }
-
-    /// The service wants it ended.
-    pub fn stop(&self, cause: StopCause, said: &str) {
-        // That it is over outweighs a cancellation.
-        if self.stop.get().is_none() || cause == StopCause::Over {
-            self.stop.set(Some(cause));
-            self.said.replace(said.to_owned());
-            self.stopped.notify_one();
-        }
-    }
-}
 
 /// How the command came to its end.
 struct Outcomes {

@@ -3,10 +3,11 @@
 //! `pennine-runner doctor` looks at everything, step by step outward; the working runner looks at the machine itself
 //! hourly and tells the service what is not good.
 
+use crate::error::{Error, check_protocol, said};
 use crate::home::{Home, Identity};
-use crate::join::{Error, check_protocol, said};
+use crate::system::hardware;
 use crate::system::keeper::{Isolation, Keepers};
-use crate::system::{hardware, unit};
+use crate::systemd_unit as unit;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::finding::{Finding, Verdict, told, worst};
 use pennine_core::lifecycle::runner::RunnerState;

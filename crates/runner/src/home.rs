@@ -8,7 +8,7 @@
 //!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.journal: how the attempt stands
 //! ```
 
-use crate::join::Error;
+use crate::error::Error;
 use crate::journal::Journal;
 use pennine_core::id::{AttemptId, RunnerId};
 use serde::{Deserialize, Serialize};

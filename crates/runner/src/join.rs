@@ -1,141 +1,19 @@
-//! Joining a pool, and what can go wrong with a runner, told so that a person knows what to do.
+//! Joining a pool.
 
-use crate::attempt::usual_path;
 use crate::doctor;
+use crate::environment::usual_path;
+use crate::error::{Error, check_protocol, finding_line};
 use crate::facts;
 use crate::home::{Home, Identity};
 use crate::share::HostLimit;
 use crate::system::keeper::Keepers;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::fact::Facts;
-use pennine_core::finding::{Finding, Verdict};
+use pennine_core::finding::Verdict;
 use pennine_core::time::spoken;
-use pennine_wire::runner_protocol::{Enrol, Hello, OLDEST_PROTOCOL, PROTOCOL};
+use pennine_wire::runner_protocol::{Enrol, PROTOCOL};
 use std::io::{BufRead, IsTerminal, Read, Write};
 use std::path::PathBuf;
-
-/// Why the runner cannot go on.
-#[derive(Debug, thiserror::Error)]
-pub enum Error {
-    /// Something about the folder.
-    #[error("{} cannot be used: {}", .0.display(), .1)]
-    Folder(PathBuf, String),
-    /// Another process works there.
-    #[error("another pennine-runner works in {} already", .0.display())]
-    InUse(PathBuf),
-    /// What is to be logged is not understood.
-    #[error(
-        "PENNINE_RUNNER_LOG={0} is no level, nor levels by module (info, or info,pennine_runner=debug): {1}"
-    )]
-    Level(String, String),
-    /// `work` before `join`.
-    #[error("this machine has not joined yet (no runner.json in {}).\n  Get a command with: pennine ticket add --pool POOL", .0.display())]
-    NotJoined(PathBuf),
-    /// `join` after `join`.
-    #[error(
-        "this folder belongs to the runner {0} already; join another with --dir DIR, or take work with: pennine-runner work"
-    )]
-    JoinedAlready(String),
-    /// The clocks differ.
-    #[error(
-        "this machine's clock is {0} from the service's; set it (timedatectl set-ntp true) and join again"
-    )]
-    Clock(String),
-    /// The protocols do not meet.
-    #[error("{0}")]
-    Protocol(String),
-    /// The service at the address is another than the one that was joined.
-    #[error(
-        "{0} is another installation than the one this runner joined; point the runner back, or join anew in another folder"
-    )]
-    OtherInstallation(String),
-    /// The service refused, or could not be reached.
-    #[error("{}", said(.0))]
-    Client(#[from] ClientError),
-    /// The machine is not fit to join.
-    #[error("this machine is not fit to join:{}", .0.iter().map(finding_line).collect::<String>())]
-    Unfit(Vec<Finding>),
-    /// The doctor found something.
-    #[error("not everything is as it should be")]
-    Unwell,
-    /// Something was not given, and nobody is there to be asked.
-    #[error("{0} is missing: give {1}")]
-    Missing(&'static str, &'static str),
-    /// This program cannot do something that it must.
-    #[error("{0}")]
-    Machine(String),
-}
-
-impl Error {
-    /// Whether it may be over in a while: the service is not there, or not ready.
-    pub fn may_pass(&self) -> bool {
-        match self {
-            Error::Client(ClientError::NoConnection { .. }) => true,
-            Error::Client(ClientError::Refused(problem)) => problem.status >= 500,
-            _ => false,
-        }
-    }
-
-    /// 2 for wrong usage, 3 when the service refuses, 4 when there is no connection, 1 for the rest.
-    pub fn exit_status(&self) -> u8 {
-        match self {
-            Error::Client(ClientError::NoConnection { .. } | ClientError::Strange { .. }) => 4,
-            Error::Client(ClientError::Refused(_))
-            | Error::Protocol(_)
-            | Error::OtherInstallation(_) => 3,
-            Error::Level(..)
-            | Error::NotJoined(_)
-            | Error::JoinedAlready(_)
-            | Error::Missing(..)
-            | Error::Client(ClientError::Setup(_)) => 2,
-            Error::Folder(..)
-            | Error::InUse(_)
-            | Error::Clock(_)
-            | Error::Unfit(_)
-            | Error::Unwell
-            | Error::Machine(_) => 1,
-        }
-    }
-}
-
-fn finding_line(finding: &Finding) -> String {
-    let mend = finding.mend.iter().map(|mend| format!("; {mend}"));
-    format!(
-        "\n  {}: {}{}",
-        finding.check,
-        finding.said,
-        mend.collect::<String>()
-    )
-}
-
-/// A client's error with what to do about it.
-pub fn said(error: &ClientError) -> String {
-    let mend = match error {
-        ClientError::NoConnection { cause, .. } if cause.contains("refused") => {
-            "Is the service running, and is the port right?"
-        }
-        ClientError::NoConnection { cause, .. }
-            if cause.contains("dns") || cause.contains("lookup") =>
-        {
-            "The name cannot be resolved: check --server and this machine's DNS."
-        }
-        ClientError::NoConnection { cause, .. } if cause.contains("ertificate") => {
-            "The certificate is not trusted here: give its authority with --ca FILE."
-        }
-        ClientError::NoConnection { .. } => {
-            "Check the address, and that this machine may connect outward to it."
-        }
-        ClientError::Strange { .. } => "Check --server: something else seems to listen there.",
-        ClientError::Refused(problem) => {
-            return match &problem.mend {
-                Some(mend) => format!("the service refused: {}\n  {mend}", problem.detail),
-                None => format!("the service refused: {}", problem.detail),
-            };
-        }
-        ClientError::Setup(_) => return error.to_string(),
-    };
-    format!("{error}\n  {mend}")
-}
 
 /// What was asked for.
 #[derive(Clone, Debug)]
@@ -147,23 +25,6 @@ pub struct DesiredState {
     pub labels: Vec<String>,
     /// The folder of a limit that the runners of this host share, and how many jobs that is.
     pub shares: Option<(PathBuf, u32)>,
-}
-
-/// Checks that the service there speaks a protocol that this program speaks.
-pub fn check_protocol(hello: &Hello) -> Result<(), Error> {
-    if hello.oldest_protocol > PROTOCOL {
-        return Err(Error::Protocol(format!(
-            "the service (version {}) no longer takes this runner's protocol {PROTOCOL}; update pennine-runner",
-            hello.version
-        )));
-    }
-    if hello.protocol < OLDEST_PROTOCOL {
-        return Err(Error::Protocol(format!(
-            "the service (version {}) is too old for this runner; update the service",
-            hello.version
-        )));
-    }
-    Ok(())
 }
 
 /// Names tried for runners of one host when none is given.

@@ -11,8 +11,12 @@
 //! Everything runs on one thread: a child's parent-death signal is bound to the thread that made it.
 
 pub mod attempt;
+pub mod backoff;
 pub mod doctor;
+pub mod environment;
+pub mod error;
 pub mod facts;
+pub mod handle;
 pub mod home;
 pub mod join;
 pub mod journal;
@@ -22,4 +26,5 @@ pub mod report;
 pub mod share;
 pub mod spool;
 pub mod system;
+pub mod systemd_unit;
 pub mod work;

@@ -1,7 +1,7 @@
 //! What somebody at the machine can say of its runner. The runner's own credential is all that is needed.
 
+use crate::error::Error;
 use crate::home::{Home, Identity};
-use crate::join::Error;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::Leave;

@@ -1,10 +1,13 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
+use crate::backoff::Backoff;
+use crate::environment::usual_path;
+use crate::error::Error;
 use crate::home::Home;
-use crate::join::{self, Error};
+use crate::join;
 use crate::system::keeper::{self, Isolation};
-use crate::system::unit;
-use crate::{attempt, doctor, facts, life, work};
+use crate::systemd_unit as unit;
+use crate::{doctor, facts, life, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
 use pennine_core::lifecycle::runner::DesiredState;
@@ -267,7 +270,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
                 return join::join(&home, wish, &route).await.map(drop);
             }
             // Nobody stands there to try again: the service may be away just now.
-            let mut pace = work::Backoff::default();
+            let mut pace = Backoff::default();
             let begun = Instant::now();
             let facts = loop {
                 match join::join(&home, wish.clone(), &route).await {
@@ -302,7 +305,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
         Verb::Keep { .. } => Ok(()),
         Verb::Facts { place } => {
             let home = place.home()?;
-            for (name, value) in facts::gather(home.path(), &attempt::usual_path()).await {
+            for (name, value) in facts::gather(home.path(), &usual_path()).await {
                 println!("{name:10} {value}");
             }
             Ok(())

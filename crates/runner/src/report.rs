@@ -1,9 +1,10 @@
 //! Telling the service how an attempt ended, in this life of the program or for an earlier one.
 
-use crate::attempt::{AttemptHandle, RunnerEnvironment};
+use crate::backoff::Backoff;
+use crate::environment::RunnerEnvironment;
+use crate::handle::AttemptHandle;
 use crate::journal::{Ending, Journal, Ran};
 use crate::spool::Spool;
-use crate::work::Backoff;
 use pennine_client::ClientError;
 use pennine_core::id::AttemptId;
 use pennine_core::size::ByteSize;

@@ -3,7 +3,7 @@
 //! The service acknowledges bytes only when they are durable and answers with the offset at which the next belong.
 //! Whatever happens to the connection, sending goes on from there, so no byte is lost and none comes twice.
 
-use crate::work::Backoff;
+use crate::backoff::Backoff;
 use bytes::Bytes;
 use pennine_client::{ClientError, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken};

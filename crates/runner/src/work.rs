@@ -1,10 +1,13 @@
 //! Taking work: one outstanding poll, and a task for each attempt.
 
-use crate::attempt::{self, AttemptHandle, RunnerEnvironment};
+use crate::attempt;
+use crate::backoff::Backoff;
 use crate::doctor;
+use crate::environment::RunnerEnvironment;
+use crate::error::{Error, check_protocol, said};
 use crate::facts;
+use crate::handle::AttemptHandle;
 use crate::home::{Home, Identity};
-use crate::join::{Error, check_protocol, said};
 use crate::journal::{Ending, Journal};
 use crate::report;
 use crate::share::HostLimit;
@@ -18,7 +21,6 @@ use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_wire::runner_protocol::{
     About, LOG_CHUNK_AT_FIRST, Leave, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings,
 };
-use rand::RngExt;
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
@@ -31,32 +33,6 @@ use tracing_subscriber::filter::{LevelFilter, ParseError, Targets};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 use uuid::Uuid;
-
-/// Pauses between tries: longer each time, with jitter, so that a thousand runners do not come back at once.
-pub struct Backoff(Duration);
-
-const SHORTEST: Duration = Duration::from_millis(100);
-const LONGEST: Duration = Duration::from_secs(5);
-
-impl Default for Backoff {
-    fn default() -> Self {
-        Backoff(SHORTEST)
-    }
-}
-
-impl Backoff {
-    /// Waits a little longer than the last time.
-    pub async fn pause(&mut self) {
-        let jitter = rand::rng().random_range(0.5..1.0);
-        tokio::time::sleep(self.0.mul_f64(jitter)).await;
-        self.0 = (self.0 * 2).min(LONGEST);
-    }
-
-    /// It worked: begin again with short pauses.
-    pub fn reset(&mut self) {
-        self.0 = SHORTEST;
-    }
-}
 
 /// How long the next poll waits for what has just been assigned to begin.
 const BEGIN: Duration = Duration::from_millis(100);
@@ -501,7 +477,7 @@ fn keep_to(environment: &RunnerEnvironment, news: &News, own: OwnSettings) {
 
 /// Tells about lost contact, once.
 fn tell(connected: &mut bool, pace: &mut Backoff, error: &ClientError) {
-    let first = std::mem::take(connected) || pace.0 == SHORTEST;
+    let first = std::mem::take(connected) || pace.is_fresh();
     if first {
         let said = said(error).replace("\n  ", "; ");
         let stop = if said.ends_with(['?', '.']) { "" } else { "." };

@@ -10,11 +10,11 @@ use diesel::QueryableByName;
 use diesel::sql_types::{
     Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
-use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{Decided, Numbers, PoolStanding};
 use pennine_core::id::{MachineId, PoolId};
 use pennine_core::lifecycle::machine::MachineEvent;
 use pennine_core::lifecycle::runner::DesiredState;
+use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
 
 fn small(count: u32) -> i32 {

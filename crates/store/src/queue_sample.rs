@@ -6,7 +6,7 @@ use crate::schema::yard_level;
 use crate::types::Db;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use pennine_core::answer::QueueSample;
+use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
 
 fn small(count: u32) -> i32 {

@@ -3,7 +3,8 @@
 use crate::alert::Alert;
 use crate::job::JobLine;
 use crate::pool::RunnerCounts;
-use pennine_core::answer::{LevelStep, Piece, QueueSample};
+use pennine_core::answer::Piece;
+use pennine_core::queue_sample::{LevelStep, QueueSample};
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

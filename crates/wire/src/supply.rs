@@ -1,9 +1,9 @@
 //! How pools get machines, and from whom.
 
-use pennine_core::answer::{LevelStep, QueueSample};
 use pennine_core::capacity::{Money, Numbers, Offer, Supply, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::Facts;
+use pennine_core::queue_sample::{LevelStep, QueueSample};
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

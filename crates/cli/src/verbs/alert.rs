@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::difference::{Kind, THRESHOLDS};
+use crate::yard_file::kind::{Kind, THRESHOLDS};
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::alert::{AlertKind, Thresholds};

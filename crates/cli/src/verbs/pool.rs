@@ -5,7 +5,7 @@ use super::status::counts;
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::difference::Kind;
+use crate::yard_file::kind::Kind;
 use clap::Subcommand;
 use pennine_client::{Client, RunnerFilter};
 use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};

@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::difference::Kind;
+use crate::yard_file::kind::Kind;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::capacity::Money;

@@ -3,8 +3,9 @@
 use super::capacity::decisions;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::difference::{self, Difference, Kind, What};
+use crate::yard_file::difference::{self, Difference, What};
 use crate::yard_file::document::{MOST_BYTES, Yard};
+use crate::yard_file::kind::Kind;
 use crate::yard_file::reach::{Leave, Reach};
 use clap::Subcommand;
 use pennine_client::Client;

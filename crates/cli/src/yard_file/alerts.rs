@@ -1,6 +1,6 @@
 //! From when on people are told, in the yard file.
 
-use super::document::{Wrong, same_time, wrong};
+use super::invalid::{Wrong, same_time, wrong};
 use crate::view;
 use pennine_core::alert::Thresholds;
 use pennine_core::time::Micros;

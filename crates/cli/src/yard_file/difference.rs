@@ -2,6 +2,7 @@
 
 use super::alerts::AlertsEntry;
 use super::document::Yard;
+use super::kind::{Kind, THRESHOLDS};
 use serde::Serialize;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,35 +12,6 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct Thing {
     pub kind: Kind,
     pub name: String,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Kind {
-    Team,
-    Project,
-    Seat,
-    Supplier,
-    Pool,
-    Target,
-    Alerts,
-}
-
-/// The name of what holds for all alerts.
-pub const THRESHOLDS: &str = "thresholds";
-
-impl Kind {
-    pub fn word(self) -> &'static str {
-        match self {
-            Kind::Team => "team",
-            Kind::Project => "project",
-            Kind::Seat => "seat",
-            Kind::Supplier => "supplier",
-            Kind::Pool => "pool",
-            Kind::Target => "target",
-            Kind::Alerts => "alerts",
-        }
-    }
 }
 
 /// One thing that is not as the file says.

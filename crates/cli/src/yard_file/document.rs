@@ -1,9 +1,10 @@
 //! What stands in a yard file.
 
 use super::alerts::AlertsEntry;
-use super::difference::{Kind, THRESHOLDS};
+use super::invalid::{Wrong, same_time, wrong};
+use super::kind::{Kind, THRESHOLDS};
 use super::target::TargetEntry;
-use crate::verbs::capacity::{amount, amount_text, during, during_text};
+use crate::values::{amount, amount_text, during, during_text};
 use crate::view;
 use pennine_client::{Client, ClientError};
 use pennine_core::capacity::{Budget, Money, Supply, Week};
@@ -178,28 +179,6 @@ fn one() -> u32 {
 
 fn usual_dwell() -> String {
     view::exact(Supply::default().dwell_us)
-}
-
-/// A yard file that makes no sense: where, and what is wrong.
-#[derive(Debug, thiserror::Error)]
-#[error("{place}: {said}")]
-pub struct Wrong {
-    pub place: String,
-    pub said: String,
-}
-
-pub fn wrong(place: &str, said: impl Into<String>) -> Wrong {
-    Wrong {
-        place: place.to_owned(),
-        said: said.into(),
-    }
-}
-
-/// A time as everybody would write it, so that `90s` and `1m 30s` are the same.
-pub fn same_time(place: &str, text: &mut String) -> Result<(), Wrong> {
-    let time = view::time(text).map_err(|said| wrong(place, said))?;
-    *text = view::exact(time.into());
-    Ok(())
 }
 
 fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), Wrong> {

@@ -5,5 +5,7 @@
 pub mod alerts;
 pub mod difference;
 pub mod document;
+pub mod invalid;
+pub mod kind;
 pub mod reach;
 pub mod target;

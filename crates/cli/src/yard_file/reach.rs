@@ -1,8 +1,9 @@
 //! Has the service make the yard as a file says: additions and changes in the order in which they can be made, then
 //! removals the other way round. Each step is one request, and all of it can be repeated.
 
-use super::difference::{Difference, Kind, What};
+use super::difference::{Difference, What};
 use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard};
+use super::kind::Kind;
 use crate::error::Error;
 use crate::view;
 use pennine_client::Client;

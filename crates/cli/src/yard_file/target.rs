@@ -1,6 +1,6 @@
 //! Targets in a yard file.
 
-use super::document::{Wrong, wrong};
+use super::invalid::{Wrong, wrong};
 use crate::view;
 use pennine_core::measure::rank::PerMille;
 use pennine_core::target::Promise;

@@ -1,7 +1,9 @@
 //! What a pool may have: its ceiling, its budget, its supplier's troubles.
 
+use super::decided::Numbers;
+use super::event::PoolCare;
 use super::fleet::{Load, Tally};
-use super::keeper::{Keeper, PoolCare};
+use super::keeper::Keeper;
 use super::spend::Money;
 use crate::time::Moment;
 use std::time::Duration;
@@ -21,6 +23,21 @@ pub(super) struct Bounds {
     pub(super) short: Option<String>,
     /// Whether what it may cost is used up.
     pub(super) spent: bool,
+}
+
+impl Bounds {
+    /// How many machines there should be: the one number by which it is ordered and released.
+    pub(super) fn keep(&self, numbers: &Numbers, slots: u32, waiting: u32) -> u32 {
+        let serve = waiting.div_ceil(slots.max(1));
+        let keep = self
+            .floor
+            .max(numbers.busy + serve.saturating_add(self.spare));
+        if self.spent {
+            return numbers.busy;
+        }
+        keep.min(self.cap.saturating_sub(numbers.leaving))
+            .max(numbers.busy.min(self.cap))
+    }
 }
 
 impl Keeper {

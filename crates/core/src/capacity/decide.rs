@@ -3,8 +3,9 @@
 use super::bounds::Bounds;
 use super::decided::Numbers;
 use super::decided::{Decided, Drain, Note, Order, PoolStanding, Release};
+use super::event::{Event, MachineView, PoolCare, Scope};
 use super::fleet::Tally;
-use super::keeper::{Event, Keeper, MachineView, PoolCare, Scope};
+use super::keeper::Keeper;
 use crate::dispatch::{Room, State};
 use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
 use crate::lifecycle::machine::MachineState;
@@ -174,8 +175,8 @@ impl Keeper {
                 };
                 let tally = tally(care.id);
                 let waiting = wanted.get(&care.id).copied().unwrap_or(0);
-                let orders = tally
-                    .keep(bounds, care.supply.machine_slots(), waiting)
+                let orders = bounds
+                    .keep(&tally.numbers, care.supply.machine_slots(), waiting)
                     .saturating_sub(tally.numbers.counted())
                     .min(bounds.more);
                 if orders > *left {
@@ -221,7 +222,7 @@ impl Keeper {
             .pool_view(care.id)
             .is_some_and(|view| view.makes.is_none());
         let tally = self.fleet.tally(care.id).unwrap_or(&none);
-        let mut keep = tally.keep(bounds, slots, waiting);
+        let mut keep = bounds.keep(&tally.numbers, slots, waiting);
         let probe = unknown && keep == 0 && tally.numbers.existing() == 0 && bounds.more > 0;
         if unknown && !bounds.spent && !care.paused && bounds.cap > 0 {
             keep = keep.max(1);

@@ -3,9 +3,8 @@
 //! The counts are kept up to date machine by machine, when something about one of them changes or its time runs out, so
 //! that a decision costs the same beside ten machines and beside ten thousand.
 
-use super::bounds::Bounds;
 use super::decided::Numbers;
-use super::keeper::{MachineView, Maker, PoolCare};
+use super::event::{MachineView, Maker, PoolCare};
 use crate::dispatch::{RunnerLoad, State, Willingness};
 use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
 use crate::lifecycle::machine::MachineState;
@@ -138,20 +137,6 @@ impl Tally {
                 set(&mut self.finished, id, present);
             }
         }
-    }
-
-    /// How many machines there should be: the one number by which it is ordered and released.
-    pub(super) fn keep(&self, bounds: &Bounds, slots: u32, waiting: u32) -> u32 {
-        let numbers = &self.numbers;
-        let serve = waiting.div_ceil(slots.max(1));
-        let keep = bounds
-            .floor
-            .max(numbers.busy + serve.saturating_add(bounds.spare));
-        if bounds.spent {
-            return numbers.busy;
-        }
-        keep.min(bounds.cap.saturating_sub(numbers.leaving))
-            .max(numbers.busy.min(bounds.cap))
     }
 }
 

@@ -1,7 +1,7 @@
 //! How a pool stands, as one sentence or two.
 
 use super::Numbers;
-use crate::answer::QueueSample;
+use crate::queue_sample::QueueSample;
 
 fn slots(count: u32) -> String {
     match count {

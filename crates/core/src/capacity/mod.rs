@@ -15,6 +15,7 @@
 mod bounds;
 mod decide;
 mod decided;
+mod event;
 mod fleet;
 mod keeper;
 mod line;
@@ -22,7 +23,8 @@ mod spend;
 mod supply;
 
 pub use decided::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
-pub use keeper::{Event, Keeper, MachineView, Maker, PoolCare, Scope, SupplierTrouble};
+pub use event::{Event, MachineView, Maker, PoolCare, Scope};
+pub use keeper::{Keeper, SupplierTrouble};
 pub use line::pool_line;
 pub use spend::{Meter, Money};
 pub use supply::{Budget, Day, Offer, Supply, Times, Week, WeekError};

@@ -3,8 +3,8 @@
 use super::reason::KeptBack;
 use super::state::State;
 use super::yard::{PoolView, RunnerLoad, RunnerView, Willingness};
-use crate::answer::QueueSample;
 use crate::id::{PoolId, RunnerId, StrandId};
+use crate::queue_sample::QueueSample;
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use std::collections::BTreeMap;

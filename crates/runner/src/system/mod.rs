@@ -6,14 +6,14 @@
 //! | [`keeper`] | start a command, keep everything that it starts together, end all of it when asked and when the runner dies, and tell processor time and peak memory |
 //! | [`clock`] | a clock that goes on while the machine sleeps, and an id of the machine's boot |
 //! | [`hardware`] | memory, the size and the free room of a folder's disk, devices, container engines |
-//! | [`unit`] | have the machine start the runner at boot, and start it again when it fails |
+//! | [`systemd_unit`](crate::systemd_unit) | have the machine start the runner at boot, and start it again when it fails |
 //!
 //! Sockets, files and processes otherwise go through the standard library and tokio; signals are Unix's.
 
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub use linux::{clock, hardware, keeper, unit};
+pub use linux::{clock, hardware, keeper};
 
 #[cfg(not(target_os = "linux"))]
 compile_error!(

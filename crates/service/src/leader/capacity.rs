@@ -8,13 +8,13 @@ use crate::app::App;
 use crate::supplier_calls::calls::{SupplierCalls, order_of};
 use crate::views::capacity_state;
 use crate::{secret, supplier_calls};
-use pennine_core::answer::QueueSample;
 use pennine_core::capacity::{
     Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, SupplierTrouble,
 };
 use pennine_core::engine;
 use pennine_core::id::{MachineId, PoolId, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
+use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
 use pennine_store::capacity::{self, Decision};
 use pennine_store::machine::{self, Detail, Machine, NewMachine};

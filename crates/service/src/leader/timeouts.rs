@@ -3,11 +3,11 @@
 
 use super::{End, Term};
 use crate::operations::runners::attempts::lose;
-use pennine_core::answer::QueueSample;
 use pennine_core::dispatch::Event;
 use pennine_core::engine::Lease;
 use pennine_core::id::{AttemptId, MaintenanceId, PoolId, RunnerId};
 use pennine_core::lifecycle::outcome::{LastContact, OpenAttempt, gave_up};
+use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Open};
 use pennine_store::job::{self, WaitEnd};

@@ -49,7 +49,13 @@ const EXCEPTIONS: &[&str] = &[];
 /// Files of `http` that still reach into the store.
 const HTTP_AND_STORE: &[&str] = &[];
 
-fn sources(folder: &Path) -> Vec<PathBuf> {
+/// The folder of all crates.
+pub fn crates_folder() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
+}
+
+/// The Rust files below a folder.
+pub fn sources(folder: &Path) -> Vec<PathBuf> {
     let entries = std::fs::read_dir(folder).expect("a folder");
     let paths = entries.map(|entry| entry.expect("an entry").path());
     let mut found = Vec::new();
@@ -206,8 +212,7 @@ fn crates_depend_only_on_those_below_them() {
         ("testing", &["store"]),
         ("service", &["core", "wire", "store", "suppliers"]),
     ]);
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
-    for entry in std::fs::read_dir(root).expect("the crates") {
+    for entry in std::fs::read_dir(crates_folder()).expect("the crates") {
         let folder = entry.expect("an entry").path();
         let name = folder
             .file_name()

@@ -25,6 +25,7 @@ mod browser_trends;
 mod browser_yard;
 mod capacity;
 mod capacity_faults;
+mod circles;
 mod command_line;
 mod console_components;
 mod faults;

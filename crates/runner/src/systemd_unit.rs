@@ -1,7 +1,7 @@
 //! The runner as a service of systemd: started at boot, started again when it fails, drained when it is stopped.
 
+use crate::error::Error;
 use crate::home::Home;
-use crate::join::Error;
 use nix::unistd::{User, geteuid};
 use pennine_core::finding::Finding;
 use std::os::unix::fs::chown;

@@ -1,0 +1,47 @@
+//! Which command was given, and the function that carries it out.
+
+use crate::arguments::{Arguments, Noun};
+use crate::connection;
+use crate::error::Error;
+use crate::verbs::{
+    alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
+    seat, status, supplier, target, ticket, trends, trial, why, yard,
+};
+use std::process::ExitCode;
+
+/// Runs a command.
+pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
+    let client = connection::connect(&arguments.whole)?;
+    let json = arguments.whole.json;
+    match arguments.noun {
+        Noun::Status { watch } => status::run(&client, json, watch).await?,
+        Noun::Queue { verb: None, watch } => queue::run(&client, json, watch).await?,
+        Noun::Queue {
+            verb: Some(verb), ..
+        } => queue::act(&client, json, verb).await?,
+        Noun::Where {
+            requirement,
+            project,
+        } => trial::run(&client, json, requirement, project).await?,
+        Noun::Place(verb) => place::place(&client, json, verb).await?,
+        Noun::Seat(verb) => seat::run(&client, json, verb).await?,
+        Noun::Why { job } => why::run(&client, json, &job).await?,
+        Noun::Job(verb) => return job::run(&client, json, verb).await,
+        Noun::Team(verb) => place::team(&client, json, verb).await?,
+        Noun::Project(verb) => place::project(&client, json, verb).await?,
+        Noun::Pool(verb) => pool::run(&client, json, verb).await?,
+        Noun::Supplier(verb) => supplier::run(&client, json, verb).await?,
+        Noun::Machine(verb) => machine::run(&client, json, verb).await?,
+        Noun::Capacity(verb) => capacity::run(&client, json, verb).await?,
+        Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
+        Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
+        Noun::Runner(verb) => runner::run(&client, json, verb).await?,
+        Noun::Trends { verb, of, how } => trends::run(&client, json, verb, *of, how).await?,
+        Noun::Target(verb) => target::run(&client, json, verb).await?,
+        Noun::Alert(verb) => alert::run(&client, json, verb).await?,
+        Noun::Listener(verb) => listener::run(&client, json, verb).await?,
+        Noun::History(verb) => history::run(&client, json, verb).await?,
+        Noun::Yard(verb) => return yard::run(&client, json, verb).await,
+    }
+    Ok(ExitCode::SUCCESS)
+}
