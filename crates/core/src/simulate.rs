@@ -75,6 +75,12 @@ pub trait World {
     /// nothing more happens.
     fn next(&mut self) -> Option<(Moment, Vec<Happening>)>;
 
+    /// A strand of which the engine was not told, or which it has forgotten.
+    fn strand(&mut self, strand: StrandId) -> Option<dispatch::Event> {
+        let _ = strand;
+        None
+    }
+
     /// A job was assigned: how long it will hold its slot.
     fn started(&mut self, assignment: &Assignment, at: Moment) -> Duration;
 
@@ -250,13 +256,26 @@ impl Simulation<'_> {
             }
             for happening in happenings {
                 match happening {
-                    Happening::Event(event) => self.engine.apply(*event, now),
+                    Happening::Event(event) => {
+                        self.tell_strand(world, &event, now);
+                        self.engine.apply(*event, now);
+                    }
                     Happening::RunnerSilent(runner) => {
                         self.silent.entry(runner).or_insert(now);
                     }
                 }
             }
             self.coming = world.next();
+        }
+    }
+
+    /// Tells the engine of the strand of a job that waits, where it does not know it.
+    fn tell_strand(&mut self, world: &mut impl World, event: &Event, now: Moment) {
+        if let Event::Dispatch(dispatch::Event::Waits { strand, .. }) = event
+            && !self.engine.dispatch().knows_strand(*strand)
+            && let Some(told) = world.strand(*strand)
+        {
+            self.engine.apply(told, now);
         }
     }
 
@@ -319,6 +338,8 @@ impl Simulation<'_> {
                     number: job.number,
                     avoid: Some(avoid),
                 };
+                let waits = Event::from(waits);
+                self.tell_strand(world, &waits, now);
                 self.engine.apply(waits, now);
             }
             world.lost(attempt, &outcome, now);

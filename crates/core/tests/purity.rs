@@ -10,12 +10,13 @@
 
 use std::process::Command;
 
-const ALLOWED: [&str; 9] = [
+const ALLOWED: [&str; 10] = [
     "fixedbitset",
     "jiff",
     "rustc-hash",
     "serde",
     "serde_json",
+    "slab",
     "strsim",
     "thiserror",
     "utoipa",

@@ -1,7 +1,7 @@
 //! Taking note of events, and planning.
 
 use super::event::{Event, Plan, ReasonChange};
-use super::inconsistency::Inconsistency;
+use super::inconsistency::Problem;
 use super::reason::Segment;
 use super::state::State;
 use super::yard::RunnerView;
@@ -12,6 +12,10 @@ impl State {
     /// Takes note of an event.
     pub fn apply(&mut self, event: Event, now: Moment) {
         self.keep_scale(now);
+        self.subject = event.subject();
+        if !self.set_aside.is_empty() && self.is_set_aside(&event) {
+            return;
+        }
         match event {
             Event::Strand { id, key, project } => self.strand(id, key, project, now),
             Event::Waits {
@@ -24,12 +28,7 @@ impl State {
                 self.withdraw(job, now);
                 match self.by_strand.get(&strand).copied() {
                     Some(at) => self.enqueue(job, at, (ready, number), avoid, now),
-                    None => {
-                        self.found_inconsistent(Inconsistency::WaitsInUnknownStrand {
-                            job,
-                            strand,
-                        });
-                    }
+                    None => self.found(Problem::UnknownStrand(strand)),
                 }
             }
             Event::Withdrawn { job } => self.withdraw(job, now),
@@ -103,14 +102,9 @@ impl State {
                     Some(at) => {
                         self.take(at, since);
                         self.field.hold(runner, attempt);
-                        self.note_hold(attempt, runner, at);
+                        self.note_hold(attempt, runner, at, now);
                     }
-                    None => {
-                        self.found_inconsistent(Inconsistency::HoldsInUnknownStrand {
-                            attempt,
-                            strand,
-                        });
-                    }
+                    None => self.found(Problem::UnknownStrand(strand)),
                 }
             }
             Event::Released { attempt } | Event::Refused { attempt } => self.release(attempt, now),
@@ -125,6 +119,16 @@ impl State {
         }
     }
 
+    fn is_set_aside(&self, event: &Event) -> bool {
+        let mut subjects = self.set_aside.iter().copied();
+        // What it held is still given back, and what it was is still forgotten.
+        let brings = !matches!(
+            event,
+            Event::Withdrawn { .. } | Event::RunnerGone { .. } | Event::Released { .. }
+        );
+        brings && subjects.any(|one| event.subject() == Some(one) || event.names(one))
+    }
+
     /// Assigns as many waiting jobs as there are free slots for, in order, and says what the reasons of the others
     /// now are. What it assigns it counts as held at once. `fresh` gives the id of each new attempt.
     pub fn plan(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
@@ -136,7 +140,9 @@ impl State {
     /// The assignments of a plan alone; the reasons of what is left waiting are said with [`State::explain`], after what else
     /// is decided meanwhile.
     pub fn start(&mut self, now: Moment, fresh: &mut dyn FnMut() -> AttemptId) -> Plan {
+        self.subject = None;
         self.keep_scale(now);
+        self.forget_unused(now);
         if std::mem::take(&mut self.stale) {
             self.anew(now);
         }
@@ -179,7 +185,8 @@ impl State {
     }
 
     pub(super) fn anew(&mut self, now: Moment) {
-        for at in 0..self.strands.len() {
+        let strands: Vec<usize> = self.strands.iter().map(|(at, _)| at).collect();
+        for at in strands.iter().copied() {
             self.leave_line(at);
         }
         self.field.anew();
@@ -187,7 +194,7 @@ impl State {
         self.kind_reasons.clear();
         self.unsure_kinds.clear();
         self.retryable_kinds.clear();
-        for at in 0..self.strands.len() {
+        for at in strands {
             self.find_kind(at);
             self.line_up(at, now);
             self.dirty.insert(at);
@@ -196,7 +203,8 @@ impl State {
     }
 
     pub(super) fn runner(&mut self, view: RunnerView, now: Moment) {
-        let known = self.field.runners.get(&view.id);
+        let id = view.id;
+        let known = self.field.runners.get(&id);
         if known.is_some_and(|known| {
             known.view.subject == view.subject
                 && known.view.pool == view.pool
@@ -204,8 +212,9 @@ impl State {
                 && self.field.willingness(&known.view) == self.field.willingness(&view)
         }) {
             // Nothing that dispatch goes by has changed.
-            if let Some(known) = self.field.runners.get_mut(&view.id) {
+            if let Some(known) = self.field.runners.get_mut(&id) {
                 known.view = view;
+                self.field.note_changed(id);
             }
             return;
         }

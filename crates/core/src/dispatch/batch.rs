@@ -8,9 +8,10 @@
 
 use super::event::{Assignment, Plan};
 use super::flow::{Flow, Slots};
+use super::inconsistency::{Entity, Inconsistency, Problem};
 use super::reason::Claim;
 use super::runner_index::RunnerIndex;
-use super::state::{Kept, State};
+use super::state::{Kept, State, present};
 use super::tree::{BANDS, ROOT};
 use crate::id::{AttemptId, RunnerId};
 use crate::time::Moment;
@@ -40,22 +41,24 @@ impl State {
             self.claim_seats(now, None);
         }
         for one in &kept {
-            if let Some(runner) = self.choose(&mut flow, one) {
-                let attempt = fresh();
-                let Some(pool) = self.field.runners.get(&runner).map(|r| r.view.pool) else {
-                    continue;
-                };
-                self.field.hold(runner, attempt);
-                self.note_hold(attempt, runner, one.head.strand);
-                plan.assignments.push(Assignment {
-                    attempt,
-                    job: one.job,
-                    runner,
-                    pool,
-                    strand: self.strand_id(one.head.strand),
-                });
-            }
+            self.subject = Some(Entity::Job(one.job));
+            let chosen = self.choose(&mut flow, one);
+            // A job never leaves the queue without a runner.
+            let runner = present!(self, chosen, Problem::Unassigned);
+            let known = self.field.runners.get(&runner);
+            let pool = present!(self, known, Problem::Unassigned).view.pool;
+            let attempt = fresh();
+            self.field.hold(runner, attempt);
+            self.note_hold(attempt, runner, one.head.strand, now);
+            plan.assignments.push(Assignment {
+                attempt,
+                job: one.job,
+                runner,
+                pool,
+                strand: self.strand_id(one.head.strand),
+            });
         }
+        self.subject = None;
     }
 
     /// The kinds for which something may have changed for the better since the last plan.
@@ -95,7 +98,11 @@ impl State {
                 flow.close(&self.field, open);
                 continue;
             };
-            kept.extend(self.keep(head, now, growth));
+            let Some(one) = self.keep(head, now, growth) else {
+                // The state is inconsistent, and says so.
+                return;
+            };
+            kept.push(one);
             if self.has_seats(head.kind) {
                 self.close_seats(open);
             }
@@ -228,7 +235,6 @@ impl State {
                 }
             }
         }
-        debug_assert!(false, "a kept job has a slot");
         None
     }
 

@@ -1,8 +1,9 @@
 //! Saying why the jobs of each strand wait: what of it changed since it was last said.
 
 use super::event::ReasonChange;
+use super::inconsistency::{Inconsistency, Problem};
 use super::reason::{Claim, Limit, Reason, SeatStanding, Segment, Standing};
-use super::state::{Covered, State};
+use super::state::{Covered, State, present};
 use crate::id::StrandId;
 use crate::time::Moment;
 use std::collections::BTreeMap;
@@ -14,16 +15,15 @@ impl State {
         let touched: Vec<usize> = std::mem::take(&mut self.touched).into_iter().collect();
         let turned = self.tree.turned(&touched);
         if !turned.is_empty() {
-            let below: Vec<usize> = (0..self.strands.len())
-                .filter(|at| {
-                    self.strands.get(*at).is_some_and(|strand| {
-                        !strand.queue.is_empty()
-                            && self
-                                .tree
-                                .chain(strand.project)
-                                .any(|place| turned.contains(&place))
-                    })
+            let below: Vec<usize> = self
+                .strands
+                .iter()
+                .filter(|(_, strand)| !strand.queue.is_empty())
+                .filter(|(_, strand)| {
+                    let mut above = self.tree.chain(strand.project);
+                    above.any(|place| turned.contains(&place))
                 })
+                .map(|(at, _)| at)
                 .collect();
             self.dirty.extend(below);
         }
@@ -107,9 +107,7 @@ impl State {
     }
 
     fn segments(&mut self, at: usize) -> Vec<Segment> {
-        let Some(strand) = self.strands.get(at) else {
-            return Vec::new();
-        };
+        let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
         if strand.queue.is_empty() {
             return Vec::new();
         }
@@ -248,8 +246,8 @@ impl State {
     pub fn waiting_by_strand(&self) -> BTreeMap<StrandId, usize> {
         self.strands
             .iter()
-            .filter(|strand| !strand.queue.is_empty())
-            .map(|strand| (strand.id, strand.queue.len()))
+            .filter(|(_, strand)| !strand.queue.is_empty())
+            .map(|(_, strand)| (strand.id, strand.queue.len()))
             .collect()
     }
 }

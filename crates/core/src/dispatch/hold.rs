@@ -1,21 +1,32 @@
 //! What runs: the slots, shares and seats that attempts hold, and the seats that are set aside.
 
-use super::state::{Holder, State};
+use super::inconsistency::{Inconsistency, Problem};
+use super::state::{Holder, State, present};
 use super::tree::Head;
 use super::yard::SeatNeeds;
 use crate::id::{AttemptId, JobId, RunnerId};
 use crate::time::Moment;
 
 impl State {
-    pub(super) fn note_hold(&mut self, attempt: AttemptId, runner: RunnerId, strand: usize) {
-        self.holders.insert(
-            attempt,
-            Holder {
-                runner,
-                strand,
-                seated: true,
-            },
-        );
+    pub(super) fn note_hold(
+        &mut self,
+        attempt: AttemptId,
+        runner: RunnerId,
+        at: usize,
+        now: Moment,
+    ) {
+        let holder = Holder {
+            runner,
+            strand: at,
+            seated: true,
+        };
+        self.holders.insert(attempt, holder);
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
+        strand.attempts += 1;
+        if let Some(kind) = strand.kind {
+            self.field.count_executing(kind, 1);
+        }
+        self.note_use(at, now);
     }
 
     pub(super) fn take(&mut self, strand: usize, since: Moment) {
@@ -24,9 +35,7 @@ impl State {
 
     /// Counts a slot of the strand's project, and the strand's seats, as taken.
     pub(super) fn take_with(&mut self, at: usize, growth: f64) {
-        let Some(strand) = self.strands.get(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
         let (project, seats) = (strand.project, strand.key.seats.clone());
         self.tree.take(project, &self.scale, growth);
         self.touched.extend(self.tree.chain(project));
@@ -43,10 +52,17 @@ impl State {
         if let Some(class) = self.field.release(holder.runner, attempt, now) {
             self.freed.insert(class);
         }
-        let Some(strand) = self.strands.get(holder.strand) else {
-            return;
-        };
+        let at = holder.strand;
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let project = strand.project;
+        match strand.attempts.checked_sub(1) {
+            Some(left) => strand.attempts = left,
+            None => self.found(Problem::GivenBackTwice("slots")),
+        }
+        if let Some(kind) = self.strands.get(at).and_then(|strand| strand.kind) {
+            self.field.count_executing(kind, -1);
+        }
+        self.note_use(at, now);
         let growth = self.scale.growth(now);
         for place in self.tree.give_back(project, &self.scale, growth) {
             self.limit_loosened(place);
@@ -71,12 +87,13 @@ impl State {
     }
 
     pub(super) fn leave_seats(&mut self, at: usize) {
-        let Some(strand) = self.strands.get(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
         for (name, count) in strand.key.seats.clone() {
             let seat = self.seats.entry(name.clone()).or_default();
-            seat.taken = seat.taken.saturating_sub(count);
+            match seat.taken.checked_sub(count) {
+                Some(left) => seat.taken = left,
+                None => self.found(Problem::GivenBackTwice("seats")),
+            }
             self.seat_changed(&name);
         }
     }

@@ -1,12 +1,19 @@
 //! Waiting jobs in line: the strands, their queues, and each strand's first job in its team's line.
 
-use super::state::{Kept, State, Strand, Waiting};
+use super::inconsistency::{Inconsistency, Problem};
+use super::state::{Covered, Kept, State, Strand, Waiting, present};
 use super::tree::{Head, ROOT, Turn};
 use super::yard::StrandKey;
 use crate::id::{JobId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// A strand of which no job has waited or run for so long is forgotten.
+const FORGET_AFTER: Duration = Duration::from_secs(3600);
+/// Of strands of which no job waits or runs only so many are kept.
+const MOST_UNUSED: usize = 20_000;
 
 impl State {
     pub(super) fn strand(&mut self, id: StrandId, key: StrandKey, path: String, now: Moment) {
@@ -25,9 +32,7 @@ impl State {
             }
             return;
         }
-        let at = self.strands.len();
-        self.by_strand.insert(id, at);
-        self.strands.push(Strand {
+        let at = self.strands.insert(Strand {
             id,
             key,
             path,
@@ -37,7 +42,11 @@ impl State {
             head: None,
             climbs: None,
             said: Vec::new(),
+            attempts: 0,
+            unused_since: None,
         });
+        self.by_strand.insert(id, at);
+        self.note_use(at, now);
         if !self.stale {
             self.find_kind(at);
             self.line_up(at, now);
@@ -47,19 +56,22 @@ impl State {
 
     /// Finds the kind of a strand's jobs, and joins it.
     pub(super) fn find_kind(&mut self, at: usize) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let StrandKey {
             requirement, seats, ..
         } = &strand.key;
         strand.kind = self.field.kind_of(requirement, &strand.path, seats);
         let Some(kind) = strand.kind else { return };
         let jobs = i64::try_from(strand.queue.len()).unwrap_or(i64::MAX);
-        if let Some(found) = self.field.kinds.get_mut(kind) {
-            found.strands.push(at);
-        }
+        let attempts = i64::from(strand.attempts);
+        let found = present!(
+            self,
+            self.field.kinds.get_mut(kind),
+            Problem::NoKindAt(kind)
+        );
+        found.strands.insert(at);
         self.field.count_waiting(kind, jobs);
+        self.field.count_executing(kind, attempts);
         if !seats.is_empty() {
             self.seat_kinds.grow(kind + 1);
             self.seat_kinds.insert(kind);
@@ -75,9 +87,7 @@ impl State {
         avoid: Option<RunnerId>,
         now: Moment,
     ) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let first = strand
             .queue
             .first_key_value()
@@ -96,6 +106,7 @@ impl State {
             self.field.count_waiting(kind, 1);
         }
         self.tree.count_waiting(project, 1);
+        self.note_use(at, now);
         if first {
             self.line_up(at, now);
         } else {
@@ -115,20 +126,17 @@ impl State {
     pub(super) fn withdraw(&mut self, job: JobId, now: Moment) {
         if let Some(gone) = self.waiting.remove(&job) {
             self.dequeue(gone.strand, gone.turn, now);
+            self.note_use(gone.strand, now);
         }
     }
 
     pub(super) fn dequeue(&mut self, at: usize, turn: Turn, now: Moment) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let first = strand
             .queue
             .first_key_value()
             .is_some_and(|(other, _)| turn == *other);
-        if strand.queue.remove(&turn).is_none() {
-            return;
-        }
+        present!(self, strand.queue.remove(&turn), Problem::NotInQueue);
         let (kind, project) = (strand.kind, strand.project);
         if let Some(kind) = kind {
             self.field.count_waiting(kind, -1);
@@ -142,9 +150,7 @@ impl State {
     }
 
     pub(super) fn leave_line(&mut self, at: usize) {
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         if let Some((band, head)) = strand.head.take() {
             self.tree.leave(band, head);
             self.patient.remove(&(head.turn, at));
@@ -161,9 +167,7 @@ impl State {
             .get(at)
             .is_some_and(|strand| strand.head.is_none());
         self.leave_line(at);
-        let Some(strand) = self.strands.get_mut(at) else {
-            return;
-        };
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let (Some((turn, _)), Some(kind)) = (strand.queue.first_key_value(), strand.kind) else {
             self.dirty.insert(at);
             return;
@@ -210,8 +214,9 @@ impl State {
 
     /// Takes a strand's first job out of the queue and counts its slot and seats as taken.
     pub(super) fn keep(&mut self, head: Head, now: Moment, growth: f64) -> Option<Kept> {
-        let strand = self.strands.get(head.strand)?;
-        let job = *strand.queue.get(&head.turn)?;
+        let at = head.strand;
+        let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
+        let job = *present!(self, strand.queue.get(&head.turn), Problem::NotInQueue);
         let avoid = self.waiting.remove(&job).and_then(|waiting| waiting.avoid);
         self.dequeue(head.strand, head.turn, now);
         self.take_with(head.strand, growth);
@@ -222,6 +227,48 @@ impl State {
     pub(super) fn put_back(&mut self, one: Kept, now: Moment) {
         self.leave_seats(one.head.strand);
         self.enqueue(one.job, one.head.strand, one.head.turn, one.avoid, now);
+    }
+
+    /// Notes whether any job of a strand waits or runs.
+    pub(super) fn note_use(&mut self, at: usize, now: Moment) {
+        let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
+        let is_used = strand.attempts > 0 || !strand.queue.is_empty();
+        match (is_used, strand.unused_since) {
+            (true, Some(since)) => {
+                strand.unused_since = None;
+                self.unused.remove(&(since, at));
+            }
+            (false, None) => {
+                strand.unused_since = Some(now);
+                self.unused.insert((now, at));
+            }
+            _ => {}
+        }
+    }
+
+    /// Forgets strands of which no job has waited or run for long, and kinds and classes that nothing refers to any more,
+    /// once they are the most of all.
+    pub(super) fn forget_unused(&mut self, now: Moment) {
+        while let Some((since, at)) = self.unused.first().copied() {
+            let is_old = since + FORGET_AFTER <= now || self.unused.len() > MOST_UNUSED;
+            // That nothing of it waits any more is said first.
+            if !is_old || self.dirty.contains(&at) {
+                break;
+            }
+            self.unused.remove(&(since, at));
+            self.leave_line(at);
+            let gone = present!(self, self.strands.try_remove(at), Problem::NoStrandAt(at));
+            self.by_strand.remove(&gone.id);
+            if let Covered::Some(covered) = &mut self.covered {
+                covered.remove(&at);
+            }
+            if let Some(kind) = gone.kind {
+                self.field.leave_kind(kind, at);
+            }
+        }
+        if self.field.is_mostly_unused() {
+            self.stale = true;
+        }
     }
 
     pub(super) fn strand_id(&self, at: usize) -> StrandId {

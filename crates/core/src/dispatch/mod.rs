@@ -42,7 +42,7 @@ mod tree;
 mod yard;
 
 pub use event::{Assignment, Event, Plan, ReasonChange};
-pub use inconsistency::Inconsistency;
+pub use inconsistency::{Entity, Inconsistency, Problem};
 pub use reason::{
     Claim, KeptBack, Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at,
 };

@@ -7,6 +7,7 @@
 
 mod class;
 
+use super::inconsistency::Problem;
 use super::yard::{PoolView, RunnerView, SeatNeeds, Willingness};
 use crate::fact::Subject;
 use crate::id::{AttemptId, PoolId, RunnerId};
@@ -14,6 +15,7 @@ use crate::requirement::Requirement;
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::{FxHashMap, FxHashSet};
+use slab::Slab;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Like runners of one pool, or the machines that the pool would make.
@@ -46,7 +48,7 @@ pub(super) struct Kind {
     /// the cheapest.
     pub classes: Vec<usize>,
     pub sorted: u64,
-    pub strands: Vec<usize>,
+    pub strands: BTreeSet<usize>,
     /// Jobs of it that wait.
     pub waiting: u32,
     /// How many of its classes have a free slot.
@@ -65,16 +67,23 @@ pub(super) struct Demand {
     pub seated: u32,
 }
 
+/// So many kinds may be of no strand any more, however few there are.
+const MOST_UNUSED_KINDS: usize = 500;
+
 pub(super) struct Wanted {
     pub requirement: Requirement,
     /// Whether it asks for one runner or host by name, so that like runners are not alike to it.
     individual: bool,
+    /// Jobs that ask for it and wait or run.
+    in_use: u64,
 }
 
 /// A subject without what tells one runner from its like, and what it satisfies.
 struct RunnerProfile {
     subject: Subject,
     satisfied: FixedBitSet,
+    /// Runners that are so.
+    members: usize,
 }
 
 pub(super) struct Runner {
@@ -93,7 +102,7 @@ pub(super) struct RunnerIndex {
     pub runners: BTreeMap<RunnerId, Runner>,
     pub wanted: Vec<Wanted>,
     by_text: FxHashMap<String, usize>,
-    likenesses: Vec<RunnerProfile>,
+    likenesses: Slab<RunnerProfile>,
     by_subject: FxHashMap<Subject, usize>,
     pub classes: Vec<Class>,
     by_signature: FxHashMap<(PoolId, bool, Vec<usize>), usize>,
@@ -106,7 +115,14 @@ pub(super) struct RunnerIndex {
     /// Counts the changes of classes and prices, so that what was sorted before is known to be stale.
     version: u64,
     potentials: Vec<u64>,
-    potentials_of: u64,
+    /// What each requirement adds to the potential of a class that satisfies it, while jobs ask for it.
+    shares: Vec<u64>,
+    /// Whether potentials have to be worked out anew.
+    is_unranked: bool,
+    /// Kinds that no strand is of.
+    unused_kinds: usize,
+    /// The first thing found that cannot be so.
+    broken: Option<Problem>,
     demands: Vec<Demand>,
     /// Jobs that wait and that some future machine could run.
     demanded: u64,
@@ -182,7 +198,7 @@ impl RunnerIndex {
             seats: seats.clone(),
             classes,
             sorted: 0,
-            strands: Vec::new(),
+            strands: BTreeSet::new(),
             waiting: 0,
             has_room,
             demand: None,
@@ -216,13 +232,14 @@ impl RunnerIndex {
         let requirement: Requirement = text.parse().ok()?;
         let at = self.wanted.len();
         let individual = requirement.names(&["runner", "host"]);
-        for likeness in &mut self.likenesses {
+        for (_, likeness) in &mut self.likenesses {
             let holds = !individual && requirement.satisfied_by(&likeness.subject);
             put(&mut likeness.satisfied, at, holds);
         }
         self.wanted.push(Wanted {
             requirement,
             individual,
+            in_use: 0,
         });
         self.by_text.insert(text.to_owned(), at);
         self.learn(at);
@@ -288,6 +305,7 @@ impl RunnerIndex {
                 self.count(id, true);
             }
         }
+        self.is_unranked = true;
         self.version += 1;
     }
 
@@ -314,6 +332,7 @@ impl RunnerIndex {
 
     /// Works out classes and kinds anew. What was known of kinds is lost; the strands are to ask for theirs again.
     pub fn anew(&mut self) {
+        self.forget_requirements();
         self.classes.clear();
         self.by_signature.clear();
         self.futures.clear();
@@ -325,6 +344,8 @@ impl RunnerIndex {
         self.demands.clear();
         self.demanded = 0;
         self.is_ungrouped = true;
+        self.is_unranked = true;
+        self.unused_kinds = 0;
         self.version += 1;
         let ids: Vec<RunnerId> = self.runners.keys().copied().collect();
         for id in ids {
@@ -336,6 +357,38 @@ impl RunnerIndex {
         let pools: Vec<PoolId> = self.pools.keys().copied().collect();
         for id in pools {
             self.place_future(id);
+        }
+    }
+
+    /// Forgets requirements that no strand asks for any more.
+    fn forget_requirements(&mut self) {
+        let kinds = self.kinds.iter().filter(|kind| !kind.strands.is_empty());
+        let used: BTreeSet<usize> = kinds.map(|kind| kind.requirement).collect();
+        let moved: FxHashMap<usize, usize> = used
+            .iter()
+            .enumerate()
+            .map(|(to, from)| (*from, to))
+            .collect();
+        let mut at = 0;
+        self.wanted.retain_mut(|wanted| {
+            // The strands say anew how many of their jobs wait and run.
+            wanted.in_use = 0;
+            at += 1;
+            used.contains(&(at - 1))
+        });
+        self.by_text.retain(|_, at| match moved.get(at) {
+            Some(to) => {
+                *at = *to;
+                true
+            }
+            None => false,
+        });
+        for (_, likeness) in &mut self.likenesses {
+            let before = std::mem::take(&mut likeness.satisfied);
+            likeness.satisfied = before
+                .ones()
+                .filter_map(|at| moved.get(&at).copied())
+                .collect();
         }
     }
 
@@ -355,7 +408,12 @@ impl RunnerIndex {
             let changed = i64::from(count).saturating_add(more).max(0);
             u32::try_from(changed).unwrap_or(u32::MAX)
         };
+        if more < 0 && i64::from(found.waiting) < -more {
+            self.broken
+                .get_or_insert(Problem::GivenBackTwice("waiting jobs"));
+        }
         found.waiting = change(found.waiting);
+        let requirement = found.requirement;
         let seated = !found.seats.is_empty();
         if let Some(demand) = found.demand.and_then(|at| self.demands.get_mut(at)) {
             demand.waiting = change(demand.waiting);
@@ -364,6 +422,68 @@ impl RunnerIndex {
             }
             self.demanded = self.demanded.saturating_add_signed(more);
         }
+        self.count_use(requirement, more);
+    }
+
+    /// So many more jobs of a kind run, or so many fewer.
+    pub fn count_executing(&mut self, kind: usize, more: i64) {
+        match self.kinds.get(kind) {
+            Some(found) => self.count_use(found.requirement, more),
+            None => {
+                self.broken.get_or_insert(Problem::NoKindAt(kind));
+            }
+        }
+    }
+
+    fn count_use(&mut self, requirement: usize, more: i64) {
+        let Some(wanted) = self.wanted.get_mut(requirement) else {
+            return;
+        };
+        let was_used = wanted.in_use > 0;
+        match wanted.in_use.checked_add_signed(more) {
+            Some(in_use) => wanted.in_use = in_use,
+            None => {
+                self.broken.get_or_insert(Problem::GivenBackTwice("jobs"));
+            }
+        }
+        let is_used = wanted.in_use > 0;
+        if was_used == is_used || self.is_unranked {
+            return;
+        }
+        let share = self.shares.get(requirement).copied().unwrap_or(0);
+        for (class, potential) in self.classes.iter().zip(&mut self.potentials) {
+            if class.satisfied.contains(requirement) {
+                *potential = if is_used {
+                    potential.saturating_add(share)
+                } else {
+                    potential.saturating_sub(share)
+                };
+            }
+        }
+        self.version += 1;
+    }
+
+    /// A strand of a kind is not there any more.
+    pub fn leave_kind(&mut self, kind: usize, strand: usize) {
+        match self.kinds.get_mut(kind) {
+            Some(found) => {
+                found.strands.remove(&strand);
+                self.unused_kinds += usize::from(found.strands.is_empty());
+            }
+            None => {
+                self.broken.get_or_insert(Problem::NoKindAt(kind));
+            }
+        }
+    }
+
+    /// Whether most of the kinds are of no strand any more, so that it is time to work them out anew.
+    pub fn is_mostly_unused(&self) -> bool {
+        self.unused_kinds > MOST_UNUSED_KINDS.max(self.kinds.len() / 2)
+    }
+
+    /// What was found that cannot be so.
+    pub fn broken(&self) -> Option<Problem> {
+        self.broken
     }
 
     /// Groups the kinds by the future machines that could run them, where that may be otherwise than before.
@@ -428,7 +548,7 @@ impl RunnerIndex {
         changed
     }
 
-    fn note_changed(&mut self, id: RunnerId) {
+    pub fn note_changed(&mut self, id: RunnerId) {
         if let Some(runner) = self.runners.get_mut(&id)
             && !std::mem::replace(&mut runner.is_changed, true)
         {
@@ -453,10 +573,7 @@ impl RunnerIndex {
         if found.sorted == version {
             return;
         }
-        if self.potentials_of != version {
-            self.potentials = self.potentials();
-            self.potentials_of = version;
-        }
+        self.rank_classes();
         let Some(found) = self.kinds.get(kind) else {
             return;
         };
@@ -485,28 +602,41 @@ impl RunnerIndex {
         )
     }
 
-    /// How much each class's abilities could be wanted: for each requirement ever heard of that it satisfies, one part
-    /// in as many classes as satisfy it, in millionths. Among the classes of one kind, the one with the least has the
-    /// least to offer to others.
-    fn potentials(&self) -> Vec<u64> {
+    /// Works out how much each class's abilities are wanted, where classes have come or gone since: for each requirement
+    /// that jobs ask for now, waiting or running, and that the class satisfies, one part in as many classes as satisfy
+    /// it, in millionths. Among the classes of one kind, the one with the least has the least to offer to others.
+    fn rank_classes(&mut self) {
+        if !std::mem::take(&mut self.is_unranked) {
+            return;
+        }
         let mut rivals = vec![0u64; self.wanted.len()];
-        let present = || {
-            self.classes
-                .iter()
-                .filter(|class| class.takes + class.paused + class.offline > 0)
-        };
-        for class in present() {
+        let present = self
+            .classes
+            .iter()
+            .filter(|class| class.takes + class.paused + class.offline > 0);
+        for class in present {
             for wanted in class.satisfied.ones() {
                 if let Some(count) = rivals.get_mut(wanted) {
                     *count += 1;
                 }
             }
         }
-        let share = |wanted| 1_000_000 / rivals.get(wanted).copied().unwrap_or(1).max(1);
-        self.classes
+        self.shares = rivals
+            .into_iter()
+            .map(|count| 1_000_000 / count.max(1))
+            .collect();
+        let used: Vec<u64> = self
+            .wanted
+            .iter()
+            .zip(&self.shares)
+            .map(|(wanted, share)| if wanted.in_use > 0 { *share } else { 0 })
+            .collect();
+        let share = |wanted: usize| used.get(wanted).copied().unwrap_or(0);
+        self.potentials = self
+            .classes
             .iter()
             .map(|class| class.satisfied.ones().map(share).sum())
-            .collect()
+            .collect();
     }
 
     /// How much the jobs that wait now, of other kinds than this, want a class: for each kind the jobs that wait for

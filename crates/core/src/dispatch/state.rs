@@ -1,6 +1,6 @@
 //! The queue and the yard in memory, and the plan made from them.
 
-use super::inconsistency::Inconsistency;
+use super::inconsistency::{Entity, Inconsistency, Problem};
 use super::reason::{KeptBack, Reason, Segment};
 use super::runner_index::RunnerIndex;
 use super::share::{Scale, SharePolicy};
@@ -10,7 +10,26 @@ use crate::id::{AttemptId, JobId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
+use slab::Slab;
 use std::collections::{BTreeMap, BTreeSet};
+
+/// What must be there, or else what is being done ends, and the state is inconsistent.
+macro_rules! present {
+    ($state:ident, $found:expr, $problem:expr) => {
+        match $found {
+            Some(found) => found,
+            None => {
+                let subject = $state.subject;
+                let problem = $problem;
+                $state
+                    .inconsistency
+                    .get_or_insert(Inconsistency { subject, problem });
+                return Default::default();
+            }
+        }
+    };
+}
+pub(super) use present;
 
 pub(super) struct Strand {
     pub id: StrandId,
@@ -26,6 +45,10 @@ pub(super) struct Strand {
     /// When that job climbs next.
     pub climbs: Option<Moment>,
     pub said: Vec<Segment>,
+    /// Its attempts that hold a slot.
+    pub attempts: u32,
+    /// Since when no job of it waits or runs, where that is so.
+    pub unused_since: Option<Moment>,
 }
 
 pub(super) struct Waiting {
@@ -67,11 +90,17 @@ pub(super) struct Kept {
 pub struct State {
     /// The first thing found that cannot be so.
     pub(super) inconsistency: Option<Inconsistency>,
+    /// What is being dealt with just now.
+    pub(super) subject: Option<Entity>,
+    /// What is left out, because it made the state inconsistent before.
+    pub(super) set_aside: BTreeSet<Entity>,
     pub(super) policy: SharePolicy,
     pub(super) scale: Scale,
     pub(super) field: RunnerIndex,
     pub(super) tree: Tree,
-    pub(super) strands: Vec<Strand>,
+    pub(super) strands: Slab<Strand>,
+    /// Strands of which no job waits or runs, by since when.
+    pub(super) unused: BTreeSet<(Moment, usize)>,
     pub(super) by_strand: FxHashMap<StrandId, usize>,
     pub(super) waiting: FxHashMap<JobId, Waiting>,
     pub(super) holders: FxHashMap<AttemptId, Holder>,
@@ -112,11 +141,14 @@ impl State {
     pub fn new(policy: SharePolicy) -> State {
         State {
             inconsistency: None,
+            subject: None,
+            set_aside: BTreeSet::new(),
             scale: Scale::new(&policy),
             policy,
             field: RunnerIndex::default(),
             tree: Tree::default(),
-            strands: Vec::new(),
+            strands: Slab::new(),
+            unused: BTreeSet::new(),
             by_strand: FxHashMap::default(),
             waiting: FxHashMap::default(),
             holders: FxHashMap::default(),
@@ -137,14 +169,27 @@ impl State {
         }
     }
 
-    /// Returns what was found that cannot be so, if anything was. Whoever applies events asks after each batch of them, and
-    /// throws the state away when there is something.
+    /// Returns what was found that cannot be so, if anything was. Whoever applies events and has plans made asks after each
+    /// of them, and throws the state away when there is something.
     pub fn inconsistency(&self) -> Option<Inconsistency> {
-        self.inconsistency
+        let broken = self.field.broken().or(self.tree.broken());
+        let broken = broken.map(|problem| Inconsistency {
+            subject: self.subject,
+            problem,
+        });
+        self.inconsistency.or(broken)
     }
 
-    pub(super) fn found_inconsistent(&mut self, found: Inconsistency) {
-        self.inconsistency.get_or_insert(found);
+    /// Leaves out what has made a state inconsistent again and again: nothing of it is taken note of.
+    pub fn set_aside(&mut self, subjects: impl IntoIterator<Item = Entity>) {
+        self.set_aside.extend(subjects);
+    }
+
+    /// Notes that something cannot be so.
+    pub(super) fn found(&mut self, problem: Problem) {
+        let subject = self.subject;
+        self.inconsistency
+            .get_or_insert(Inconsistency { subject, problem });
     }
 
     pub(super) fn strand_at(&self, id: StrandId) -> Option<(usize, &Strand)> {

@@ -5,6 +5,7 @@
 //! teams as one. Each team knows which kinds of job wait anywhere below it, so that a whole branch is passed over by
 //! one look.
 
+use super::inconsistency::Problem;
 use super::share::{Scale, Usage};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -37,13 +38,16 @@ impl Counts {
         self.kinds.insert(kind);
     }
 
-    fn remove(&mut self, kind: usize) {
-        if let Some(count) = self.counts.get_mut(kind) {
-            *count = count.saturating_sub(1);
-            if *count == 0 {
-                self.kinds.set(kind, false);
-            }
+    /// False where none was counted.
+    fn remove(&mut self, kind: usize) -> bool {
+        let Some(count) = self.counts.get_mut(kind).filter(|count| **count > 0) else {
+            return false;
+        };
+        *count -= 1;
+        if *count == 0 {
+            self.kinds.set(kind, false);
         }
+        true
     }
 }
 
@@ -107,6 +111,8 @@ pub(super) struct Tree {
     by_path: FxHashMap<String, usize>,
     /// Places that have a limit.
     limited: BTreeSet<usize>,
+    /// Whether something was taken out that had not been put in.
+    is_broken: bool,
 }
 
 pub(super) const ROOT: usize = 0;
@@ -121,6 +127,7 @@ impl Default for Tree {
             nodes: vec![root],
             by_path: FxHashMap::from_iter([(String::new(), ROOT)]),
             limited: BTreeSet::new(),
+            is_broken: false,
         }
     }
 }
@@ -150,6 +157,12 @@ impl Tree {
         fresh
     }
 
+    /// What was found that cannot be so.
+    pub fn broken(&self) -> Option<Problem> {
+        let waiting = Problem::GivenBackTwice("places in line");
+        self.is_broken.then_some(waiting)
+    }
+
     pub fn known(&self, path: &str) -> Option<usize> {
         self.by_path.get(path).copied()
     }
@@ -170,7 +183,10 @@ impl Tree {
     pub fn count_waiting(&mut self, project: usize, more: i64) {
         let mut at = Some(project);
         while let Some(node) = at.and_then(|at| self.nodes.get_mut(at)) {
-            node.waiting = node.waiting.saturating_add_signed(more);
+            match node.waiting.checked_add_signed(more) {
+                Some(waiting) => node.waiting = waiting,
+                None => self.is_broken = true,
+            }
             at = node.parent;
         }
     }
@@ -214,12 +230,18 @@ impl Tree {
         if let Some(node) = self.nodes.get_mut(team)
             && let (Some(heads), Some(own)) = (node.heads.get_mut(band), node.own.get_mut(band))
         {
+            let mut was_there = false;
             if let Some(of_kind) = heads.get_mut(&head.kind) {
-                of_kind.remove(&head);
+                was_there = of_kind.remove(&head);
+                if of_kind.is_empty() {
+                    heads.remove(&head.kind);
+                }
             }
-            own.remove(head.kind);
+            self.is_broken |= !(own.remove(head.kind) && was_there);
         }
-        self.for_band_above(team, band, |below| below.remove(head.kind));
+        let mut is_counted = true;
+        self.for_band_above(team, band, |below| is_counted &= below.remove(head.kind));
+        self.is_broken |= !is_counted;
     }
 
     fn for_band_above(&mut self, team: usize, band: usize, mut change: impl FnMut(&mut Counts)) {

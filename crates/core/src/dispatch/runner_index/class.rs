@@ -12,8 +12,11 @@ use std::collections::BTreeSet;
 impl RunnerIndex {
     pub(super) fn likeness_of(&mut self, subject: &Subject) -> usize {
         let subject = subject.without(&["runner", "host"]);
-        if let Some(known) = self.by_subject.get(&subject) {
-            return *known;
+        if let Some(known) = self.by_subject.get(&subject).copied() {
+            if let Some(likeness) = self.likenesses.get_mut(known) {
+                likeness.members += 1;
+            }
+            return known;
         }
         let mut satisfied = FixedBitSet::with_capacity(self.wanted.len());
         for (at, wanted) in self.wanted.iter().enumerate() {
@@ -21,13 +24,38 @@ impl RunnerIndex {
                 satisfied.insert(at);
             }
         }
-        let at = self.likenesses.len();
-        self.likenesses.push(RunnerProfile {
+        let at = self.likenesses.insert(RunnerProfile {
             subject: subject.clone(),
             satisfied,
+            members: 1,
         });
         self.by_subject.insert(subject, at);
         at
+    }
+
+    /// A runner is not like this any more.
+    fn leave_likeness(&mut self, at: usize) {
+        let Some(likeness) = self.likenesses.get_mut(at) else {
+            return;
+        };
+        likeness.members = likeness.members.saturating_sub(1);
+        if likeness.members == 0 {
+            let gone = self.likenesses.remove(at);
+            self.by_subject.remove(&gone.subject);
+        }
+    }
+
+    /// A class has gained or lost its only runner.
+    fn note_presence(&mut self, class: usize) {
+        let members = |class: &Class| class.takes + class.paused + class.offline;
+        if self
+            .classes
+            .get(class)
+            .is_some_and(|class| members(class) <= 1)
+        {
+            self.is_unranked = true;
+            self.version += 1;
+        }
     }
 
     pub(super) fn class_of(&mut self, pool: PoolId, future: bool, satisfied: FixedBitSet) -> usize {
@@ -62,6 +90,7 @@ impl RunnerIndex {
             free: BTreeSet::new(),
         });
         self.is_ungrouped |= future;
+        self.is_unranked = true;
         self.version += 1;
         at
     }
@@ -143,11 +172,12 @@ impl RunnerIndex {
         self.count(id, false);
         let (mut holds, mut idle_since, mut before) = (FxHashSet::default(), now, None);
         let mut is_changed = false;
+        let likeness = self.likeness_of(&view.subject);
         if let Some(known) = self.runners.remove(&id) {
             (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
             is_changed = known.is_changed;
+            self.leave_likeness(known.likeness);
         }
-        let likeness = self.likeness_of(&view.subject);
         let class = self.pools.get(&view.pool).map(|pool| {
             let satisfied = self.satisfied(likeness, &view.subject, pool);
             (pool.id, satisfied)
@@ -169,6 +199,12 @@ impl RunnerIndex {
         );
         self.count(id, true);
         self.note_changed(id);
+        if before != Some(class) {
+            self.note_presence(class);
+            before
+                .into_iter()
+                .for_each(|class| self.note_presence(class));
+        }
         [Some(class), before]
     }
 
@@ -179,6 +215,8 @@ impl RunnerIndex {
         if !gone.is_changed {
             self.changed.push(id);
         }
+        self.leave_likeness(gone.likeness);
+        self.note_presence(gone.class);
         Some(gone)
     }
 
@@ -288,6 +326,7 @@ impl RunnerIndex {
             satisfied
         });
         self.is_ungrouped = true;
+        self.is_unranked = true;
         self.version += 1;
         let before = self.futures.remove(&id);
         if let Some(class) = before.and_then(|at| self.classes.get_mut(at)) {

@@ -274,7 +274,10 @@ impl Bench {
                 };
                 self.jobs += 1;
                 let event = self.waits(job, &known);
+                // It may have been forgotten meanwhile.
+                let told = strand_event(strand, &self.model.alike[strand]);
                 self.model.waiting.insert(job, known);
+                self.state.apply(told, now);
                 self.state.apply(event.clone(), now);
                 self.state.apply(event, now);
             }
@@ -369,6 +372,7 @@ impl Bench {
 
     /// Carries a plan out in the model, and judges each of its assignments.
     fn judge(&mut self, plan: &Plan) -> Result<(), TestCaseError> {
+        prop_assert_eq!(self.state.inconsistency(), None);
         for assignment in &plan.assignments {
             let job = self.model.waiting.remove(&assignment.job);
             prop_assert!(
@@ -781,41 +785,107 @@ impl BusyLine {
     }
 }
 
-#[test]
-fn an_event_about_an_unknown_strand_is_said_and_not_passed_over() {
-    let id = Uuid::from_u128;
-    let now = Moment::default();
-    let mut state = State::default();
-    let strand = StrandId(id(9));
-    assert_eq!(state.inconsistency(), None);
+/// A job in a strand that nobody has told of, and an attempt of it.
+fn of_unknown_strand() -> (Event, Event) {
+    let (job, strand) = (JobId(id(1)), StrandId(id(9)));
     let waits = Event::Waits {
-        job: JobId(id(1)),
+        job,
         strand,
-        ready: now,
+        ready: Moment::default(),
         number: 1,
         avoid: None,
     };
-    state.apply(waits, now);
-    let job = JobId(id(1));
-    let found = Inconsistency::WaitsInUnknownStrand { job, strand };
-    assert_eq!(state.inconsistency(), Some(found));
-    // The first stays: what comes after it may only follow from it.
     let holds = Event::Holds {
         attempt: AttemptId(id(2)),
         job,
         runner: RunnerId(id(3)),
         strand,
-        since: now,
+        since: Moment::default(),
     };
+    (waits, holds)
+}
+
+#[test]
+fn an_event_about_an_unknown_strand_is_said_and_not_passed_over() {
+    let now = Moment::default();
+    let mut state = State::default();
+    let (waits, holds) = of_unknown_strand();
+    assert_eq!(state.inconsistency(), None);
+    state.apply(waits, now);
+    let found = |subject| {
+        Some(Inconsistency {
+            subject: Some(subject),
+            problem: Problem::UnknownStrand(StrandId(id(9))),
+        })
+    };
+    assert_eq!(state.inconsistency(), found(Entity::Job(JobId(id(1)))));
+    // The first stays: what comes after it may only follow from it.
     state.apply(holds.clone(), now);
-    assert_eq!(state.inconsistency(), Some(found));
+    assert_eq!(state.inconsistency(), found(Entity::Job(JobId(id(1)))));
     let mut fresh = State::default();
     fresh.apply(holds, now);
-    assert_eq!(
-        fresh.inconsistency(),
-        Some(Inconsistency::HoldsInUnknownStrand {
-            attempt: AttemptId(id(2)),
-            strand,
-        })
-    );
+    let attempt = Entity::Attempt(AttemptId(id(2)));
+    assert_eq!(fresh.inconsistency(), found(attempt));
+}
+
+#[test]
+fn what_is_set_aside_is_left_out_and_all_else_goes_on() {
+    let now = Moment::default();
+    let (waits, holds) = of_unknown_strand();
+    for aside in [Entity::Job(JobId(id(1))), Entity::Strand(StrandId(id(9)))] {
+        let mut state = State::default();
+        state.set_aside([aside]);
+        state.apply(waits.clone(), now);
+        state.apply(holds.clone(), now);
+        assert_eq!(state.inconsistency(), None, "{aside}");
+        assert_eq!((state.waiting(), state.used()), (0, 0));
+    }
+}
+
+#[test]
+fn a_strand_that_is_used_no_more_is_forgotten_with_its_requirement_and_can_be_told_of_again() {
+    let mut now = Moment::from_micros(1_795_415_517_000_000);
+    let mut state = State::default();
+    state.apply(Event::Pool(Box::new(pool_view(0, true, ""))), now);
+    let runner = runner_view(0, 0, 0, 1, RunnerState::Available);
+    state.apply(Event::Runner(Box::new(runner)), now);
+    let told = |n: usize| Event::Strand {
+        id: StrandId(id(n)),
+        key: StrandKey {
+            requirement: format!("linux and cores >= {n}"),
+            ..StrandKey::default()
+        },
+        project: "shore/tides".into(),
+    };
+    let mut most = (0, 0, 0);
+    for n in 0..3_000 {
+        now = now + seconds(20);
+        assert!(!state.knows_strand(StrandId(id(n))));
+        state.apply(told(n), now);
+        let waits = |job: usize| Event::Waits {
+            job: JobId(id(job)),
+            strand: StrandId(id(n)),
+            ready: now,
+            number: job as i64,
+            avoid: None,
+        };
+        state.apply(waits(n), now);
+        let _ = state.plan(now, &mut || AttemptId(id(n)));
+        state.apply(Event::Withdrawn { job: JobId(id(n)) }, now);
+        let _ = state.plan(now, &mut || AttemptId(id(n)));
+        let (strands, kinds) = (state.strands.len(), state.field.kinds.len());
+        let requirements = state.field.wanted.len();
+        most = (
+            most.0.max(strands),
+            most.1.max(kinds),
+            most.2.max(requirements),
+        );
+    }
+    assert_eq!(state.inconsistency(), None);
+    // An hour's worth of strands, and some hundreds of kinds before they are worked out anew.
+    assert!(most.0 <= 181, "{most:?}");
+    assert!(most.1 <= 1_000 && most.2 <= 1_000, "{most:?}");
+    assert!(!state.knows_strand(StrandId(id(0))));
+    state.apply(told(0), now);
+    assert!(state.knows_strand(StrandId(id(0))));
 }

@@ -211,21 +211,31 @@ fn bands_come_before_shares_and_a_long_wait_climbs() {
 }
 
 #[test]
-fn the_scarce_machine_is_left_to_those_who_need_it() {
-    // Runner 0 has the bench and is idle longest; runner 1 is plain.
-    let strands = vec![
-        alike("linux", "firmware/buoy"),
-        alike("bench", "shore/tides"),
-    ];
-    let mut bench = bench(strands, &[(0, 1), (2, 1)]);
-    bench.submit(0);
-    assert_eq!(bench.chosen(), [1]);
-    bench.submit(0);
+fn the_scarce_machine_is_left_to_those_who_need_it_now() {
+    // Runners 0 and 1 have the bench and are idle longest; runner 2 is plain.
+    let strands = || {
+        vec![
+            alike("linux", "firmware/buoy"),
+            alike("bench", "shore/tides"),
+        ]
+    };
+    let yard = [(0, 1), (0, 1), (2, 1)];
+    let mut wanted = bench(strands(), &yard);
+    wanted.submit(1);
+    assert_eq!(wanted.chosen(), [0]);
+    wanted.submit(0);
+    assert_eq!(wanted.chosen(), [2], "a job on a bench runs just now");
+    wanted.submit(0);
     assert_eq!(
-        bench.chosen(),
-        [0],
+        wanted.chosen(),
+        [1],
         "but it is given when nothing else is free"
     );
+    let mut unwanted = bench(strands(), &yard);
+    unwanted.submit(0);
+    assert_eq!(unwanted.chosen(), [0], "nobody asks for a bench");
+    unwanted.submit(1);
+    assert_eq!(unwanted.chosen(), [1]);
 }
 
 #[test]
