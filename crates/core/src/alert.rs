@@ -29,6 +29,8 @@ pub enum AlertKind {
     BudgetNear,
     /// Machines have been idle for days.
     MachinesIdle,
+    /// Something is left out of dispatch because it made its state inconsistent.
+    SetAside,
 }
 
 words!(AlertKind {
@@ -39,6 +41,7 @@ words!(AlertKind {
     PoolFull = "pool-full",
     BudgetNear = "budget-near",
     MachinesIdle = "machines-idle",
+    SetAside = "set-aside",
 });
 
 impl AlertKind {

@@ -36,14 +36,14 @@ const ROUNDS: usize = 8;
 #[derive(Clone, PartialEq, Debug)]
 pub enum Happening {
     /// Something in the queue or the yard is like this from now on: jobs come, policies change.
-    Event(Box<Event>),
+    Event(Event),
     /// A runner is not heard of any more, and neither are its attempts.
     RunnerSilent(RunnerId),
 }
 
 impl<T: Into<Event>> From<T> for Happening {
     fn from(event: T) -> Self {
-        Happening::Event(Box::new(event.into()))
+        Happening::Event(event.into())
     }
 }
 
@@ -258,7 +258,7 @@ impl Simulation<'_> {
                 match happening {
                     Happening::Event(event) => {
                         self.tell_strand(world, &event, now);
-                        self.engine.apply(*event, now);
+                        self.engine.apply(event, now);
                     }
                     Happening::RunnerSilent(runner) => {
                         self.silent.entry(runner).or_insert(now);

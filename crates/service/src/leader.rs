@@ -24,7 +24,7 @@ use pennine_store::job::{self, WaitEnd};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Cursor};
-use pennine_store::{pool, runner, seat, strand};
+use pennine_store::{pool, runner, seat, set_aside, strand};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -83,7 +83,7 @@ pub async fn lead(app: App) {
                 let end = term(&app, epoch).await;
                 app.leads.store(false, Ordering::Relaxed);
                 if let End::Inconsistent(found) = &end {
-                    tracing::error!(epoch = epoch.0, %found, "dispatch's state was inconsistent and is built anew");
+                    note_inconsistency(&app, epoch, found).await;
                 }
                 tracing::info!(epoch = epoch.0, reason = %end, "this replica leads no more");
                 let release = async {
@@ -93,7 +93,13 @@ pub async fn lead(app: App) {
                 if let Err(error) = release.await {
                     tracing::debug!(%error, "the lead could not be given up; it expires by itself");
                 }
-                if matches!(end, End::Undecodable { .. } | End::Inconsistent(_)) {
+                let is_for_others = match &end {
+                    End::Undecodable { .. } => true,
+                    // What nothing in particular is the cause of cannot be set aside.
+                    End::Inconsistent(found) => found.subject.is_none(),
+                    _ => false,
+                };
+                if is_for_others {
                     stand_aside(&app).await;
                 }
                 continue;
@@ -109,6 +115,21 @@ pub async fn lead(app: App) {
             () = tokio::time::sleep(TRY_EVERY) => {}
             () = app.stop.cancelled() => {}
         }
+    }
+}
+
+/// Writes down what made the state inconsistent: where it does so again, it is left out from then on.
+async fn note_inconsistency(app: &App, epoch: Epoch, found: &Inconsistency) {
+    tracing::error!(epoch = epoch.0, %found, "dispatch's state was inconsistent and is built anew");
+    let Some(entity) = found.subject else { return };
+    let noted = async {
+        let mut connection = app.store.leader().await?;
+        set_aside::note(&mut connection, entity, found, app.clock.now()).await
+    };
+    match noted.await {
+        Ok(true) => tracing::error!(%entity, "it is left out of dispatch from now on"),
+        Ok(false) => {}
+        Err(error) => tracing::error!(%error, "what made it inconsistent could not be noted"),
     }
 }
 
@@ -230,7 +251,17 @@ impl<'a> Term<'a> {
             yard,
         };
         term.take_up(machines);
+        term.check()?;
         Ok(term)
+    }
+
+    /// # Errors
+    /// [`End::Inconsistent`] where the engine has found what cannot be so.
+    fn check(&self) -> Result<(), End> {
+        match self.engine.inconsistency() {
+            Some(found) => Err(End::Inconsistent(found)),
+            None => Ok(()),
+        }
     }
 
     /// Assigns and commits until nothing is refused, then settles what follows.
@@ -238,6 +269,7 @@ impl<'a> Term<'a> {
         loop {
             let now = self.app.clock.now();
             let assignments = self.engine.assign(now, &mut FreshIds(self.app));
+            self.check()?;
             let refused = self.commit_assignments(&assignments, now).await?;
             if refused.is_empty() {
                 break;
@@ -246,6 +278,7 @@ impl<'a> Term<'a> {
         }
         let now = self.app.clock.now();
         let settlement = self.engine.settle(now, &mut FreshIds(self.app));
+        self.check()?;
         self.carry_out(settlement, now).await
     }
 

@@ -35,6 +35,7 @@ pub mod rollup;
 pub mod runner;
 mod schema;
 pub mod seat;
+pub mod set_aside;
 pub mod share;
 pub mod statement;
 pub mod strand;

@@ -248,7 +248,11 @@ impl Fleet {
         makers: &BTreeMap<SupplierId, Maker>,
         now: Moment,
     ) {
-        for runner in state.take_changed_loads() {
+        let loads = state.take_changed_loads();
+        if self.machines.is_empty() {
+            return;
+        }
+        for runner in loads {
             if let Some(machine) = self.of_runner(runner) {
                 self.changed.insert(machine);
             }

@@ -92,8 +92,8 @@ pub(super) struct Runner {
     pub idle_since: Moment,
     likeness: usize,
     pub class: usize,
-    /// Whether it is among those whose load has changed.
-    is_changed: bool,
+    /// When it was last noted that its load has changed: the count of questions for that, then.
+    changed_in: u64,
 }
 
 #[derive(Default)]
@@ -128,8 +128,9 @@ pub(super) struct RunnerIndex {
     demanded: u64,
     /// Whether the demands have to be grouped anew.
     is_ungrouped: bool,
-    /// Runners whose load may have changed since that was last asked.
+    /// Runners whose load may have changed since that was last asked, and how often it was asked.
     changed: Vec<RunnerId>,
+    asked: u64,
 }
 
 /// The words of a bit set without the empty ones at its end: equal for equal sets.
@@ -539,18 +540,14 @@ impl RunnerIndex {
 
     /// The runners whose load may have changed since this was last asked.
     pub fn take_changed(&mut self) -> Vec<RunnerId> {
-        let changed = std::mem::take(&mut self.changed);
-        for id in &changed {
-            if let Some(runner) = self.runners.get_mut(id) {
-                runner.is_changed = false;
-            }
-        }
-        changed
+        self.asked += 1;
+        std::mem::take(&mut self.changed)
     }
 
     pub fn note_changed(&mut self, id: RunnerId) {
+        let asked = self.asked + 1;
         if let Some(runner) = self.runners.get_mut(&id)
-            && !std::mem::replace(&mut runner.is_changed, true)
+            && std::mem::replace(&mut runner.changed_in, asked) != asked
         {
             self.changed.push(id);
         }

@@ -7,12 +7,14 @@ use crate::views::measures::target_standings;
 use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
-use pennine_core::dispatch::Reason;
+use pennine_core::dispatch::{Entity, Reason};
+use pennine_core::id::Short;
+use pennine_core::lifecycle::job::JobState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::target::TargetState;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::runner::{self, Runner};
-use pennine_store::{Connection, Error, machine, supplier, target};
+use pennine_store::{Connection, Error, job, machine, supplier, target};
 use pennine_wire::{AlertAbout, Queue};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -37,6 +39,7 @@ pub async fn all(
     found.extend(failing(connection).await?);
     found.extend(idle(connection, &yard, thresholds.idle_us.into()).await?);
     found.extend(near_budget(connection, &yard, thresholds.budget_percent, now).await?);
+    found.extend(set_aside(connection, now).await?);
     let all = target::list(connection).await?;
     for (target, standing) in target_standings::standings(app, connection, &yard, all).await? {
         let about = AlertAbout {
@@ -266,6 +269,52 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
             condition(AlertKind::MachinesIdle, pool, latest, said, &about)
         })
         .collect()
+}
+
+/// What is left out of dispatch.
+async fn set_aside(
+    connection: &mut Connection,
+    now: Moment,
+) -> Result<Vec<Condition<Value>>, Error> {
+    let mut found = Vec::new();
+    for one in pennine_store::set_aside::list(connection, now).await? {
+        let entity = one.entity.0;
+        let job = match entity {
+            Entity::Job(id) => job::with_ids(connection, &[id]).await?.pop(),
+            _ => None,
+        };
+        if job
+            .as_ref()
+            .is_some_and(|job| job.state.0 == JobState::Done)
+        {
+            continue;
+        }
+        let job = job.map(|job| Short::Job.name(job.number));
+        let remedy = match &job {
+            Some(job) => format!("cancel it and submit it again: pennine job cancel {job}"),
+            None => "cancel the jobs that it concerns, or restart the service".to_owned(),
+        };
+        let about = AlertAbout {
+            job: job.clone(),
+            mend: format!("{remedy}; report the defect with the service's log"),
+            ..AlertAbout::default()
+        };
+        let name = job.map_or_else(|| entity.to_string(), |job| format!("job {job}"));
+        let said = format!(
+            "Dispatch leaves {name} out, because it made its state inconsistent twice ({}). All other jobs go on.",
+            one.problem
+        );
+        let since = Some(one.first_at.0);
+        let subject = entity.to_string();
+        found.push(condition(
+            AlertKind::SetAside,
+            &subject,
+            since,
+            said,
+            &about,
+        ));
+    }
+    Ok(found)
 }
 
 /// Pools that have nearly spent what they may.

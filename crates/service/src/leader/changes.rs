@@ -182,9 +182,7 @@ impl Term<'_> {
                 self.engine.apply(event, now);
             }
         }
-        if let Some(found) = self.engine.inconsistency() {
-            return Err(End::Inconsistent(found));
-        }
+        self.check()?;
         for strand in affected.fail_unmatched {
             self.engine
                 .apply(engine::Event::FailUnmatched { strand }, now);

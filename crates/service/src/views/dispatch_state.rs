@@ -5,7 +5,9 @@ use pennine_core::dispatch::{Event, RunnerView, SharePolicy, State};
 use pennine_core::id::StrandId;
 use pennine_core::time::Moment;
 use pennine_store::maintenance::Calendar;
-use pennine_store::{Connection, Result, attempt, job, place, pool, runner, seat, share, strand};
+use pennine_store::{
+    Connection, Result, attempt, job, place, pool, runner, seat, set_aside, share, strand,
+};
 use std::collections::BTreeSet;
 use std::time::Duration;
 
@@ -18,6 +20,8 @@ pub async fn read(
     mut adjust: impl FnMut(&mut RunnerView),
 ) -> Result<(State, BTreeSet<StrandId>)> {
     let mut state = State::default();
+    let set_aside = set_aside::list(connection, now).await?;
+    state.set_aside(set_aside.into_iter().map(|one| one.entity.0));
     for event in places_and_seats(connection).await? {
         state.apply(event, now);
     }

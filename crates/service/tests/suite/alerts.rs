@@ -8,12 +8,14 @@ use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::Price;
 use pennine_core::lifecycle::alert::AlertState;
+use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::measure::rank::PerMille;
 use pennine_core::target::TargetState;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    Alert, ListenerChange, NewListener, NewTarget, SupplyChange, TargetChange, ThresholdsChange,
+    Alert, ListenerChange, NewListener, NewTarget, NewTeam, SupplyChange, TargetChange,
+    ThresholdsChange,
 };
 use serde_json::json;
 use std::time::Duration;
@@ -425,4 +427,52 @@ async fn what_makes_no_sense_is_refused_with_the_field() {
     assert_eq!(names, ["prompt"]);
     of_pool.pool = None;
     service.client.add_target(&of_pool).await.unwrap();
+}
+
+/// A job whose record cannot be right: its strand does not exist. The leader finds that twice, leaves the job out and goes
+/// on; people are told which job it is, until it is gone.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_job_that_makes_dispatch_inconsistent_is_set_aside_and_all_others_go_on() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let broken = service.submit("nowhere", "true").await;
+    let number = broken.trim_start_matches("j-");
+    let changed = service
+        .database
+        .texts(&format!(
+            "update job set strand_id = '00000000-0000-7000-8000-00000000dead' where number = {number} returning number::text"
+        ))
+        .await;
+    assert_eq!(changed, [number]);
+    // Whatever makes a leader read the record again.
+    let spare = NewTeam {
+        name: "spare".into(),
+        parent: None,
+    };
+    service.client.add_team(&spare).await.unwrap();
+    service.client.remove_place("spare").await.unwrap();
+    let aside = told(&service, AlertKind::SetAside).await;
+    assert!(aside.urgent);
+    assert_eq!(aside.about.job.as_deref(), Some(broken.as_str()));
+    assert!(
+        aside
+            .said
+            .contains(&format!("Dispatch leaves job {broken} out")),
+        "{}",
+        aside.said
+    );
+    assert!(
+        aside
+            .about
+            .mend
+            .contains(&format!("pennine job cancel {broken}")),
+        "{}",
+        aside.about.mend
+    );
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let other = service.submit("", "true").await;
+    let done = service.done(&other).await;
+    assert_eq!(done.line.result, Some(Outcome::Success));
+    service.client.cancel(&broken).await.unwrap();
+    ends(&service, &aside.name).await;
 }

@@ -171,11 +171,11 @@ impl RunnerIndex {
         let id = view.id;
         self.count(id, false);
         let (mut holds, mut idle_since, mut before) = (FxHashSet::default(), now, None);
-        let mut is_changed = false;
+        let mut changed_in = 0;
         let likeness = self.likeness_of(&view.subject);
         if let Some(known) = self.runners.remove(&id) {
             (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
-            is_changed = known.is_changed;
+            changed_in = known.changed_in;
             self.leave_likeness(known.likeness);
         }
         let class = self.pools.get(&view.pool).map(|pool| {
@@ -194,7 +194,7 @@ impl RunnerIndex {
                 idle_since,
                 likeness,
                 class,
-                is_changed,
+                changed_in,
             },
         );
         self.count(id, true);
@@ -212,9 +212,7 @@ impl RunnerIndex {
     pub fn runner_gone(&mut self, id: RunnerId) -> Option<Runner> {
         self.count(id, false);
         let gone = self.runners.remove(&id)?;
-        if !gone.is_changed {
-            self.changed.push(id);
-        }
+        self.changed.push(id);
         self.leave_likeness(gone.likeness);
         self.note_presence(gone.class);
         Some(gone)
@@ -223,23 +221,29 @@ impl RunnerIndex {
     /// An attempt takes a slot of a runner, or gives it back.
     pub fn hold(&mut self, id: RunnerId, attempt: AttemptId) {
         self.count(id, false);
+        let asked = self.asked + 1;
         if let Some(runner) = self.runners.get_mut(&id) {
             runner.holds.insert(attempt);
+            if std::mem::replace(&mut runner.changed_in, asked) != asked {
+                self.changed.push(id);
+            }
         }
         self.count(id, true);
-        self.note_changed(id);
     }
 
     /// The class whose slot an attempt gives back.
     pub fn release(&mut self, id: RunnerId, attempt: AttemptId, now: Moment) -> Option<usize> {
         self.count(id, false);
+        let asked = self.asked + 1;
         let class = self.runners.get_mut(&id).map(|runner| {
             runner.holds.remove(&attempt);
             runner.idle_since = now;
+            if std::mem::replace(&mut runner.changed_in, asked) != asked {
+                self.changed.push(id);
+            }
             runner.class
         });
         self.count(id, true);
-        self.note_changed(id);
         class
     }
 
