@@ -1122,7 +1122,7 @@ export interface components {
          * @description What an alert is about.
          * @enum {string}
          */
-        AlertKind: "target-broken" | "target-burning" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle";
+        AlertKind: "target-broken" | "target-burning" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside";
         /**
          * @description Where an alert is in its life.
          * @enum {string}

@@ -12,7 +12,7 @@ mod timeouts;
 use crate::app::{App, FreshIds};
 use crate::views::dispatch_state;
 use capacity::YardState;
-use pennine_core::dispatch::{Assignment, Event, Inconsistency, ReasonChange};
+use pennine_core::dispatch::{Assignment, Event, Inconsistency, ReasonChange, SharePolicy};
 use pennine_core::engine::{self, Engine, Settlement};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
 use pennine_core::lifecycle::outcome::unmatched;
@@ -24,7 +24,7 @@ use pennine_store::job::{self, WaitEnd};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
 use pennine_store::outbox::{self, Cursor};
-use pennine_store::{pool, runner, seat, set_aside, strand};
+use pennine_store::{decision_input, pool, runner, seat, set_aside, strand};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -231,6 +231,9 @@ impl<'a> Term<'a> {
         let now = app.clock.now();
         let calendar = Calendar::read(&mut connection, now).await?;
         let on = calendar.on(now).map(|one| one.id.0).collect();
+        decision_input::record(&mut connection, now).await?;
+        let policy = SharePolicy::default();
+        decision_input::record_share_policy(&mut connection, &policy, now).await?;
         let (state, waiting_strands) =
             dispatch_state::read(&mut connection, &calendar, now, |_| {}).await?;
         let paused = |pool: &pool::OwnedPool| calendar.pool(pool, now).paused;

@@ -14,6 +14,7 @@ pub mod capacity;
 pub mod change;
 pub mod connect;
 pub mod credential;
+pub mod decision_input;
 pub mod error;
 pub mod history;
 pub mod idempotency;

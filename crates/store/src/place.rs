@@ -2,6 +2,7 @@
 
 use crate::change::Change;
 use crate::connect::Connection;
+use crate::decision_input;
 use crate::error::Result;
 use crate::outbox;
 use crate::schema::place;
@@ -54,7 +55,8 @@ pub async fn insert(connection: &mut Connection, new: &Place) -> Result<()> {
                 place: new.id.0,
                 path: new.path.clone(),
             };
-            outbox::write(connection, new.created_at.0, &change).await
+            outbox::write(connection, new.created_at.0, &change).await?;
+            decision_input::record(connection, new.created_at.0).await
         })
         .await
 }
@@ -75,7 +77,8 @@ pub async fn set(connection: &mut Connection, changed: &Place, at: Moment) -> Re
                 place: changed.id.0,
                 path: changed.path.clone(),
             };
-            outbox::write(connection, at, &change).await
+            outbox::write(connection, at, &change).await?;
+            decision_input::record(connection, at).await
         })
         .await
 }
@@ -167,7 +170,8 @@ pub async fn move_below(
                 from: moved.path.clone(),
                 to,
             };
-            outbox::write(connection, at, &change).await
+            outbox::write(connection, at, &change).await?;
+            decision_input::record(connection, at).await
         })
         .await?;
     Ok(after)
@@ -217,7 +221,8 @@ pub async fn remove(connection: &mut Connection, gone: &Place, at: Moment) -> Re
                 place: gone.id.0,
                 path: gone.path.clone(),
             };
-            outbox::write(connection, at, &change).await
+            outbox::write(connection, at, &change).await?;
+            decision_input::record(connection, at).await
         })
         .await
 }

@@ -2,6 +2,7 @@
 
 use crate::change::Change;
 use crate::connect::Connection;
+use crate::decision_input;
 use crate::error::Result;
 use crate::outbox;
 use crate::schema::{place, pool, pool_policy, pool_standing};
@@ -297,29 +298,37 @@ pub async fn learn(
     learnt: &Learnt,
     at: Moment,
 ) -> Result<()> {
-    sql!(
-        "with s as (
+    connection
+        .transaction(async |connection| {
+            sql!(
+                "with s as (
            insert into pool_standing (pool_id, learnt) values (:id, :learnt)
            on conflict (pool_id) do update set learnt = excluded.learnt returning pool_id)"
-         change PoolFactsLearnt { pool: "pool_id" } at ":at" from "s";
-        id: SqlUuid = Db(id),
-        learnt: Jsonb = Json(learnt.clone()),
-        at: Timestamptz = Db(at),
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
+                 change PoolFactsLearnt { pool: "pool_id" } at ":at" from "s";
+                id: SqlUuid = Db(id),
+                learnt: Jsonb = Json(learnt.clone()),
+                at: Timestamptz = Db(at),
+            )
+            .execute(connection)
+            .await?;
+            decision_input::record(connection, at).await
+        })
+        .await
 }
 
 /// Forgets what a pool's machines are and what was decided of them: they are made of something else by now.
-pub async fn forget(connection: &mut Connection, id: PoolId) -> Result<()> {
-    sql!(
-        "delete from pool_standing where pool_id = :id";
-        id: SqlUuid = Db(id),
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
+pub async fn forget(connection: &mut Connection, id: PoolId, at: Moment) -> Result<()> {
+    connection
+        .transaction(async |connection| {
+            sql!(
+                "delete from pool_standing where pool_id = :id";
+                id: SqlUuid = Db(id),
+            )
+            .execute(connection)
+            .await?;
+            decision_input::record(connection, at).await
+        })
+        .await
 }
 
 /// Sets what an hour of a pool's machines costs, as its supplier says. True if that is another than before.
@@ -329,6 +338,8 @@ pub async fn set_price(
     price: Price,
     at: Moment,
 ) -> Result<bool> {
+    connection
+        .transaction(async |connection| {
     let set = sql!(
         "with s as (
            insert into pool_standing as known (pool_id, price) values (:id, :price)
@@ -341,5 +352,8 @@ pub async fn set_price(
     )
     .execute(connection)
     .await?;
-    Ok(set > 0)
+            decision_input::record(connection, at).await?;
+            Ok::<_, crate::Error>(set > 0)
+        })
+        .await
 }

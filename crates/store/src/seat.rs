@@ -2,6 +2,7 @@
 
 use crate::change::Change;
 use crate::connect::Connection;
+use crate::decision_input;
 use crate::error::Result;
 use crate::leadership::Epoch;
 use crate::outbox;
@@ -43,7 +44,8 @@ pub async fn insert(connection: &mut Connection, new: &Seat) -> Result<()> {
                 name: new.name.clone(),
                 count: new.count,
             };
-            outbox::write(connection, new.created_at.0, &change).await
+            outbox::write(connection, new.created_at.0, &change).await?;
+            decision_input::record(connection, new.created_at.0).await
         })
         .await
 }
@@ -64,7 +66,8 @@ pub async fn set(connection: &mut Connection, changed: &Seat, at: Moment) -> Res
                 name: changed.name.clone(),
                 count: changed.count,
             };
-            outbox::write(connection, at, &change).await
+            outbox::write(connection, at, &change).await?;
+            decision_input::record(connection, at).await
         })
         .await
 }

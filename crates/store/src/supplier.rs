@@ -1,11 +1,13 @@
 //! Suppliers: what makes machines, as people set it.
 
 use crate::connect::Connection;
+use crate::decision_input;
 use crate::error::Result;
 use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
+use diesel_async::AsyncConnection;
 use pennine_core::id::SupplierId;
 use pennine_core::time::{Micros, Moment};
 use std::collections::BTreeMap;
@@ -65,6 +67,8 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<Supp
 
 /// Adds a supplier, or changes the one with this id.
 pub async fn write(connection: &mut Connection, one: &Supplier, at: Moment) -> Result<()> {
+    connection
+        .transaction(async |connection| {
     sql!(
         "with s as (
            insert into supplier (id, name, kind, settings, secrets, quota, boot_limit_us, created_at, created_by)
@@ -86,11 +90,15 @@ pub async fn write(connection: &mut Connection, one: &Supplier, at: Moment) -> R
     )
     .execute(connection)
     .await?;
-    Ok(())
+            decision_input::record(connection, at).await
+        })
+        .await
 }
 
 /// Removes a supplier. False when machines of it are on record still: their history names it.
 pub async fn remove(connection: &mut Connection, id: SupplierId, at: Moment) -> Result<bool> {
+    connection
+        .transaction(async |connection| {
     let removed = sql!(
         "with t as (delete from trial where supplier_id = :id),
          s as (delete from supplier where id = :id and not exists (select from machine where supplier_id = :id) returning id)"
@@ -100,7 +108,10 @@ pub async fn remove(connection: &mut Connection, id: SupplierId, at: Moment) -> 
     )
     .execute(connection)
     .await?;
-    Ok(removed == 1)
+            decision_input::record(connection, at).await?;
+            Ok::<_, crate::Error>(removed == 1)
+        })
+        .await
 }
 
 /// Records what a supplier says that it can do.
@@ -110,7 +121,9 @@ pub async fn set_offer(
     offer: &serde_json::Value,
     at: Moment,
 ) -> Result<()> {
-    sql!(
+    connection
+        .transaction(async |connection| {
+            sql!(
         "with s as (
            update supplier set offer = :offer, offered_at = :at where id = :id returning id)"
          change SupplierChanged { supplier: "id" } at ":at" from "s";
@@ -120,7 +133,9 @@ pub async fn set_offer(
     )
     .execute(connection)
     .await?;
-    Ok(())
+            decision_input::record(connection, at).await
+        })
+        .await
 }
 
 /// What is wrong with a supplier: what, since when, and when it is tried again.

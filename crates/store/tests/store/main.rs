@@ -11,6 +11,7 @@
 )]
 
 mod access;
+mod inputs;
 mod pools;
 mod tree;
 

@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 const HOUR: Duration = Duration::from_secs(3600);
 
-async fn pool(record: &Record, name: &str) -> Pool {
+pub async fn pool(record: &Record, name: &str) -> Pool {
     let mut connection = record.connection().await;
     let root = place::root(&mut connection).await.unwrap();
     let pool = Pool {

@@ -26,7 +26,7 @@ fn new(kind: &str, name: &str, parent: &Place) -> Place {
     }
 }
 
-async fn added(connection: &mut Connection, kind: &str, name: &str, parent: &Place) -> Place {
+pub async fn added(connection: &mut Connection, kind: &str, name: &str, parent: &Place) -> Place {
     let place = new(kind, name, parent);
     place::insert(connection, &place).await.unwrap();
     place
@@ -96,19 +96,24 @@ async fn what_is_below_a_moved_place_moves_with_it_and_the_feed_says_so() {
     );
 }
 
+pub async fn seat(connection: &mut Connection, name: &str, count: i32) -> Seat {
+    let seat = Seat {
+        id: Uuid::now_v7(),
+        name: name.to_owned(),
+        description: String::new(),
+        count,
+        created_at: Db(NOW),
+        kept_for: Json(Vec::new()),
+    };
+    seat::insert(connection, &seat).await.unwrap();
+    seat
+}
+
 #[tokio::test]
 async fn seats_are_added_once_and_their_count_can_change() {
     let record = Record::fresh().await;
     let mut connection = record.connection().await;
-    let mut seat = Seat {
-        id: Uuid::now_v7(),
-        name: "compiler-licence".to_owned(),
-        description: String::new(),
-        count: 3,
-        created_at: Db(NOW),
-        kept_for: Json(Vec::new()),
-    };
-    seat::insert(&mut connection, &seat).await.unwrap();
+    let mut seat = seat(&mut connection, "compiler-licence", 3).await;
     let again = Seat {
         id: Uuid::now_v7(),
         ..seat.clone()

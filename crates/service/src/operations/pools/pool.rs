@@ -247,7 +247,7 @@ pub async fn change(
                 .mend("read it again and repeat the change"));
             }
             if other {
-                pool::forget(connection, next.pool.id.0).await?;
+                pool::forget(connection, next.pool.id.0, now).await?;
                 if let Some(wanted) = next.supply() {
                     operations::pools::capacity::set_price(connection, next.pool.id.0, wanted, now)
                         .await?;
