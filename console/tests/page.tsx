@@ -31,14 +31,16 @@ export function page(element: ReactElement, at = "/") {
   return { ...shown, cache };
 }
 
-export type Sent = { method: string; path: string; body: unknown };
+export type Sent = { method: string; path: string; body: unknown; version?: string };
 
 /** A service that answers every request with this status and body; returns what it was sent. */
 export function service(status: number, body: unknown): Sent[] {
   const sent: Sent[] = [];
   vi.stubGlobal("fetch", async (url: string | URL | Request, init: RequestInit = {}) => {
     const path = new URL(String(url)).pathname;
-    sent.push({ method: init.method ?? "GET", path, body: init.body ? JSON.parse(String(init.body)) : undefined });
+    const sentBody = init.body ? JSON.parse(String(init.body)) : undefined;
+    const version = new Headers(init.headers).get("if-match");
+    sent.push({ method: init.method ?? "GET", path, body: sentBody, ...(version ? { version } : {}) });
     const type = status < 400 ? "application/json" : "application/problem+json";
     return new Response(status === 204 ? null : JSON.stringify(body), { status, headers: { "content-type": type } });
   });

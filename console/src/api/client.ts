@@ -72,10 +72,11 @@ async function request<T>(path: string, init: RequestInit = {}): Promise<T> {
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
 }
 
-export function send<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** Sends a write. With the version that was read of what it changes, it is refused (412) where that is another by now. */
+export function send<T>(method: string, path: string, body?: unknown, version?: string): Promise<T> {
   return request<T>(path, {
     method,
-    headers: { "content-type": "application/json" },
+    headers: { "content-type": "application/json", ...(version ? { "if-match": `"${version}"` } : {}) },
     body: JSON.stringify(body ?? null),
   });
 }

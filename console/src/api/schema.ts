@@ -2266,6 +2266,8 @@ export interface components {
                 name: string;
                 /** @description Its names from the root down, joined with `/`. */
                 path: string;
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 /**
                  * Format: int32
                  * @description Its share against its siblings'.
@@ -2302,6 +2304,8 @@ export interface components {
                 paused?: boolean;
                 /** @description How many of its runners are in which state. */
                 runners: components["schemas"]["RunnerCounts"];
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 /**
                  * Format: int32
                  * @description Slots of its connected runners that take work, and how many of them are free.
@@ -2338,6 +2342,8 @@ export interface components {
                 seen_at?: components["schemas"]["Moment"] | null;
                 /** @description What people set of it over what its machine says, with who did and when. */
                 set?: components["schemas"]["Overrides"];
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 /** @description Its short name, `r-18`. */
                 short: string;
                 /** @description Since when it is in this state. */
@@ -2394,6 +2400,8 @@ export interface components {
                 /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
                 kept_back?: components["schemas"]["KeptSeats"][];
                 name: string;
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 /** Format: int32 */
                 taken: number;
             }[];
@@ -2427,6 +2435,8 @@ export interface components {
                 settings: {
                     [key: string]: string;
                 };
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 trouble?: components["schemas"]["SupplierTrouble"] | null;
             }[];
             /** @description Send it as `after` to get the next page. */
@@ -2447,6 +2457,8 @@ export interface components {
                 promise: components["schemas"]["Promise"];
                 /** @description The promise as one line. */
                 said: string;
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 standing: components["schemas"]["TargetStanding"];
             }[];
             /** @description Send it as `after` to get the next page. */
@@ -2547,6 +2559,8 @@ export interface components {
             name: string;
             /** @description Its names from the root down, joined with `/`. */
             path: string;
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             /**
              * Format: int32
              * @description Its share against its siblings'.
@@ -2596,6 +2610,8 @@ export interface components {
             paused?: boolean;
             /** @description How many of its runners are in which state. */
             runners: components["schemas"]["RunnerCounts"];
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             /**
              * Format: int32
              * @description Slots of its connected runners that take work, and how many of them are free.
@@ -2674,6 +2690,8 @@ export interface components {
             title: string;
             /** @description A stable word for the kind of error, as a relative reference: `/problems/unknown-project`. */
             type: string;
+            /** @description For a change of something that has changed since it was read: the version that it has now. */
+            version?: string | null;
         };
         /** @description What is promised. */
         Promise: {
@@ -2816,6 +2834,8 @@ export interface components {
             seen_at?: components["schemas"]["Moment"] | null;
             /** @description What people set of it over what its machine says, with who did and when. */
             set?: components["schemas"]["Overrides"];
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             /** @description Its short name, `r-18`. */
             short: string;
             /** @description Since when it is in this state. */
@@ -2921,6 +2941,8 @@ export interface components {
             /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
             kept_back?: components["schemas"]["KeptSeats"][];
             name: string;
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             /** Format: int32 */
             taken: number;
         };
@@ -3127,6 +3149,8 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             trouble?: components["schemas"]["SupplierTrouble"] | null;
         };
         /** @description What to change of a supplier. What is not given stays; a setting or secret that is empty is taken away. */
@@ -3380,6 +3404,8 @@ export interface components {
             promise: components["schemas"]["Promise"];
             /** @description The promise as one line. */
             said: string;
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             standing: components["schemas"]["TargetStanding"];
         };
         /** @description What to change of a target. What is not given stays. */
@@ -4613,7 +4639,10 @@ export interface operations {
     change_place: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its path, each / written as %2F, or its name */
                 path: string;
@@ -4727,7 +4756,10 @@ export interface operations {
     change_pool: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its name */
                 pool: string;
@@ -5061,7 +5093,10 @@ export interface operations {
     change_runner: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its id, short name (r-18) or name */
                 runner: string;
@@ -5307,7 +5342,10 @@ export interface operations {
     change_seat: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its name */
                 seat: string;
@@ -5599,7 +5637,10 @@ export interface operations {
     change_supplier: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its name */
                 supplier: string;
@@ -5745,7 +5786,10 @@ export interface operations {
     change_target: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its name */
                 target: string;

@@ -37,6 +37,11 @@ const KNOWN_PROJECTS: u64 = 10_000;
 /// How long a project is not asked for again, should the news of its change get lost.
 const PROJECT_HOLDS: Duration = Duration::from_secs(1);
 
+/// Refusals that were recorded are kept up to this many.
+const KNOWN_REFUSALS: u64 = 10_000;
+/// How long the same refusal is not recorded again.
+const REFUSAL_HOLDS: Duration = Duration::from_secs(60);
+
 /// What every request handler and loop shares.
 #[derive(Clone)]
 pub struct App(Arc<Shared>);
@@ -59,6 +64,8 @@ pub struct Shared {
     pub tokens: moka::sync::Cache<Vec<u8>, Token>,
     /// Projects that were there a moment ago, by what people call them.
     pub projects: moka::sync::Cache<String, Place>,
+    /// What was refused to whom, by token, within the last minute.
+    pub refusals: moka::sync::Cache<(Option<Uuid>, String), ()>,
     /// Followed logs.
     pub followed: Waiters<AttemptId>,
     pub presence: PresenceMap,
@@ -127,6 +134,10 @@ impl App {
             projects: moka::sync::Cache::builder()
                 .max_capacity(KNOWN_PROJECTS)
                 .time_to_live(PROJECT_HOLDS)
+                .build(),
+            refusals: moka::sync::Cache::builder()
+                .max_capacity(KNOWN_REFUSALS)
+                .time_to_live(REFUSAL_HOLDS)
                 .build(),
             followed: Waiters::default(),
             presence: PresenceMap::default(),

@@ -51,6 +51,8 @@ pub struct Details {
     pub mend: Option<String>,
     /// The offset at which a log goes on.
     pub next_offset: Option<u64>,
+    /// The version that the thing has now.
+    pub version: Option<String>,
 }
 
 impl ServiceError {
@@ -64,6 +66,7 @@ impl ServiceError {
             column: None,
             mend: None,
             next_offset: None,
+            version: None,
         }))
     }
 
@@ -133,6 +136,18 @@ impl ServiceError {
     /// It clashes with what is there.
     pub fn conflict(kind: &str, title: &str, detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Conflict, kind, title, detail)
+    }
+
+    /// The thing has changed since it was read; `version` is the one that it has now.
+    pub fn stale(detail: impl Into<String>, version: String) -> Self {
+        let mut error = ServiceError::new(
+            ErrorKind::Stale,
+            "changed-meanwhile",
+            "It has changed meanwhile",
+            detail,
+        );
+        error.0.version = Some(version);
+        error.mend("read it again, and repeat your change if it still applies")
     }
 
     /// Something has that name already.

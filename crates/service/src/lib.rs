@@ -37,6 +37,7 @@ pub mod retention;
 pub mod rollup_updates;
 pub mod runner_cache;
 pub mod secret;
+pub mod settings_version;
 pub mod supplier_calls;
 pub mod validation;
 pub mod views;

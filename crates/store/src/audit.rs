@@ -30,3 +30,20 @@ pub async fn write(
         .await?;
     Ok(())
 }
+
+/// Returns when something was last done to a subject, and by whom.
+pub async fn latest(
+    connection: &mut Connection,
+    what: &str,
+    subject: &str,
+) -> Result<Option<(Moment, String)>> {
+    let row: Option<(Db<Moment>, String)> = audit::table
+        .select((audit::at, audit::who))
+        .filter(audit::what.eq(what))
+        .filter(audit::subject.eq(subject))
+        .order(audit::at.desc())
+        .first(connection)
+        .await
+        .optional()?;
+    Ok(row.map(|(at, who)| (at.0, who)))
+}

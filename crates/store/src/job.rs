@@ -126,7 +126,7 @@ pub struct Numbers {
     pub run: i64,
 }
 
-/// Takes a job: its run, its record and its change, in one statement.
+/// Takes a job: its run, its record, its change and its audit row, in one statement.
 pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers> {
     Ok(sql!(
         "with r as (
@@ -141,7 +141,10 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
          o as ("
            change JobPending { job: "j.id", strand: "j.strand_id", project: "j.project_id", number: "j.number", again: "false", fail_unmatched: "j.fail_unmatched" } at "j.created_at" from "j"
            "),
-         t as (update job set retried_as = j.number from j where job.id = :retries)
+         t as (update job set retried_as = j.number from j where job.id = :retries),
+         a as (
+           insert into audit (at, who, what, subject, detail)
+           select j.created_at, :by, :what, 'j-' || j.number, '{}' from j)
          select j.number as job, r.number as run from j, r";
         run: SqlUuid = Db(new.run),
         project: SqlUuid = Db(new.project),
@@ -161,6 +164,7 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
         give_up: Nullable<BigInt> = new.give_up.map(Db),
         fail_unmatched: Bool = new.fail_unmatched,
         retries: Nullable<SqlUuid> = new.retries.map(Db),
+        what: Text = if new.retries.is_some() { "job.retry" } else { "job.submit" },
     )
     .get_result(connection)
     .await?)

@@ -29,6 +29,9 @@ pub struct NewProject {
 /// A team or a project.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Place {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub id: PlaceId,
     /// Its name beside its siblings.
     pub name: String,

@@ -110,6 +110,9 @@ pub struct Loss {
 /// A pool of runners.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Pool {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub id: PoolId,
     pub name: String,
     pub description: String,

@@ -30,6 +30,9 @@ pub struct Problem {
     /// For a log that was sent with a gap: the offset at which to go on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next_offset: Option<u64>,
+    /// For a change of something that has changed since it was read: the version that it has now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
 }
 
 impl Problem {

@@ -15,6 +15,9 @@ use utoipa::ToSchema;
 /// A runner.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Runner {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub id: RunnerId,
     /// Its short name, `r-18`.
     pub short: String,

@@ -31,6 +31,9 @@ pub struct SeatChange {
 /// A kind of seat, and who has them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Seat {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub name: String,
     pub description: String,
     pub count: u32,

@@ -166,6 +166,9 @@ pub struct SupplierChange {
 /// A supplier.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Supplier {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub name: String,
     pub kind: String,
     pub settings: BTreeMap<String, String>,

@@ -40,6 +40,9 @@ pub struct TargetChange {
 /// A target.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Target {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub name: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pool: Option<String>,

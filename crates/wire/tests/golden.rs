@@ -195,6 +195,7 @@ fn a_problem_is_written_as_rfc_9457_has_it() {
         column: None,
         mend: Some("pennine pool list shows those that exist".into()),
         next_offset: None,
+        version: None,
     };
     is_written_as(
         &problem,

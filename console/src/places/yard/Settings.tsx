@@ -68,11 +68,11 @@ export function Settings({ runner }: { runner: Runner }) {
   const [text, setText] = useState("");
   const [wrong, setWrong] = useState<string | null>(null);
   const save = useMutation({
-    mutationFn: (body: Change) => send<ChangedRunner>("PATCH", `/runners/${runner.id}`, body),
-    onSuccess: async () => {
-      setText("");
-      await queries.invalidateQueries({ queryKey: ["runners"] });
-    },
+    mutationFn: (body: Change) =>
+      send<ChangedRunner>("PATCH", `/runners/${runner.id}`, body, runner.settings_version),
+    onSuccess: () => setText(""),
+    // Where it has changed meanwhile, what it is now is shown beside the refusal; what was typed stays.
+    onSettled: () => queries.invalidateQueries({ queryKey: ["runners"] }),
   });
   const lines = setByPeople(runner.set);
   return (

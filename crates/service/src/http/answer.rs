@@ -27,6 +27,7 @@ impl Failure {
             column: None,
             mend: None,
             next_offset: None,
+            version: None,
         }))
     }
 
@@ -68,6 +69,7 @@ impl From<ServiceError> for Failure {
         failure.0.column = details.column;
         failure.0.mend = details.mend;
         failure.0.next_offset = details.next_offset;
+        failure.0.version = details.version;
         failure
     }
 }

@@ -4,14 +4,16 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
 use crate::operations::people::session;
+use crate::settings_version::Expected;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, Method};
+use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use axum_extra::extract::CookieJar;
 use axum_extra::headers::HeaderMapExt;
 use axum_extra::headers::authorization::{Authorization, Bearer};
+use std::convert::Infallible;
 
 /// The name of the console's cookie.
 pub const COOKIE: &str = "pennine_session";
@@ -28,6 +30,15 @@ impl<S: Send + Sync> FromRequestParts<S> for Principal {
     }
 }
 
+impl<S: Send + Sync> FromRequestParts<S> for Expected {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        let header = parts.headers.get(header::IF_MATCH);
+        Ok(Expected::of(header.and_then(|value| value.to_str().ok())))
+    }
+}
+
 /// Returns the bearer token in the headers (RFC 6750).
 pub fn bearer(headers: &HeaderMap) -> Option<String> {
     let authorization = headers.typed_get::<Authorization<Bearer>>()?;
@@ -40,19 +51,30 @@ pub fn cookie(headers: &HeaderMap) -> Option<String> {
     Some(cookies.get(COOKIE)?.value().to_owned())
 }
 
-/// Finds out who asks. Signing in is the only thing that nobody in particular may do.
+/// Finds out who asks. Signing in is the only thing that nobody in particular may do. What is refused is recorded.
 pub async fn authenticate(State(app): State<App>, mut request: Request, next: Next) -> Response {
+    let what = format!("{} {}", request.method(), request.uri().path());
     let signing_in = request.uri().path() == "/session" && request.method() == Method::POST;
     let headers = request.headers().clone();
     let safe = request.method().is_safe();
     match identify(&app, &headers, safe).await {
         Ok(principal) => {
-            request.extensions_mut().insert(principal);
+            request.extensions_mut().insert(principal.clone());
+            let response = next.run(request).await;
+            if response.status() == StatusCode::FORBIDDEN {
+                session::note_refusal(&app, Some(&principal), &what).await;
+            }
+            response
         }
-        Err(failure) if !signing_in => return failure.into_response(),
-        Err(_) => {}
+        Err(_) if signing_in => {
+            let response = next.run(request).await;
+            if response.status() == StatusCode::UNAUTHORIZED {
+                session::note_refusal(&app, None, &what).await;
+            }
+            response
+        }
+        Err(failure) => failure.into_response(),
     }
-    next.run(request).await
 }
 
 async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, ServiceError> {

@@ -25,6 +25,7 @@ const LAYERS: &[&[&[&str]]] = &[
         "recurring_tasks",
         "runner_cache",
         "secret",
+        "settings_version",
         "supplier_calls",
         "validation",
         "webhook_client",

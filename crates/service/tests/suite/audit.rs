@@ -88,6 +88,11 @@ async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
             "/runners/fell-01/retire",
             json!({"force": true, "accept_losses": true}),
         ),
+        (
+            "POST",
+            "/jobs",
+            json!({"project": "buoy", "where": "nowhere", "command": ["true"]}),
+        ),
         ("POST", &format!("/jobs/{job}/cancel"), json!({})),
         (
             "POST",
@@ -126,5 +131,133 @@ async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
             (200..300).contains(&status) || gone,
             "{method} {path}: {status}"
         );
+    }
+}
+
+/// What the audit record holds of an action, as `who subject`, in order.
+async fn recorded(service: &Service, what: &str) -> Vec<String> {
+    let query =
+        format!("select who || ' ' || subject from audit where what = '{what}' order by id");
+    service.database.texts(&query).await
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn submissions_sign_ins_refusals_and_each_of_many_jobs_are_recorded() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let jobs = [
+        service.submit("nowhere", "true").await,
+        service.submit("nowhere", "true").await,
+    ];
+    let of_jobs = |who: &str| jobs.each_ref().map(|job| format!("{who} {job}"));
+    assert_eq!(recorded(&service, "job.submit").await, of_jobs("admin"));
+    let many = json!({"action": "cancel", "under": "firmware"});
+    assert_eq!(request(&service, "POST", "/jobs/actions", many).await, 200);
+    assert_eq!(recorded(&service, "job.cancel").await, of_jobs("admin"));
+    let again = json!({"action": "retry", "jobs": [jobs[0]]});
+    assert_eq!(request(&service, "POST", "/jobs/actions", again).await, 200);
+    assert_eq!(recorded(&service, "job.retry").await, ["admin j-3"]);
+
+    let session = json!({"token": service.token});
+    let http = reqwest::Client::new();
+    let url = format!("{}/api/v1/session", service.url);
+    let begun = http.post(&url).json(&session).send().await.unwrap();
+    let cookie = begun.headers()["set-cookie"].to_str().unwrap().to_owned();
+    let cookie = cookie.split(';').next().unwrap_or_default();
+    let ended = http
+        .delete(&url)
+        .header("cookie", cookie)
+        .header("sec-fetch-site", "same-origin");
+    assert_eq!(ended.send().await.unwrap().status(), 204);
+    assert_eq!(recorded(&service, "session.begin").await, ["admin admin"]);
+    assert_eq!(recorded(&service, "session.end").await, ["admin admin"]);
+    for _ in 0..3 {
+        let wrong = http.post(&url).json(&json!({"token": "wrong"}));
+        assert_eq!(wrong.send().await.unwrap().status(), 401);
+        let foreign = http.delete(&url).header("cookie", cookie);
+        assert!(foreign.send().await.unwrap().status().is_client_error());
+    }
+    assert_eq!(
+        recorded(&service, "refused").await,
+        [" POST /session"],
+        "the same refusal is recorded once a minute"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_changed_it() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
+    let target = json!({"name": "prompt", "pool": "quay", "share": 950, "within_us": 60_000_000, "days": 14});
+    request(&service, "POST", "/targets", target).await;
+    request(
+        &service,
+        "POST",
+        "/seats",
+        json!({"name": "licence", "count": 3}),
+    )
+    .await;
+    let things = [
+        (
+            "/places/firmware",
+            json!({"weight": 2}),
+            json!({"weight": 3}),
+        ),
+        (
+            "/pools/quay",
+            json!({"labels": ["wet"]}),
+            json!({"labels": ["dry"]}),
+        ),
+        ("/seats/licence", json!({"count": 4}), json!({"count": 5})),
+        ("/targets/prompt", json!({"days": 7}), json!({"days": 8})),
+        ("/runners/fell-01", json!({"slots": 2}), json!({"slots": 3})),
+    ];
+    let http = reqwest::Client::new();
+    for (path, first, second) in things {
+        let url = format!("{}/api/v1{path}", service.url);
+        let read = async || -> Value {
+            let list = path.rsplit_once('/').map_or("", |(list, _)| list);
+            let list = if list == "/places" { "/teams" } else { list };
+            let name = path.rsplit('/').next().unwrap_or_default();
+            let list = http
+                .get(format!("{}/api/v1{list}", service.url))
+                .bearer_auth(&service.token);
+            let list: Value = list.send().await.unwrap().json().await.unwrap();
+            let items = list["items"].as_array().unwrap();
+            let found = items
+                .iter()
+                .find(|one| one["name"] == name)
+                .unwrap_or_else(|| panic!("{path}: {list}"));
+            found["settings_version"].clone()
+        };
+        let change = async |version: &Value, change: &Value| {
+            let version = version.as_str().unwrap();
+            let request = http
+                .patch(&url)
+                .bearer_auth(&service.token)
+                .header("if-match", format!("\"{version}\""))
+                .json(change);
+            let answer = request.send().await.unwrap();
+            (
+                answer.status().as_u16(),
+                answer.json::<Value>().await.unwrap(),
+            )
+        };
+        let before = read().await;
+        assert_eq!(change(&before, &first).await.0, 200, "{path}");
+        let after = read().await;
+        assert_ne!(before, after, "{path}");
+        let (status, problem) = change(&before, &second).await;
+        assert_eq!(status, 412, "{path}: {problem}");
+        assert_eq!(problem["version"], after, "{path}");
+        let detail = problem["detail"].as_str().unwrap();
+        assert!(
+            detail.contains("has changed since you read it, last by admin at"),
+            "{detail}"
+        );
+        assert_eq!(read().await, after, "{path}: nothing was changed");
+        assert_eq!(change(&after, &second).await.0, 200, "{path}");
     }
 }

@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::Expected;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -31,16 +32,17 @@ pub async fn add(
 
 /// Change what a target promises.
 #[utoipa::path(patch, operation_id = "change_target", path = "/targets/{target}", tag = "trends", request_body = TargetChange,
-    params(("target" = String, Path, description = "its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("target" = String, Path, description = "its name")),
     responses((status = 200, body = Target), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(name): Path<String>,
     JsonBody(change): JsonBody<TargetChange>,
 ) -> Answer<Json<Target>> {
     Ok(Json(
-        operations::measures::target::change(&app, &who, &name, change).await?,
+        operations::measures::target::change(&app, &who, &name, change, &expected).await?,
     ))
 }
 

@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::Expected;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -50,16 +51,17 @@ pub async fn add_project(
 
 /// Change a team's or project's weight, limit or patience, or move it to another team.
 #[utoipa::path(patch, operation_id = "change_place", path = "/places/{path}", tag = "tree", request_body = PlaceChange,
-    params(("path" = String, Path, description = "its path, each / written as %2F, or its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("path" = String, Path, description = "its path, each / written as %2F, or its name")),
     responses((status = 200, body = Place), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(path): Path<String>,
     JsonBody(change): JsonBody<PlaceChange>,
 ) -> Answer<Json<Place>> {
     Ok(Json(
-        operations::people::place::change(&app, &who, &path, change).await?,
+        operations::people::place::change(&app, &who, &path, change, &expected).await?,
     ))
 }
 

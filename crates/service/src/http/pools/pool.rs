@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::Expected;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -43,16 +44,17 @@ pub async fn add(
 /// Change a pool: its owner, reach, labels, openness, or whether it is paused. Where jobs would be left that nothing can
 /// run, it is refused with who they are, unless told to go on.
 #[utoipa::path(patch, operation_id = "change_pool", path = "/pools/{pool}", tag = "yard", request_body = PoolChange,
-    params(("pool" = String, Path, description = "its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("pool" = String, Path, description = "its name")),
     responses((status = 200, body = ChangedPool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(name): Path<String>,
     JsonBody(change): JsonBody<PoolChange>,
 ) -> Answer<Json<ChangedPool>> {
     Ok(Json(
-        operations::pools::pool::change(&app, &who, &name, change).await?,
+        operations::pools::pool::change(&app, &who, &name, change, &expected).await?,
     ))
 }
 

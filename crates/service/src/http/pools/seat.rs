@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::Expected;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -31,16 +32,17 @@ pub async fn add(
 
 /// Change how many seats there are. Lowered under use they drain: nothing is ended.
 #[utoipa::path(patch, operation_id = "change_seat", path = "/seats/{seat}", tag = "yard", request_body = SeatChange,
-    params(("seat" = String, Path, description = "its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("seat" = String, Path, description = "its name")),
     responses((status = 200, body = Seat), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(name): Path<String>,
     JsonBody(change): JsonBody<SeatChange>,
 ) -> Answer<Json<Seat>> {
     Ok(Json(
-        operations::pools::seat::change(&app, &who, &name, change).await?,
+        operations::pools::seat::change(&app, &who, &name, change, &expected).await?,
     ))
 }
 

@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::Expected;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -45,16 +46,17 @@ pub async fn add(
 
 /// Change a supplier's settings and secrets.
 #[utoipa::path(patch, operation_id = "change_supplier", path = "/suppliers/{supplier}", tag = "machines", request_body = SupplierChange,
-    params(("supplier" = String, Path, description = "its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("supplier" = String, Path, description = "its name")),
     responses((status = 200, body = Supplier), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(name): Path<String>,
     JsonBody(change): JsonBody<SupplierChange>,
 ) -> Answer<Json<Supplier>> {
     Ok(Json(
-        operations::pools::supplier::change(&app, &who, &name, change).await?,
+        operations::pools::supplier::change(&app, &who, &name, change, &expected).await?,
     ))
 }
 

@@ -5,6 +5,7 @@ use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::{JsonBody, Params};
 use crate::operations::runners::runner::NewDesiredState;
+use crate::settings_version::Expected;
 use crate::views::runners::runner::Which;
 use crate::{operations, views};
 use axum::Json;
@@ -52,16 +53,17 @@ pub async fn wish(
 /// Change a runner: its name, description, slots, labels, facts, variables and folders for programs. Where jobs would be
 /// left that nothing can run, it is refused with who they are, unless told to go on.
 #[utoipa::path(patch, operation_id = "change_runner", path = "/runners/{runner}", tag = "yard", request_body = RunnerChange,
-    params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
+    expected: Expected,
     Path(text): Path<String>,
     JsonBody(change): JsonBody<RunnerChange>,
 ) -> Answer<Json<ChangedRunner>> {
     Ok(Json(
-        operations::runners::runner::change(&app, &who, &text, change).await?,
+        operations::runners::runner::change(&app, &who, &text, change, &expected).await?,
     ))
 }
 

@@ -3,6 +3,7 @@
 use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::views;
 use pennine_core::dispatch::{StrandKey, below};
 use pennine_core::id::{JobId, RunId, Short, StrandId};
@@ -38,13 +39,14 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
     let (found, all) = find(&mut connection, &action).await?;
     let mut changed = Vec::new();
     if !action.preview {
+        drop(connection);
         for row in &found {
-            changed.extend(one(app, &mut connection, who, action.action, row).await?);
+            // Each with its audit row: what is done stays done where a later one fails.
+            let one = commit(app, async |connection| {
+                one(app, connection, who, action.action, row).await
+            });
+            changed.extend(one.await?);
         }
-        let detail = json!({"filter": action, "changed": changed.len()});
-        let at = app.clock.now();
-        audit::write(&mut connection, at, &who.name, "jobs.act", "many", detail).await?;
-        app.feed.kick();
     }
     let count = |n: usize| u64::try_from(n).unwrap_or(u64::MAX);
     Ok(BulkResult {
@@ -193,10 +195,19 @@ async fn one(
                 by: who.name.clone(),
                 at,
             };
+            // Its audit row comes with it.
             let numbers = job::submit(connection, again).await?;
             return Ok(Some(Short::Job.name(numbers.job)));
         }
         _ => false,
     };
-    Ok(done.then_some(name))
+    if !done {
+        return Ok(None);
+    }
+    let (what, detail) = match action.band() {
+        Some(band) => ("job.move", json!({"band": band})),
+        None => ("job.cancel", json!({})),
+    };
+    audit::write(connection, at, &who.name, what, &name, detail).await?;
+    Ok(Some(name))
 }

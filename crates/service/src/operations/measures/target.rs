@@ -4,10 +4,12 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::Expected;
 use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
 use pennine_core::target::{InvalidTarget, Promise};
+use pennine_store::connect::lock_for_change;
 use pennine_store::target::{self, Target as Row};
 use pennine_store::{Db, audit, pool};
 use pennine_wire::{NewTarget, Target, TargetChange};
@@ -103,10 +105,15 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: TargetChange,
+    expected: &Expected,
 ) -> Result<Target> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "target", name).await?;
         let mut row = find(connection, name).await?;
+        expected
+            .check(connection, &row, "target.change", name)
+            .await?;
         let before = row.promise();
         let promise = Promise {
             share: change.share.unwrap_or(before.share),

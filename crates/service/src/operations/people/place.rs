@@ -4,12 +4,14 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::Expected;
 use crate::validation::check_name;
 use crate::views::people::place::{find, shown};
 use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::PlaceId;
 use pennine_core::time::Moment;
+use pennine_store::connect::lock_for_change;
 use pennine_store::{Connection, Db, audit, place};
 use pennine_wire::{NewProject, NewTeam, Place, PlaceChange};
 use serde_json::json;
@@ -114,10 +116,20 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
 }
 
 /// Change a team's or project's weight, limit or patience, or move it to another team.
-pub async fn change(app: &App, who: &Principal, path: &str, change: PlaceChange) -> Result<Place> {
+pub async fn change(
+    app: &App,
+    who: &Principal,
+    path: &str,
+    change: PlaceChange,
+    expected: &Expected,
+) -> Result<Place> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "place", "all").await?;
         let found = find(connection, &["team", "project"], "team or project", path).await?;
+        expected
+            .check(connection, &found, "place.change", path)
+            .await?;
         let mut changed = checked(found, &change)?;
         let at = app.clock.now();
         place::set(connection, &changed, at).await?;

@@ -3,9 +3,12 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use pennine_core::time::Moment;
+use pennine_store::audit;
 use pennine_store::token::{self, Token};
+use serde_json::json;
 use std::time::Duration;
 
 /// A sign-in that has just begun.
@@ -24,33 +27,78 @@ pub struct SignedIn {
 /// Unauthenticated where the token is unknown, has expired, or was revoked.
 pub async fn sign_in(app: &App, token: &str) -> Result<SignedIn> {
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
-    let found = token::by_secret(&mut connection, &secret::hash(token.trim()), now).await?;
-    let Some(found) = found else {
-        return Err(ServiceError::unauthenticated(
-            "this token is not known here, has expired, or was revoked",
+    commit(app, async |connection| {
+        let found = token::by_secret(connection, &secret::hash(token.trim()), now).await?;
+        let Some(found) = found else {
+            return Err(ServiceError::unauthenticated(
+                "this token is not known here, has expired, or was revoked",
+            )
+            .field("token"));
+        };
+        let cookie = secret::fresh(Purpose::Cookie);
+        let lifetime = Duration::from_secs(app.config.session.hours.saturating_mul(3600));
+        let until = now + lifetime;
+        let hash = secret::hash(&cookie);
+        token::sign_in(connection, &hash, found.id, now, until).await?;
+        let detail = json!({"until": until});
+        audit::write(
+            connection,
+            now,
+            &found.name,
+            "session.begin",
+            &found.name,
+            detail,
         )
-        .field("token"));
-    };
-    let cookie = secret::fresh(Purpose::Cookie);
-    let lifetime = Duration::from_secs(app.config.session.hours.saturating_mul(3600));
-    let until = now + lifetime;
-    let hash = secret::hash(&cookie);
-    token::sign_in(&mut connection, &hash, found.id, now, until).await?;
-    Ok(SignedIn {
-        cookie,
-        lifetime,
-        until,
-        name: found.name,
-        role: found.role,
+        .await?;
+        Ok(SignedIn {
+            cookie,
+            lifetime,
+            until,
+            name: found.name,
+            role: found.role,
+        })
     })
+    .await
 }
 
 /// Ends the sign-in of a cookie.
 pub async fn sign_out(app: &App, cookie: &str) -> Result<()> {
-    let mut connection = app.store.get().await?;
-    token::sign_out(&mut connection, &secret::hash(cookie)).await?;
-    Ok(())
+    let (now, hash) = (app.clock.now(), secret::hash(cookie));
+    commit(app, async |connection| {
+        let Some((token, _)) = token::by_cookie(connection, &hash, now).await? else {
+            return Ok(());
+        };
+        token::sign_out(connection, &hash).await?;
+        let name = &token.name;
+        Ok(audit::write(connection, now, name, "session.end", name, json!({})).await?)
+    })
+    .await
+}
+
+/// Records that somebody was refused something, or nobody in particular a sign-in. The same refusal is recorded once a
+/// minute, so that whoever asks again and again does not fill the record.
+pub async fn note_refusal(app: &App, who: Option<&Principal>, what: &str) {
+    let key = (who.map(|who| who.token), what.to_owned());
+    let is_new = app.refusals.entry(key).or_insert(()).is_fresh();
+    if !is_new {
+        return;
+    }
+    let name = who.map_or("", |who| who.name.as_str());
+    let written = async {
+        let mut connection = app.store.get().await?;
+        audit::write(
+            &mut connection,
+            app.clock.now(),
+            name,
+            "refused",
+            what,
+            json!({}),
+        )
+        .await
+    };
+    if let Err(error) = written.await {
+        tracing::warn!(%error, who = name, what, "a refusal could not be recorded");
+    }
 }
 
 /// Returns who shows this token.

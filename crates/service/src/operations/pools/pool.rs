@@ -4,6 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::{Expected, Versioned};
 use crate::validation::{check_description, check_labels, check_name};
 use crate::views::pools::pool::shown;
 use crate::views::yard::Yard;
@@ -11,6 +12,7 @@ use crate::{operations, views};
 use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
 use pennine_core::requirement::Requirement;
+use pennine_store::connect::lock_for_change;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::runner::{self, Runner};
 use pennine_store::types::Json as Jsonb;
@@ -152,14 +154,19 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: PoolChange,
+    expected: &Expected,
 ) -> Result<ChangedPool> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "pool", name).await?;
         let before = Yard::read(connection, app.clock.now()).await?;
         let found = before.pools.iter().find(|pool| pool.pool.name == name);
         let mut next = found
             .cloned()
             .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        expected
+            .check(connection, &next, "pool.change", name)
+            .await?;
         if let Some(description) = &change.description {
             check_description(description)?;
             next.pool.description.clone_from(description);
@@ -239,12 +246,7 @@ pub async fn change(
             }
             if !pool::set(connection, &next.pool, &who.name, now).await? {
                 let said = format!("somebody else has changed {name} meanwhile");
-                return Err(ServiceError::conflict(
-                    "changed-meanwhile",
-                    "The pool has changed",
-                    said,
-                )
-                .mend("read it again and repeat the change"));
+                return Err(ServiceError::stale(said, next.version()));
             }
             if other {
                 pool::forget(connection, next.pool.id.0, now).await?;

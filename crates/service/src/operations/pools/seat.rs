@@ -4,11 +4,13 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::Expected;
 use crate::validation::{check_name, check_why};
 use crate::views;
 use crate::views::pools::seat::one;
 use crate::views::yard::Yard;
 use pennine_core::id::Short;
+use pennine_store::connect::lock_for_change;
 use pennine_store::{Db, audit, seat, types};
 use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
 use serde_json::json;
@@ -65,14 +67,24 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
 }
 
 /// Change how many seats there are. Lowered under use they drain: nothing is ended.
-pub async fn change(app: &App, who: &Principal, name: &str, change: SeatChange) -> Result<Seat> {
+pub async fn change(
+    app: &App,
+    who: &Principal,
+    name: &str,
+    change: SeatChange,
+    expected: &Expected,
+) -> Result<Seat> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "seat", name).await?;
         let rows = seat::list(connection).await?;
         let mut row = rows
             .into_iter()
             .find(|seat| seat.name == name)
             .ok_or_else(|| ServiceError::unknown("seat", name))?;
+        expected
+            .check(connection, &row, "seat.change", name)
+            .await?;
         if let Some(count) = change.count {
             row.count = check_count(count)?;
         }

@@ -4,11 +4,13 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::Expected;
 use crate::validation::check_name;
 use crate::views::pools::supplier::{find, one};
 use crate::{secret, supplier_calls};
 use pennine_core::id::{MachineId, SupplierId};
 use pennine_core::time::{Micros, spoken};
+use pennine_store::connect::lock_for_change;
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, Db, audit, trial};
@@ -175,10 +177,15 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: SupplierChange,
+    expected: &Expected,
 ) -> Result<Supplier> {
     who.require(Role::Admin)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "supplier", name).await?;
         let mut row = find(connection, name).await?;
+        expected
+            .check(connection, &row, "supplier.change", name)
+            .await?;
         let emptied = |changes: &BTreeMap<String, String>| -> Vec<String> {
             let empty = changes.iter().filter(|(_, value)| value.is_empty());
             empty.map(|(key, _)| key.clone()).collect()

@@ -4,6 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::Expected;
 use crate::validation::{check_description, check_labels, check_name, check_slots, check_variable};
 use crate::views;
 use crate::views::runners::runner::{find, one, shown};
@@ -12,6 +13,8 @@ use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
+use pennine_store::Connection;
+use pennine_store::connect::lock_for_change;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{audit, runner};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
@@ -184,64 +187,82 @@ pub async fn change(
     who: &Principal,
     text: &str,
     change: RunnerChange,
+    expected: &Expected,
 ) -> Result<ChangedRunner> {
     who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
-    let id = find(&mut connection, text).await?;
-    let before = Yard::read(&mut connection, app.clock.now()).await?;
-    let mut next = in_yard(&before, id, text)?;
-    let now = app.clock.now();
-    if let Some(name) = &change.name {
-        check_name("name", name)?;
-        next.name.clone_from(name);
-    }
-    if let Some(description) = &change.description {
-        check_description(description)?;
-        next.description.clone_from(description);
-    }
-    let settings = changed_settings(&next.settings.0, &change, &who.name, now)?;
-    let laid = settings.over(&next.told.0);
-    next.slots = i32::try_from(laid.slots).unwrap_or(i32::MAX);
-    next.labels = laid.labels;
-    next.facts = Jsonb(laid.facts);
-    next.settings = Jsonb(settings);
-    let after = before.with_runner(id, Some(next.clone()));
-    let losses = views::pools::stranded::between(&mut connection, &before, &after, now).await?;
-    if !change.preview {
-        if !change.accept_losses {
-            views::pools::stranded::refuse(&losses, &next.name)?;
+    let (changed, id) = commit(app, async |connection| {
+        let id = find(connection, text).await?;
+        lock_for_change(connection, "runner", &id.to_string()).await?;
+        let before = Yard::read(connection, app.clock.now()).await?;
+        let mut next = in_yard(&before, id, text)?;
+        expected
+            .check(connection, &next, "runner.change", text)
+            .await?;
+        let now = app.clock.now();
+        if let Some(name) = &change.name {
+            check_name("name", name)?;
+            next.name.clone_from(name);
         }
-        let (name, settings) = (&next.name, &next.settings.0);
-        let detail = json!(RunnerChange {
-            preview: false,
-            accept_losses: false,
-            ..change.clone()
-        });
-        commit(app, async |connection| {
-            let description = &next.description;
-            match runner::set_settings(connection, id, name, description, settings, now).await {
-                Err(pennine_store::Error::Duplicate(_)) => {
-                    let said =
-                        format!("the pool {} has a runner named {name:?} already", next.pool);
-                    return Err(ServiceError::taken(said));
-                }
-                Ok(false) => return Err(retired(name)),
-                other => other?,
-            };
-            let by = &who.name;
-            Ok(audit::write(connection, now, by, "runner.change", text, detail).await?)
-        })
-        .await?;
+        if let Some(description) = &change.description {
+            check_description(description)?;
+            next.description.clone_from(description);
+        }
+        let settings = changed_settings(&next.settings.0, &change, &who.name, now)?;
+        let laid = settings.over(&next.told.0);
+        next.slots = i32::try_from(laid.slots).unwrap_or(i32::MAX);
+        next.labels = laid.labels;
+        next.facts = Jsonb(laid.facts);
+        next.settings = Jsonb(settings);
+        let after = before.with_runner(id, Some(next.clone()));
+        let losses = views::pools::stranded::between(connection, &before, &after, now).await?;
+        if !change.preview {
+            if !change.accept_losses {
+                views::pools::stranded::refuse(&losses, &next.name)?;
+            }
+            write_change(connection, who, text, &next, &change, now).await?;
+        }
+        let executing = runner::executing(connection).await?;
+        let changed = ChangedRunner {
+            runner: shown(&next, &executing),
+            done: !change.preview,
+            losses,
+            ends: Vec::new(),
+        };
+        Ok((changed, id))
+    })
+    .await?;
+    if changed.done {
         app.runner_cache.runner_changed(id);
         app.polls.notify(id);
     }
-    let executing = runner::executing(&mut connection).await?;
-    Ok(ChangedRunner {
-        runner: shown(&next, &executing),
-        done: !change.preview,
-        losses,
-        ends: Vec::new(),
-    })
+    Ok(changed)
+}
+
+/// Writes a runner's change down, with its audit row.
+async fn write_change(
+    connection: &mut Connection,
+    who: &Principal,
+    text: &str,
+    next: &runner::Runner,
+    change: &RunnerChange,
+    now: Moment,
+) -> Result<()> {
+    let (name, description, settings) = (&next.name, &next.description, &next.settings.0);
+    let id = next.id.0;
+    match runner::set_settings(connection, id, name, description, settings, now).await {
+        Err(pennine_store::Error::Duplicate(_)) => {
+            let said = format!("the pool {} has a runner named {name:?} already", next.pool);
+            return Err(ServiceError::taken(said));
+        }
+        Ok(false) => return Err(retired(name)),
+        other => other?,
+    };
+    let detail = json!(RunnerChange {
+        preview: false,
+        accept_losses: false,
+        ..change.clone()
+    });
+    Ok(audit::write(connection, now, &who.name, "runner.change", text, detail).await?)
 }
 
 fn retired(name: &str) -> ServiceError {

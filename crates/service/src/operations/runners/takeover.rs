@@ -4,6 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::runners::attempts::lose;
+use crate::operations::transaction::commit;
 use crate::validation::check_why;
 use crate::{operations, views};
 use pennine_core::id::{AttemptId, RunnerId};
@@ -39,29 +40,24 @@ pub async fn take_back(
             ),
             counts: false,
         };
-        let mut connection = app.store.get().await?;
-        let now = app.clock.now();
-        if lose(&mut connection, None, one, &loss, None, now).await? {
+        let lost = commit(app, async |connection| {
+            let now = app.clock.now();
+            let lost = lose(connection, None, one, &loss, None, now).await?;
+            if lost {
+                let detail = json!({"why": back.why, "attempt": one});
+                let (by, what) = (&who.name, "runner.take-back");
+                audit::write(connection, now, by, what, &before.name, detail).await?;
+            }
+            Ok(lost)
+        });
+        if lost.await? {
             app.runner_cache.over(id, one);
         }
         app.followed.notify(one);
     }
     ends.extend(before.executing.iter().cloned());
-    let mut connection = app.store.get().await?;
-    let now = app.clock.now();
-    let jobs: Vec<&str> = ends.iter().map(|one| one.job.as_str()).collect();
-    let detail = json!({"why": back.why, "jobs": jobs});
-    audit::write(
-        &mut connection,
-        now,
-        &who.name,
-        "runner.take-back",
-        &before.name,
-        detail,
-    )
-    .await?;
-    app.feed.kick();
     app.polls.notify(id);
+    let mut connection = app.store.get().await?;
     let runner = views::runners::runner::one(&mut connection, id).await?;
     Ok(ChangedRunner {
         runner,

@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::views::measures::target_standings::standings;
 use crate::views::yard::Yard;
 use pennine_core::target::TargetStanding;
@@ -12,6 +13,7 @@ use pennine_wire::{Page, Target};
 fn shown(row: Row, standing: TargetStanding) -> Target {
     let promise = row.promise();
     Target {
+        settings_version: row.version(),
         name: row.name,
         pool: row.pool,
         place: row.place,

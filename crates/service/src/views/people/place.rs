@@ -2,12 +2,14 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::views::yard::Yard;
 use pennine_store::{Connection, place};
 use pennine_wire::{Page, Place};
 
 pub fn shown(place: place::Place, held: u32) -> Place {
     Place {
+        settings_version: place.version(),
         weight: place.weight.max(1).unsigned_abs(),
         limit: place.view().limit,
         give_up_us: place.give_up_us.map(|give_up| give_up.0),

@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::views;
 use crate::views::yard::Yard;
 use pennine_store::pool::OwnedPool;
@@ -16,6 +17,7 @@ pub fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
     };
     let (slots, free) = views::yard::slots(mine());
     Pool {
+        settings_version: owned.version(),
         id: owned.pool.id.0,
         name: owned.pool.name.clone(),
         description: owned.pool.description.clone(),

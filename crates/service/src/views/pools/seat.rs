@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::views::yard::Yard;
 use pennine_core::id::Short;
 use pennine_store::{Connection, seat};
@@ -10,6 +11,7 @@ use pennine_wire::{KeptSeats, Page, Seat, SeatHolder, TakenBack};
 fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
     let holdings = yard.holdings.iter();
     Seat {
+        settings_version: seat.version(),
         name: seat.name.clone(),
         description: seat.description.clone(),
         count: seat.count.max(0).unsigned_abs(),

@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::supplier_calls;
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::{Connection, machine, pool};
@@ -13,6 +14,7 @@ pub async fn shown(connection: &mut Connection, rows: &[Row]) -> Result<Vec<Supp
     Ok(rows
         .iter()
         .map(|row| Supplier {
+            settings_version: row.version(),
             name: row.name.clone(),
             kind: row.kind.clone(),
             settings: row.settings.0.clone(),

@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use crate::views;
 use pennine_core::id::{RunnerId, Short};
 use pennine_core::lifecycle::runner::RunnerState;
@@ -26,6 +27,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
             started_at: one.started_at.map(|at| at.0),
         });
     Runner {
+        settings_version: row.version(),
         id: row.id.0,
         short: Short::Runner.name(row.number),
         name: row.name.clone(),
