@@ -371,6 +371,7 @@ fn main() {
                 },
                 |(mut engine, mut world)| {
                     simulate(&mut engine, &mut world, Moment::from_micros(i64::MAX))
+                        .expect("consistent")
                 },
                 BatchSize::PerIteration,
             );

@@ -13,7 +13,7 @@
 mod machines;
 
 use crate::capacity::Order;
-use crate::dispatch::{self, Assignment, RunnerView};
+use crate::dispatch::{self, Assignment, Inconsistency, RunnerView};
 use crate::engine::{Engine, Event, Ids, Lease, Settlement};
 use crate::id::{AttemptId, JobId, MachineId, RunnerId, SessionId, StrandId};
 use crate::lifecycle::attempt::AttemptState;
@@ -177,7 +177,14 @@ impl Ids for Numbered {
 }
 
 /// Runs a world until nothing happens any more, or until this moment.
-pub fn simulate(engine: &mut Engine, world: &mut impl World, until: Moment) -> Run {
+///
+/// # Errors
+/// [`Inconsistency`] where the engine was told what cannot be so: of a job in a strand that the world does not know, for one.
+pub fn simulate(
+    engine: &mut Engine,
+    world: &mut impl World,
+    until: Moment,
+) -> Result<Run, Inconsistency> {
     let mut simulation = Simulation {
         engine,
         coming: world.next(),
@@ -195,8 +202,11 @@ pub fn simulate(engine: &mut Engine, world: &mut impl World, until: Moment) -> R
         simulation.machines.happen(simulation.engine, now);
         simulation.expire(world, now);
         simulation.decide(world, now);
+        if let Some(found) = simulation.engine.inconsistency() {
+            return Err(found);
+        }
     }
-    simulation.run
+    Ok(simulation.run)
 }
 
 struct Simulation<'a> {

@@ -99,7 +99,8 @@ async fn run(database: &str, file: &Path) -> Result<(), Error> {
     let mut world = world::Past::new(&scenario, &yard, from, until, &mut lots)?;
     let mut engine = Engine::default();
     // What still runs or waits at the end is left out, so it goes on until everything has ended.
-    let _ = simulate(&mut engine, &mut world, until + DAY);
+    simulate(&mut engine, &mut world, until + DAY)
+        .map_err(|found| Error::Scenario(found.to_string()))?;
     let stays = world.stays(until);
     let (jobs, reasons, levels) = world.told(until);
     let count = jobs.len();

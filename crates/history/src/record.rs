@@ -105,6 +105,16 @@ impl Yard {
         })
     }
 
+    /// What dispatch is told of a strand.
+    pub fn strand_event(&self, id: StrandId) -> Option<Event> {
+        let strand = self.strands.iter().find(|strand| strand.id == id)?;
+        Some(Event::Strand {
+            id,
+            key: strand.key.clone(),
+            project: strand.path.clone(),
+        })
+    }
+
     /// How everything stood at the beginning.
     pub fn begin(&self) -> Vec<Event> {
         let places = self.places.iter().map(|place| Event::Place(place.view()));
@@ -118,17 +128,7 @@ impl Yard {
             .map(|pool| Event::Pool(Box::new(pool.view())));
         let runners =
             (0..self.runners.len()).filter_map(|at| self.runner(at, RunnerState::Available));
-        let strands = self.strands.iter().map(|strand| Event::Strand {
-            id: strand.id,
-            key: strand.key.clone(),
-            project: strand.path.clone(),
-        });
-        places
-            .chain(seats)
-            .chain(pools)
-            .chain(runners)
-            .chain(strands)
-            .collect()
+        places.chain(seats).chain(pools).chain(runners).collect()
     }
 
     /// One of the scenario's machines in some state.

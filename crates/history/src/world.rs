@@ -5,7 +5,7 @@ use crate::record::{StrandVisit, Yard};
 use crate::scenario::{Day, Scenario, Work};
 use pennine_core::dispatch::{Assignment, Event};
 use pennine_core::engine::Settlement;
-use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::queue_sample::QueueSample;
@@ -347,6 +347,10 @@ impl<'a> Past<'a> {
 impl World for Past<'_> {
     fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
         self.coming.pop_front()
+    }
+
+    fn strand(&mut self, strand: StrandId) -> Option<Event> {
+        self.yard.strand_event(strand)
     }
 
     fn started(&mut self, assignment: &Assignment, at: Moment) -> Duration {

@@ -1,8 +1,6 @@
 //! Connections, and the schema they find.
 
 use crate::error::{Error, Result};
-use crate::statement::sql;
-use diesel::sql_types::Text;
 use diesel_async::pooled_connection::deadpool::{self, Hook, HookError};
 use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
@@ -196,16 +194,4 @@ fn root_cause(error: &dyn std::error::Error) -> String {
         cause = inner;
     }
     cause.to_string()
-}
-
-/// Makes changes of one thing wait for each other until the transaction ends: of two that read it and write it back, none
-/// is lost. `kind` and `name` say which thing.
-pub async fn lock_for_change(connection: &mut Connection, kind: &str, name: &str) -> Result<()> {
-    sql!(
-        "select pg_advisory_xact_lock(hashtextextended(:key, 0))";
-        key: Text = format!("{kind}:{name}"),
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
 }

@@ -12,6 +12,7 @@ pub mod attempt;
 pub mod audit;
 pub mod capacity;
 pub mod change;
+pub mod change_lock;
 pub mod connect;
 pub mod credential;
 pub mod decision_input;

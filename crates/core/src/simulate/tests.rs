@@ -143,7 +143,8 @@ fn in_the_long_run_waits_are_what_theory_says() {
             &mut yard(u64::from(counters)),
             &mut world,
             second(u64::MAX >> 22),
-        );
+        )
+        .unwrap();
         assert_eq!(run.ended, u64::from(JOBS));
         let waited: u64 = world.begun.iter().map(|(waited, _)| waited).sum();
         let mean = waited as f64 / f64::from(JOBS);
@@ -348,7 +349,7 @@ fn supply(ceiling: u32, single_use: bool) -> Supply {
 fn machines_are_made_for_jobs_boot_and_go_when_nothing_is_left_to_do() {
     let mut cloud = Cloud::new(&[(0, 10), (0, 10), (1, 10), (300, 10)], 0, 0);
     let mut engine = supplied(supply(8, false));
-    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    let run = simulate(&mut engine, &mut cloud, second(10_000)).unwrap();
     assert_eq!((run.started, run.ended, run.lost), (4, 4, 0));
     assert_eq!(run.ordered, 4, "three at first, and one after their dwell");
     assert_eq!(engine.capacity().machines().count(), 0);
@@ -362,7 +363,7 @@ fn a_policy_that_changes_while_jobs_wait_counts_at_once() {
     let mut cloud = Cloud::new(&jobs, 0, 0);
     cloud.happen(10, pool(supply(6, true)));
     let mut engine = supplied(supply(2, true));
-    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    let run = simulate(&mut engine, &mut cloud, second(10_000)).unwrap();
     assert_eq!((run.ended, run.ordered), (6, 6));
     assert_eq!(
         run.until,
@@ -376,7 +377,7 @@ fn jobs_of_a_runner_that_falls_silent_are_tried_again_elsewhere() {
     let mut cloud = Cloud::new(&[(0, 300), (0, 300)], 0, 0);
     let mut engine = yard(3);
     cloud.happen(50, Happening::RunnerSilent(RunnerId(id(0))));
-    let run = simulate(&mut engine, &mut cloud, second(10_000));
+    let run = simulate(&mut engine, &mut cloud, second(10_000)).unwrap();
     assert_eq!((run.started, run.ended, run.lost), (3, 2, 1));
     // Its lease ends after 30 s, on the next look.
     assert_eq!(run.until, second(50 + 31 + 300));
@@ -407,7 +408,7 @@ proptest! {
             cloud.happen(when, Happening::RunnerSilent(runner));
         }
         let mut engine = supplied(supply(ceiling, single_use));
-        let run = simulate(&mut engine, &mut cloud, second(1_000_000));
+        let run = simulate(&mut engine, &mut cloud, second(1_000_000)).unwrap();
         prop_assert_eq!(cloud.done.len(), jobs.len(), "{:?}", run);
         prop_assert!(cloud.done.values().all(|times| *times == 1), "{:?}", cloud.done);
         prop_assert_eq!(run.started, run.ended + run.lost);
@@ -442,7 +443,7 @@ proptest! {
             area: 0,
             last: (Moment::default(), 0),
         };
-        let run = simulate(&mut yard(runners), &mut world, second(1_000_000));
+        let run = simulate(&mut yard(runners), &mut world, second(1_000_000)).unwrap();
         prop_assert_eq!(&world.begun, &expected);
         prop_assert_eq!((run.started, run.ended), (jobs.len() as u64, jobs.len() as u64));
         let waits: u64 = expected.iter().map(|(waited, _)| waited).sum();

@@ -9,7 +9,7 @@ use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
 use pennine_core::target::{InvalidTarget, Promise};
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::target::{self, Target as Row};
 use pennine_store::{Db, audit, pool};
 use pennine_wire::{NewTarget, Target, TargetChange};

@@ -11,7 +11,7 @@ use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::PlaceId;
 use pennine_core::time::Moment;
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Connection, Db, audit, place};
 use pennine_wire::{NewProject, NewTeam, Place, PlaceChange};
 use serde_json::json;

@@ -12,7 +12,7 @@ use crate::{operations, views};
 use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
 use pennine_core::requirement::Requirement;
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::runner::{self, Runner};
 use pennine_store::types::Json as Jsonb;

@@ -10,7 +10,7 @@ use crate::views;
 use crate::views::pools::seat::one;
 use crate::views::yard::Yard;
 use pennine_core::id::Short;
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Db, audit, seat, types};
 use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
 use serde_json::json;

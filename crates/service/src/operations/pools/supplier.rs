@@ -10,7 +10,7 @@ use crate::views::pools::supplier::{find, one};
 use crate::{secret, supplier_calls};
 use pennine_core::id::{MachineId, SupplierId};
 use pennine_core::time::{Micros, spoken};
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, Db, audit, trial};

@@ -14,7 +14,7 @@ use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
 use pennine_store::Connection;
-use pennine_store::connect::lock_for_change;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{audit, runner};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
