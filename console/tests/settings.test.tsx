@@ -14,7 +14,7 @@ const runner = { id: "0000", name: "fell-03", settings_version: "5d41402abc4b2a7
 
 it("a change that comes too late says so, shows what is so now, and keeps what was typed", async () => {
   const detail = "fell-03 has changed since you read it, last by ada at 2026-11-28 12:00 UTC";
-  const sent = service(412, { detail, mend: "read it again", version: "aaaaaaaaaaaaaaaa" });
+  const sent = service(412, { detail, remedy: "read it again", version: "aaaaaaaaaaaaaaaa" });
   const { cache } = page(<Settings runner={runner} />);
   const readAgain = vi.spyOn(cache, "invalidateQueries");
   const field = screen.getByLabelText<HTMLInputElement>("To what");

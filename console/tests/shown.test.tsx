@@ -1,11 +1,11 @@
-// What components show and do: lists, the answer line, a job's time, mends, forms.
+// What components show and do: lists, the answer line, a job's time, remedies, forms.
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import type { Job, MendAction, Schemas } from "../src/api/client";
+import type { Job, RemedyAction, Schemas } from "../src/api/client";
 import { AnswerLine } from "../src/parts/answer";
 import { List } from "../src/parts/list";
-import { Mend } from "../src/parts/mend";
+import { Remedy } from "../src/parts/remedy";
 import { TimeBar } from "../src/places/runs/TimeBar";
 import { useAsked } from "../src/places/trends/asked";
 import { AddPool } from "../src/places/yard/AddPool";
@@ -71,7 +71,7 @@ it("a job's time adds its parts up by what they were", () => {
   expect(screen.getByTestId("time-bar").textContent).toContain("together 12 min 2 s");
 });
 
-describe("a mend", () => {
+describe("a remedy", () => {
   const action = {
     said: "Cancel 2 jobs",
     asks: "2 jobs of shore are cancelled.",
@@ -79,11 +79,11 @@ describe("a mend", () => {
     path: "/jobs/bulk",
     body: { action: "cancel" },
     command: "pennine queue cancel",
-  } as unknown as MendAction;
+  } as unknown as RemedyAction;
 
   it("asks before it does what cannot be undone, and says what happened", async () => {
     const sent = service(200, {});
-    page(<Mend action={action} />);
+    page(<Remedy action={action} />);
     await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
     expect(screen.getByRole("alertdialog").textContent).toContain("2 jobs of shore are cancelled.");
     expect(sent).toEqual([]);
@@ -93,8 +93,8 @@ describe("a mend", () => {
   });
 
   it("does nothing when it is left, and shows a refusal with what to do", async () => {
-    const sent = service(409, { detail: "they are over", mend: "look again" });
-    page(<Mend action={action} />);
+    const sent = service(409, { detail: "they are over", remedy: "look again" });
+    page(<Remedy action={action} />);
     await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
     await userEvent.click(screen.getByRole("button", { name: "Leave it" }));
     expect(sent).toEqual([]);
@@ -125,7 +125,7 @@ describe("the form for a pool", () => {
   });
 
   it("keeps what was typed when it is refused, and says what to do", async () => {
-    service(409, { detail: "there is a pool tank already", field: "name", mend: "choose another name" });
+    service(409, { detail: "there is a pool tank already", field: "name", remedy: "choose another name" });
     const close = vi.fn();
     page(<AddPool close={close} />);
     const name = screen.getByLabelText("Name") as HTMLInputElement;

@@ -631,6 +631,23 @@ export interface paths {
         patch: operations["change_runner"];
         trace?: never;
     };
+    "/api/v1/runners/{runner}/desired-state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what a runner is wanted to do: `work`, `pause` or `drain`. */
+        put: operations["set_runner_desired_state"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners/{runner}/doctor": {
         parameters: {
             query?: never;
@@ -705,23 +722,6 @@ export interface paths {
          *     so that nothing takes it before somebody resumes it.
          */
         post: operations["take_runner_back"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runners/{runner}/wish": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Say what a runner is wanted to do: `work`, `pause` or `drain`. */
-        put: operations["set_runner_wish"];
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1102,17 +1102,17 @@ export interface components {
              */
             job: string | null;
             /**
-             * @description What to do about it.
-             * @default
-             */
-            mend: string;
-            /**
              * @description A team's or a project's path.
              * @default null
              */
             place: string | null;
             /** @default null */
             pool: string | null;
+            /**
+             * @description What to do about it.
+             * @default
+             */
+            remedy: string;
             /** @default null */
             supplier: string | null;
             /** @default null */
@@ -1381,7 +1381,7 @@ export interface components {
             /** @description What was looked at: `disk`, `clock`. */
             check: string;
             /** @description What to do about it, where something is to be done. */
-            mend?: string | null;
+            remedy?: string | null;
             /** @description What was found, in words. */
             said: string;
             verdict: components["schemas"]["Verdict"];
@@ -1674,24 +1674,6 @@ export interface components {
             until: components["schemas"]["Moment"];
             why: string;
         };
-        /** @description What a person can do about a reason. */
-        Mend: {
-            /** @description What to do, as a sentence. */
-            said: string;
-        };
-        /** @description A mend as an action: a request that a person can send by pressing a button. */
-        MendAction: {
-            /** @description What it will lead to, where that should be confirmed first. */
-            asks?: string | null;
-            body?: unknown;
-            /** @description The same on the command line. */
-            command: string;
-            method: string;
-            /** @description Below `/api/v1`. */
-            path: string;
-            /** @description What it does, in a few words: `Resume fell-03`. */
-            said: string;
-        };
         /**
          * Format: int64
          * @description A length of time that crosses a wire or is stored: whole microseconds.
@@ -1716,7 +1698,7 @@ export interface components {
         };
         /** @description What a runner is wanted to do. */
         NewDesiredState: {
-            wish: components["schemas"]["DesiredState"];
+            desired_state: components["schemas"]["DesiredState"];
         };
         /** @description What to make a job from. */
         NewJob: {
@@ -2327,6 +2309,8 @@ export interface components {
                 created_at: components["schemas"]["Moment"];
                 /** @description What people say it is for. */
                 description?: string;
+                /** @description What people want of it. */
+                desired_state: components["schemas"]["DesiredState"];
                 /** @description What it executes now. */
                 executing: components["schemas"]["RunnerJob"][];
                 facts: components["schemas"]["BTreeMap"];
@@ -2360,8 +2344,6 @@ export interface components {
                 version: string;
                 /** @description Why, in words. */
                 why: string;
-                /** @description What people want of it. */
-                wish: components["schemas"]["DesiredState"];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2674,13 +2656,13 @@ export interface components {
             field?: string | null;
             /** @description The request's id, which the service's log also holds. */
             instance?: string | null;
-            /** @description What to do. */
-            mend?: string | null;
             /**
              * Format: int64
              * @description For a log that was sent with a gap: the offset at which to go on.
              */
             next_offset?: number | null;
+            /** @description What to do. */
+            remedy?: string | null;
             /**
              * Format: int32
              * @description The HTTP status.
@@ -2761,7 +2743,7 @@ export interface components {
         /** @description Waiting jobs that are alike to the dispatcher. */
         QueueStrand: {
             /** @description What a person can press. */
-            actions?: components["schemas"]["MendAction"][];
+            actions?: components["schemas"]["RemedyAction"][];
             band: components["schemas"]["Band"];
             /** @description The short name of the job at its head. */
             first: string;
@@ -2769,8 +2751,8 @@ export interface components {
             /** Format: int64 */
             jobs: number;
             longest_us: components["schemas"]["Micros"];
-            mend?: components["schemas"]["Mend"] | null;
             project: string;
+            remedy?: components["schemas"]["Remedy"] | null;
             /** @description The reason with its numbers. */
             said: string;
             /** @description The seats that each of them needs. */
@@ -2805,6 +2787,24 @@ export interface components {
             steps: components["schemas"]["LevelStep"][];
             window_us: components["schemas"]["Micros"];
         };
+        /** @description What a person can do about a reason. */
+        Remedy: {
+            /** @description What to do, as a sentence. */
+            said: string;
+        };
+        /** @description A remedy as an action: a request that a person can send by pressing a button. */
+        RemedyAction: {
+            /** @description What it will lead to, where that should be confirmed first. */
+            asks?: string | null;
+            body?: unknown;
+            /** @description The same on the command line. */
+            command: string;
+            method: string;
+            /** @description Below `/api/v1`. */
+            path: string;
+            /** @description What it does, in a few words: `Resume fell-03`. */
+            said: string;
+        };
         /** @description Taking a runner out for good. */
         Retirement: {
             /** @description Do it although jobs would be left that nothing can run. */
@@ -2819,6 +2819,8 @@ export interface components {
             created_at: components["schemas"]["Moment"];
             /** @description What people say it is for. */
             description?: string;
+            /** @description What people want of it. */
+            desired_state: components["schemas"]["DesiredState"];
             /** @description What it executes now. */
             executing: components["schemas"]["RunnerJob"][];
             facts: components["schemas"]["BTreeMap"];
@@ -2852,8 +2854,6 @@ export interface components {
             version: string;
             /** @description Why, in words. */
             why: string;
-            /** @description What people want of it. */
-            wish: components["schemas"]["DesiredState"];
         };
         /**
          * @description A change of a runner. What is not named stays. As in a JSON merge patch (RFC 7396), `null` takes back what people
@@ -3702,7 +3702,7 @@ export interface components {
         /** @description Why a job waits, and what would run it. */
         Why: {
             /** @description What a person can press. */
-            actions?: components["schemas"]["MendAction"][];
+            actions?: components["schemas"]["RemedyAction"][];
             /**
              * Format: int64
              * @description How many jobs of its strand are before it.
@@ -3710,9 +3710,9 @@ export interface components {
             before: number;
             explanation: components["schemas"]["Explanation"];
             job: string;
-            mend?: components["schemas"]["Mend"] | null;
             project: string;
             reason?: components["schemas"]["Reason"] | null;
+            remedy?: components["schemas"]["Remedy"] | null;
             /** @description All of it in a sentence. */
             said: string;
             standing: components["schemas"]["Standing"];
@@ -5127,6 +5127,40 @@ export interface operations {
             };
         };
     };
+    set_runner_desired_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id, short name (r-18) or name */
+                runner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDesiredState"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Runner"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check_runner: {
         parameters: {
             query?: never;
@@ -5243,40 +5277,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangedRunner"];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    set_runner_wish: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description its id, short name (r-18) or name */
-                runner: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewDesiredState"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Runner"];
                 };
             };
             "4XX": {

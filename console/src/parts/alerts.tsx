@@ -132,7 +132,7 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
                 ) : null}
                 {alert.state === "settling" ? ", not so for the moment" : ""}
                 {alert.seen_by ? `; ${alert.seen_by} looks at it` : ""}
-                {over || !alert.about.mend ? "" : `; ${alert.about.mend}`}
+                {over || !alert.about.remedy ? "" : `; ${alert.about.remedy}`}
               </Box>
             </Box>
             {over || alert.seen_at ? null : (

@@ -12,7 +12,7 @@ export function Trouble({ error }: { error: unknown }) {
         {said}
         {body.field ? <Box as="span" color="quiet">{` (${body.field})`}</Box> : null}
       </Box>
-      {body.mend ? <Box color="quiet">{body.mend}</Box> : null}
+      {body.remedy ? <Box color="quiet">{body.remedy}</Box> : null}
     </Box>
   );
 }

@@ -67,8 +67,8 @@ impl fmt::Display for Error {
                         {
                             write!(f, "\n  field: {field}")?;
                         }
-                        if let Some(mend) = &problem.mend {
-                            write!(f, "\n  {mend}")?;
+                        if let Some(remedy) = &problem.remedy {
+                            write!(f, "\n  {remedy}")?;
                         }
                         if problem.status >= 500
                             && let Some(id) = &problem.instance

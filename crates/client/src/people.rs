@@ -317,11 +317,15 @@ impl Client {
     }
 
     /// Says what a runner is wanted to do.
-    pub async fn set_wish(&self, name: &str, wish: DesiredState) -> Result<Runner> {
-        let body = serde_json::json!({"wish": wish});
+    pub async fn set_desired_state(
+        &self,
+        name: &str,
+        desired_state: DesiredState,
+    ) -> Result<Runner> {
+        let body = serde_json::json!({"desired_state": desired_state});
         self.send(
             Method::PUT,
-            &format!("/runners/{}/wish", segment(name)),
+            &format!("/runners/{}/desired-state", segment(name)),
             &body,
         )
         .await

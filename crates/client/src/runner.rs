@@ -60,10 +60,10 @@ impl RunnerClient {
     }
 
     /// Says what is wanted of this runner.
-    pub async fn wish(&self, wish: DesiredState) -> Result<Runner> {
-        let request = self.0.request(Method::PUT, "/runner/v1/wish");
+    pub async fn set_desired_state(&self, desired_state: DesiredState) -> Result<Runner> {
+        let request = self.0.request(Method::PUT, "/runner/v1/desired-state");
         self.0
-            .json(request.json(&NewDesiredStateHere { wish }))
+            .json(request.json(&NewDesiredStateHere { desired_state }))
             .await
     }
 

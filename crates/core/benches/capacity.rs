@@ -178,7 +178,7 @@ fn runner(machine: u64) -> RunnerView {
         pool: id(pool),
         slots: 1,
         state: RunnerState::Available,
-        wish: DesiredState::Work,
+        desired_state: DesiredState::Work,
         subject: subject(pool),
     }
 }

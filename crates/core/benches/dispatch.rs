@@ -87,7 +87,7 @@ fn runner(n: usize, label: usize) -> RunnerView {
         pool: PoolId(id(pool)),
         slots: 1,
         state: RunnerState::Available,
-        wish: DesiredState::Work,
+        desired_state: DesiredState::Work,
     }
 }
 

@@ -1,5 +1,5 @@
 //! How much memory the engine takes while a million jobs go through it: 900,000 on standing runners, 100,000 each on a
-//! single-use machine of its own, with a host and a disk like no other; 50,000 strands, each used for some minutes.
+//! single-use machine of its own, with a host and a disk like no other; 100,000 strands, each used for some minutes.
 //!
 //! `cargo bench -p pennine-core --bench memory`
 
@@ -61,7 +61,7 @@ fn runner(id: RunnerId, pool: PoolId, subject: Subject) -> RunnerView {
         pool,
         slots: 1,
         state: RunnerState::Available,
-        wish: DesiredState::Work,
+        desired_state: DesiredState::Work,
         subject,
     }
 }

@@ -37,7 +37,7 @@ pub struct Finding {
     pub said: String,
     /// What to do about it, where something is to be done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mend: Option<String>,
+    pub remedy: Option<String>,
 }
 
 impl Finding {
@@ -47,7 +47,7 @@ impl Finding {
             check: check.to_owned(),
             verdict,
             said: said.into(),
-            mend: None,
+            remedy: None,
         }
     }
 
@@ -61,15 +61,15 @@ impl Finding {
         Finding::new(check, Verdict::Doubtful, said)
     }
 
-    /// It has to be mended.
+    /// It has to be fixed.
     pub fn bad(check: &str, said: impl Into<String>) -> Finding {
         Finding::new(check, Verdict::Bad, said)
     }
 
     /// With what to do.
-    pub fn mend(self, mend: impl Into<String>) -> Finding {
+    pub fn remedy(self, remedy: impl Into<String>) -> Finding {
         Finding {
-            mend: Some(mend.into()),
+            remedy: Some(remedy.into()),
             ..self
         }
     }
@@ -82,11 +82,11 @@ pub fn told(findings: &[Finding]) -> String {
             check,
             verdict,
             said,
-            mend,
+            remedy,
         } = finding;
-        let mend = mend.iter().filter(|_| *verdict > Verdict::Good);
-        let mend = mend.map(|mend| format!("{:23}-> {mend}\n", ""));
-        format!("{verdict:8}  {check:11}  {said}\n") + &mend.collect::<String>()
+        let remedy = remedy.iter().filter(|_| *verdict > Verdict::Good);
+        let remedy = remedy.map(|remedy| format!("{:23}-> {remedy}\n", ""));
+        format!("{verdict:8}  {check:11}  {said}\n") + &remedy.collect::<String>()
     });
     lines.collect()
 }
@@ -104,8 +104,8 @@ mod tests {
     #[test]
     fn what_is_not_good_is_told_with_what_to_do() {
         let findings = [
-            Finding::good("clock", "within 1 ms of the service's").mend("nothing"),
-            Finding::bad("disk", "nothing is free").mend("make room"),
+            Finding::good("clock", "within 1 ms of the service's").remedy("nothing"),
+            Finding::bad("disk", "nothing is free").remedy("make room"),
         ];
         assert_eq!(worst(&findings), Verdict::Bad);
         let told = told(&findings);

@@ -54,7 +54,7 @@ pub enum OrderResult {
     Refused { reason: String },
     /// It takes the order, and nothing ever comes of it.
     NeverBoots,
-    /// The runner of the machine connects after this time; its state and what is wished of it are set by the simulation.
+    /// The runner of the machine connects after this time; its state and its desired state are set by the simulation.
     Boots {
         after: Duration,
         runner: Box<RunnerView>,

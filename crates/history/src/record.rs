@@ -144,7 +144,7 @@ impl Yard {
             pool: one.pool,
             slots: one.slots,
             state,
-            wish: DesiredState::Work,
+            desired_state: DesiredState::Work,
         })))
     }
 

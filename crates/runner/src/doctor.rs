@@ -49,11 +49,11 @@ fn clock(hello: &Hello) -> Finding {
         "this machine's clock is {} {side} the service's",
         spoken(gap)
     );
-    let mend = "timedatectl set-ntp true, or set it by hand. Times on the record are the service's and stay right; \
+    let remedy = "timedatectl set-ntp true, or set it by hand. Times on the record are the service's and stay right; \
                 what jobs do with certificates and tokens may fail";
     match gap {
-        gap if gap > CLOCK_WRONG => Finding::bad("clock", text).mend(mend),
-        gap if gap > CLOCK => Finding::doubtful("clock", text).mend(mend),
+        gap if gap > CLOCK_WRONG => Finding::bad("clock", text).remedy(remedy),
+        gap if gap > CLOCK => Finding::doubtful("clock", text).remedy(remedy),
         gap => Finding::good("clock", format!("within {} of the service's", spoken(gap))),
     }
 }
@@ -70,7 +70,7 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
         Ok(()) => Finding::good("folder", format!("{folder} can be written")),
         Err(error) => {
             let text = format!("{folder} cannot be written: {error}");
-            Finding::bad("folder", text).mend(
+            Finding::bad("folder", text).remedy(
                 "give it to the user that runs pennine-runner, and see that its file system is not \
                  read-only or full",
             )
@@ -80,16 +80,17 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
         None => Finding::doubtful("disk", format!("the disk of {folder} cannot be measured")),
         Some(disk) => {
             let text = format!("{} of {} are free below {folder}", disk.free, disk.size);
-            let mend = "remove what is not needed: jobs find no room for their work and their logs";
+            let remedy =
+                "remove what is not needed: jobs find no room for their work and their logs";
             match disk.free {
-                free if free < ROOM => Finding::bad("disk", text).mend(mend),
-                free if free < NARROW => Finding::doubtful("disk", text).mend(mend),
+                free if free < ROOM => Finding::bad("disk", text).remedy(remedy),
+                free if free < NARROW => Finding::doubtful("disk", text).remedy(remedy),
                 _ => Finding::good("disk", text),
             }
         }
     };
     let processes = match isolation {
-        Isolation::Group => Finding::doubtful("processes", isolation.said()).mend(
+        Isolation::Group => Finding::doubtful("processes", isolation.said()).remedy(
             "let this user make user namespaces (kernel.unprivileged_userns_clone = 1, \
                  user.max_user_namespaces > 0)",
         ),
@@ -120,9 +121,9 @@ async fn of_route(url: &str) -> Vec<Finding> {
         Ok(found) => found.collect::<Vec<SocketAddr>>(),
         Err(error) => {
             let text = format!("{host} cannot be resolved: {error}");
-            let mend = "check the name, /etc/resolv.conf and that the name server answers; \
+            let remedy = "check the name, /etc/resolv.conf and that the name server answers; \
                         or put the name into /etc/hosts";
-            return vec![Finding::bad("name", text).mend(mend)];
+            return vec![Finding::bad("name", text).remedy(remedy)];
         }
     };
     let addresses: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
@@ -150,16 +151,16 @@ fn of_connection(
         Ok(Ok(_)) => Finding::good(check, format!("{address} accepts in {}", spoken(took))),
         Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => {
             let text = "refuses: the machine is there, and nothing listens on the port";
-            Finding::bad(check, format!("{address} {text}")).mend(
+            Finding::bad(check, format!("{address} {text}")).remedy(
                 "see that pennined runs there and listens on this port and not only on loopback",
             )
         }
-        Ok(Err(error)) => Finding::bad(check, format!("{address}: {error}")).mend(format!(
+        Ok(Err(error)) => Finding::bad(check, format!("{address}: {error}")).remedy(format!(
             "check the route and the firewalls between; {outward}"
         )),
         Err(_) => {
             let text = format!("{address} did not answer within {}", spoken(CONNECT));
-            Finding::bad(check, text).mend(format!(
+            Finding::bad(check, text).remedy(format!(
                 "something between swallows the packets, a firewall most likely; {outward}"
             ))
         }
@@ -181,10 +182,10 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Hello>
                 "service"
             };
             let text = said(&error);
-            let (text, mend) = text.split_once("\n  ").unwrap_or((&text, ""));
+            let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
             let finding = Finding::bad(what, text);
-            let mend = (!mend.is_empty()).then(|| mend.to_owned());
-            return (vec![Finding { mend, ..finding }], None);
+            let remedy = (!remedy.is_empty()).then(|| remedy.to_owned());
+            return (vec![Finding { remedy, ..finding }], None);
         }
     };
     let mut findings = Vec::new();
@@ -201,7 +202,7 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Hello>
                 hello.version
             ),
         )
-        .mend("they understand each other; bring both to one version when there is time"),
+        .remedy("they understand each other; bring both to one version when there is time"),
         Ok(()) => Finding::good("version", format!("both are {here}")),
     });
     findings.push(clock(&hello));
@@ -222,23 +223,23 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
             );
             let call = |verb: &str| format!("pennine-runner {verb}");
             match runner.state {
-                RunnerState::Offline => Finding::bad("runner", text).mend(
+                RunnerState::Offline => Finding::bad("runner", text).remedy(
                     "its program is not connected: pennine-runner work, or pennine-runner service status",
                 ),
                 RunnerState::Paused | RunnerState::Draining => {
-                    Finding::doubtful("runner", text).mend(call("resume"))
+                    Finding::doubtful("runner", text).remedy(call("resume"))
                 }
                 _ => Finding::good("runner", text),
             }
         }
         Err(error) => {
             let text = said(&error);
-            let (text, mend) = text.split_once("\n  ").unwrap_or((&text, ""));
+            let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
             let finding = Finding::bad("credential", text);
-            if mend.is_empty() {
+            if remedy.is_empty() {
                 finding
             } else {
-                finding.mend(mend)
+                finding.remedy(remedy)
             }
         }
     }
@@ -258,7 +259,7 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let known = identity.as_ref().map(|identity| identity.server.as_str());
     let Some(server) = server.or(known) else {
         findings.push(
-            Finding::bad("identity", "this machine has not joined any service").mend(
+            Finding::bad("identity", "this machine has not joined any service").remedy(
                 "get a command with pennine ticket add --pool POOL, or look at the way there with: \
              pennine-runner doctor --server URL",
             ),
@@ -287,9 +288,9 @@ pub fn tell(findings: &[Finding]) {
         match worst(findings) {
             Verdict::Good => "Everything is as it should be.".to_owned(),
             Verdict::Doubtful => format!("It works; {doubtful} to look at when there is time."),
-            Verdict::Bad if bad == 1 => "1 to mend.".to_owned(),
+            Verdict::Bad if bad == 1 => "1 to remedy.".to_owned(),
             Verdict::Bad =>
-                format!("{bad} to mend, the first of them first: what is below may follow from it."),
+                format!("{bad} to fix. Begin with the first: those below may follow from it."),
         }
     );
 }

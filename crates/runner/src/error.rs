@@ -91,18 +91,18 @@ impl Error {
 
 /// A finding as one line of a list.
 pub fn finding_line(finding: &Finding) -> String {
-    let mend = finding.mend.iter().map(|mend| format!("; {mend}"));
+    let remedy = finding.remedy.iter().map(|remedy| format!("; {remedy}"));
     format!(
         "\n  {}: {}{}",
         finding.check,
         finding.said,
-        mend.collect::<String>()
+        remedy.collect::<String>()
     )
 }
 
 /// A client's error with what to do about it.
 pub fn said(error: &ClientError) -> String {
-    let mend = match error {
+    let remedy = match error {
         ClientError::NoConnection { cause, .. } if cause.contains("refused") => {
             "Is the service running, and is the port right?"
         }
@@ -119,14 +119,14 @@ pub fn said(error: &ClientError) -> String {
         }
         ClientError::Strange { .. } => "Check --server: something else seems to listen there.",
         ClientError::Refused(problem) => {
-            return match &problem.mend {
-                Some(mend) => format!("the service refused: {}\n  {mend}", problem.detail),
+            return match &problem.remedy {
+                Some(remedy) => format!("the service refused: {}\n  {remedy}", problem.detail),
                 None => format!("the service refused: {}", problem.detail),
             };
         }
         ClientError::Setup(_) => return error.to_string(),
     };
-    format!("{error}\n  {mend}")
+    format!("{error}\n  {remedy}")
 }
 
 /// Checks that the service there speaks a protocol that this program speaks.

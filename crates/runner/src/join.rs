@@ -105,7 +105,7 @@ impl Asked {
             "the ticket",
             "--ticket TICKET",
         )?;
-        let mut wish = DesiredState {
+        let mut desired_state = DesiredState {
             server,
             ticket,
             name: self.name,
@@ -114,23 +114,23 @@ impl Asked {
             shares: self.shares,
         };
         if !whole {
-            if wish.name.is_none() {
+            if desired_state.name.is_none() {
                 let host = nix::unistd::gethostname().unwrap_or_default();
                 let name = ask("Its name", &plain_name(&host.to_string_lossy()))?;
-                wish.name = Some(name);
+                desired_state.name = Some(name);
             }
             if self.slots.is_none() {
                 let slots = ask("How many jobs at once", "1")?;
-                wish.slots = slots
+                desired_state.slots = slots
                     .parse()
                     .map_err(|_| Error::Machine(format!("{slots:?} is no number of jobs")))?;
             }
-            if wish.labels.is_empty() {
+            if desired_state.labels.is_empty() {
                 let labels = ask("Labels, with spaces between (none)", "")?;
-                wish.labels = labels.split_whitespace().map(str::to_owned).collect();
+                desired_state.labels = labels.split_whitespace().map(str::to_owned).collect();
             }
         }
-        Ok(wish)
+        Ok(desired_state)
     }
 }
 
@@ -148,16 +148,16 @@ fn plain_name(host: &str) -> String {
 /// Joins this machine to a pool.
 ///
 /// What was found of it comes back.
-pub async fn join(home: &Home, wish: DesiredState, route: &Route) -> Result<Facts, Error> {
+pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Result<Facts, Error> {
     if let Some(identity) = home.identity()? {
         return Err(Error::JoinedAlready(identity.name));
     }
-    if let Some((folder, jobs)) = &wish.shares {
+    if let Some((folder, jobs)) = &desired_state.shares {
         HostLimit::new(folder.clone(), *jobs)
             .map_err(|e| Error::Folder(folder.clone(), e.to_string()))?;
     }
-    println!("Asking {} who is there ...", wish.server);
-    let client = RunnerClient::new(&wish.server, "", route)?;
+    println!("Asking {} who is there ...", desired_state.server);
+    let client = RunnerClient::new(&desired_state.server, "", route)?;
     let hello = client.hello().await?;
     check_protocol(&hello)?;
     let (off, _) = doctor::clock_gap(&hello);
@@ -180,8 +180,8 @@ pub async fn join(home: &Home, wish: DesiredState, route: &Route) -> Result<Fact
         hello.version
     );
     let facts = facts::gather(home.path(), &usual_path()).await;
-    let given = wish.name.is_some();
-    let first = wish.name.unwrap_or_else(|| {
+    let given = desired_state.name.is_some();
+    let first = desired_state.name.unwrap_or_else(|| {
         let host = facts
             .get("host")
             .map(ToString::to_string)
@@ -195,10 +195,10 @@ pub async fn join(home: &Home, wish: DesiredState, route: &Route) -> Result<Fact
     println!("  {}", tools.join(", "));
     let mut enrol = Enrol {
         protocol: PROTOCOL,
-        ticket: wish.ticket,
+        ticket: desired_state.ticket,
         name: first.clone(),
-        slots: wish.slots,
-        labels: wish.labels.clone(),
+        slots: desired_state.slots,
+        labels: desired_state.labels.clone(),
         facts,
         version: env!("CARGO_PKG_VERSION").to_owned(),
     };
@@ -214,16 +214,16 @@ pub async fn join(home: &Home, wish: DesiredState, route: &Route) -> Result<Fact
         }
     };
     let identity = Identity {
-        server: wish.server,
+        server: desired_state.server,
         installation: enrolled.installation,
         runner: enrolled.runner,
         short: enrolled.short,
         name: enrolled.name,
         pool: enrolled.pool,
-        slots: wish.slots,
-        labels: wish.labels,
+        slots: desired_state.slots,
+        labels: desired_state.labels,
         credential: enrolled.credential,
-        shares: wish.shares,
+        shares: desired_state.shares,
         single_use: enrolled.single_use,
     };
     home.set_identity(&identity)?;

@@ -49,9 +49,17 @@ pub async fn status(home: &Home, route: &Route) -> Result<(), Error> {
 }
 
 /// Says what is wanted of this runner.
-pub async fn wish(home: &Home, route: &Route, wish: DesiredState) -> Result<(), Error> {
+pub async fn set_desired_state(
+    home: &Home,
+    route: &Route,
+    desired_state: DesiredState,
+) -> Result<(), Error> {
     let identity = identity(home)?;
-    tell(&client(&identity, route)?.wish(wish).await?);
+    tell(
+        &client(&identity, route)?
+            .set_desired_state(desired_state)
+            .await?,
+    );
     Ok(())
 }
 

@@ -176,13 +176,13 @@ fn service(verb: Service) -> Result<(), Error> {
             unit: UnitArguments { name, root },
             place,
         } => {
-            let wish = unit::DesiredState {
+            let desired_state = unit::DesiredState {
                 name,
                 user,
                 drain_minutes,
                 print,
             };
-            unit::install(&place.home()?, &wish, &root)
+            unit::install(&place.home()?, &desired_state, &root)
         }
         Service::Remove { unit, place } => {
             unit::remove(&place.home()?, unit.name.as_deref(), &unit.root)
@@ -265,15 +265,15 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
                 labels,
                 shares: host_dir.zip(host_jobs),
             };
-            let wish = asked.complete()?;
+            let desired_state = asked.complete()?;
             if !go_on {
-                return join::join(&home, wish, &route).await.map(drop);
+                return join::join(&home, desired_state, &route).await.map(drop);
             }
             // Nobody stands there to try again: the service may be away just now.
             let mut pace = Backoff::default();
             let begun = Instant::now();
             let facts = loop {
-                match join::join(&home, wish.clone(), &route).await {
+                match join::join(&home, desired_state.clone(), &route).await {
                     Err(trouble) if trouble.may_pass() && begun.elapsed() < JOIN_PATIENCE => {
                         eprintln!("pennine-runner: {trouble}\n  Trying again.");
                         pace.pause().await;
@@ -286,13 +286,13 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
         Verb::Work { place } => work::work(&place.home()?, &place.route()?, None).await,
         Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,
         Verb::Pause { place } => {
-            life::wish(&place.home()?, &place.route()?, DesiredState::Pause).await
+            life::set_desired_state(&place.home()?, &place.route()?, DesiredState::Pause).await
         }
         Verb::Resume { place } => {
-            life::wish(&place.home()?, &place.route()?, DesiredState::Work).await
+            life::set_desired_state(&place.home()?, &place.route()?, DesiredState::Work).await
         }
         Verb::Drain { place } => {
-            life::wish(&place.home()?, &place.route()?, DesiredState::Drain).await
+            life::set_desired_state(&place.home()?, &place.route()?, DesiredState::Drain).await
         }
         Verb::Leave { force, place } => life::leave(&place.home()?, &place.route()?, force).await,
         Verb::Doctor {

@@ -128,12 +128,12 @@ fn needs_root(what: &str) -> Result<(), Error> {
 
 /// Writes the unit, makes its user, enables and starts it. In another root than `/` (an image that is being made) it is
 /// only written and enabled.
-pub fn install(home: &Home, wish: &DesiredState, root: &Path) -> Result<(), Error> {
-    let name = unit_name(home, wish.name.as_deref())?;
+pub fn install(home: &Home, desired_state: &DesiredState, root: &Path) -> Result<(), Error> {
+    let name = unit_name(home, desired_state.name.as_deref())?;
     let program = std::env::current_exe().map_err(|e| Error::Machine(e.to_string()))?;
-    let user = wish.user.as_deref().unwrap_or(USER);
-    let text = unit(&program, home.path(), user, wish.drain_minutes);
-    if wish.print {
+    let user = desired_state.user.as_deref().unwrap_or(USER);
+    let text = unit(&program, home.path(), user, desired_state.drain_minutes);
+    if desired_state.print {
         print!("{text}");
         return Ok(());
     }
@@ -286,7 +286,7 @@ pub fn finding(folder: &Path) -> Option<Finding> {
                 "at boot",
                 "no service is installed: this runner does not come back by itself",
             )
-            .mend("sudo pennine-runner service install"),
+            .remedy("sudo pennine-runner service install"),
         );
     };
     let (active, enabled) = (
@@ -296,10 +296,10 @@ pub fn finding(folder: &Path) -> Option<Finding> {
     let text = format!("{name} is {active} and {enabled}");
     Some(match (active.as_str(), enabled.as_str()) {
         ("active" | "activating", "enabled") => Finding::good("at boot", text),
-        ("active" | "activating", _) => Finding::doubtful("at boot", text).mend(format!(
+        ("active" | "activating", _) => Finding::doubtful("at boot", text).remedy(format!(
             "sudo systemctl enable {name}: it would not come back after a reboot"
         )),
-        _ => Finding::bad("at boot", text).mend(format!(
+        _ => Finding::bad("at boot", text).remedy(format!(
             "journalctl -u {name} says why; then: sudo systemctl start {name}"
         )),
     })

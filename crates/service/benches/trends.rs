@@ -214,7 +214,7 @@ async fn bench() {
     let hours = today - 35 * DAY;
     // The service draws nothing together that is written here whole, once it has looked at what there was before.
     while !raw
-        .query_one("select at > 'epoch' from measured", &[])
+        .query_one("select at > 'epoch' from measure_cursor", &[])
         .await
         .unwrap()
         .get::<_, bool>(0)
@@ -222,7 +222,7 @@ async fn bench() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     let drawn = Resolution::TenDays.start(Moment::from_micros(today));
-    let drawn = format!("update measured set drawn_until = '{drawn}'");
+    let drawn = format!("update measure_cursor set compacted_until = '{drawn}'");
     raw.batch_execute(&drawn).await.unwrap();
     let mut count = 0i64;
     let mut sums = Sums::default();

@@ -48,7 +48,7 @@ pub struct Details {
     /// The column of a requirement, from 1.
     pub column: Option<usize>,
     /// What to do about it.
-    pub mend: Option<String>,
+    pub remedy: Option<String>,
     /// The offset at which a log goes on.
     pub next_offset: Option<u64>,
     /// The version that the thing has now.
@@ -64,7 +64,7 @@ impl ServiceError {
             detail: detail.into(),
             field: None,
             column: None,
-            mend: None,
+            remedy: None,
             next_offset: None,
             version: None,
         }))
@@ -117,7 +117,7 @@ impl ServiceError {
         ]
         .contains(&noun)
         {
-            failure = failure.mend(format!("pennine {noun} list shows those that exist"));
+            failure = failure.remedy(format!("pennine {noun} list shows those that exist"));
         }
         failure
     }
@@ -130,7 +130,7 @@ impl ServiceError {
             "The name stands for several things",
             format!("{name:?} is the name of several: {}", choices.join(", ")),
         )
-        .mend(format!("name the {noun} by one of these"))
+        .remedy(format!("name the {noun} by one of these"))
     }
 
     /// It clashes with what is there.
@@ -147,7 +147,7 @@ impl ServiceError {
             detail,
         );
         error.0.version = Some(version);
-        error.mend("read it again, and repeat your change if it still applies")
+        error.remedy("read it again, and repeat your change if it still applies")
     }
 
     /// Something has that name already.
@@ -158,7 +158,7 @@ impl ServiceError {
     /// Nobody is signed in, or the token does not hold.
     pub fn unauthenticated(detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Unauthenticated, "not-signed-in", "A valid token is needed", detail)
-            .mend("send Authorization: Bearer TOKEN; the administrator's lies in admin.token in the service's data folder")
+            .remedy("send Authorization: Bearer TOKEN; the administrator's lies in admin.token in the service's data folder")
     }
 
     /// It is not allowed.
@@ -178,8 +178,8 @@ impl ServiceError {
     }
 
     /// Says what to do.
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.0.mend = Some(mend.into());
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.0.remedy = Some(remedy.into());
         self
     }
 
@@ -202,7 +202,7 @@ impl From<pennine_store::Error> for ServiceError {
                     "The database does not answer",
                     "the service cannot reach its database just now; nothing was changed that was not answered",
                 )
-                .mend("try again in a moment; /readyz tells when it is back")
+                .remedy("try again in a moment; /readyz tells when it is back")
             }
             E::Duplicate(constraint) => ServiceError::conflict(
                 "exists-already",

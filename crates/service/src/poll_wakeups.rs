@@ -99,7 +99,7 @@ fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
         }
         Change::RunnerChanged { runner }
         | Change::RunnerStateChanged { runner, .. }
-        | Change::RunnerWishChanged { runner, .. } => {
+        | Change::RunnerDesiredStateChanged { runner, .. } => {
             memory.runner_changed(*runner);
             ChangeEffect::yard(Some(*runner))
         }

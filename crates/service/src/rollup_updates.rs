@@ -152,7 +152,7 @@ impl Over {
             | Change::RunnerJoined { runner, .. }
             | Change::RunnerChanged { runner }
             | Change::RunnerStateChanged { runner, .. }
-            | Change::RunnerWishChanged { runner, .. }
+            | Change::RunnerDesiredStateChanged { runner, .. }
             | Change::RunnerRetired { runner, .. }
             | Change::RunnerCredentialRenewed { runner } => {
                 self.runners.insert(runner.0, at);

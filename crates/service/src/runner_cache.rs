@@ -273,7 +273,7 @@ mod tests {
             id: Db(runner),
             name: "fell-01".into(),
             state: Db(RunnerState::Available),
-            wish: Db(DesiredState::Work),
+            desired_state: Db(DesiredState::Work),
             slots: 1,
             labels: Vec::new(),
             settings: Json(Overrides::default()),

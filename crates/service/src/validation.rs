@@ -94,7 +94,7 @@ pub fn check_protocol(number: u32) -> Result<()> {
     let said = format!(
         "the runner speaks protocol {number}; this service takes {OLDEST_PROTOCOL} to {PROTOCOL}"
     );
-    let mend = if number > PROTOCOL {
+    let remedy = if number > PROTOCOL {
         "update the service"
     } else {
         "update pennine-runner on this machine"
@@ -104,7 +104,7 @@ pub fn check_protocol(number: u32) -> Result<()> {
         "The protocol is not spoken here",
         said,
     )
-    .mend(mend))
+    .remedy(remedy))
 }
 
 pub fn check_slots(slots: u32) -> Result<()> {

@@ -120,8 +120,8 @@ async fn within(
         let runners: Vec<_> = decided.drains.iter().map(|one| Db(one.runner)).collect();
         sql!(
             "with r as (
-               update runner set wish = :drain where id = any(:runners) and state not in ('retired', 'awaited') returning id)"
-             change RunnerWishChanged { runner: "id", wish: "'drain'" } at ":at" from "r";
+               update runner set desired_state = :drain where id = any(:runners) and state not in ('retired', 'awaited') returning id)"
+             change RunnerDesiredStateChanged { runner: "id", desired_state: "'drain'" } at ":at" from "r";
             drain: Text = Db(DesiredState::Drain),
             runners: Array<SqlUuid> = &runners,
             at: Timestamptz = Db(at),

@@ -148,7 +148,7 @@ changes! {
     /// A runner's state is another now.
     "runner.state" RunnerStateChanged { runner: RunnerId, state: RunnerState, reason: String }
     /// What is asked of a runner is another now: to work, to pause, to drain.
-    "runner.wish" RunnerWishChanged { runner: RunnerId, wish: DesiredState }
+    "runner.desired-state" RunnerDesiredStateChanged { runner: RunnerId, desired_state: DesiredState }
     /// A runner has left for good.
     "runner.retired" RunnerRetired { runner: RunnerId, reason: Option<String> }
     /// A runner has replaced its credential.
@@ -278,9 +278,9 @@ mod tests {
                 runner: RunnerId(id(4)),
                 reason: None,
             },
-            Change::RunnerWishChanged {
+            Change::RunnerDesiredStateChanged {
                 runner: RunnerId(id(4)),
-                wish: DesiredState::Drain,
+                desired_state: DesiredState::Drain,
             },
             Change::MachineChanged {
                 machine: MachineId(id(5)),

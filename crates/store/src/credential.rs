@@ -23,7 +23,7 @@ pub struct Known {
     #[diesel(sql_type = Text)]
     pub state: Db<RunnerState>,
     #[diesel(sql_type = Text)]
-    pub wish: Db<DesiredState>,
+    pub desired_state: Db<DesiredState>,
     /// What its machine is to keep to.
     #[diesel(sql_type = Integer)]
     pub slots: i32,
@@ -49,7 +49,7 @@ pub struct Known {
 /// The runner with this credential, be it its present or its next one.
 pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
     Ok(sql!(
-        "select id, name, state, wish, slots, single_use, labels, settings, settings_version, room, credential_since,
+        "select id, name, state, desired_state, slots, single_use, labels, settings, settings_version, room, credential_since,
                 coalesce(next_credential_hash = :hash, false) as shows_next
          from runner where credential_hash = :hash or next_credential_hash = :hash";
         hash: Bytea = hash,

@@ -166,7 +166,7 @@ pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Resul
     }
     sql!(
         "with r as (
-           insert into runner (id, pool_id, name, state, state_since, state_why, wish, slots, labels, facts,
+           insert into runner (id, pool_id, name, state, state_since, state_why, desired_state, slots, labels, facts,
                                facts_version, program, created_at)
            values (:id, :pool, :name, 'retired', :until, :why, 'work', :slots, :labels, :facts, 0, '', :from) returning *)
          insert into runner_facts (runner_id, version, facts, labels, slots, program, since)

@@ -464,7 +464,7 @@ pub async fn move_to(
     Ok(moved > 0)
 }
 
-/// What became of a wish to cancel.
+/// What became of a request to cancel.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Cancelled {
     /// It was waiting and is done now.

@@ -86,8 +86,8 @@ impl Calendar {
     /// A runner as dispatch sees it now.
     pub fn runner(&self, runner: &Runner, now: Moment) -> RunnerView {
         let mut view = runner.view();
-        if view.wish == DesiredState::Work && self.of_runner(view.id, now).is_some() {
-            view.wish = DesiredState::Pause;
+        if view.desired_state == DesiredState::Work && self.of_runner(view.id, now).is_some() {
+            view.desired_state = DesiredState::Pause;
         }
         view
     }

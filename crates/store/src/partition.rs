@@ -67,7 +67,7 @@ pub async fn jobs_over_before(connection: &mut Connection, wanted: Moment) -> Re
     }
     let row: Row = sql!(
         "select least(:wanted, (select min(created_at) from job where open),
-                       (select min(created_at) from job where finished_at >= (select at from measured))) as at";
+                       (select min(created_at) from job where finished_at >= (select at from measure_cursor))) as at";
         wanted: Timestamptz = Db(wanted),
     )
     .get_result(connection)

@@ -44,7 +44,7 @@ pub struct Runner {
     #[diesel(sql_type = Text)]
     pub state_why: String,
     #[diesel(sql_type = Text)]
-    pub wish: Db<DesiredState>,
+    pub desired_state: Db<DesiredState>,
     #[diesel(sql_type = Integer)]
     pub slots: i32,
     #[diesel(sql_type = Array<Text>)]
@@ -58,7 +58,7 @@ pub struct Runner {
     #[diesel(sql_type = Text)]
     pub description: String,
     #[diesel(sql_type = Jsonb)]
-    pub told: Json<ReportedFacts>,
+    pub reported: Json<ReportedFacts>,
     #[diesel(sql_type = Jsonb)]
     pub settings: Json<Overrides>,
     #[diesel(sql_type = Integer)]
@@ -111,7 +111,7 @@ impl Runner {
             pool: self.pool_id.0,
             slots: self.room(),
             state: self.state.0,
-            wish: self.wish.0,
+            desired_state: self.desired_state.0,
             subject: Subject::new(&self.name, &self.pool, labels, &self.facts.0),
         }
     }
@@ -121,12 +121,12 @@ impl Runner {
 /// are counted.
 macro_rules! runner_query {
     ($used:literal, $which:literal) => {
-        runner_query!("r.facts, r.told, r.settings", $used, $which)
+        runner_query!("r.facts, r.reported, r.settings", $used, $which)
     };
     ($known:literal, $used:literal, $which:literal) => {
         concat!(
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
-                    r.state_why, r.wish, r.slots, r.labels, ",
+                    r.state_why, r.desired_state, r.slots, r.labels, ",
             $known,
             ", r.facts_version, r.program, r.description, r.settings_version, r.room, r.single_use, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
@@ -159,7 +159,7 @@ pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Res
 /// Every runner that is not retired, without what is known of its machine.
 pub async fn list_brief(connection: &mut Connection) -> Result<Vec<Runner>> {
     let all = sql!(runner_query!(
-        "jsonb '{}' as facts, jsonb '{\"labels\": [], \"facts\": {}, \"slots\": 0}' as told, jsonb '{}' as settings",
+        "jsonb '{}' as facts, jsonb '{\"labels\": [], \"facts\": {}, \"slots\": 0}' as reported, jsonb '{}' as settings",
         "",
         "r.state <> 'retired'"
     ));
@@ -230,7 +230,7 @@ pub async fn enrol(
     let joined = sql!(
         "with r as (
            update runner set name = :name, state = :to, state_since = :at, state_why = 'it has joined and not connected yet',
-                  slots = :slots, labels = :labels, facts = :facts, facts_version = 1, told = :told, program = :program, credential_hash = :credential_hash,
+                  slots = :slots, labels = :labels, facts = :facts, facts_version = 1, reported = :reported, program = :program, credential_hash = :credential_hash,
                   credential_since = :at
            where id = :id and state = :awaited returning *),
          f as (
@@ -243,7 +243,7 @@ pub async fn enrol(
         slots: Integer = i32::try_from(about.slots).unwrap_or(i32::MAX),
         labels: Array<Text> = about.labels,
         facts: Jsonb = Json(about.facts.clone()),
-        told: Jsonb = Json(about.told()),
+        reported: Jsonb = Json(about.reported()),
         program: Text = about.program,
         credential_hash: Bytea = credential_hash,
         id: SqlUuid = Db(id),
@@ -255,7 +255,7 @@ pub async fn enrol(
 }
 
 impl About<'_> {
-    fn told(&self) -> ReportedFacts {
+    fn reported(&self) -> ReportedFacts {
         ReportedFacts {
             labels: self.labels.to_vec(),
             facts: self.facts.clone(),
@@ -269,7 +269,7 @@ impl About<'_> {
 #[derive(Clone, Debug, QueryableByName)]
 struct Layers {
     #[diesel(sql_type = Jsonb)]
-    told: Json<ReportedFacts>,
+    reported: Json<ReportedFacts>,
     #[diesel(sql_type = Jsonb)]
     settings: Json<Overrides>,
     #[diesel(sql_type = Text)]
@@ -279,7 +279,7 @@ struct Layers {
 macro_rules! layers_query {
     ($lock:literal) => {
         concat!(
-            "select told, settings, program from runner where id = :id and state <> 'retired'",
+            "select reported, settings, program from runner where id = :id and state <> 'retired'",
             $lock
         )
     };
@@ -305,15 +305,15 @@ async fn lay(
     settings_changed: bool,
     at: Moment,
 ) -> Result<()> {
-    let now = layers.settings.0.over(&layers.told.0);
+    let now = layers.settings.0.over(&layers.reported.0);
     let slots = i32::try_from(now.slots).unwrap_or(i32::MAX);
     sql!(
         "with wanted as (
-           select slots, labels, facts, program, :told::jsonb as told, :settings::jsonb as settings, :settings_changed::integer as more
+           select slots, labels, facts, program, :reported::jsonb as reported, :settings::jsonb as settings, :settings_changed::integer as more
            from (values (:slots::integer, :labels::text[], :facts::jsonb, :program::text)) as v(slots, labels, facts, program)),
          r as (
            update runner r set slots = wanted.slots, labels = wanted.labels, facts = wanted.facts, program = wanted.program,
-                  told = wanted.told, settings = wanted.settings, settings_version = settings_version + wanted.more,
+                  reported = wanted.reported, settings = wanted.settings, settings_version = settings_version + wanted.more,
                   facts_version = facts_version +
                     case when (r.slots, r.labels, r.facts, r.program) is distinct from
                               (wanted.slots, wanted.labels, wanted.facts, wanted.program) then 1 else 0 end
@@ -323,7 +323,7 @@ async fn lay(
            select id, facts_version, facts, labels, slots, program, :at from r
            on conflict (runner_id, version) do nothing)"
          change RunnerChanged { runner: "id" } at ":at" from "r";
-        told: Jsonb = layers.told,
+        reported: Jsonb = layers.reported,
         settings: Jsonb = layers.settings,
         settings_changed: Integer = i32::from(settings_changed),
         slots: Integer = slots,
@@ -345,16 +345,16 @@ pub async fn set_about(
     about: &About<'_>,
     at: Moment,
 ) -> Result<bool> {
-    let told = about.told();
+    let reported = about.reported();
     let known = layers(connection, id).await?;
-    if known.is_none_or(|known| known.told.0 == told && known.program == about.program) {
+    if known.is_none_or(|known| known.reported.0 == reported && known.program == about.program) {
         return Ok(false);
     }
     in_transaction(connection, async |connection| {
         let Some(mut layers) = locked_layers(connection, id).await? else {
             return Ok(false);
         };
-        layers.told = Json(told);
+        layers.reported = Json(reported);
         about.program.clone_into(&mut layers.program);
         lay(connection, id, layers, false, at).await?;
         Ok(true)
@@ -541,23 +541,23 @@ pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
 }
 
 /// Sets what people want of a runner. False when there is no such runner, or it is gone for good.
-pub async fn set_wish(
+pub async fn set_desired_state(
     connection: &mut Connection,
     id: RunnerId,
-    wish: DesiredState,
+    desired_state: DesiredState,
     at: Moment,
 ) -> Result<bool> {
     connection
         .transaction(async |connection| {
             let set = sql!(
-                "update runner set wish = :wish where id = :id and state not in ('retired', 'awaited')";
-                wish: Text = Db(wish),
+                "update runner set desired_state = :desired_state where id = :id and state not in ('retired', 'awaited')";
+                desired_state: Text = Db(desired_state),
                 id: SqlUuid = Db(id),
             )
             .execute(connection)
             .await?;
             if set == 1 {
-                outbox::write(connection, at, &Change::RunnerWishChanged { runner: id, wish })
+                outbox::write(connection, at, &Change::RunnerDesiredStateChanged { runner: id, desired_state })
                 .await?;
             }
             Ok(set == 1)

@@ -16,7 +16,9 @@ pub async fn cursor(connection: &mut Connection) -> Result<Cursor> {
         #[diesel(sql_type = BigInt)]
         id: i64,
     }
-    let rows: Vec<Row> = sql!("select txid, id from traced").load(connection).await?;
+    let rows: Vec<Row> = sql!("select txid, id from trace_cursor")
+        .load(connection)
+        .await?;
     match rows.first() {
         Some(row) => Ok(Cursor::at(row.txid, row.id)),
         None => {
@@ -30,7 +32,7 @@ pub async fn cursor(connection: &mut Connection) -> Result<Cursor> {
 /// Notes the place up to which jobs were sent.
 pub async fn note(connection: &mut Connection, cursor: Cursor) -> Result<()> {
     sql!(
-        "insert into traced (txid, id) values (:txid, :id)
+        "insert into trace_cursor (txid, id) values (:txid, :id)
          on conflict (one) do update set txid = excluded.txid, id = excluded.id";
         txid: BigInt = cursor.transaction(),
         id: BigInt = cursor.number(),

@@ -24,7 +24,7 @@ pub struct AlertAbout {
     pub job: Option<String>,
     /// What to do about it.
     #[serde(skip_serializing_if = "String::is_empty")]
-    pub mend: String,
+    pub remedy: String,
 }
 
 /// An alert.

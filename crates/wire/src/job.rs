@@ -1,7 +1,7 @@
 //! Jobs and their attempts.
 
-use crate::queue::MendAction;
-use pennine_core::dispatch::{Band, Mend, Reason, SeatNeeds, Standing};
+use crate::queue::RemedyAction;
+use pennine_core::dispatch::{Band, Reason, Remedy, SeatNeeds, Standing};
 use pennine_core::id::{AttemptId, JobId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -190,10 +190,10 @@ pub struct Why {
     pub standing: Standing,
     pub explanation: Explanation,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mend: Option<Mend>,
+    pub remedy: Option<Remedy>,
     /// What a person can press.
     #[serde(default)]
-    pub actions: Vec<MendAction>,
+    pub actions: Vec<RemedyAction>,
     /// How many jobs of its strand are before it.
     pub before: u64,
     pub waited_us: Micros,

@@ -26,7 +26,7 @@ pub struct Problem {
     pub column: Option<usize>,
     /// What to do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mend: Option<String>,
+    pub remedy: Option<String>,
     /// For a log that was sent with a gap: the offset at which to go on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next_offset: Option<u64>,

@@ -1,6 +1,6 @@
 //! The queue, grouped by why jobs wait.
 
-use pennine_core::dispatch::{Band, Mend, Reason, SeatNeeds, Standing};
+use pennine_core::dispatch::{Band, Reason, Remedy, SeatNeeds, Standing};
 use pennine_core::requirement::Hint;
 use pennine_core::time::Micros;
 use serde::{Deserialize, Serialize};
@@ -28,9 +28,9 @@ pub struct QueueGroup {
     pub strands: Vec<QueueStrand>,
 }
 
-/// A mend as an action: a request that a person can send by pressing a button.
+/// A remedy as an action: a request that a person can send by pressing a button.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MendAction {
+pub struct RemedyAction {
     /// What it does, in a few words: `Resume fell-03`.
     pub said: String,
     /// What it will lead to, where that should be confirmed first.
@@ -63,10 +63,10 @@ pub struct QueueStrand {
     pub said: String,
     pub standing: Standing,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mend: Option<Mend>,
+    pub remedy: Option<Remedy>,
     /// What a person can press.
     #[serde(default)]
-    pub actions: Vec<MendAction>,
+    pub actions: Vec<RemedyAction>,
     #[serde(default)]
     pub hints: Vec<Hint>,
 }

@@ -30,7 +30,7 @@ pub struct Runner {
     /// Why, in words.
     pub why: String,
     /// What people want of it.
-    pub wish: DesiredState,
+    pub desired_state: DesiredState,
     pub slots: u32,
     /// Slots in use.
     pub used: u32,

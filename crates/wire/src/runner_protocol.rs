@@ -168,7 +168,7 @@ pub struct OwnSettings {
 /// From the machine itself: what is wanted of its runner.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub struct NewDesiredStateHere {
-    pub wish: DesiredState,
+    pub desired_state: DesiredState,
 }
 
 /// From the machine itself: its runner leaves for good.

@@ -1,4 +1,4 @@
-// Now: is anyone waiting, for what, is it being mended.
+// Now: is anyone waiting, for what, and what is being done about it.
 import { Link } from "react-router";
 import { useAlerts, useStatus } from "../../api/hooks";
 import { AlertList } from "../../parts/alerts";

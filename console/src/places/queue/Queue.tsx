@@ -1,11 +1,11 @@
-// Queue: the waiting jobs by why they wait, each with its mend.
+// Queue: the waiting jobs by why they wait, each with its remedy.
 import { Box, Flex } from "@chakra-ui/react";
 import { Link } from "react-router";
 import { useQueue, useStatus } from "../../api/hooks";
 import { AnswerLine } from "../../parts/answer";
 import { List } from "../../parts/list";
 import { Glyph, reasonTone } from "../../parts/mark";
-import { Mend } from "../../parts/mend";
+import { Remedy } from "../../parts/remedy";
 import { micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { TryOut } from "./TryOut";
@@ -76,11 +76,11 @@ export default function Queue() {
                 head: "to do",
                 width: "15em",
                 cell: (strand) =>
-                  strand.actions?.map((action) => <Mend key={action.said} action={action} />) ?? null,
+                  strand.actions?.map((action) => <Remedy key={action.said} action={action} />) ?? null,
               },
             ]}
           />
-          {[...new Set(group.strands.map((strand) => strand.mend?.said))].map((said) =>
+          {[...new Set(group.strands.map((strand) => strand.remedy?.said))].map((said) =>
             said ? (
               <Box key={said} mt="6px" color="quiet">
                 To do: {said}

@@ -8,7 +8,7 @@ import { useJob, useWhy } from "../../api/hooks";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { JobMark } from "../../parts/mark";
-import { Mend } from "../../parts/mend";
+import { Remedy } from "../../parts/remedy";
 import { Ago, Until, micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { LogView } from "./LogView";
@@ -127,9 +127,9 @@ export default function JobPage() {
 function WhyTable({ why }: { why: NonNullable<ReturnType<typeof useWhy>["data"]> }) {
   return (
     <Box mt="16px" maxW="52em">
-      {why.mend ? <Box>To do: {why.mend.said}</Box> : null}
+      {why.remedy ? <Box>To do: {why.remedy.said}</Box> : null}
       <Flex gap="10px" my="8px" wrap="wrap" _empty={{ display: "none" }}>
-        {why.actions?.map((action) => <Mend key={action.said} action={action} />)}
+        {why.actions?.map((action) => <Remedy key={action.said} action={action} />)}
       </Flex>
       {why.before > 0 ? (
         <Box color="quiet">

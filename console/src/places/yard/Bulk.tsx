@@ -26,13 +26,13 @@ async function each(runners: Runner[], act: (runner: Runner) => Promise<unknown>
   return { done, of: runners.length, trouble };
 }
 
-const DOES: Record<Runner["wish"], string> = { work: "Resume", pause: "Pause", drain: "Drain" };
+const DOES: Record<Runner["desired_state"], string> = { work: "Resume", pause: "Pause", drain: "Drain" };
 
 export function Bulk({ runners, done }: { runners: Runner[]; done: () => void }) {
   const queries = useQueryClient();
   const fresh = () => queries.invalidateQueries({ queryKey: ["runners"] });
-  const wish = useMutation({
-    mutationFn: (wanted: Runner["wish"]) => each(runners, (one) => put(`/runners/${one.id}/wish`, { wish: wanted })),
+  const change = useMutation({
+    mutationFn: (wanted: Runner["desired_state"]) => each(runners, (one) => put(`/runners/${one.id}/desired-state`, { desired_state: wanted })),
     onSettled: fresh,
   });
   // First what it would do, to all of them.
@@ -51,17 +51,17 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
       done();
     },
   });
-  const outcome = wish.data;
+  const outcome = change.data;
   const ends = ask.data?.flatMap((one) => one.ends) ?? [];
   const losses = ask.data?.flatMap((one) => one.losses) ?? [];
-  const act = (wanted: Runner["wish"]) => (
+  const act = (wanted: Runner["desired_state"]) => (
     <Button
       size="xs"
       variant="outline"
       borderColor="rule"
       color="ink"
-      loading={wish.isPending && wish.variables === wanted}
-      onClick={() => wish.mutate(wanted)}
+      loading={change.isPending && change.variables === wanted}
+      onClick={() => change.mutate(wanted)}
     >
       {DOES[wanted]} {runnersOf(runners.length)}
     </Button>

@@ -19,7 +19,7 @@ export function Doctor({ runner }: { runner: string }) {
           <Box color="quiet">{finding.check}</Box>
           <Box>
             {finding.said}
-            {finding.mend && finding.verdict !== "good" ? <Box>To do: {finding.mend}</Box> : null}
+            {finding.remedy && finding.verdict !== "good" ? <Box>To do: {finding.remedy}</Box> : null}
           </Box>
         </Box>
       ))}

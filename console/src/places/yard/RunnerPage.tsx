@@ -26,8 +26,8 @@ export default function RunnerPage() {
   const { runner: name = "" } = useParams();
   const { data: runner, error } = useRunner(name);
   const queries = useQueryClient();
-  const wish = useMutation({
-    mutationFn: (wanted: Runner["wish"]) => put<Runner>(`/runners/${encodeURIComponent(name)}/wish`, { wish: wanted }),
+  const change = useMutation({
+    mutationFn: (wanted: Runner["desired_state"]) => put<Runner>(`/runners/${encodeURIComponent(name)}/desired-state`, { desired_state: wanted }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["runners"] }),
   });
   const away = runner?.state === "awaited" || runner?.state === "retired";
@@ -37,14 +37,14 @@ export default function RunnerPage() {
   const until = Math.ceil(useNow() / 60_000) * 60_000;
   const from = until - HOURS * 3_600_000;
   if (!runner) return error ? <Trouble error={error} /> : <Awaiting what="the runner" />;
-  const act = (label: string, wanted: Runner["wish"]) => (
+  const act = (label: string, wanted: Runner["desired_state"]) => (
     <Button
       size="sm"
       variant="outline"
       borderColor="rule"
       color="ink"
-      loading={wish.isPending && wish.variables === wanted}
-      onClick={() => wish.mutate(wanted)}
+      loading={change.isPending && change.variables === wanted}
+      onClick={() => change.mutate(wanted)}
     >
       {label}
     </Button>
@@ -72,7 +72,7 @@ export default function RunnerPage() {
       {runner.description ? <Box mt="6px">{runner.description}</Box> : null}
       {runner.state === "retired" || runner.state === "awaited" ? null : (
         <Flex gap="10px" mt="10px" align="start">
-          {runner.wish === "work" ? (
+          {runner.desired_state === "work" ? (
             <>
               {act("Pause: take nothing new", "pause")}
               {act("Drain: finish and take nothing new", "drain")}
@@ -84,7 +84,7 @@ export default function RunnerPage() {
           <Retire runner={runner} />
         </Flex>
       )}
-      {wish.error ? <Trouble error={wish.error} /> : null}
+      {change.error ? <Trouble error={change.error} /> : null}
       <Heading beside={<Legend />}>The last {HOURS} hours</Heading>
       <Hours from={from} until={until} width={WIDTH} />
       <Strip

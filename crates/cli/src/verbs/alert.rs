@@ -131,8 +131,8 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
         if let Some(by) = &alert.seen_by {
             more.push(format!("{by} looks at it"));
         }
-        if alert.ended_at.is_none() && !alert.about.mend.is_empty() {
-            more.push(alert.about.mend.clone());
+        if alert.ended_at.is_none() && !alert.about.remedy.is_empty() {
+            more.push(alert.about.remedy.clone());
         }
         text += &view::wrapped(&" ".repeat(lead.len()), &more.join("; "));
     }

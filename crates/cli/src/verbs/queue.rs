@@ -159,8 +159,8 @@ fn text(queue: &Queue) -> String {
             for hint in &strand.hints {
                 text += &format!("      {}\n", hint.said());
             }
-            if let Some(mend) = strand.mend.as_ref().filter(|_| group.needs_a_person) {
-                text += &format!("      {}\n", mend.said);
+            if let Some(remedy) = strand.remedy.as_ref().filter(|_| group.needs_a_person) {
+                text += &format!("      {}\n", remedy.said);
             }
             for action in &strand.actions {
                 text += &format!("      {}: {}\n", action.said, action.command);

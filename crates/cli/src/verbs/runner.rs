@@ -119,9 +119,9 @@ pub fn table(runners: &[Runner]) -> String {
 /// `pennine runner`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
-        Verb::Pause { name } => wish(client, json, &name, DesiredState::Pause).await,
-        Verb::Resume { name } => wish(client, json, &name, DesiredState::Work).await,
-        Verb::Drain { name } => wish(client, json, &name, DesiredState::Drain).await,
+        Verb::Pause { name } => set_desired_state(client, json, &name, DesiredState::Pause).await,
+        Verb::Resume { name } => set_desired_state(client, json, &name, DesiredState::Work).await,
+        Verb::Drain { name } => set_desired_state(client, json, &name, DesiredState::Drain).await,
         Verb::Set(arguments) => {
             let name = arguments.name.clone();
             let changed = client.change_runner(&name, &arguments.change()).await?;
@@ -336,8 +336,13 @@ async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     ))
 }
 
-async fn wish(client: &Client, json: bool, name: &str, wish: DesiredState) -> Result<(), Error> {
-    let runner = client.set_wish(name, wish).await?;
+async fn set_desired_state(
+    client: &Client,
+    json: bool,
+    name: &str,
+    desired_state: DesiredState,
+) -> Result<(), Error> {
+    let runner = client.set_desired_state(name, desired_state).await?;
     if json {
         return view::json(&runner);
     }

@@ -19,8 +19,8 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
         };
         text += &format!("{jobs} before it.\n");
     }
-    if let Some(mend) = &why.mend {
-        text += &format!("To do: {}\n", mend.said);
+    if let Some(remedy) = &why.remedy {
+        text += &format!("To do: {}\n", remedy.said);
     }
     for action in &why.actions {
         text += &format!("  {}: {}\n", action.said, action.command);

@@ -145,14 +145,14 @@ impl World {
         }
     }
 
-    fn runner(&mut self, order: &Order, state: RunnerState, wish: DesiredState) {
+    fn runner(&mut self, order: &Order, state: RunnerState, desired_state: DesiredState) {
         let view = RunnerView {
             id: order.runner,
             name: order.machine.to_string(),
             pool: order.pool,
             slots: 1,
             state,
-            wish,
+            desired_state,
             subject: self
                 .state
                 .pool_view(order.pool)

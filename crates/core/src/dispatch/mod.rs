@@ -44,7 +44,7 @@ mod yard;
 pub use event::{Assignment, Event, Plan, ReasonChange};
 pub use inconsistency::{Entity, Inconsistency, Problem};
 pub use reason::{
-    Claim, KeptBack, Limit, Mend, Reason, SeatStanding, Segment, Standing, reason_at,
+    Claim, KeptBack, Limit, Reason, Remedy, SeatStanding, Segment, Standing, reason_at,
 };
 pub use share::SharePolicy;
 pub use state::State;

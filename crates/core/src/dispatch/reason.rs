@@ -461,14 +461,14 @@ impl Standing {
 
 /// What a person can do about a reason.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Mend {
+pub struct Remedy {
     /// What to do, as a sentence.
     pub said: String,
 }
 
-impl Mend {
-    /// What to do about a wait for this reason, where a person can mend it.
-    pub fn of(reason: Reason, requirement: &str) -> Option<Mend> {
+impl Remedy {
+    /// What to do about a wait for this reason, where a person can do something.
+    pub fn of(reason: Reason, requirement: &str) -> Option<Remedy> {
         let said = match reason {
             Reason::NoMatch if requirement.is_empty() => {
                 "Add a runner to a pool that takes unlabelled work, or open a pool.".to_owned()
@@ -486,10 +486,10 @@ impl Mend {
             Reason::Paused => "Resume the runner.".to_owned(),
             Reason::AllBusy => "Wait, add a machine, or raise its pool's ceiling.".to_owned(),
             Reason::SupplyShort => {
-                "Raise what is used up, mend the supplier, or add a machine.".to_owned()
+                "Raise the limit that is used up, fix the supplier, or add a machine.".to_owned()
             }
             _ => return None,
         };
-        Some(Mend { said })
+        Some(Remedy { said })
     }
 }

@@ -100,7 +100,7 @@ pub struct RunnerView {
     pub pool: PoolId,
     pub slots: u32,
     pub state: RunnerState,
-    pub wish: DesiredState,
+    pub desired_state: DesiredState,
     /// Its labels and facts, its pool's included.
     pub subject: Subject,
 }
@@ -108,12 +108,12 @@ pub struct RunnerView {
 impl RunnerView {
     /// Whether it finishes what it has and takes nothing new, for good.
     pub fn drains(&self) -> bool {
-        self.wish == DesiredState::Drain
+        self.desired_state == DesiredState::Drain
     }
 
     /// Whether it would take a job now, slots aside.
     pub fn willingness(&self) -> Willingness {
-        match (self.state, self.wish) {
+        match (self.state, self.desired_state) {
             (RunnerState::Available | RunnerState::Busy, DesiredState::Work) => Willingness::Takes,
             (RunnerState::Awaited | RunnerState::Offline | RunnerState::Retired, _) => {
                 Willingness::Offline

@@ -1,7 +1,7 @@
 //! A runner's life: `awaited`, `available`, `busy`, `draining`, `paused`, `offline`, `retired`.
 //!
 //! What a person wants of a runner (take work, pause, drain) outlives its connection: a paused runner that vanishes is
-//! `offline`, and is `paused` again when it comes back. So the event that it was seen carries that wish along.
+//! `offline`, and is `paused` again when it comes back. So the event that it was seen carries the desired state along.
 
 use super::{Refused, words};
 use serde::{Deserialize, Serialize};
@@ -53,7 +53,7 @@ words!(DesiredState { Work = "work", Pause = "pause", Drain = "drain" });
 
 /// Returns what is asked of a runner once it has started a job, where that changes: what a single-use runner has begun is
 /// the last that it takes.
-pub fn wish_after_start(single_use: bool) -> Option<DesiredState> {
+pub fn desired_state_after_start(single_use: bool) -> Option<DesiredState> {
     single_use.then_some(DesiredState::Drain)
 }
 
@@ -65,7 +65,7 @@ pub enum RunnerEvent {
     /// It is connected, with so many of its slots in use.
     Seen {
         /// What people want of it.
-        wish: DesiredState,
+        desired_state: DesiredState,
         /// Slots in use.
         used: u32,
         /// Slots it has.
@@ -86,8 +86,12 @@ impl RunnerState {
             (S::Awaited, E::Enrol) => Ok(S::Offline),
             (
                 S::Available | S::Busy | S::Draining | S::Paused | S::Offline,
-                E::Seen { wish, used, slots },
-            ) => Ok(match wish {
+                E::Seen {
+                    desired_state,
+                    used,
+                    slots,
+                },
+            ) => Ok(match desired_state {
                 DesiredState::Pause => S::Paused,
                 DesiredState::Drain => S::Draining,
                 DesiredState::Work if used < slots => S::Available,
@@ -127,9 +131,9 @@ impl RunnerState {
 mod tests {
     use super::*;
 
-    fn seen(wish: DesiredState, used: u32) -> RunnerEvent {
+    fn seen(desired_state: DesiredState, used: u32) -> RunnerEvent {
         RunnerEvent::Seen {
-            wish,
+            desired_state,
             used,
             slots: 2,
         }

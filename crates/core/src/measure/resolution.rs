@@ -120,13 +120,13 @@ pub struct Run {
 }
 
 /// A window as runs of stretches, as long ones as fit, none longer than `longest`, those of ten days only where they end by
-/// `drawn_until`. Both ends are widened to whole stretches of the shortest grain that is asked for.
+/// `compacted_until`. Both ends are widened to whole stretches of the shortest grain that is asked for.
 pub fn cover(
     from: Moment,
     until: Moment,
     shortest: Resolution,
     longest: Resolution,
-    drawn_until: Moment,
+    compacted_until: Moment,
 ) -> Vec<Run> {
     let mut at = shortest.start(from);
     let end = if shortest.start(until) == until {
@@ -137,7 +137,7 @@ pub fn cover(
     let mut runs: Vec<Run> = Vec::new();
     while at < end {
         let fits = |grain: &Resolution| {
-            let there = *grain != Resolution::TenDays || grain.end(at) <= drawn_until;
+            let there = *grain != Resolution::TenDays || grain.end(at) <= compacted_until;
             let asked = *grain >= shortest && *grain <= longest;
             there && asked && grain.start(at) == at && grain.end(at) <= end
         };

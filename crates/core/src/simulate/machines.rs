@@ -51,7 +51,9 @@ impl Machines {
     /// A job began on a runner: a single-use one takes no other.
     pub(super) fn job_began(&self, engine: &mut Engine, runner: RunnerId, now: Moment) {
         if is_single_use(engine, runner) {
-            set_runner(engine, runner, now, |view| view.wish = DesiredState::Drain);
+            set_runner(engine, runner, now, |view| {
+                view.desired_state = DesiredState::Drain
+            });
         }
     }
 
@@ -95,7 +97,7 @@ impl Machines {
         }
         for drain in &settlement.decided.drains {
             set_runner(engine, drain.runner, now, |view| {
-                view.wish = DesiredState::Drain;
+                view.desired_state = DesiredState::Drain;
             });
         }
     }
@@ -123,7 +125,7 @@ impl Machines {
                     id: order.runner,
                     pool: order.pool,
                     state: RunnerState::Available,
-                    wish: DesiredState::Work,
+                    desired_state: DesiredState::Work,
                     ..*runner
                 };
                 self.booting.insert(order.machine, view);

@@ -80,7 +80,7 @@ fn yard(runners: u64) -> Engine {
             pool: PoolId(id(0)),
             slots: 1,
             state: RunnerState::Available,
-            wish: DesiredState::Work,
+            desired_state: DesiredState::Work,
             subject: Subject::new(&format!("fell-{n}"), "quay", [], &Facts::new()),
         };
         state.apply(Event::Runner(Box::new(view)), now);
@@ -290,7 +290,7 @@ fn runner(runner: RunnerId, name: &str) -> RunnerView {
         pool: PoolId(id(0)),
         slots: 1,
         state: RunnerState::Available,
-        wish: DesiredState::Work,
+        desired_state: DesiredState::Work,
         subject: Subject::new(name, "slipway", [], &Facts::new()),
     }
 }

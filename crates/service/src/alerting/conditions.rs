@@ -46,7 +46,7 @@ pub async fn all(
             pool: target.pool.clone(),
             place: target.place.clone(),
             target: Some(target.name.clone()),
-            mend: "look why jobs wait: pennine queue, and pennine trends waits".to_owned(),
+            remedy: "look why jobs wait: pennine queue, and pennine trends waits".to_owned(),
             ..AlertAbout::default()
         };
         let (name, promise) = (target.name.as_str(), target.promise());
@@ -153,11 +153,11 @@ fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
             let mut about = AlertAbout {
                 place: Some(strand.project.clone()),
                 job: Some(strand.first.clone()),
-                mend: format!("pennine why {}", strand.first),
+                remedy: format!("pennine why {}", strand.first),
                 ..AlertAbout::default()
             };
             if let Some(hint) = hints.first() {
-                about.mend = format!("{hint} ({})", about.mend);
+                about.remedy = format!("{hint} ({})", about.remedy);
             }
             let subject = format!("{}: {}", strand.project, strand.requirement);
             let since = now - Duration::from(strand.longest_us);
@@ -191,7 +191,7 @@ fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
             );
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
-                mend: format!(
+                remedy: format!(
                     "see what another ceiling would do: pennine pool set {name} --ceiling {} --preview",
                     ceiling + 1
                 ),
@@ -209,7 +209,7 @@ async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, E
         let said = format!("The supplier {} fails: {trouble}.", row.name);
         let about = AlertAbout {
             supplier: Some(row.name.clone()),
-            mend: format!("pennine supplier check {}", row.name),
+            remedy: format!("pennine supplier check {}", row.name),
             ..AlertAbout::default()
         };
         let kind = AlertKind::SupplierFailing;
@@ -263,7 +263,7 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
             );
             let about = AlertAbout {
                 pool: Some(pool.to_owned()),
-                mend: format!("see how busy it is: pennine trends --pool {pool} --last 14d"),
+                remedy: format!("see how busy it is: pennine trends --pool {pool} --last 14d"),
                 ..AlertAbout::default()
             };
             condition(AlertKind::MachinesIdle, pool, latest, said, &about)
@@ -296,7 +296,7 @@ async fn set_aside(
         };
         let about = AlertAbout {
             job: job.clone(),
-            mend: format!("{remedy}; report the defect with the service's log"),
+            remedy: format!("{remedy}; report the defect with the service's log"),
             ..AlertAbout::default()
         };
         let name = job.map_or_else(|| entity.to_string(), |job| format!("job {job}"));
@@ -359,7 +359,7 @@ async fn near_budget(
             let said = format!("{name} has spent {spent} of the {all} that it may {word}.");
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
-                mend: format!(
+                remedy: format!(
                     "no further machine is made once it is spent; pennine pool show {name}"
                 ),
                 ..AlertAbout::default()

@@ -25,7 +25,7 @@ impl Failure {
             instance: None,
             field: None,
             column: None,
-            mend: None,
+            remedy: None,
             next_offset: None,
             version: None,
         }))
@@ -50,8 +50,8 @@ impl Failure {
     }
 
     /// Says what to do.
-    fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.0.mend = Some(mend.into());
+    fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.0.remedy = Some(remedy.into());
         self
     }
 }
@@ -67,7 +67,7 @@ impl From<ServiceError> for Failure {
         );
         failure.0.field = details.field;
         failure.0.column = details.column;
-        failure.0.mend = details.mend;
+        failure.0.remedy = details.remedy;
         failure.0.next_offset = details.next_offset;
         failure.0.version = details.version;
         failure
@@ -141,7 +141,7 @@ where
                 "The request took too long",
                 "the request was not answered in time",
             )
-            .mend("try again; if it happens often, the service is overloaded")
+            .remedy("try again; if it happens often, the service is overloaded")
             .0,
         ),
         None if status == StatusCode::PAYLOAD_TOO_LARGE => Some(
@@ -193,7 +193,7 @@ pub async fn no_such_path(OriginalUri(uri): OriginalUri) -> Failure {
         "There is nothing at this address",
         format!("there is nothing at {}", uri.path()),
     )
-    .mend("/api/v1/openapi.json lists what there is")
+    .remedy("/api/v1/openapi.json lists what there is")
 }
 
 /// The answer to a method that a path does not have. axum sets `Allow`.

@@ -115,7 +115,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runners::runner::list))
         .routes(routes!(runners::runner::show, runners::runner::change))
         .routes(routes!(runners::runner::retire))
-        .routes(routes!(runners::runner::wish))
+        .routes(routes!(runners::runner::set_desired_state))
         .routes(routes!(runners::doctor::check))
         .routes(routes!(runners::takeover::next))
         .routes(routes!(runners::takeover::take_back))

@@ -52,7 +52,7 @@ impl AffectedIds {
             | Change::RunnerJoined { runner, .. }
             | Change::RunnerChanged { runner }
             | Change::RunnerStateChanged { runner, .. }
-            | Change::RunnerWishChanged { runner, .. }
+            | Change::RunnerDesiredStateChanged { runner, .. }
             | Change::RunnerRetired { runner, .. } => {
                 self.runners.insert(*runner);
             }

@@ -42,13 +42,13 @@ pub fn shown_state(runner: &Runner) -> RunnerState {
         return runner.state.0;
     }
     // What a single-use runner executes is its last; people see that it is busy.
-    let wish = if runner.single_use && runner.used() > 0 {
+    let desired_state = if runner.single_use && runner.used() > 0 {
         DesiredState::Work
     } else {
-        runner.wish.0
+        runner.desired_state.0
     };
     let seen = RunnerEvent::Seen {
-        wish,
+        desired_state,
         used: runner.used(),
         slots: runner.room(),
     };

@@ -98,7 +98,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     // Nothing starts: what waits belongs to no pool yet, and counts for the one that could take it.
     service
         .client
-        .set_wish("fell-01", DesiredState::Pause)
+        .set_desired_state("fell-01", DesiredState::Pause)
         .await
         .unwrap();
     service.runner_when("fell-01", RunnerState::Paused).await;
@@ -146,7 +146,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     // Jobs that started late are late for good; a promise that is kept again is over.
     service
         .client
-        .set_wish("fell-01", DesiredState::Work)
+        .set_desired_state("fell-01", DesiredState::Work)
         .await
         .unwrap();
     for job in &jobs {
@@ -316,9 +316,9 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
         full.said
     );
     assert!(
-        full.about.mend.contains("--ceiling 2"),
+        full.about.remedy.contains("--ceiling 2"),
         "{}",
-        full.about.mend
+        full.about.remedy
     );
     let dear = SupplyChange {
         day_budget: Some(Money(2_000_000)),
@@ -464,10 +464,10 @@ async fn a_job_that_makes_dispatch_inconsistent_is_set_aside_and_all_others_go_o
     assert!(
         aside
             .about
-            .mend
+            .remedy
             .contains(&format!("pennine job cancel {broken}")),
         "{}",
-        aside.about.mend
+        aside.about.remedy
     );
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     let other = service.submit("", "true").await;

@@ -258,13 +258,13 @@ async fn a_write_sent_twice_with_one_key_is_made_once() {
         .submit(&refused, Some("again"))
         .await
         .unwrap_err();
-    let mended = NewJob {
+    let corrected = NewJob {
         project: "buoy".into(),
         ..refused
     };
     service
         .client
-        .submit(&mended, Some("again"))
+        .submit(&corrected, Some("again"))
         .await
         .expect("a refusal does not use the key up");
 }

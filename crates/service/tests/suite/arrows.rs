@@ -162,10 +162,10 @@ fn modules_of_the_service_use_only_what_lies_below_them() {
     let excepted: BTreeSet<String> = EXCEPTIONS.iter().map(|one| (*one).to_owned()).collect();
     let new: Vec<_> = wrong.difference(&excepted).collect();
     assert!(new.is_empty(), "these arrows point the wrong way: {new:#?}");
-    let mended: Vec<_> = excepted.difference(&wrong).collect();
+    let unneeded: Vec<_> = excepted.difference(&wrong).collect();
     assert!(
-        mended.is_empty(),
-        "take these out of EXCEPTIONS: {mended:#?}"
+        unneeded.is_empty(),
+        "take these out of EXCEPTIONS: {unneeded:#?}"
     );
 }
 
@@ -189,10 +189,10 @@ fn routes_know_no_sql() {
         new.is_empty(),
         "these routes reach into the store: {new:#?}"
     );
-    let mended: Vec<_> = excepted.difference(&found).collect();
+    let unneeded: Vec<_> = excepted.difference(&found).collect();
     assert!(
-        mended.is_empty(),
-        "take these out of HTTP_AND_STORE: {mended:#?}"
+        unneeded.is_empty(),
+        "take these out of HTTP_AND_STORE: {unneeded:#?}"
     );
 }
 

@@ -13,7 +13,7 @@ const KEPT: &str = "select
     || '; targets ' || (select coalesce(string_agg(name || days, ',' order by name), '') from target)
     || '; listeners ' || (select coalesce(string_agg(name || paused, ',' order by name), '') from listener)
     || '; maintenance ' || (select count(*) || ',' || count(ended_at) from maintenance)
-    || '; runners ' || (select string_agg(name || state || wish || description, ',' order by name) from runner)
+    || '; runners ' || (select string_agg(name || state || desired_state || description, ',' order by name) from runner)
     || '; jobs ' || (select coalesce(string_agg(state, ',' order by number), '') from job)
     || '; changes ' || (select count(*) from outbox where kind not in ('strand.reason', 'runner.state', 'job.pending'))";
 
@@ -72,7 +72,11 @@ async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
         ("POST", "/listeners/pager/renew", json!({})),
         ("DELETE", "/listeners/pager", json!({})),
         ("PATCH", "/alerts/thresholds", json!({"budget_percent": 50})),
-        ("PUT", "/runners/fell-01/wish", json!({"wish": "pause"})),
+        (
+            "PUT",
+            "/runners/fell-01/desired-state",
+            json!({"desired_state": "pause"}),
+        ),
         (
             "PATCH",
             "/runners/fell-01",

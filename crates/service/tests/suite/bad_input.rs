@@ -1,4 +1,4 @@
-//! Wrong and hostile input: a clear error that names the field and the mend, and nothing lost.
+//! Wrong and hostile input: a clear error that names the field and the remedy, and nothing lost.
 
 use crate::support::{Runner, Service, until};
 use pennine_client::{ClientError, Route, RunnerClient};
@@ -48,7 +48,7 @@ async fn a_job_that_makes_no_sense_is_refused_at_the_field() {
     );
     let found = refused("project", &|new| new.project = "bouy".into()).await;
     assert_eq!((found.status, found.word()), (404, "unknown-project"));
-    assert!(found.mend.is_some());
+    assert!(found.remedy.is_some());
     refused("command", &|new| new.command.clear()).await;
     refused("command", &|new| new.command = vec![String::new()]).await;
     refused("command", &|new| new.command = vec!["a\0b".into()]).await;

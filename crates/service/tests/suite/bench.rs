@@ -132,7 +132,7 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
     .await;
     service
         .client
-        .set_wish(
+        .set_desired_state(
             "wave-bench",
             pennine_core::lifecycle::runner::DesiredState::Work,
         )
@@ -199,11 +199,11 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         .await;
     // The leader looks once a second.
     let waiting = one_that_waits(&service).await;
-    let mend = format!("pennine maintenance end {}", planned.name);
-    until("the mend is told", || async {
+    let remedy = format!("pennine maintenance end {}", planned.name);
+    until("the remedy is shown", || async {
         let actions = service.client.why(&waiting).await.ok()?.actions;
-        let mends: Vec<&str> = actions.iter().map(|one| one.command.as_str()).collect();
-        (mends == [mend.as_str()]).then_some(())
+        let remedies: Vec<&str> = actions.iter().map(|one| one.command.as_str()).collect();
+        (remedies == [remedy.as_str()]).then_some(())
     })
     .await;
     let checked = service.client.check_runner("wave-bench").await.unwrap();

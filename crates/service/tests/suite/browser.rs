@@ -219,13 +219,13 @@ async fn a_log_of_50_mb_stays_smooth() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_mend_pressed_on_the_queue_page_starts_the_job() {
+async fn a_remedy_pressed_on_the_queue_page_starts_the_job() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     service
         .client
-        .set_wish(
+        .set_desired_state(
             "fell-01",
             pennine_core::lifecycle::runner::DesiredState::Pause,
         )

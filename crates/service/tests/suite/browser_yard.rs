@@ -11,7 +11,7 @@ async fn crowd(service: &Service, runners: i32) {
     database
         .execute(
             "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
-                                 program, created_at, told)
+                                 program, created_at, reported)
              select gen_random_uuid(), pool.id, 'moor-' || lpad(n::text, 4, '0'), 'offline', now(), 'it was switched off', 2,
                     case when n % 100 = 0 then array['heath'] else '{}' end,
                     jsonb_build_object('os', 'linux', 'arch', 'x86-64', 'cores', 8, 'gcc', '12.' || n % 4), 1, '0.1.0', now(),

@@ -512,7 +512,7 @@ async fn a_database_that_goes_away_is_told_and_the_service_recovers_by_itself() 
     })
     .await;
     assert_eq!((refused.status, refused.word()), (503, "database-away"));
-    assert!(refused.mend.is_some());
+    assert!(refused.remedy.is_some());
     let ready = reqwest::get(format!("{}/readyz", service.url))
         .await
         .unwrap();

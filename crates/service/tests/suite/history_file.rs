@@ -151,7 +151,7 @@ async fn days_that_are_over_are_drawn_together_and_what_comes_late_is_in_both() 
     let drawn = until("what is over is drawn together", || async {
         // Of the days before the stretch of today.
         let query =
-            "select count(*)::text from measured where drawn_until > now() - interval '12 days'";
+            "select count(*)::text from measure_cursor where compacted_until > now() - interval '12 days'";
         (service.database.texts(query).await == ["1"]).then_some(())?;
         Some(tens(&service).await)
     })
@@ -177,7 +177,7 @@ async fn days_that_are_over_are_drawn_together_and_what_comes_late_is_in_both() 
     // From the days alone it is the same, and worked out anew too, with the same bytes.
     service
         .database
-        .texts("update measured set drawn_until = 'epoch' returning ''")
+        .texts("update measure_cursor set compacted_until = 'epoch' returning ''")
         .await;
     assert_eq!(service.client.trends(&year).await.unwrap().whole, whole);
     let store = Store::open(&service.database.url, 2).unwrap();

@@ -219,7 +219,7 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
         "{}",
         why.said
     );
-    assert!(why.mend.is_some());
+    assert!(why.remedy.is_some());
     let queue = service.client.queue().await.unwrap();
     assert_eq!(
         (

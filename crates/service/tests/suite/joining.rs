@@ -387,7 +387,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
         runner.findings.into_iter().find(|one| one.check == "clock")
     })
     .await;
-    assert!(told.mend.unwrap().contains("timedatectl"));
+    assert!(told.remedy.unwrap().contains("timedatectl"));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

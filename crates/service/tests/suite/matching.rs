@@ -1,4 +1,4 @@
-//! Who runs where, and why not: shares, limits, seats, reach, giving up, and mending many at once.
+//! Who runs where, and why not: shares, limits, seats, reach, giving up, and actions on many jobs at once.
 
 use crate::support::{Runner, Service, until};
 use pennine_client::ClientError;
@@ -59,7 +59,7 @@ impl Waiting for Service {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_limit_holds_its_team_back_says_so_and_its_mend_lets_it_go_on() {
+async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "quay", "fell-01", 3).await;
@@ -81,7 +81,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_mend_lets_it_go_on() {
         "{}",
         why.said
     );
-    // The mend is a request that anybody may send as it stands.
+    // The remedy is a request that anybody may send as it stands.
     let action = &why.actions[0];
     assert_eq!(action.said, "Raise the limit of firmware to 2");
     let method: Method = action.method.parse().unwrap();
@@ -615,7 +615,7 @@ async fn a_requirement_can_be_tried_before_anyone_submits() {
     assert_eq!(tried.hints[0].nearest.as_deref(), Some("linux"));
     service
         .client
-        .set_wish("fell-01", DesiredState::Pause)
+        .set_desired_state("fell-01", DesiredState::Pause)
         .await
         .unwrap();
     let tried = service

@@ -249,7 +249,7 @@ async fn a_retired_or_unknown_credential_is_told_to_join_again() {
         .unwrap_err();
     let problem = refused.problem().unwrap();
     assert_eq!((problem.status, problem.word()), (401, "not-signed-in"));
-    assert!(problem.mend.as_ref().unwrap().contains("new ticket"));
+    assert!(problem.remedy.as_ref().unwrap().contains("new ticket"));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -266,7 +266,7 @@ async fn another_protocol_is_refused_with_what_to_update() {
         .await
         .unwrap_err();
     assert_eq!(
-        error.problem().unwrap().mend.as_deref(),
+        error.problem().unwrap().remedy.as_deref(),
         Some("update the service")
     );
 }
@@ -277,22 +277,24 @@ async fn a_paused_runner_takes_nothing_and_waiting_jobs_say_so() {
     service.furnish().await;
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
-    let wish = |wish: &str| {
-        let request =
-            reqwest::Client::new().put(format!("{}/api/v1/runners/fell-01/wish", service.url));
+    let desired_state = |desired_state: &str| {
+        let request = reqwest::Client::new().put(format!(
+            "{}/api/v1/runners/fell-01/desired-state",
+            service.url
+        ));
         request
             .bearer_auth(&service.token)
-            .json(&serde_json::json!({"wish": wish}))
+            .json(&serde_json::json!({"desired_state": desired_state}))
             .send()
     };
-    assert_eq!(wish("pause").await.unwrap().status(), 200);
+    assert_eq!(desired_state("pause").await.unwrap().status(), 200);
     service.runner_when("fell-01", RunnerState::Paused).await;
     let job = service.submit("linux", "true").await;
     let paused = pennine_core::dispatch::Reason::Paused;
     service
         .job_when(&job, "paused", |job| job.line.reason == Some(paused))
         .await;
-    assert_eq!(wish("work").await.unwrap().status(), 200);
+    assert_eq!(desired_state("work").await.unwrap().status(), 200);
     service.done(&job).await;
 }
 

@@ -41,7 +41,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
     until("it is known from where on jobs are told", || async {
         let known = service
             .database
-            .texts("select txid::text from traced")
+            .texts("select txid::text from trace_cursor")
             .await;
         (!known.is_empty()).then_some(())
     })

@@ -42,7 +42,7 @@ pub async fn assign(
          able as (
            select w.*, r.pool_id, r.facts_version, p.policy_version
            from wanted w join runner r on r.id = w.runner join pool p on p.id = r.pool_id, fence
-           where r.state = 'available' and r.wish = 'work'),
+           where r.state = 'available' and r.desired_state = 'work'),
          taken as (
            update job set current_attempt = able.attempt, attempts = attempts + 1
            from able where job.id = able.job and job.state = :pending and job.current_attempt is null

@@ -75,14 +75,14 @@ async fn standing(
     .optional()?)
 }
 
-/// Records that the command was started. `wish` is what is asked of the runner from now on, where that changes.
+/// Records that the command was started. `desired_state` is what is asked of the runner from now on, where that changes.
 pub async fn start(
     connection: &mut Connection,
     attempt: AttemptId,
     lease: LeaseToken,
     session: SessionId,
     started: Moment,
-    wish: Option<DesiredState>,
+    desired_state: Option<DesiredState>,
     at: Moment,
 ) -> Result<Reported> {
     let from = AttemptState::before(AttemptEvent::Start, AttemptState::Executing);
@@ -103,9 +103,9 @@ pub async fn start(
            change JobStarted { job: "id", attempt: "attempt", runner: "runner_id" } at ":at" from "j"
            "),
          u as (
-           update runner r set wish = :wish from a where r.id = a.runner_id and :wish::text is not null returning r.id, r.wish),
+           update runner r set desired_state = :desired_state from a where r.id = a.runner_id and :desired_state::text is not null returning r.id, r.desired_state),
          uo as ("
-           change RunnerWishChanged { runner: "id", wish: "wish" } at ":at" from "u"
+           change RunnerDesiredStateChanged { runner: "id", desired_state: "desired_state" } at ":at" from "u"
            ")
          select count(*) as changed from a";
         attempt_executing: Text = Db(AttemptState::Executing),
@@ -117,7 +117,7 @@ pub async fn start(
         attempt_before_start: Array<Text> = words(&from),
         job_executing: Text = Db(JobState::Executing),
         job_before_start: Array<Text> = words(&JobState::before(JobEvent::Start, JobState::Executing)),
-        wish: Nullable<Text> = wish.map(Db),
+        desired_state: Nullable<Text> = desired_state.map(Db),
     )
     .get_result(connection)
     .await?;

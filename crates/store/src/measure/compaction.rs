@@ -23,7 +23,7 @@ struct At {
 
 /// Up to when days are drawn together into tens.
 pub async fn compacted_until(connection: &mut Connection) -> Result<Moment> {
-    let row: At = sql!("select drawn_until as at from measured")
+    let row: At = sql!("select compacted_until as at from measure_cursor")
         .get_result(connection)
         .await?;
     Ok(row.at.map_or_else(Moment::default, |at| at.0))
@@ -32,7 +32,7 @@ pub async fn compacted_until(connection: &mut Connection) -> Result<Moment> {
 /// Forgets what was drawn together of stretches from a moment on, whose sums are cleared.
 pub(super) async fn forget(connection: &mut Connection, since: Moment) -> Result<()> {
     sql!(
-        "update measured set drawn_until = least(drawn_until, :from)";
+        "update measure_cursor set compacted_until = least(compacted_until, :from)";
         from: Timestamptz = Db(Resolution::TenDays.start(since)),
     )
     .execute(connection)
@@ -82,7 +82,7 @@ async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
 async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()> {
     rollup::put_all(connection, sums).await?;
     sql!(
-        "update measured set drawn_until = :until";
+        "update measure_cursor set compacted_until = :until";
         until: Timestamptz = Db(run.until),
     )
     .execute(connection)

@@ -1,6 +1,6 @@
 //! What is over is added to the sums, once: stints of jobs, offers of runners, machines.
 //!
-//! `measured` says how far the change feed was read for it; its row is locked meanwhile, so that nobody adds the same
+//! `measure_cursor` says how far the change feed was read for it; its row is locked meanwhile, so that nobody adds the same
 //! twice. What was added has a row of its own (`stint`), or a mark. The same functions work everything out anew from the
 //! record, with the same bytes.
 
@@ -33,7 +33,7 @@ const ANEW: i64 = 2000;
 
 macro_rules! measured {
     () => {
-        "select txid, id, at, turn from measured"
+        "select txid, id, at, turn from measure_cursor"
     };
 }
 
@@ -45,7 +45,7 @@ pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
 
 /// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    let asked = sql!("update measured set turn = turn + 1 returning txid, id, at, turn");
+    let asked = sql!("update measure_cursor set turn = turn + 1 returning txid, id, at, turn");
     let (cursor, at, _) = read(asked, connection).await?;
     Ok((cursor, at))
 }
@@ -63,7 +63,7 @@ pub async fn turn(connection: &mut Connection) -> Result<(Cursor, Turn)> {
 /// As [`lock`], unless somebody has added something since: then false.
 pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
     let locked = sql!(
-        "update measured set turn = turn + 1 where turn = :turn";
+        "update measure_cursor set turn = turn + 1 where turn = :turn";
         turn: BigInt = turn.0,
     )
     .execute(connection)
@@ -90,7 +90,7 @@ async fn read(asked: Statement<'_>, connection: &mut Connection) -> Result<(Curs
 /// Notes how far the feed was read.
 pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Moment) -> Result<()> {
     sql!(
-        "update measured set txid = :txid, id = :id, at = greatest(at, :at)";
+        "update measure_cursor set txid = :txid, id = :id, at = greatest(at, :at)";
         txid: BigInt = cursor.transaction(),
         id: BigInt = cursor.number(),
         at: Timestamptz = Db(at),
@@ -157,7 +157,7 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let row: Row = sql!("select whole_since as at from measured")
+    let row: Row = sql!("select whole_since as at from measure_cursor")
         .get_result(connection)
         .await?;
     let at = row.at.0;
@@ -170,7 +170,7 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
 /// Notes that not everything is on record any more that sums before a moment are made of.
 pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()> {
     sql!(
-        "update measured set whole_since = :before where whole_since < :before";
+        "update measure_cursor set whole_since = :before where whole_since < :before";
         before: Timestamptz = Db(before),
     )
     .execute(connection)

@@ -111,7 +111,7 @@ pub async fn add_offers(
     let since: Vec<Db<Moment>> = new.iter().map(|one| Db(one.since)).collect();
     let slots: Vec<i32> = new.iter().map(|one| small(one.slots)).collect();
     let ended: Vec<Offer> = sql!(
-        "update runner_offer o set until = greatest(w.since, o.since)
+        "update offered_span o set until = greatest(w.since, o.since)
          from unnest(:runners, :since, :slots) as w(runner_id, since, slots)
          where o.runner_id = w.runner_id and o.until is null and o.slots <> w.slots
          returning o.runner_id, o.pool_id, o.since, o.until, o.slots";
@@ -122,11 +122,11 @@ pub async fn add_offers(
     .load(connection)
     .await?;
     sql!(
-        "insert into runner_offer (runner_id, pool_id, since, slots)
+        "insert into offered_span (runner_id, pool_id, since, slots)
          select w.runner_id, r.pool_id, w.since, w.slots
          from unnest(:runners, :since, :slots) as w(runner_id, since, slots) join runner r on r.id = w.runner_id
          where w.slots > 0
-           and not exists (select from runner_offer o where o.runner_id = w.runner_id and o.until is null)
+           and not exists (select from offered_span o where o.runner_id = w.runner_id and o.until is null)
          on conflict (runner_id, since) do update set until = null, slots = excluded.slots";
         runners: Array<SqlUuid> = &runners,
         since: Array<Timestamptz> = &since,
@@ -153,7 +153,7 @@ pub async fn count_offers(
 /// Records a stretch of an offer that is over, as history brings it.
 pub async fn record_offer(connection: &mut Connection, offer: &Offer) -> Result<()> {
     sql!(
-        "insert into runner_offer (runner_id, pool_id, since, until, slots) values (:runner_id, :pool_id, :since, :until, :slots)
+        "insert into offered_span (runner_id, pool_id, since, until, slots) values (:runner_id, :pool_id, :since, :until, :slots)
          on conflict do nothing";
         runner_id: SqlUuid = offer.runner_id,
         pool_id: SqlUuid = offer.pool_id,
@@ -170,7 +170,7 @@ pub async fn record_offer(connection: &mut Connection, offer: &Offer) -> Result<
 pub async fn open_offers(connection: &mut Connection) -> Result<Vec<Offer>> {
     Ok(
         sql!(
-            "select runner_id, pool_id, since, until, slots from runner_offer where until is null"
+            "select runner_id, pool_id, since, until, slots from offered_span where until is null"
         )
         .load(connection)
         .await?,
@@ -185,7 +185,7 @@ pub async fn offers_over(
 ) -> Result<Vec<Offer>> {
     let (runner, since) = after.unwrap_or((RunnerId(Uuid::nil()), Moment::default()));
     Ok(sql!(
-        "select runner_id, pool_id, since, until, slots from runner_offer
+        "select runner_id, pool_id, since, until, slots from offered_span
          where (runner_id, since) > (:runner, :since) and until is not null order by runner_id, since limit :most";
         runner: SqlUuid = Db(runner),
         since: Timestamptz = Db(since),
@@ -202,8 +202,8 @@ pub async fn forget_offers(
     most: i64,
 ) -> Result<usize> {
     Ok(sql!(
-        "delete from runner_offer where (runner_id, since) in (
-           select runner_id, since from runner_offer where until < :before limit :most)";
+        "delete from offered_span where (runner_id, since) in (
+           select runner_id, since from offered_span where until < :before limit :most)";
         before: Timestamptz = Db(before),
         most: BigInt = most,
     )

@@ -68,7 +68,7 @@ fn runner_view(n: usize, kind: usize, pool: usize, slots: u32, state: RunnerStat
         pool: PoolId(id(pool)),
         slots,
         state,
-        wish: DesiredState::Work,
+        desired_state: DesiredState::Work,
         subject,
     }
 }

@@ -25,12 +25,13 @@ pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answe
 }
 
 /// What somebody at the machine wants of its runner.
-pub async fn wish(
+pub async fn set_desired_state(
     State(app): State<App>,
     Caller(known, _): Caller,
     JsonBody(sent): JsonBody<NewDesiredStateHere>,
 ) -> Answer<Json<Runner>> {
-    let runner = own_runner::wish(&app, known.id.0, &known.name, sent.wish).await?;
+    let runner =
+        own_runner::request_state(&app, known.id.0, &known.name, sent.desired_state).await?;
     Ok(Json(runner))
 }
 

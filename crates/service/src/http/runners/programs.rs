@@ -43,7 +43,7 @@ async fn fetch(State(app): State<App>, Path(platform): Path<String>) -> Answer<R
     let Some(one) = held.iter().find(|one| one.platform == platform) else {
         let known: Vec<&str> = held.iter().map(|one| one.platform.as_str()).collect();
         let failure = ServiceError::unknown("program", &platform);
-        return Err(failure.mend(format!(
+        return Err(failure.remedy(format!(
             "it is held for {}; put others into programs_dir as {NAME}-PLATFORM",
             if known.is_empty() {
                 "no platform".into()

@@ -30,7 +30,10 @@ pub fn routes() -> Router<App> {
         .route("/goodbye", post(goodbye))
         .route("/me", get(http::runners::own_runner::me))
         .route("/credential", post(http::runners::own_runner::renew))
-        .route("/wish", put(http::runners::own_runner::wish))
+        .route(
+            "/desired-state",
+            put(http::runners::own_runner::set_desired_state),
+        )
         .route("/leave", post(http::runners::own_runner::leave))
         .route(
             "/attempts/{attempt}/started",
@@ -74,7 +77,7 @@ impl FromRequestParts<App> for Caller {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Answer<Self> {
         let refused = |said: &str| {
             ServiceError::unauthenticated(said)
-                .mend("if the runner was removed, join the machine again with a new ticket")
+                .remedy("if the runner was removed, join the machine again with a new ticket")
         };
         let credential = bearer(&parts.headers)
             .ok_or_else(|| refused("the request carries no runner credential"))?;
@@ -86,7 +89,7 @@ impl FromRequestParts<App> for Caller {
             let said = format!("{} is retired", known.name);
             return Err(
                 ServiceError::gone("retired-runner", "The runner is retired", said)
-                    .mend("join the machine again with a new ticket"),
+                    .remedy("join the machine again with a new ticket"),
             );
         }
         Ok(Caller(known, hash))

@@ -36,17 +36,17 @@ pub async fn show(
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
-#[utoipa::path(put, operation_id = "set_runner_wish", path = "/runners/{runner}/wish", tag = "yard", request_body = NewDesiredState,
+#[utoipa::path(put, operation_id = "set_runner_desired_state", path = "/runners/{runner}/desired-state", tag = "yard", request_body = NewDesiredState,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = Runner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
-pub async fn wish(
+pub async fn set_desired_state(
     State(app): State<App>,
     who: Principal,
     Path(text): Path<String>,
     JsonBody(new): JsonBody<NewDesiredState>,
 ) -> Answer<Json<Runner>> {
     Ok(Json(
-        operations::runners::runner::wish(&app, &who, &text, new).await?,
+        operations::runners::runner::request_state(&app, &who, &text, new).await?,
     ))
 }
 

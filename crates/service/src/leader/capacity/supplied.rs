@@ -278,10 +278,15 @@ impl Term<'_> {
             }
             (_, MachineState::Joined) if found.reclaimed => {
                 let told = self.engine.dispatch().runner_view(known.runner);
-                if told.is_some_and(|view| view.wish != DesiredState::Drain) {
+                if told.is_some_and(|view| view.desired_state != DesiredState::Drain) {
                     let mut connection = self.app.store.get().await?;
-                    runner::set_wish(&mut connection, known.runner, DesiredState::Drain, now)
-                        .await?;
+                    runner::set_desired_state(
+                        &mut connection,
+                        known.runner,
+                        DesiredState::Drain,
+                        now,
+                    )
+                    .await?;
                     tracing::info!(machine = %known.id, "its supplier takes it back soon; it takes nothing new");
                     self.app.feed.kick();
                 }

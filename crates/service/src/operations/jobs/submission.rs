@@ -113,7 +113,7 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
                 names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
             };
             return Err(ServiceError::invalid("seats", said)
-                .mend("correct the name, or add the seat: pennine seat add NAME --count N"));
+                .remedy("correct the name, or add the seat: pennine seat add NAME --count N"));
         };
         if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
             let said = format!(
@@ -127,7 +127,7 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
             return Err(ServiceError::invalid("where", hint.said())
-                .mend("correct the word, or submit without strict"));
+                .remedy("correct the word, or submit without strict"));
         }
     }
     let key = StrandKey {

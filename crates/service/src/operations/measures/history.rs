@@ -103,7 +103,7 @@ fn read(body: &[u8], names: &Names, now: Moment) -> Result<Vec<Line>> {
             "the first line names no column {}",
             missing.join(", ")
         ))
-        .mend(format!(
+        .remedy(format!(
             "needed: {}; also read: {}; others are passed over",
             NEEDED.join(", "),
             OPTIONAL.join(", ")

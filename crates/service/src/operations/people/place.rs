@@ -165,7 +165,7 @@ async fn move_below(
             "{} is {} or lies below it: a team cannot lie in itself",
             parent.path, place.path
         );
-        return Err(ServiceError::invalid("parent", said).mend("choose a team outside it"));
+        return Err(ServiceError::invalid("parent", said).remedy("choose a team outside it"));
     }
     match place::move_below(connection, &place, &parent, at).await {
         Err(pennine_store::Error::Duplicate(_)) => {
@@ -194,10 +194,10 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
                 "its history would lose its place; set its limit to 0 to close it",
             ),
         ];
-        if let Some((count, noun, mend)) = parts.into_iter().find(|(count, ..)| *count > 0) {
+        if let Some((count, noun, remedy)) = parts.into_iter().find(|(count, ..)| *count > 0) {
             let s = if count == 1 { "" } else { "s" };
             let said = format!("{} has {count} {noun}{s}", found.path);
-            return Err(ServiceError::conflict("not-empty", "It is not empty", said).mend(mend));
+            return Err(ServiceError::conflict("not-empty", "It is not empty", said).remedy(remedy));
         }
         let at = app.clock.now();
         place::remove(connection, &found, at).await?;

@@ -82,7 +82,7 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
             "a pool that gets machines needs a supplier".to_owned(),
         )
         .map_err(|failure: ServiceError| {
-            failure.mend("pennine supplier list shows those that exist")
+            failure.remedy("pennine supplier list shows those that exist")
         });
     }
     if supplier::find(connection, &supply.supplier)

@@ -38,7 +38,7 @@ pub async fn start(
     let Some(policy) = pool.supply() else {
         let said = format!("{name} gets no machines from a supplier: people bring them");
         return Err(
-            ServiceError::conflict("no-supplier", "The pool makes no machines", said).mend(format!(
+            ServiceError::conflict("no-supplier", "The pool makes no machines", said).remedy(format!(
                 "pennine pool set {name} --supplier NAME, or add a machine with: pennine ticket add --pool {name}"
             )),
         );
@@ -57,7 +57,7 @@ pub async fn start(
             policy.ceiling
         );
         return Err(
-            ServiceError::conflict("ceiling-reached", "There are enough machines", said).mend(
+            ServiceError::conflict("ceiling-reached", "There are enough machines", said).remedy(
                 format!("raise it with: pennine pool set {name} --ceiling N"),
             ),
         );
@@ -118,7 +118,8 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
         }
         let busy = attempt::for_runner(connection, found.runner_id.0).await?;
         if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
-            runner::set_wish(connection, found.runner_id.0, DesiredState::Drain, now).await?;
+            runner::set_desired_state(connection, found.runner_id.0, DesiredState::Drain, now)
+                .await?;
         } else {
             let why = format!("{} stopped it", who.name.clone());
             let event = MachineEvent::Release;

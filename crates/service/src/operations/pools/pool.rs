@@ -202,7 +202,7 @@ pub async fn change(
                     next.owner
                 );
                 return Err(ServiceError::invalid("only", said)
-                    .mend("to widen the reach, name it under \"also\""));
+                    .remedy("to widen the reach, name it under \"also\""));
             }
         }
         if let Some(also) = &change.also {
@@ -302,7 +302,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
                 String::new()
             };
             let said = format!("{name} has {}{more}", names.join(", "));
-            return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).mend(
+            return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).remedy(
             "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
         ));
         }
@@ -326,7 +326,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
                 format!("a machine has come to {name} meanwhile, or somebody else has removed it");
             return Err(
                 ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
-                    .mend("repeat it"),
+                    .remedy("repeat it"),
             );
         }
         let detail = json!({"force": how.force, "runners": members.len()});

@@ -245,7 +245,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
         let said = format!("{} gets its machines from it", shown.pools.join(", "));
         return Err(
             ServiceError::conflict("in-use", "The supplier is in use", said)
-                .mend("pennine pool set POOL --supplier '' first"),
+                .remedy("pennine pool set POOL --supplier '' first"),
         );
     }
     let row = find(connection, name).await?;

@@ -51,7 +51,7 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let said = format!("the pool has a runner named {:?} already", sent.name);
             return Err(ServiceError::taken(said)
-                .mend("choose another with --name; the ticket can still be used"));
+                .remedy("choose another with --name; the ticket can still be used"));
         }
         Err(EnrolEnd::Record(error)) => return Err(error.into()),
         Err(EnrolEnd::Refused(failure)) => return Err(*failure),
@@ -118,7 +118,7 @@ async fn check_fit(
         found.pool,
         fails.join(", ")
     );
-    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", said).mend(
+    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", said).remedy(
         "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
     );
     Err(EnrolEnd::Refused(Box::new(failure)))
@@ -137,14 +137,14 @@ async fn enrol_within(
     else {
         return Err(refuse(
             ServiceError::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
-                .mend("check that the whole ticket was copied and that --server is the service that made it"),
+                .remedy("check that the whole ticket was copied and that --server is the service that made it"),
         ));
     };
     let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
     if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
         let said = format!("{by} revoked the ticket at {}", at.0);
         let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", said);
-        return Err(refuse(failure.mend(another())));
+        return Err(refuse(failure.remedy(another())));
     }
     if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
         let said = match found.uses {
@@ -155,12 +155,12 @@ async fn enrol_within(
             ),
         };
         let failure = ServiceError::gone("used-ticket", "The ticket was used already", said);
-        return Err(refuse(failure.mend(another())));
+        return Err(refuse(failure.remedy(another())));
     }
     if found.expires_at.0 <= now {
         let said = format!("the ticket expired at {}", found.expires_at.0);
         let failure = ServiceError::gone("expired-ticket", "The ticket has expired", said);
-        return Err(refuse(failure.mend(another())));
+        return Err(refuse(failure.remedy(another())));
     }
     if !named_so(&found.name_pattern, &sent.name) {
         let said = format!(
@@ -171,7 +171,7 @@ async fn enrol_within(
             ServiceError::forbidden("name-not-wanted", "The ticket is for other names", said);
         let failure = failure
             .field("name")
-            .mend("choose a fitting one with --name; the ticket can still be used");
+            .remedy("choose a fitting one with --name; the ticket can still be used");
         return Err(EnrolEnd::Refused(Box::new(failure)));
     }
     check_fit(connection, &found, sent, labels).await?;

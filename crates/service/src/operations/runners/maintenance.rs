@@ -96,7 +96,7 @@ pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     commit(app, async |connection| {
         let now = app.clock.now();
         if !maintenance::end(connection, number, &who.name, now).await? {
-            return Err(unknown().mend("pennine maintenance list shows what is on or to come"));
+            return Err(unknown().remedy("pennine maintenance list shows what is on or to come"));
         }
         audit::write(
             connection,

@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::operations::runners::runner::{retire_one, set_wish};
+use crate::operations::runners::runner::{retire_one, set_desired_state};
 use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::views;
@@ -51,9 +51,14 @@ pub async fn renew_credential(
 }
 
 /// Sets what somebody at the machine wants of its runner.
-pub async fn wish(app: &App, runner: RunnerId, name: &str, wish: DesiredState) -> Result<Runner> {
+pub async fn request_state(
+    app: &App,
+    runner: RunnerId,
+    name: &str,
+    desired_state: DesiredState,
+) -> Result<Runner> {
     let by = format!("somebody at {name}");
-    set_wish(app, runner, name, wish, &by).await
+    set_desired_state(app, runner, name, desired_state, &by).await
 }
 
 /// Somebody at the machine takes its runner out for good. Nothing else than its credential is needed for it.

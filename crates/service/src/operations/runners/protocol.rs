@@ -91,12 +91,12 @@ pub async fn arrive(
         app.feed.kick();
     }
     // How many slots are used does not matter here: what is stored is whether it takes work.
-    let (wish, why) = match known.wish.0 {
+    let (desired_state, why) = match known.desired_state.0 {
         DesiredState::Work if sent.leaving => (DesiredState::Drain, "its program is to stop"),
-        wish => (wish, "it is connected"),
+        desired_state => (desired_state, "it is connected"),
     };
     let seen = RunnerEvent::Seen {
-        wish,
+        desired_state,
         used: 0,
         slots: 1,
     };
@@ -165,7 +165,7 @@ pub async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Result<()> 
     if !begun {
         let said = format!("another pennine-runner is connected as {}", known.name);
         tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
-        return Err(ServiceError::conflict("session-in-use", "The runner is connected already", said).mend(
+        return Err(ServiceError::conflict("session-in-use", "The runner is connected already", said).remedy(
             "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
         ));
     }
@@ -288,7 +288,7 @@ pub fn check_findings(findings: &[Finding]) -> Vec<Finding> {
         check: cut(&finding.check),
         verdict: finding.verdict,
         said: cut(&finding.said),
-        mend: finding.mend.as_deref().map(cut),
+        remedy: finding.remedy.as_deref().map(cut),
     });
     kept.collect()
 }

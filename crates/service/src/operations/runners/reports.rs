@@ -7,7 +7,7 @@ use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::outcome::Loss;
-use pennine_core::lifecycle::runner::wish_after_start;
+use pennine_core::lifecycle::runner::desired_state_after_start;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_store::attempt::report::{self, End, Reported};
@@ -22,7 +22,7 @@ fn over(attempt: AttemptId) -> ServiceError {
         "The attempt is over",
         format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
     )
-    .mend("stop the job's processes and forget the attempt")
+    .remedy("stop the job's processes and forget the attempt")
 }
 
 /// Records that a command was started. `arrived` is when the report came.
@@ -42,7 +42,7 @@ pub async fn started(
         sent.lease,
         sent.session,
         at,
-        wish_after_start(known.single_use),
+        desired_state_after_start(known.single_use),
         now,
     )
     .await?

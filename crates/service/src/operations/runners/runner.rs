@@ -27,28 +27,33 @@ use utoipa::ToSchema;
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDesiredState {
-    wish: DesiredState,
+    desired_state: DesiredState,
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
-pub async fn wish(app: &App, who: &Principal, text: &str, new: NewDesiredState) -> Result<Runner> {
+pub async fn request_state(
+    app: &App,
+    who: &Principal,
+    text: &str,
+    new: NewDesiredState,
+) -> Result<Runner> {
     who.require(Role::Operator)?;
     let id = find(&mut *app.store.get().await?, text).await?;
-    set_wish(app, id, text, new.wish, &who.name).await
+    set_desired_state(app, id, text, new.desired_state, &who.name).await
 }
 
 /// Records what somebody wants of a runner, and brings its state in line with it.
-pub async fn set_wish(
+pub async fn set_desired_state(
     app: &App,
     id: RunnerId,
     called: &str,
-    wish: DesiredState,
+    desired_state: DesiredState,
     by: &str,
 ) -> Result<Runner> {
     // Together: a poll that came between would bring the state in line, and give another reason.
     let changed = commit(app, async |connection| {
         let now = app.clock.now();
-        if !runner::set_wish(connection, id, wish, now).await? {
+        if !runner::set_desired_state(connection, id, desired_state, now).await? {
             let said = format!("{called} has not joined yet, or is retired");
             return Err(ServiceError::conflict(
                 "wrong-state",
@@ -58,18 +63,18 @@ pub async fn set_wish(
         }
         let rows = runner::list(connection, Some(&[id])).await?;
         let seen = |slots| RunnerEvent::Seen {
-            wish,
+            desired_state,
             used: 0,
             slots,
         };
         if let Some(row) = rows.first().filter(|row| row.state.is_connected())
             && let Ok(to) = row.state.after(seen(row.slots().max(1)))
         {
-            let why = format!("{by} said so: {wish}");
+            let why = format!("{by} said so: {desired_state}");
             runner::set_state(connection, id, row.state.0, to, &why, now).await?;
         }
-        let detail = json!({"wish": wish});
-        audit::write(connection, now, by, "runner.wish", called, detail).await?;
+        let detail = json!({"desired_state": desired_state});
+        audit::write(connection, now, by, "runner.desired-state", called, detail).await?;
         one(connection, id).await
     })
     .await?;
@@ -208,7 +213,7 @@ pub async fn change(
             next.description.clone_from(description);
         }
         let settings = changed_settings(&next.settings.0, &change, &who.name, now)?;
-        let laid = settings.over(&next.told.0);
+        let laid = settings.over(&next.reported.0);
         next.slots = i32::try_from(laid.slots).unwrap_or(i32::MAX);
         next.labels = laid.labels;
         next.facts = Jsonb(laid.facts);
@@ -315,7 +320,7 @@ pub async fn retire_one(
                 jobs => format!(" and {} more", jobs - 1),
             };
             let said = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
-            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", said).mend(
+            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", said).remedy(
                 "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
             ));
         }

@@ -26,9 +26,14 @@ pub async fn take_back(
     check_why(&back.why)?;
     let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
     // Paused first: what is taken from it does not come back to it.
-    let before =
-        operations::runners::runner::set_wish(app, id, text, DesiredState::Pause, &who.name)
-            .await?;
+    let before = operations::runners::runner::set_desired_state(
+        app,
+        id,
+        text,
+        DesiredState::Pause,
+        &who.name,
+    )
+    .await?;
     let mut ends = Vec::new();
     for one in attempts(app, id).await? {
         let loss = Loss {

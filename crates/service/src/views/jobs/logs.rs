@@ -96,7 +96,7 @@ pub fn still_there(app: &App, job: &str, state: LogState) -> Result<()> {
         app.config.keep.logs
     );
     Err(ServiceError::gone("log-removed", "The log is gone", said)
-        .mend("keep.logs in the service's settings says for how long"))
+        .remedy("keep.logs in the service's settings says for how long"))
 }
 
 /// What was read of a log. One that is taken away while it is read is no failure.

@@ -5,7 +5,7 @@ use crate::error::Result;
 use crate::views;
 use crate::views::yard::Yard;
 use pennine_core::answer::{Longest, Picture};
-use pennine_core::dispatch::{Mend, Reason, Segment};
+use pennine_core::dispatch::{Reason, Remedy, Segment};
 use pennine_core::id::{Short, StrandId};
 use pennine_core::requirement::{Requirement, hints};
 use pennine_core::time::{Micros, Moment};
@@ -78,7 +78,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             first: Short::Job.name(count.first),
             said: standing.said(reason),
             standing,
-            mend: Mend::of(reason, &text),
+            remedy: Remedy::of(reason, &text),
             hints: unknown,
             requirement: text,
         });

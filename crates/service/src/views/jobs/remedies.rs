@@ -1,16 +1,16 @@
-//! The mends of a wait as actions that a person can press.
+//! The remedies for a wait as actions that a person can press.
 
 use crate::views::yard::Yard;
 use pennine_core::dispatch::{Reason, Standing, Willingness};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::requirement::Requirement;
-use pennine_wire::MendAction;
+use pennine_wire::RemedyAction;
 use serde_json::{Value, json};
 
 /// Runners or holders named at most.
 const NAMED: usize = 3;
 
-/// The waiting jobs that are to be mended.
+/// The waiting jobs that the remedy is for.
 pub struct Wait<'a> {
     pub reason: Reason,
     pub standing: &'a Standing,
@@ -20,7 +20,7 @@ pub struct Wait<'a> {
 }
 
 /// What a person can press.
-pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     match wait.reason {
         Reason::Paused => resume(wait, yard),
         Reason::TeamLimit => raise_limit(wait),
@@ -35,8 +35,8 @@ pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
     }
 }
 
-fn action(said: String, command: String, method: &str, path: String, body: Value) -> MendAction {
-    MendAction {
+fn action(said: String, command: String, method: &str, path: String, body: Value) -> RemedyAction {
+    RemedyAction {
         said,
         asks: None,
         command,
@@ -47,7 +47,7 @@ fn action(said: String, command: String, method: &str, path: String, body: Value
 }
 
 /// Resumes what is paused and would take these jobs.
-fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
@@ -61,7 +61,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         }
         if let Some(window) = yard.window_of(runner.id, pool.id) {
             let said = format!("End the maintenance of {} early", window.of);
-            if !found.iter().any(|known: &MendAction| known.said == said) {
+            if !found.iter().any(|known: &RemedyAction| known.said == said) {
                 let mut early = action(
                     said,
                     format!("pennine maintenance end {}", window.short()),
@@ -79,7 +79,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         }
         if pool.paused {
             let said = format!("Resume the pool {}", pool.name);
-            if !found.iter().any(|known: &MendAction| known.said == said) {
+            if !found.iter().any(|known: &RemedyAction| known.said == said) {
                 found.push(action(
                     said,
                     format!("pennine pool set {} --resume", pool.name),
@@ -89,13 +89,13 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
                 ));
             }
         }
-        if runner.wish != DesiredState::Work {
+        if runner.desired_state != DesiredState::Work {
             found.push(action(
                 format!("Resume {}", runner.name),
                 format!("pennine runner resume {}", runner.name),
                 "PUT",
-                format!("/runners/{}/wish", runner.id),
-                json!({"wish": DesiredState::Work}),
+                format!("/runners/{}/desired-state", runner.id),
+                json!({"desired_state": DesiredState::Work}),
             ));
         }
         if found.len() >= NAMED {
@@ -106,11 +106,11 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
 }
 
 /// Widens the reach of the pools whose runners would take these jobs.
-fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
-    let mut found: Vec<MendAction> = Vec::new();
+    let mut found: Vec<RemedyAction> = Vec::new();
     for (runner, pool) in yard.joined() {
         let said = format!("Let it use the pool {}", pool.name);
         if found.len() >= NAMED
@@ -143,7 +143,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
     found
 }
 
-fn raise_limit(wait: &Wait<'_>) -> Vec<MendAction> {
+fn raise_limit(wait: &Wait<'_>) -> Vec<RemedyAction> {
     let Some(limit) = &wait.standing.limit else {
         return Vec::new();
     };
@@ -158,7 +158,7 @@ fn raise_limit(wait: &Wait<'_>) -> Vec<MendAction> {
 }
 
 /// Takes a seat back from whoever has had one longest.
-fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
+fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let short = wait.standing.seats.iter().filter(|seat| seat.is_short());
     short
         .filter_map(|seat| {
@@ -184,7 +184,7 @@ fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<MendAction> {
         .collect()
 }
 
-fn cancel(wait: &Wait<'_>) -> MendAction {
+fn cancel(wait: &Wait<'_>) -> RemedyAction {
     let (jobs, them) = match wait.jobs {
         1 => ("1 job".to_owned(), "it"),
         n => (format!("{n} jobs"), "them"),

@@ -5,7 +5,7 @@ use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::{Around, find, waiting_spans, waits};
 use crate::views::yard::Yard;
-use pennine_core::dispatch::{Mend, Reason, Standing};
+use pennine_core::dispatch::{Reason, Remedy, Standing};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Explanation, Requirement, explain};
@@ -37,9 +37,9 @@ pub async fn why(app: &App, text: &str) -> Result<Why> {
         0
     };
     let said = say(&row, &line, &around, &explanation, &standing);
-    let mend = line
+    let remedy = line
         .reason
-        .and_then(|reason| Mend::of(reason, &row.requirement));
+        .and_then(|reason| Remedy::of(reason, &row.requirement));
     let actions = line.reason.map_or_else(Vec::new, |reason| {
         let wait = views::jobs::remedies::Wait {
             reason,
@@ -60,7 +60,7 @@ pub async fn why(app: &App, text: &str) -> Result<Why> {
         said,
         standing,
         explanation,
-        mend,
+        remedy,
         before: before.max(0).unsigned_abs(),
         waited_us: line.wait_us,
         waiting: waiting_spans(&mut connection, &row, now).await?,

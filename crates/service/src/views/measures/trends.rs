@@ -128,7 +128,7 @@ impl Which {
         );
         if !together {
             let said = format!("{} cannot be asked for together", given.join(" and "));
-            return Err(ServiceError::invalid("by", said).mend(
+            return Err(ServiceError::invalid("by", said).remedy(
                 "ask for one, for a pool and a team or project, or for a title and its project",
             ));
         }
@@ -375,7 +375,7 @@ impl Asked {
 
 fn kept_otherwise() -> ServiceError {
     let said = "sums of what was asked for are not kept apart by this";
-    ServiceError::invalid("by", said).mend(
+    ServiceError::invalid("by", said).remedy(
         "of a pool: by team or project; of a team or project: by pool, project or title; of everything: by any",
     )
 }

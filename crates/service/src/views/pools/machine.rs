@@ -49,7 +49,7 @@ pub fn shown(row: &machine::Machine, now: Moment) -> Machine {
 pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Machine> {
     machine::find(connection, text).await?.ok_or_else(|| {
         ServiceError::unknown("machine", text)
-            .mend("pennine machine list --all shows those on record")
+            .remedy("pennine machine list --all shows those on record")
     })
 }
 

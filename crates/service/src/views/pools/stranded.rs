@@ -62,7 +62,7 @@ pub fn refuse(losses: &[Loss], what: &str) -> Result<()> {
         "Jobs would have nowhere to run",
         said,
     );
-    Err(failure.mend(
+    Err(failure.remedy(
         "look at them with preview, and repeat it with accept_losses (--yes) to go on all the same",
     ))
 }

@@ -54,7 +54,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
         findings.extend(since.map(|since| of_credential(app, now.since(since))));
     }
     findings.extend(of_jobs(row, &lately));
-    match row.told.0.findings.as_slice() {
+    match row.reported.0.findings.as_slice() {
         [] if row.state.is_connected() => findings.push(Finding::good(
             "machine",
             "what it looks at itself is in order",
@@ -85,18 +85,19 @@ fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
     match (row.state.0, seen) {
         (RunnerState::Retired, _) => {
             Finding::bad(check, "it is retired and takes no part any more")
-                .mend("join its machine again with a new ticket, if it is wanted")
+                .remedy("join its machine again with a new ticket, if it is wanted")
         }
         (RunnerState::Awaited, _) => {
-            let mend = "run the command that came with the ticket on the machine, or make another";
+            let remedy =
+                "run the command that came with the ticket on the machine, or make another";
             Finding::doubtful(check, "no machine has used its ticket yet")
-                .mend(format!("{mend}: pennine ticket add --pool {}", row.pool))
+                .remedy(format!("{remedy}: pennine ticket add --pool {}", row.pool))
         }
         (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
-            .mend("on the machine: pennine-runner work, or sudo pennine-runner service install"),
+            .remedy("on the machine: pennine-runner work, or sudo pennine-runner service install"),
         (RunnerState::Offline, Some(seen)) => {
             let text = format!("last heard of {ago} ago{from}; {}", row.state_why);
-            let mend = if row.state_why.contains("was stopped") {
+            let remedy = if row.state_why.contains("was stopped") {
                 "it was stopped in order: start it on the machine (pennine-runner work, or systemctl start)"
             } else if seen.closed_at.is_some() {
                 "its program ended without a word: it was killed, or the machine was shut down. Its own log \
@@ -105,12 +106,12 @@ fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
                 "the machine hangs or has lost its network or its power: reach it by another way, then \
                  pennine-runner doctor"
             };
-            Finding::bad(check, text).mend(mend)
+            Finding::bad(check, text).remedy(remedy)
         }
         (_, Some(seen)) if seen.closed_at.is_some() => {
             let text = format!("its connection{from} was closed from its side {ago} ago");
             Finding::doubtful(check, text)
-                .mend("it counts as offline if it does not come back within some seconds")
+                .remedy("it counts as offline if it does not come back within some seconds")
         }
         _ => Finding::good(check, format!("connected{from}; last heard of {ago} ago")),
     }
@@ -133,7 +134,7 @@ async fn of_machine(seen: Option<&Seen>) -> Option<Finding> {
     } else {
         let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
         Finding::doubtful("host", text)
-            .mend("it is switched off or cut off, or a firewall keeps the service from asking")
+            .remedy("it is switched off or cut off, or a firewall keeps the service from asking")
     })
 }
 
@@ -147,12 +148,12 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
         );
         return Some(
             Finding::doubtful("takes work", text)
-                .mend(format!("pennine maintenance end {}", window.short())),
+                .remedy(format!("pennine maintenance end {}", window.short())),
         );
     }
     let doubtful =
-        |text: &str, mend: String| Some(Finding::doubtful("takes work", text).mend(mend));
-    match row.wish.0 {
+        |text: &str, remedy: String| Some(Finding::doubtful("takes work", text).remedy(remedy));
+    match row.desired_state.0 {
         DesiredState::Pause => {
             return doubtful("it is paused: it takes nothing new", call("resume"));
         }
@@ -182,7 +183,7 @@ fn of_version(program: &str) -> Finding {
         )
     } else {
         let text = format!("pennine-runner {program}, the service is {here}");
-        Finding::doubtful("version", text).mend(
+        Finding::doubtful("version", text).remedy(
             "they understand each other; install the service's own with join.sh when there is time",
         )
     }
@@ -193,7 +194,7 @@ fn of_credential(app: &App, age: Duration) -> Finding {
     let text = format!("its credential is {} old", spoken(age));
     if age > most + most / 2 {
         Finding::doubtful("credential", text)
-            .mend("it replaces its credential by itself as soon as it is connected")
+            .remedy("it replaces its credential by itself as soon as it is connected")
     } else {
         Finding::good("credential", text)
     }
@@ -214,7 +215,7 @@ fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
     if errors * 2 > of && !before.is_empty() {
         let said = last.said.as_deref().unwrap_or("no reason was told");
         let text = format!("{text}; the last: {said}");
-        return Some(Finding::bad("jobs", text).mend(format!(
+        return Some(Finding::bad("jobs", text).remedy(format!(
             "pennine runner drain {} before it takes more",
             row.name
         )));

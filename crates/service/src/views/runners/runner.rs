@@ -35,7 +35,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         state: views::yard::shown_state(row),
         since: row.state_since.0,
         why: row.state_why.clone(),
-        wish: row.wish.0,
+        desired_state: row.desired_state.0,
         slots: row.slots(),
         used: row.used(),
         labels: row.labels.clone(),
@@ -44,7 +44,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         version: row.program.clone(),
         seen_at: row.seen_at.map(|at| at.0),
         executing: mine.collect(),
-        findings: row.told.0.findings.clone(),
+        findings: row.reported.0.findings.clone(),
         description: row.description.clone(),
         set: row.settings.0.clone(),
         created_at: row.created_at.0,
@@ -96,7 +96,7 @@ pub async fn list(app: &App, which: Which) -> Result<Page<Runner>> {
     let items = rows.iter_mut().map(|row| {
         if which.brief {
             row.facts = Jsonb(Default::default());
-            row.told = Jsonb(Default::default());
+            row.reported = Jsonb(Default::default());
             row.settings = Jsonb(Default::default());
         }
         shown(row, by_runner.get(&row.id.0).map_or(&[], Vec::as_slice))

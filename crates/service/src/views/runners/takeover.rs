@@ -25,7 +25,7 @@ pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
     let mut only = None;
     let alone = |view: &mut RunnerView| {
         if view.id == id {
-            (view.state, view.wish) = (RunnerState::Available, DesiredState::Work);
+            (view.state, view.desired_state) = (RunnerState::Available, DesiredState::Work);
             only = Some(view.clone());
         } else {
             view.state = RunnerState::Offline;

@@ -1,11 +1,11 @@
-// A mend as a button: says what it will do, asks once where that is asked for, and reports what happened.
+// A remedy as a button: says what it will do, asks once where that is asked for, and reports what happened.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type MendAction, send } from "../api/client";
+import { type RemedyAction, send } from "../api/client";
 import { Trouble } from "./trouble";
 
-export function Mend({ action }: { action: MendAction }) {
+export function Remedy({ action }: { action: RemedyAction }) {
   const cache = useQueryClient();
   const [asking, setAsking] = useState(false);
   const { mutate, isPending, isSuccess, error } = useMutation({
