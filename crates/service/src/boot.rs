@@ -103,11 +103,11 @@ async fn until(
     loops.spawn(alerting::run(app.clone()));
     loops.spawn(webhooks::run(app.clone()));
     loops.spawn(traces::run(app.clone()));
-    let flush = tokio::spawn(
-        app.presence
-            .clone()
-            .run_flushing(store, CancellationToken::clone(&stop)),
-    );
+    let flush = tokio::spawn(app.presence.clone().run_flushing(
+        store,
+        app.clock.clone(),
+        CancellationToken::clone(&stop),
+    ));
 
     tracing::info!(%address, url = app.public_url, replica = %app.replica, "serving");
     let served = http::accept::serve(

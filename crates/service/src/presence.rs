@@ -10,6 +10,9 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+/// A runner of which nothing was heard for so long is forgotten.
+const REMEMBERED: Duration = Duration::from_secs(3600);
+
 #[derive(Clone, Copy)]
 struct Entry {
     session: SessionId,
@@ -153,6 +156,14 @@ impl PresenceMap {
         }
     }
 
+    /// Forgets runners of which nothing was heard for long: what is on record of them is enough.
+    fn forget_old(&self, now: Moment) {
+        let mut entries = self.entries();
+        entries.retain(|_, entry| {
+            !entry.written || entry.parked > 0 || now.since(entry.at) < REMEMBERED
+        });
+    }
+
     /// Writes down what is new.
     pub async fn flush(&self, store: &Store) -> pennine_store::Result<()> {
         let seen = self.unwritten();
@@ -172,7 +183,12 @@ impl PresenceMap {
     }
 
     /// Flushes once a second until told to stop, and once more then.
-    pub async fn run_flushing(self, store: Store, stop: tokio_util::sync::CancellationToken) {
+    pub async fn run_flushing(
+        self,
+        store: Store,
+        clock: Clock,
+        stop: tokio_util::sync::CancellationToken,
+    ) {
         let mut trouble = false;
         loop {
             let last = tokio::select! {
@@ -180,7 +196,10 @@ impl PresenceMap {
                 () = stop.cancelled() => true,
             };
             match self.flush(&store).await {
-                Ok(()) => trouble = false,
+                Ok(()) => {
+                    trouble = false;
+                    self.forget_old(clock.now());
+                }
                 Err(error) if !trouble => {
                     trouble = true;
                     tracing::warn!(%error, "when runners were last heard of cannot be written down");
