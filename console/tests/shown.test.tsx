@@ -40,7 +40,7 @@ it("the answer line links the parts that name something", () => {
     { text: "6 jobs wait", link: { kind: "queue" } },
     { text: ". The longest is " },
     { text: "j-4812", link: { kind: "job", name: "j-4812" } },
-  ] as Schemas["Piece"][];
+  ] as Schemas["SentencePart"][];
   page(<AnswerLine pieces={pieces} />);
   expect(screen.getByTestId("answer").textContent).toBe("6 jobs wait. The longest is j-4812");
   const links = screen.getAllByRole("link").map((link) => link.getAttribute("href"));

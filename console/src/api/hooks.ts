@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, Waited, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -185,7 +185,7 @@ export const useWeek = (query: string) =>
 export const useWaits = (query: string) =>
   useQuery({
     queryKey: ["trends", "waits", query],
-    queryFn: ({ signal }) => get<Page<Waited>>(`/trends/waits?${query}`, signal),
+    queryFn: ({ signal }) => get<Page<LongestWait>>(`/trends/waits?${query}`, signal),
     placeholderData: keepPreviousData,
     refetchInterval: 3 * REPAIR,
   });

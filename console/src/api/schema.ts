@@ -1321,6 +1321,56 @@ export interface components {
          * @enum {string}
          */
         DesiredState: "work" | "pause" | "drain";
+        /** @description How many runners stand how towards one requirement of one project, and what else decides whether its jobs start. */
+        EligibilityCounts: {
+            /**
+             * Format: int32
+             * @description Slots of machines that are being made in them.
+             */
+            coming?: number;
+            /** @description Those of them that have as many machines as their ceiling allows. */
+            full?: components["schemas"]["FullPool"][];
+            /**
+             * Format: int32
+             * @description Of these, the ones that the project may use.
+             */
+            in_reach: number;
+            limit?: components["schemas"]["Limit"] | null;
+            /**
+             * Format: int32
+             * @description Pools that could make a machine which satisfies it, whoever may use them.
+             */
+            makers?: number;
+            /**
+             * Format: int32
+             * @description Of these, the ones that the project may use.
+             */
+            makers_in_reach?: number;
+            /**
+             * Format: int32
+             * @description Of those in reach, offline.
+             */
+            offline: number;
+            /**
+             * Format: int32
+             * @description Of those in reach, paused or draining.
+             */
+            paused: number;
+            /**
+             * Format: int32
+             * @description Runners that satisfy it, whoever may use them.
+             */
+            satisfying: number;
+            /** @description The seats that it needs. */
+            seats?: components["schemas"]["SeatStanding"][];
+            /** @description Why some of those pools can get no further one. */
+            short?: string[];
+            /**
+             * Format: int32
+             * @description Of these, connected and taking work.
+             */
+            taking: number;
+        };
         /** @description How a requirement stands against a yard. */
         Explanation: {
             /** @description Each part that must hold, and on how many runners it does not. */
@@ -1339,43 +1389,6 @@ export interface components {
              */
             satisfying: number;
         };
-        /** @description What is known of a window. */
-        Figures: {
-            /** @description Slot-time that attempts held. */
-            busy_us: components["schemas"]["Micros"];
-            cost?: components["schemas"]["Money"] | null;
-            /**
-             * Format: int64
-             * @description Attempts that came to nothing: their runner was lost, or never took them.
-             */
-            lost: number;
-            offered_us?: components["schemas"]["Micros"] | null;
-            overhead_us?: components["schemas"]["Micros"] | null;
-            paid_us?: components["schemas"]["Micros"] | null;
-            /**
-             * Format: int64
-             * @description The most memory that one of them used, in bytes.
-             */
-            peak_memory: number;
-            /** @description Processor time that those used. */
-            processor_us: components["schemas"]["Micros"];
-            ran_p50?: components["schemas"]["Quantile"] | null;
-            ran_p95?: components["schemas"]["Quantile"] | null;
-            /** @description The sum of that. */
-            ran_us: components["schemas"]["Micros"];
-            /** @description Jobs that ended in the window. */
-            results: {
-                [key: string]: number;
-            };
-            wait: components["schemas"]["WaitFigures"];
-            /**
-             * @description Time that anybody waited within the window, by reason: the integral of the number waiting. Divided by the window's
-             *     length it is how many waited on average.
-             */
-            waiting_us: {
-                [key: string]: components["schemas"]["Micros"];
-            };
-        };
         /** @description One thing that was looked at. */
         Finding: {
             /** @description What was looked at: `disk`, `clock`. */
@@ -1387,18 +1400,13 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         /** @description A pool at its ceiling. */
-        Full: {
+        FullPool: {
             /**
              * Format: int32
              * @description Machines that it may have.
              */
             ceiling: number;
             pool: string;
-        };
-        /** @description One of several that figures are told apart by. */
-        Group: {
-            figures: components["schemas"]["Figures"];
-            name: string;
         };
         /** @description A word in a requirement that no runner and no pool knows. */
         Hint: {
@@ -1408,7 +1416,7 @@ export interface components {
             word: string;
         };
         /** @description What was imported. */
-        Imported: {
+        ImportSummary: {
             /** @description When the first of them became ready, and when the last did. */
             first: components["schemas"]["Moment"];
             /**
@@ -1581,6 +1589,26 @@ export interface components {
              * @description How many lines there are so far. The last may still grow.
              */
             total: number;
+        };
+        /** @description A wait behind a figure. */
+        LongestWait: {
+            ended_at?: components["schemas"]["Moment"] | null;
+            /** @description The job's short name. */
+            job: string;
+            /** @description What it waited for, the longest part first. */
+            parts: components["schemas"]["WaitPart"][];
+            peak_memory: components["schemas"]["ByteSize"];
+            pool?: string | null;
+            processor_us: components["schemas"]["Micros"];
+            project: string;
+            ready_at: components["schemas"]["Moment"];
+            result?: components["schemas"]["Outcome"] | null;
+            runner?: string | null;
+            started_at?: components["schemas"]["Moment"] | null;
+            title: string;
+            /** @description How long it waited. */
+            wait_us: components["schemas"]["Micros"];
+            where: string;
         };
         /** @description Jobs that only what was changed could run. */
         Loss: {
@@ -1949,6 +1977,18 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description What is promised. */
+        Objective: {
+            /**
+             * Format: int32
+             * @description Over how many days.
+             */
+            days: number;
+            /** @description How many of the waits, in thousandths. */
+            share: components["schemas"]["PerMille"];
+            /** @description How long they take at most. */
+            within_us: components["schemas"]["Micros"];
+        };
         /** @description What a supplier can do, as it says itself. */
         Offer: {
             /** @default null */
@@ -2140,6 +2180,34 @@ export interface components {
                 sent_at?: components["schemas"]["Moment"] | null;
                 trouble?: components["schemas"]["ListenerTrouble"] | null;
                 url: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_LongestWait: {
+            /** @description The things. */
+            items: {
+                ended_at?: components["schemas"]["Moment"] | null;
+                /** @description The job's short name. */
+                job: string;
+                /** @description What it waited for, the longest part first. */
+                parts: components["schemas"]["WaitPart"][];
+                peak_memory: components["schemas"]["ByteSize"];
+                pool?: string | null;
+                processor_us: components["schemas"]["Micros"];
+                project: string;
+                ready_at: components["schemas"]["Moment"];
+                result?: components["schemas"]["Outcome"] | null;
+                runner?: string | null;
+                started_at?: components["schemas"]["Moment"] | null;
+                title: string;
+                /** @description How long it waited. */
+                wait_us: components["schemas"]["Micros"];
+                where: string;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2436,7 +2504,7 @@ export interface components {
                 name: string;
                 place?: string | null;
                 pool?: string | null;
-                promise: components["schemas"]["Promise"];
+                promise: components["schemas"]["Objective"];
                 /** @description The promise as one line. */
                 said: string;
                 /** @description The version of its settings, for `If-Match` with a change. */
@@ -2482,44 +2550,10 @@ export interface components {
             next?: string | null;
         };
         /**
-         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
-         *     (RFC 8288).
-         */
-        Page_Waited: {
-            /** @description The things. */
-            items: {
-                ended_at?: components["schemas"]["Moment"] | null;
-                /** @description The job's short name. */
-                job: string;
-                /** @description What it waited for, the longest part first. */
-                parts: components["schemas"]["WaitPart"][];
-                peak_memory: components["schemas"]["ByteSize"];
-                pool?: string | null;
-                processor_us: components["schemas"]["Micros"];
-                project: string;
-                ready_at: components["schemas"]["Moment"];
-                result?: components["schemas"]["Outcome"] | null;
-                runner?: string | null;
-                started_at?: components["schemas"]["Moment"] | null;
-                title: string;
-                /** @description How long it waited. */
-                wait_us: components["schemas"]["Micros"];
-                where: string;
-            }[];
-            /** @description Send it as `after` to get the next page. */
-            next?: string | null;
-        };
-        /**
          * Format: int32
          * @description A share in thousandths: 950 is the 95th percentile.
          */
         PerMille: number;
-        /** @description A stretch of the sentence, perhaps with a link. */
-        Piece: {
-            link?: components["schemas"]["Link"] | null;
-            /** @description The words. */
-            text: string;
-        };
         /** @description A team or a project. */
         Place: {
             created_at: components["schemas"]["Moment"];
@@ -2675,18 +2709,6 @@ export interface components {
             /** @description For a change of something that has changed since it was read: the version that it has now. */
             version?: string | null;
         };
-        /** @description What is promised. */
-        Promise: {
-            /**
-             * Format: int32
-             * @description Over how many days.
-             */
-            days: number;
-            /** @description How many of the waits, in thousandths. */
-            share: components["schemas"]["PerMille"];
-            /** @description How long they take at most. */
-            within_us: components["schemas"]["Micros"];
-        };
         /** @description A percentile by nearest rank. */
         Quantile: {
             /** @description It could still rise: somebody who waits yet is not older than it. */
@@ -2757,7 +2779,7 @@ export interface components {
             said: string;
             /** @description The seats that each of them needs. */
             seats?: components["schemas"]["BTreeMap"];
-            standing: components["schemas"]["Standing"];
+            standing: components["schemas"]["EligibilityCounts"];
             where: string;
         };
         /**
@@ -2765,6 +2787,12 @@ export interface components {
          * @enum {string}
          */
         Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover";
+        /** @description Seats that a person took back from a job. */
+        ReleasedSeats: {
+            at: components["schemas"]["Moment"];
+            by: string;
+            why: string;
+        };
         /** @description A pool's demand over its capacity, what was decided meanwhile, and what it cost. */
         Relief: {
             /** @description How the pool stands, as a sentence or two. */
@@ -2964,7 +2992,7 @@ export interface components {
             project: string;
             runner: string;
             since: components["schemas"]["Moment"];
-            taken_back?: components["schemas"]["TakenBack"] | null;
+            taken_back?: components["schemas"]["ReleasedSeats"] | null;
         };
         /** @description How one kind of seat stands towards a job that needs it. */
         SeatStanding: {
@@ -2991,6 +3019,12 @@ export interface components {
              * @description How many the job needs.
              */
             wanted: number;
+        };
+        /** @description A stretch of the sentence, perhaps with a link. */
+        SentencePart: {
+            link?: components["schemas"]["Link"] | null;
+            /** @description The words. */
+            text: string;
         };
         /** @description A token to sign in with. The answer sets an HttpOnly cookie. */
         SignIn: {
@@ -3032,56 +3066,6 @@ export interface components {
             /** @description Until when. */
             to: components["schemas"]["Moment"];
         };
-        /** @description How many runners stand how towards one requirement of one project, and what else decides whether its jobs start. */
-        Standing: {
-            /**
-             * Format: int32
-             * @description Slots of machines that are being made in them.
-             */
-            coming?: number;
-            /** @description Those of them that have as many machines as their ceiling allows. */
-            full?: components["schemas"]["Full"][];
-            /**
-             * Format: int32
-             * @description Of these, the ones that the project may use.
-             */
-            in_reach: number;
-            limit?: components["schemas"]["Limit"] | null;
-            /**
-             * Format: int32
-             * @description Pools that could make a machine which satisfies it, whoever may use them.
-             */
-            makers?: number;
-            /**
-             * Format: int32
-             * @description Of these, the ones that the project may use.
-             */
-            makers_in_reach?: number;
-            /**
-             * Format: int32
-             * @description Of those in reach, offline.
-             */
-            offline: number;
-            /**
-             * Format: int32
-             * @description Of those in reach, paused or draining.
-             */
-            paused: number;
-            /**
-             * Format: int32
-             * @description Runners that satisfy it, whoever may use them.
-             */
-            satisfying: number;
-            /** @description The seats that it needs. */
-            seats?: components["schemas"]["SeatStanding"][];
-            /** @description Why some of those pools can get no further one. */
-            short?: string[];
-            /**
-             * Format: int32
-             * @description Of these, connected and taking work.
-             */
-            taking: number;
-        };
         /** @description A runner was in a state for a while. */
         StateStretch: {
             from: components["schemas"]["Moment"];
@@ -3106,7 +3090,7 @@ export interface components {
             longest_wait_us?: components["schemas"]["Micros"] | null;
             now: components["schemas"]["Moment"];
             /** @description The answer line with its links. */
-            pieces: components["schemas"]["Piece"][];
+            pieces: components["schemas"]["SentencePart"][];
             runners: components["schemas"]["RunnerCounts"];
             /**
              * Format: int64
@@ -3365,12 +3349,6 @@ export interface components {
             /** @description Why, for the record and for those whose jobs it ends. */
             why: string;
         };
-        /** @description Seats that a person took back from a job. */
-        TakenBack: {
-            at: components["schemas"]["Moment"];
-            by: string;
-            why: string;
-        };
         /** @description A job that was taken, with what looks wrong about it. */
         TakenJob: components["schemas"]["JobLine"] & {
             /** @description Words of its requirement that nothing in the yard knows. */
@@ -3401,7 +3379,7 @@ export interface components {
             name: string;
             place?: string | null;
             pool?: string | null;
-            promise: components["schemas"]["Promise"];
+            promise: components["schemas"]["Objective"];
             /** @description The promise as one line. */
             said: string;
             /** @description The version of its settings, for `If-Match` with a change. */
@@ -3556,29 +3534,34 @@ export interface components {
             /** @description When it ends; on the next day where that is not after its beginning. `24:00` is the end of the day. */
             until: string;
         };
+        /** @description One of several that figures are told apart by. */
+        TrendGroup: {
+            figures: components["schemas"]["WindowFigures"];
+            name: string;
+        };
         /** @description One step of a window. */
         TrendStep: {
             at: components["schemas"]["Moment"];
-            figures: components["schemas"]["Figures"];
+            figures: components["schemas"]["WindowFigures"];
         };
         /** @description Figures of a window. */
         Trends: {
             /** @description What was found, as a sentence or two. */
             answer: string;
-            before?: components["schemas"]["Figures"] | null;
+            before?: components["schemas"]["WindowFigures"] | null;
             /** @description Everything that was over by then is counted. What goes on counts up to now. */
             counted_until: components["schemas"]["Moment"];
             /** @description The window, widened to whole five minutes (to whole hours where five minutes are not kept any more). */
             from: components["schemas"]["Moment"];
             /** @description By what was asked, those that waited most first. */
-            groups: components["schemas"]["Group"][];
+            groups: components["schemas"]["TrendGroup"][];
             /** @description How long each step is. */
             step_us: components["schemas"]["Micros"];
             /** @description The window step by step. */
             steps: components["schemas"]["TrendStep"][];
             until: components["schemas"]["Moment"];
             /** @description All that was asked for. */
-            whole: components["schemas"]["Figures"];
+            whole: components["schemas"]["WindowFigures"];
         };
         /** @description What would run it. */
         Trial: {
@@ -3589,7 +3572,7 @@ export interface components {
             runners: components["schemas"]["TrialRunner"][];
             /** @description All of it in a sentence. */
             said: string;
-            standing: components["schemas"]["Standing"];
+            standing: components["schemas"]["EligibilityCounts"];
             /** @description The requirement in its normal form. */
             where: string;
         };
@@ -3617,6 +3600,29 @@ export interface components {
          * @enum {string}
          */
         Verdict: "good" | "doubtful" | "bad";
+        /** @description Why a job waits, and what would run it. */
+        WaitExplanation: {
+            /** @description What a person can press. */
+            actions?: components["schemas"]["RemedyAction"][];
+            /**
+             * Format: int64
+             * @description How many jobs of its strand are before it.
+             */
+            before: number;
+            explanation: components["schemas"]["Explanation"];
+            job: string;
+            project: string;
+            reason?: components["schemas"]["Reason"] | null;
+            remedy?: components["schemas"]["Remedy"] | null;
+            /** @description All of it in a sentence. */
+            said: string;
+            standing: components["schemas"]["EligibilityCounts"];
+            state: components["schemas"]["JobState"];
+            waited_us: components["schemas"]["Micros"];
+            /** @description The wait so far, split. */
+            waiting: components["schemas"]["Span"][];
+            where: string;
+        };
         /** @description The waits that began in a window. */
         WaitFigures: {
             /** @description What they waited for: the parts add up to the sum. */
@@ -3646,26 +3652,6 @@ export interface components {
             reason: components["schemas"]["Reason"];
             wait_us: components["schemas"]["Micros"];
         };
-        /** @description A wait behind a figure. */
-        Waited: {
-            ended_at?: components["schemas"]["Moment"] | null;
-            /** @description The job's short name. */
-            job: string;
-            /** @description What it waited for, the longest part first. */
-            parts: components["schemas"]["WaitPart"][];
-            peak_memory: components["schemas"]["ByteSize"];
-            pool?: string | null;
-            processor_us: components["schemas"]["Micros"];
-            project: string;
-            ready_at: components["schemas"]["Moment"];
-            result?: components["schemas"]["Outcome"] | null;
-            runner?: string | null;
-            started_at?: components["schemas"]["Moment"] | null;
-            title: string;
-            /** @description How long it waited. */
-            wait_us: components["schemas"]["Micros"];
-            where: string;
-        };
         /** @description Floors and spares by the time of week. Where stretches overlap, the last one counts. */
         Week: {
             /** @default [] */
@@ -3683,7 +3669,7 @@ export interface components {
              * @description 0 is Monday.
              */
             day: number;
-            figures: components["schemas"]["Figures"];
+            figures: components["schemas"]["WindowFigures"];
             /**
              * Format: int32
              * @description 0 to 23.
@@ -3699,28 +3685,42 @@ export interface components {
             /** @description The time zone whose hours these are. */
             zone: string;
         };
-        /** @description Why a job waits, and what would run it. */
-        Why: {
-            /** @description What a person can press. */
-            actions?: components["schemas"]["RemedyAction"][];
+        /** @description What is known of a window. */
+        WindowFigures: {
+            /** @description Slot-time that attempts held. */
+            busy_us: components["schemas"]["Micros"];
+            cost?: components["schemas"]["Money"] | null;
             /**
              * Format: int64
-             * @description How many jobs of its strand are before it.
+             * @description Attempts that came to nothing: their runner was lost, or never took them.
              */
-            before: number;
-            explanation: components["schemas"]["Explanation"];
-            job: string;
-            project: string;
-            reason?: components["schemas"]["Reason"] | null;
-            remedy?: components["schemas"]["Remedy"] | null;
-            /** @description All of it in a sentence. */
-            said: string;
-            standing: components["schemas"]["Standing"];
-            state: components["schemas"]["JobState"];
-            waited_us: components["schemas"]["Micros"];
-            /** @description The wait so far, split. */
-            waiting: components["schemas"]["Span"][];
-            where: string;
+            lost: number;
+            offered_us?: components["schemas"]["Micros"] | null;
+            overhead_us?: components["schemas"]["Micros"] | null;
+            paid_us?: components["schemas"]["Micros"] | null;
+            /**
+             * Format: int64
+             * @description The most memory that one of them used, in bytes.
+             */
+            peak_memory: number;
+            /** @description Processor time that those used. */
+            processor_us: components["schemas"]["Micros"];
+            ran_p50?: components["schemas"]["Quantile"] | null;
+            ran_p95?: components["schemas"]["Quantile"] | null;
+            /** @description The sum of that. */
+            ran_us: components["schemas"]["Micros"];
+            /** @description Jobs that ended in the window. */
+            results: {
+                [key: string]: number;
+            };
+            wait: components["schemas"]["WaitFigures"];
+            /**
+             * @description Time that anybody waited within the window, by reason: the integral of the number waiting. Divided by the window's
+             *     length it is how many waited on average.
+             */
+            waiting_us: {
+                [key: string]: components["schemas"]["Micros"];
+            };
         };
         /** @description The yard file that was applied last. What stands in it is put back as the file says when it is applied again. */
         YardFile: {
@@ -3948,7 +3948,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Imported"];
+                    "application/json": components["schemas"]["ImportSummary"];
                 };
             };
             "4XX": {
@@ -4217,7 +4217,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Why"];
+                    "application/json": components["schemas"]["WaitExplanation"];
                 };
             };
             404: {
@@ -6026,7 +6026,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Waited"];
+                    "application/json": components["schemas"]["Page_LongestWait"];
                 };
             };
             "4XX": {

@@ -4,9 +4,9 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 
-type Piece = Schemas["Piece"];
+type SentencePart = Schemas["SentencePart"];
 
-function where(link: NonNullable<Piece["link"]>): string {
+function where(link: NonNullable<SentencePart["link"]>): string {
   switch (link.kind) {
     case "queue":
       return "/queue";
@@ -17,7 +17,7 @@ function where(link: NonNullable<Piece["link"]>): string {
   }
 }
 
-export function AnswerLine({ pieces }: { pieces: Piece[] }) {
+export function AnswerLine({ pieces }: { pieces: SentencePart[] }) {
   return (
     <Box as="h1" fontSize="23px" lineHeight="1.35" fontWeight="500" maxW="62em" data-testid="answer" aria-live="polite">
       {pieces.map((piece, i) =>

@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::connection::Whole;
+use crate::connection::GlobalArguments;
 use crate::verbs::{
     alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
     seat, supplier, target, ticket, trends, yard,
@@ -17,7 +17,7 @@ use clap::{Parser, Subcommand};
 #[command(name = "pennine", version, about, long_about)]
 pub struct Arguments {
     #[command(flatten)]
-    pub whole: Whole,
+    pub whole: GlobalArguments,
     #[command(subcommand)]
     pub noun: Noun,
 }
@@ -94,9 +94,9 @@ pub enum Noun {
         #[command(subcommand)]
         verb: Option<trends::Verb>,
         #[command(flatten)]
-        of: Box<trends::Of>,
+        of: Box<trends::TrendArguments>,
         #[command(flatten)]
-        how: trends::How,
+        how: trends::OutputArguments,
     },
     /// Targets: what is promised of waits, how it stands, and when it will be broken.
     #[command(subcommand)]

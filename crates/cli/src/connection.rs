@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 /// What holds for every verb.
 #[derive(Args, Clone)]
-pub struct Whole {
+pub struct GlobalArguments {
     /// The service's address.
     #[arg(long, global = true, env = "PENNINE_URL", value_name = "URL")]
     pub url: Option<String>,
@@ -61,7 +61,7 @@ fn settings() -> Result<Settings, Error> {
 }
 
 /// A client for the service that was named.
-pub fn connect(whole: &Whole) -> Result<Client, Error> {
+pub fn connect(whole: &GlobalArguments) -> Result<Client, Error> {
     let settings = settings()?;
     let url = whole.url.clone().or(settings.url).ok_or_else(|| {
         Error::Usage(

@@ -6,14 +6,14 @@ use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
-    BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup, Imported,
-    Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, Machine, MachineConsole, MadeTicket,
-    Maintenance, NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject, NewSeat,
-    NewSupplier, NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange,
-    PoolRemoval, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange,
-    SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
-    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, Waited,
-    WeekPattern, Why,
+    BulkAction, BulkResult, By, CapacityDecision, ChangedPool, ChangedRunner, Checkup,
+    ImportSummary, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, LongestWait, Machine,
+    MachineConsole, MadeTicket, Maintenance, NEXT_OFFSET, NewJob, NewMachines, NewMaintenance,
+    NewPool, NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewTrial, NextJob, Page, Place,
+    PlaceChange, Pool, PoolChange, PoolRemoval, Queue, Relief, Retirement, Runner, RunnerChange,
+    RunnerTime, Seat, SeatChange, SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange,
+    SupplierCheck, SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial,
+    WaitExplanation, WeekPattern,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -178,7 +178,7 @@ impl Client {
     }
 
     /// The longest waits of a window.
-    pub async fn waits(&self, of: &TrendFilter) -> Result<Page<Waited>> {
+    pub async fn waits(&self, of: &TrendFilter) -> Result<Page<LongestWait>> {
         let request = self.0.request(Method::GET, "/api/v1/trends/waits");
         self.0.json(request.query(of)).await
     }
@@ -191,7 +191,7 @@ impl Client {
     }
 
     /// Imports jobs that are over, from CSV: all of them, or none.
-    pub async fn import_history(&self, csv: Vec<u8>) -> Result<Imported> {
+    pub async fn import_history(&self, csv: Vec<u8>) -> Result<ImportSummary> {
         let request = self.0.request(Method::POST, "/api/v1/history");
         let request = request.header("content-type", "text/csv").body(csv);
         self.0.json(request.timeout(LARGE)).await
@@ -522,7 +522,7 @@ impl Client {
     }
 
     /// Why a job waits.
-    pub async fn why(&self, name: &str) -> Result<Why> {
+    pub async fn why(&self, name: &str) -> Result<WaitExplanation> {
         self.get(&format!("/jobs/{}/why", segment(name))).await
     }
 

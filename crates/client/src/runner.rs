@@ -5,8 +5,8 @@ use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, Finished, Goodbye, Hello, Leave, LogTaken, Lost, NewDesiredStateHere, Poll,
-    PollAnswer, Renewed, Started,
+    Enrol, Enrolled, FinishedReport, LeaveRequest, LogAcknowledgement, LostReport, NewCredential,
+    NewDesiredStateHere, Poll, PollAnswer, ServiceInfo, SessionEnd, StartedReport,
 };
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
@@ -33,8 +33,8 @@ impl RunnerClient {
     }
 
     /// Asks who is there.
-    pub async fn hello(&self) -> Result<Hello> {
-        let hello: Hello = self
+    pub async fn hello(&self) -> Result<ServiceInfo> {
+        let hello: ServiceInfo = self
             .0
             .json(self.0.request(Method::GET, "/runner/v1/hello"))
             .await?;
@@ -68,7 +68,7 @@ impl RunnerClient {
     }
 
     /// Takes this runner out for good.
-    pub async fn leave(&self, leave: Leave) -> Result<ChangedRunner> {
+    pub async fn leave(&self, leave: LeaveRequest) -> Result<ChangedRunner> {
         let request = self.0.request(Method::POST, "/runner/v1/leave");
         self.0.json(request.json(&leave)).await
     }
@@ -81,24 +81,24 @@ impl RunnerClient {
     }
 
     /// Reports that a command was started.
-    pub async fn started(&self, attempt: AttemptId, started: &Started) -> Result<()> {
+    pub async fn started(&self, attempt: AttemptId, started: &StartedReport) -> Result<()> {
         self.say(&format!("/attempts/{attempt}/started"), started)
             .await
     }
 
     /// Reports that an attempt has ended.
-    pub async fn finished(&self, attempt: AttemptId, finished: &Finished) -> Result<()> {
+    pub async fn finished(&self, attempt: AttemptId, finished: &FinishedReport) -> Result<()> {
         self.say(&format!("/attempts/{attempt}/finished"), finished)
             .await
     }
 
     /// Reports that an attempt ended with the program that ran it.
-    pub async fn lost(&self, attempt: AttemptId, lost: &Lost) -> Result<()> {
+    pub async fn lost(&self, attempt: AttemptId, lost: &LostReport) -> Result<()> {
         self.say(&format!("/attempts/{attempt}/lost"), lost).await
     }
 
     /// Asks for another credential. It is shown from [`RunnerClient::show`] on.
-    pub async fn renew(&self) -> Result<Renewed> {
+    pub async fn renew(&self) -> Result<NewCredential> {
         let request = self.0.request(Method::POST, "/runner/v1/credential");
         self.0.json(request).await
     }
@@ -123,12 +123,12 @@ impl RunnerClient {
             .header("pennine-lease", lease.to_string())
             .header("content-type", "application/octet-stream")
             .body(bytes);
-        let taken: LogTaken = self.0.json(request).await?;
+        let taken: LogAcknowledgement = self.0.json(request).await?;
         Ok(taken.next_offset)
     }
 
     /// Says that this process ends.
     pub async fn goodbye(&self, session: SessionId) -> Result<()> {
-        self.say("/goodbye", &Goodbye { session }).await
+        self.say("/goodbye", &SessionEnd { session }).await
     }
 }

@@ -11,7 +11,7 @@
 )]
 
 use jiff::tz::TimeZone;
-use pennine_core::capacity::{Event, Keeper, MachineView, Maker, PoolCare, Supply};
+use pennine_core::capacity::{Event, Keeper, MachineView, ManagedPool, SupplierView, Supply};
 use pennine_core::dispatch::{
     Event as DispatchEvent, PoolView, Price, RunnerView, State, StrandKey,
 };
@@ -42,13 +42,13 @@ fn subject(pool: u64) -> Subject {
 fn yard(now: Moment) -> Engine {
     let mut engine = Engine::new(State::default(), Keeper::default(), now);
     for maker in 1..=3 {
-        let maker = Maker {
+        let maker = SupplierView {
             id: id(maker),
             name: format!("supplier-{maker}"),
             quota: Some(20_000),
             boot_limit: Duration::from_secs(300),
         };
-        engine.apply(Event::Maker(maker), now);
+        engine.apply(Event::Supplier(maker), now);
     }
     for pool in 1..=POOLS {
         let view = PoolView {
@@ -59,7 +59,7 @@ fn yard(now: Moment) -> Engine {
             makes: Some(subject(pool)),
             ..PoolView::default()
         };
-        let care = PoolCare {
+        let care = ManagedPool {
             id: id(pool),
             name: format!("pool-{pool}"),
             supplier: id(1 + pool % 3),

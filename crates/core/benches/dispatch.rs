@@ -15,7 +15,7 @@ use pennine_core::engine::Engine;
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
-use pennine_core::simulate::{Happening, World, simulate};
+use pennine_core::simulate::{SimulationEvent, World, simulate};
 use pennine_core::time::Moment;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -292,7 +292,7 @@ struct Flood {
 const BEGIN: Moment = Moment::from_micros(1_700_000_000_000_000);
 
 impl World for Flood {
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)> {
         if self.number >= self.jobs {
             return None;
         }

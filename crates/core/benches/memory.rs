@@ -12,13 +12,13 @@
 )]
 
 use jiff::tz::TimeZone;
-use pennine_core::capacity::{self, Maker, Order, PoolCare, Supply};
+use pennine_core::capacity::{self, ManagedPool, Order, SupplierView, Supply};
 use pennine_core::dispatch::{Assignment, Event, PoolView, Price, RunnerView, StrandKey};
 use pennine_core::engine::{self, Engine, Settlement};
 use pennine_core::fact::{FactValue, Facts, Subject};
 use pennine_core::id::{JobId, PoolId, RunnerId, StrandId, SupplierId};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
-use pennine_core::simulate::{Happening, OrderResult, World, simulate};
+use pennine_core::simulate::{OrderResult, SimulationEvent, World, simulate};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use std::time::{Duration, Instant};
@@ -74,7 +74,7 @@ struct Flood {
 }
 
 impl World for Flood {
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)> {
         if self.number >= JOBS {
             return None;
         }
@@ -145,13 +145,13 @@ fn main() {
         return;
     }
     let mut engine = Engine::default();
-    let maker = Maker {
+    let maker = SupplierView {
         id: id::<SupplierId>(0),
         name: "chandler".into(),
         quota: None,
         boot_limit: Duration::from_secs(300),
     };
-    engine.apply(capacity::Event::Maker(maker), BEGIN);
+    engine.apply(capacity::Event::Supplier(maker), BEGIN);
     let pool = |number: u64, label: &str, single_use: bool| engine::Event::Pool {
         view: Box::new(PoolView {
             id: id::<PoolId>(number),
@@ -161,7 +161,7 @@ fn main() {
             ..PoolView::default()
         }),
         policy: single_use.then(|| {
-            Box::new(PoolCare {
+            Box::new(ManagedPool {
                 id: id::<PoolId>(number),
                 name: label.to_owned(),
                 supplier: id::<SupplierId>(0),

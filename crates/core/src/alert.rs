@@ -53,7 +53,7 @@ impl AlertKind {
 
 /// How long each kind has to hold before people are told; what is not named is told at once.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Patience(pub BTreeMap<AlertKind, Duration>);
+pub struct AlertDelays(pub BTreeMap<AlertKind, Duration>);
 
 /// From when on people are told of what is not told at once.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
@@ -86,13 +86,13 @@ impl Default for Thresholds {
 
 impl Thresholds {
     /// How long each kind has to hold. When runners became idle is part of the condition itself.
-    pub fn patience(&self) -> Patience {
+    pub fn patience(&self) -> AlertDelays {
         let all = [
             (AlertKind::NoMatch, self.no_match_us),
             (AlertKind::SupplierFailing, self.supplier_us),
             (AlertKind::PoolFull, self.ceiling_us),
         ];
-        Patience(all.map(|(kind, length)| (kind, length.into())).into())
+        AlertDelays(all.map(|(kind, length)| (kind, length.into())).into())
     }
 
     /// What of them makes no sense: which, and why.
@@ -147,7 +147,7 @@ pub struct Open<I> {
 /// What becomes of an alert.
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[must_use]
-pub enum Step<I, A> {
+pub enum AlertStep<I, A> {
     /// There is a new one, in this state, since a moment.
     Begin {
         state: AlertState,
@@ -172,9 +172,9 @@ pub enum Step<I, A> {
 pub fn step<I: Copy, A>(
     open: &[Open<I>],
     conditions: Vec<Condition<A>>,
-    patience: &Patience,
+    patience: &AlertDelays,
     now: Moment,
-) -> Vec<Step<I, A>> {
+) -> Vec<AlertStep<I, A>> {
     let mut holding: BTreeMap<(AlertKind, String), Condition<A>> = BTreeMap::new();
     for condition in conditions {
         let key = (condition.kind, condition.subject.clone());
@@ -190,7 +190,7 @@ pub fn step<I: Copy, A>(
             Some(condition) => {
                 let since = condition.since.unwrap_or(one.since).min(one.since);
                 if let Ok(state) = one.state.after(holds(since, one.kind)) {
-                    steps.push(Step::Hold {
+                    steps.push(AlertStep::Hold {
                         id: one.id,
                         state,
                         condition,
@@ -203,7 +203,7 @@ pub fn step<I: Copy, A>(
                     lasted: now.since(absent),
                 };
                 if let Ok(state) = one.state.after(event) {
-                    steps.push(Step::Miss {
+                    steps.push(AlertStep::Miss {
                         id: one.id,
                         state,
                         absent,
@@ -216,7 +216,7 @@ pub fn step<I: Copy, A>(
         let since = condition.since.unwrap_or(now).min(now);
         // A new one brews, and may have brewed for long.
         if let Ok(state) = AlertState::Brewing.after(holds(since, condition.kind)) {
-            steps.push(Step::Begin {
+            steps.push(AlertStep::Begin {
                 state,
                 since,
                 condition,
@@ -240,7 +240,7 @@ mod tests {
 
     /// One condition seen or not at even moments, and when it was told and when it was over.
     fn life(seen: &[bool], every: u64) -> Vec<(u64, AlertState)> {
-        let patience = Patience([(AlertKind::NoMatch, Duration::from_secs(PATIENCE))].into());
+        let patience = AlertDelays([(AlertKind::NoMatch, Duration::from_secs(PATIENCE))].into());
         let mut open: Option<Open<u8>> = None;
         let mut changes = Vec::new();
         for (n, seen) in seen.iter().enumerate() {
@@ -259,9 +259,9 @@ mod tests {
             for step in steps {
                 let before = open.as_ref().map(|one| one.state);
                 let (state, since, absent) = match step {
-                    Step::Begin { state, since, .. } => (state, since, None),
-                    Step::Hold { state, .. } => (state, known[0].since, None),
-                    Step::Miss { state, absent, .. } => (state, known[0].since, Some(absent)),
+                    AlertStep::Begin { state, since, .. } => (state, since, None),
+                    AlertStep::Hold { state, .. } => (state, known[0].since, None),
+                    AlertStep::Miss { state, absent, .. } => (state, known[0].since, Some(absent)),
                 };
                 if before != Some(state) {
                     changes.push((now, state));

@@ -1,6 +1,6 @@
 //! The answer line: one plain sentence that says how things stand, with links to the things it names.
 
-use crate::dispatch::{Reason, Standing};
+use crate::dispatch::{EligibilityCounts, Reason};
 use crate::time::spoken;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 /// How things stand, as far as the answer needs it.
 #[derive(Clone, Debug, Default)]
-pub struct Picture {
+pub struct AnswerInput {
     /// Jobs that wait for a runner.
     pub waiting: u64,
     /// Slots of connected runners that take work.
@@ -36,12 +36,12 @@ pub struct Longest {
     pub requirement: String,
     pub waited: Duration,
     pub reason: Reason,
-    pub standing: Standing,
+    pub standing: EligibilityCounts,
 }
 
 /// A stretch of the sentence, perhaps with a link.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Piece {
+pub struct SentencePart {
     /// The words.
     pub text: String,
     /// What they name, if they name something that has a page.
@@ -62,19 +62,19 @@ pub enum Link {
 }
 
 /// The sentence as plain text.
-pub fn text(pieces: &[Piece]) -> String {
+pub fn text(pieces: &[SentencePart]) -> String {
     pieces.iter().map(|piece| piece.text.as_str()).collect()
 }
 
-fn plain(text: impl Into<String>) -> Piece {
-    Piece {
+fn plain(text: impl Into<String>) -> SentencePart {
+    SentencePart {
         text: text.into(),
         link: None,
     }
 }
 
-fn linked(text: impl Into<String>, link: Link) -> Piece {
-    Piece {
+fn linked(text: impl Into<String>, link: Link) -> SentencePart {
+    SentencePart {
         text: text.into(),
         link: Some(link),
     }
@@ -89,7 +89,7 @@ fn jobs(count: u64) -> String {
 }
 
 /// Composes the answer.
-pub fn answer(picture: &Picture) -> Vec<Piece> {
+pub fn answer(picture: &AnswerInput) -> Vec<SentencePart> {
     if let Some(longest) = &picture.longest {
         return waiting(picture, longest);
     }
@@ -139,7 +139,7 @@ pub fn answer(picture: &Picture) -> Vec<Piece> {
     said
 }
 
-fn waiting(picture: &Picture, longest: &Longest) -> Vec<Piece> {
+fn waiting(picture: &AnswerInput, longest: &Longest) -> Vec<SentencePart> {
     let mut said = vec![linked(jobs(picture.waiting), Link::Queue), plain(". ")];
     let who = if picture.waiting == 1 {
         "It"
@@ -181,19 +181,19 @@ fn waiting(picture: &Picture, longest: &Longest) -> Vec<Piece> {
 mod tests {
     use super::*;
 
-    fn said(picture: &Picture) -> String {
+    fn said(picture: &AnswerInput) -> String {
         text(&answer(picture))
     }
 
     #[test]
     fn an_empty_installation_is_told_the_next_step() {
         assert_eq!(
-            said(&Picture::default()),
+            said(&AnswerInput::default()),
             "Nothing waits. There is no pool yet: make one and add a machine."
         );
-        let picture = Picture {
+        let picture = AnswerInput {
             any_pool: true,
-            ..Picture::default()
+            ..AnswerInput::default()
         };
         assert_eq!(
             said(&picture),
@@ -203,13 +203,13 @@ mod tests {
 
     #[test]
     fn a_quiet_yard_says_how_much_is_free_and_who_is_away() {
-        let picture = Picture {
+        let picture = AnswerInput {
             any_pool: true,
             slots: 9,
             free: 5,
             runners: 5,
             offline: 1,
-            ..Picture::default()
+            ..AnswerInput::default()
         };
         assert_eq!(
             said(&picture),
@@ -219,22 +219,22 @@ mod tests {
 
     #[test]
     fn waiting_jobs_are_told_with_the_longest_and_its_reason() {
-        let mut picture = Picture {
+        let mut picture = AnswerInput {
             waiting: 6,
             longest: Some(Longest {
                 job: "j-12".into(),
                 requirement: "arm64".into(),
                 waited: Duration::from_secs(250),
                 reason: Reason::AllBusy,
-                standing: Standing {
+                standing: EligibilityCounts {
                     satisfying: 3,
                     in_reach: 3,
                     taking: 3,
-                    ..Standing::default()
+                    ..EligibilityCounts::default()
                 },
             }),
             stuck_elsewhere: 1,
-            ..Picture::default()
+            ..AnswerInput::default()
         };
         assert_eq!(
             said(&picture),

@@ -16,17 +16,17 @@
 
 mod expiry;
 
-use crate::capacity::{self, Decided, Keeper, PoolCare};
+use crate::capacity::{self, CapacityPlan, Keeper, ManagedPool};
 use crate::dispatch::{
-    self, Assignment, Inconsistency, KeptBack, PoolView, Reason, ReasonChange, RunnerView, Segment,
-    State,
+    self, Assignment, Inconsistency, PoolView, Reason, ReasonChange, RunnerView, SeatReservations,
+    Segment, State,
 };
 use crate::id::{AttemptId, MachineId, RunnerId, StrandId};
 use crate::lifecycle::runner::RunnerState;
 use crate::time::Moment;
 use std::collections::BTreeSet;
 
-pub use expiry::{Expired, Lease, LostAttempt, LostRunner};
+pub use expiry::{Expirations, Lease, LostAttempt, LostRunner};
 
 /// How something is by which the engine decides.
 #[derive(Clone, PartialEq, Debug)]
@@ -38,7 +38,7 @@ pub enum Event {
     /// A pool is like this; with a policy where it makes machines.
     Pool {
         view: Box<PoolView>,
-        policy: Option<Box<PoolCare>>,
+        policy: Option<Box<ManagedPool>>,
     },
     /// Jobs wait in a strand that would rather fail than wait for a runner that could match.
     FailUnmatched { strand: StrandId },
@@ -70,11 +70,11 @@ pub trait Ids {
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Settlement {
     /// Machines to order and to release, with the decisions behind it.
-    pub decided: Decided,
+    pub decided: CapacityPlan,
     /// Machines whose runner has connected, and of which that is to be written down.
     pub joined: Vec<MachineId>,
     /// For which jobs seats are reserved, where that is otherwise than before.
-    pub reserved: Option<KeptBack>,
+    pub reserved: Option<SeatReservations>,
     /// Strands whose reason is another than before.
     pub reasons: Vec<ReasonChange>,
     /// Strands whose jobs nothing in the yard can ever run, among those that were looked at.
@@ -91,7 +91,7 @@ pub struct Engine {
     retired: BTreeSet<RunnerId>,
     fail_unmatched: BTreeSet<StrandId>,
     /// For which jobs seats were last said to be reserved.
-    reserved: Option<KeptBack>,
+    reserved: Option<SeatReservations>,
 }
 
 impl Engine {

@@ -72,7 +72,7 @@ impl fmt::Display for FactValue {
 
 /// How a fact compares.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Kind {
+pub enum FactKind {
     /// Whole numbers: `cores`.
     Count,
     /// Bytes, written with a unit: `mem`, `disk`.
@@ -84,12 +84,12 @@ pub enum Kind {
 }
 
 /// How the fact of this name compares.
-pub fn kind(name: &str) -> Kind {
+pub fn kind(name: &str) -> FactKind {
     match name {
-        "cores" => Kind::Count,
-        "mem" | "disk" => Kind::Size,
-        "os" | "arch" | "host" | "runner" | "pool" => Kind::Word,
-        _ => Kind::Open,
+        "cores" => FactKind::Count,
+        "mem" | "disk" => FactKind::Size,
+        "os" | "arch" | "host" | "runner" | "pool" => FactKind::Word,
+        _ => FactKind::Open,
     }
 }
 

@@ -82,7 +82,7 @@ ids! {
 
 /// The kinds of thing that have a short name for people, such as `j-4812`.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Short {
+pub enum ShortName {
     Job,
     Run,
     Runner,
@@ -92,17 +92,17 @@ pub enum Short {
     Alert,
 }
 
-impl Short {
+impl ShortName {
     /// The letters before the number.
     pub fn prefix(self) -> &'static str {
         match self {
-            Short::Job => "j",
-            Short::Run => "run",
-            Short::Runner => "r",
-            Short::Ticket => "t",
-            Short::Maintenance => "m",
-            Short::Machine => "mc",
-            Short::Alert => "a",
+            ShortName::Job => "j",
+            ShortName::Run => "run",
+            ShortName::Runner => "r",
+            ShortName::Ticket => "t",
+            ShortName::Maintenance => "m",
+            ShortName::Machine => "mc",
+            ShortName::Alert => "a",
         }
     }
 
@@ -127,8 +127,8 @@ mod tests {
 
     #[test]
     fn a_short_name_is_read_back_and_nothing_else_is() {
-        assert_eq!(Short::Job.name(4812), "j-4812");
-        assert_eq!(Short::Job.number("j-4812"), Some(4812));
+        assert_eq!(ShortName::Job.name(4812), "j-4812");
+        assert_eq!(ShortName::Job.number("j-4812"), Some(4812));
         for wrong in [
             "j-",
             "j4812",
@@ -137,7 +137,7 @@ mod tests {
             "j-+3",
             "j-99999999999999999999",
         ] {
-            assert_eq!(Short::Job.number(wrong), None, "{wrong}");
+            assert_eq!(ShortName::Job.number(wrong), None, "{wrong}");
         }
     }
 }

@@ -3,7 +3,7 @@
 //! Both are kept: a person's word stands until it is taken back, and then the machine's is there again. Each setting
 //! tells who made it and when.
 
-use crate::fact::{FactValue, Facts, Kind, as_count, as_size, kind};
+use crate::fact::{FactKind, FactValue, Facts, as_count, as_size, kind};
 use crate::finding::Finding;
 use crate::time::Moment;
 use serde::{Deserialize, Serialize};
@@ -115,13 +115,13 @@ pub fn checked(name: &str, value: &FactValue) -> Result<FactValue, WrongFact> {
         value: value.to_string(),
     };
     match kind(name) {
-        Kind::Count => as_count(value)
+        FactKind::Count => as_count(value)
             .map(FactValue::Count)
             .ok_or_else(|| wrong("a whole number")),
-        Kind::Size => as_size(value)
+        FactKind::Size => as_size(value)
             .map(FactValue::size)
             .ok_or_else(|| wrong("a size, such as 16GiB")),
-        Kind::Word | Kind::Open => {
+        FactKind::Word | FactKind::Open => {
             let text = value.to_string();
             if text.is_empty() || text.len() > 200 || text.chars().any(char::is_control) {
                 return Err(wrong("a word or a version of 1 to 200 bytes"));

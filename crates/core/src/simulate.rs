@@ -34,16 +34,16 @@ const ROUNDS: usize = 8;
 
 /// Something that happens by itself.
 #[derive(Clone, PartialEq, Debug)]
-pub enum Happening {
+pub enum SimulationEvent {
     /// Something in the queue or the yard is like this from now on: jobs come, policies change.
     Event(Event),
     /// A runner is not heard of any more, and neither are its attempts.
     RunnerSilent(RunnerId),
 }
 
-impl<T: Into<Event>> From<T> for Happening {
+impl<T: Into<Event>> From<T> for SimulationEvent {
     fn from(event: T) -> Self {
-        Happening::Event(event.into())
+        SimulationEvent::Event(event.into())
     }
 }
 
@@ -73,7 +73,7 @@ pub struct LostJob {
 pub trait World {
     /// The next things that happen by themselves, all at one moment, never before what was given last. None when
     /// nothing more happens.
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)>;
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)>;
 
     /// A strand of which the engine was not told, or which it has forgotten.
     fn strand(&mut self, strand: StrandId) -> Option<dispatch::Event> {
@@ -211,7 +211,7 @@ pub fn simulate(
 
 struct Simulation<'a> {
     engine: &'a mut Engine,
-    coming: Option<(Moment, Vec<Happening>)>,
+    coming: Option<(Moment, Vec<SimulationEvent>)>,
     ends: BinaryHeap<Reverse<(Moment, AttemptId)>>,
     open: FxHashMap<AttemptId, Open>,
     /// Runners that are silent, and when they were last heard of.
@@ -266,11 +266,11 @@ impl Simulation<'_> {
             }
             for happening in happenings {
                 match happening {
-                    Happening::Event(event) => {
+                    SimulationEvent::Event(event) => {
                         self.tell_strand(world, &event, now);
                         self.engine.apply(event, now);
                     }
-                    Happening::RunnerSilent(runner) => {
+                    SimulationEvent::RunnerSilent(runner) => {
                         self.silent.entry(runner).or_insert(now);
                     }
                 }

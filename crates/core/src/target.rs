@@ -30,7 +30,7 @@ const LEAST_LATE: u64 = 3;
 
 /// What is promised.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Promise {
+pub struct Objective {
     /// How many of the waits, in thousandths.
     pub share: PerMille,
     /// How long they take at most.
@@ -52,7 +52,7 @@ pub enum InvalidTarget {
     Days,
 }
 
-impl Promise {
+impl Objective {
     /// Whether it can be kept and broken.
     pub fn check(&self) -> Result<(), InvalidTarget> {
         let within = Duration::from(self.within_us);
@@ -111,7 +111,7 @@ impl Tally {
     /// decided, only what was decided from one moment until before another counts.
     pub fn count(
         &mut self,
-        promise: &Promise,
+        promise: &Objective,
         (ready, waited, waits): (Moment, Micros, bool),
         (from, until): (Moment, Moment),
     ) {
@@ -128,7 +128,7 @@ impl Tally {
 
     /// Counts all waits of a window: lengths of those that are over, and ages of those that go on. Lengths are read from a
     /// histogram, so that those within 1.6 % of the promised time may be taken for either.
-    pub fn of(promise: &Promise, over: &Histogram, ages: &[u64]) -> Tally {
+    pub fn of(promise: &Objective, over: &Histogram, ages: &[u64]) -> Tally {
         let within = promise.within_us.0;
         let late = over.above(within);
         let late_ages = ages.iter().filter(|age| **age > within).count() as u64;
@@ -145,7 +145,7 @@ impl Tally {
     }
 
     /// The burn rate in thousandths; none of nothing.
-    fn burn(&self, promise: &Promise) -> Option<u64> {
+    fn burn(&self, promise: &Objective) -> Option<u64> {
         let allowed = self.decided() * promise.may_be_late();
         (allowed > 0).then(|| {
             let exact = u128::from(self.late) * 1_000_000 / u128::from(allowed);
@@ -206,7 +206,7 @@ pub struct TargetStanding {
 
 impl TargetStanding {
     /// How a promise stands, by the tallies of its window, of the last hour and of the last five minutes.
-    pub fn of(promise: &Promise, window: Tally, hour: Tally, lately: Tally) -> TargetStanding {
+    pub fn of(promise: &Objective, window: Tally, hour: Tally, lately: Tally) -> TargetStanding {
         let decided = window.decided();
         let allowed = decided * promise.may_be_late() / 1000;
         let signed = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
@@ -242,7 +242,7 @@ impl TargetStanding {
         standing
     }
 
-    fn sentence(&self, promise: &Promise) -> String {
+    fn sentence(&self, promise: &Objective) -> String {
         let Tally {
             kept,
             late,
@@ -300,7 +300,7 @@ impl TargetStanding {
 
 /// When a budget is used up if as many are late, and as many decided, in each hour to come as in the last: the time after
 /// which late + L t exceeds the share of (decided + D t) that may be. What leaves the window meanwhile is left out.
-fn breaks_in(promise: &Promise, window: Tally, hour: Tally) -> Option<Micros> {
+fn breaks_in(promise: &Objective, window: Tally, hour: Tally) -> Option<Micros> {
     let may = u128::from(promise.may_be_late());
     let budget = u128::from(window.decided()) * may;
     let spent = u128::from(window.late) * 1000;
@@ -320,8 +320,8 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn promise(share: u16, days: u32) -> Promise {
-        Promise {
+    fn promise(share: u16, days: u32) -> Objective {
+        Objective {
             share: PerMille(share),
             within_us: Micros(60_000_000),
             days,
@@ -381,7 +381,7 @@ mod tests {
         assert_eq!(promise(950, 7).check(), Ok(()));
         assert_eq!(promise(1000, 7).check(), Err(InvalidTarget::Share));
         assert_eq!(promise(950, 0).check(), Err(InvalidTarget::Days));
-        let long = Promise {
+        let long = Objective {
             within_us: Micros(u64::MAX),
             ..promise(950, 7)
         };
@@ -438,7 +438,7 @@ mod tests {
             (more_kept, more_late) in (0u64..1_000, 0u64..1_000),
             share in 500u16..=999,
         ) {
-            let promise = Promise { days: 90, ..promise(share, 90) };
+            let promise = Objective { days: 90, ..promise(share, 90) };
             let (window, hour) = (tally(kept, late), tally(more_kept, more_late));
             if let Some(breaks) = breaks_in(&promise, window, hour) {
                 let left_after = |hours: f64| {

@@ -21,7 +21,7 @@ pub struct Span {
 /// One entry of a strand's timeline: what was said of its waiting jobs, from the head, from this moment on. No segment
 /// when none waited.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Turn {
+pub struct TimelineEntry {
     /// From when.
     pub since: Moment,
     /// From the head of the line.
@@ -30,7 +30,7 @@ pub struct Turn {
 
 /// A job's place in its strand's line: from this moment on, so many of the strand's jobs stood before it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Step {
+pub struct LinePosition {
     /// From when.
     pub since: Moment,
     /// How many stood before it.
@@ -39,13 +39,13 @@ pub struct Step {
 
 /// A job's time in one strand: what was said there meanwhile, and how the job came forward in line.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Stay {
+pub struct StrandStay {
     /// When it left for another strand; none when it did not.
     pub until: Option<Moment>,
     /// The strand's timeline, in order of time.
-    pub turns: Vec<Turn>,
+    pub turns: Vec<TimelineEntry>,
     /// The job's places in line, in order of time. Where nothing is said of its place, it counts as the first.
-    pub line: Vec<Step>,
+    pub line: Vec<LinePosition>,
 }
 
 /// Lays one attempt's wait over the timelines of the strands in which it was spent, in order.
@@ -53,7 +53,12 @@ pub struct Stay {
 /// The wait goes from `ready` to `end` (when it started, or now). From `assigned` on, and wherever a timeline is
 /// silent, the reason is `handover`: somebody was about to act. Spans of no length are left out; neighbours with the
 /// same reason are one.
-pub fn split(ready: Moment, assigned: Option<Moment>, end: Moment, stays: &[Stay]) -> Vec<Span> {
+pub fn split(
+    ready: Moment,
+    assigned: Option<Moment>,
+    end: Moment,
+    stays: &[StrandStay],
+) -> Vec<Span> {
     let mut spans: Vec<Span> = Vec::new();
     let mut add = |reason: Reason, from: Moment, to: Moment| {
         if from >= to {
@@ -110,8 +115,8 @@ mod tests {
         Moment::from_micros(micros)
     }
 
-    fn turn(since: i64, segments: &[(Reason, Option<u32>)]) -> Turn {
-        Turn {
+    fn turn(since: i64, segments: &[(Reason, Option<u32>)]) -> TimelineEntry {
+        TimelineEntry {
             since: at(since),
             segments: segments
                 .iter()
@@ -123,8 +128,8 @@ mod tests {
         }
     }
 
-    fn step(since: i64, ahead: u32) -> Step {
-        Step {
+    fn step(since: i64, ahead: u32) -> LinePosition {
+        LinePosition {
             since: at(since),
             ahead,
         }
@@ -139,13 +144,13 @@ mod tests {
 
     #[test]
     fn a_wait_is_laid_over_its_strands_timeline() {
-        let stay = Stay {
+        let stay = StrandStay {
             turns: vec![
                 turn(0, &[(Reason::NoMatch, None)]),
                 turn(30, &[(Reason::AllBusy, None)]),
                 turn(60, &[]),
             ],
-            ..Stay::default()
+            ..StrandStay::default()
         };
         assert_eq!(
             short(&split(at(10), Some(at(60)), at(65), &[stay])),
@@ -159,21 +164,21 @@ mod tests {
 
     #[test]
     fn a_job_moved_to_another_strand_keeps_the_reasons_of_the_one_it_left() {
-        let first = Stay {
+        let first = StrandStay {
             until: Some(at(40)),
             turns: vec![
                 turn(0, &[(Reason::AllBusy, None)]),
                 // What is said there after it left is not about it.
                 turn(50, &[(Reason::Paused, None)]),
             ],
-            ..Stay::default()
+            ..StrandStay::default()
         };
-        let second = Stay {
+        let second = StrandStay {
             turns: vec![
                 turn(5, &[(Reason::Offline, None)]),
                 turn(45, &[(Reason::TeamLimit, None)]),
             ],
-            ..Stay::default()
+            ..StrandStay::default()
         };
         assert_eq!(
             short(&split(at(10), None, at(70), &[first, second])),
@@ -187,7 +192,7 @@ mod tests {
 
     #[test]
     fn a_job_takes_the_reason_of_its_place_in_line() {
-        let stay = Stay {
+        let stay = StrandStay {
             turns: vec![
                 turn(
                     0,
@@ -205,7 +210,7 @@ mod tests {
                 ),
             ],
             line: vec![step(10, 3), step(30, 1), step(70, 0)],
-            ..Stay::default()
+            ..StrandStay::default()
         };
         assert_eq!(
             short(&split(at(10), None, at(90), &[stay])),
@@ -219,7 +224,7 @@ mod tests {
     }
 
     /// One microsecond at a time: the reason that held at each.
-    fn plainly(ready: i64, assigned: Option<i64>, end: i64, stays: &[Stay]) -> Vec<Reason> {
+    fn plainly(ready: i64, assigned: Option<i64>, end: i64, stays: &[StrandStay]) -> Vec<Reason> {
         let one = |now: i64| {
             if assigned.is_some_and(|assigned| now >= assigned) {
                 return Reason::Handover;
@@ -253,7 +258,7 @@ mod tests {
         prop::collection::vec(one, 0..3)
     }
 
-    fn stay() -> impl Strategy<Value = Stay> {
+    fn stay() -> impl Strategy<Value = StrandStay> {
         (
             0..120i64,
             prop::collection::vec((0..120i64, segments()), 0..6),
@@ -262,11 +267,11 @@ mod tests {
             .prop_map(|(until, mut turns, mut line)| {
                 turns.sort_by_key(|(since, _)| *since);
                 line.sort_by_key(|(since, _)| *since);
-                Stay {
+                StrandStay {
                     until: Some(at(until)),
                     turns: turns
                         .into_iter()
-                        .map(|(since, segments)| Turn {
+                        .map(|(since, segments)| TimelineEntry {
                             since: at(since),
                             segments,
                         })

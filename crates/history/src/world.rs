@@ -9,7 +9,7 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::queue_sample::QueueSample;
-use pennine_core::simulate::{Happening, World};
+use pennine_core::simulate::{SimulationEvent, World};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::history::{PastJob, PastLevel, PastReason};
@@ -45,7 +45,7 @@ pub struct Past<'a> {
     from: Moment,
     lots: Vec<PlannedJob>,
     by_job: HashMap<JobId, usize>,
-    coming: VecDeque<(Moment, Vec<Happening>)>,
+    coming: VecDeque<(Moment, Vec<SimulationEvent>)>,
     reasons: Vec<PastReason>,
     /// Slots that took work from some moment on.
     offered: Vec<(Moment, u32)>,
@@ -345,7 +345,7 @@ impl<'a> Past<'a> {
 }
 
 impl World for Past<'_> {
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)> {
         self.coming.pop_front()
     }
 

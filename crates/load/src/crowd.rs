@@ -8,7 +8,9 @@ use pennine_core::id::SessionId;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
-use pennine_wire::runner_protocol::{About, Enrol, Finished, PROTOCOL, Poll, Started};
+use pennine_wire::runner_protocol::{
+    Enrol, FinishedReport, PROTOCOL, Poll, RunnerReport, StartedReport,
+};
 use pennine_wire::{NewJob, NewPool, NewProject, NewTeam, NewTicket};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -151,8 +153,8 @@ async fn join(
     Ok(RunnerClient::new(url, &enrolled.credential, route)?)
 }
 
-fn about() -> About {
-    About {
+fn about() -> RunnerReport {
+    RunnerReport {
         findings: Vec::new(),
         facts: [(
             "os".to_owned(),
@@ -197,12 +199,12 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
                 .lock()
                 .unwrap_or_else(PoisonError::into_inner)
                 .remove(&assigned.job);
-            let started = Started {
+            let started = StartedReport {
                 session,
                 lease: assigned.lease,
                 ago_us: Micros(0),
             };
-            let finished = Finished {
+            let finished = FinishedReport {
                 session,
                 lease: assigned.lease,
                 result: Outcome::Success,

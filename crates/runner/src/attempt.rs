@@ -3,17 +3,19 @@
 use crate::backoff::Backoff;
 use crate::environment::RunnerEnvironment;
 use crate::handle::AttemptHandle;
-use crate::journal::{Ending, Journal, Ran};
+use crate::journal::{Journal, RecordedEnd, RecordedResult};
 use crate::report;
 use crate::share::HostLimit;
 use crate::spool::Spool;
-use crate::system::clock::Mark;
-use crate::system::keeper::{self, End, Ended, Grip, Isolation, Order, Refused, Running};
+use crate::system::clock::BootMark;
+use crate::system::keeper::{
+    self, CommandEnd, ExitKind, Isolation, Order, ProcessGroup, Running, StartError,
+};
 use pennine_core::fact::Subject;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Requirement;
 use pennine_core::time::spoken;
-use pennine_wire::runner_protocol::{Assigned, LossCause, Phase, Started, StopCause};
+use pennine_wire::runner_protocol::{Assigned, AttemptPhase, LossCause, StartedReport, StopCause};
 use std::collections::BTreeMap;
 use std::io;
 use std::rc::Rc;
@@ -35,7 +37,7 @@ struct Outcomes {
     result: Outcome,
     exit_code: Option<i32>,
     said: Option<String>,
-    end: Option<End>,
+    end: Option<CommandEnd>,
     started: Option<Instant>,
 }
 
@@ -51,15 +53,15 @@ impl Outcomes {
         }
     }
 
-    fn ending(self, log_capped: bool) -> Ending {
+    fn ending(self, log_capped: bool) -> RecordedEnd {
         if self.cut_off {
-            return Ending::Lost(LossCause::CutOff);
+            return RecordedEnd::Lost(LossCause::CutOff);
         }
-        Ending::Ran(Ran {
+        RecordedEnd::Result(RecordedResult {
             result: self.result,
             exit_code: self.exit_code,
             said: self.said,
-            exited: Mark::now(),
+            exited: BootMark::now(),
             processor: self.end.map(|end| end.processor),
             peak_memory: self.end.map(|end| end.peak_memory),
             log_capped,
@@ -93,7 +95,7 @@ pub async fn run(
             );
             handle.exit(Instant::now());
             handle.begun.notify_one();
-            journal.end = Some(Ending::Lost(LossCause::HostFull));
+            journal.end = Some(RecordedEnd::Lost(LossCause::HostFull));
             report::deliver(&environment, attempt, &journal, &handle, None).await;
             return;
         }
@@ -111,7 +113,7 @@ pub async fn run(
     };
     let begun = spawn(&environment, &assigned, &spool).await;
     if let Ok(begun) = &begun {
-        journal.started = Some(Mark::of(begun.at));
+        journal.started = Some(BootMark::of(begun.at));
         report::write_down(&environment, attempt, &journal);
     }
     let sender = {
@@ -142,7 +144,7 @@ pub async fn run(
     };
     let outcomes = match begun {
         Ok(begun) => {
-            handle.phase.set(Phase::Executing);
+            handle.phase.set(AttemptPhase::Executing);
             see_through(&environment, &assigned, &handle, &spool, begun).await
         }
         Err(said) => Outcomes::error(said),
@@ -171,8 +173,8 @@ fn closing(outcomes: &Outcomes) -> Vec<String> {
     let mut lines: Vec<String> = outcomes.said.iter().filter(|_| !plain).cloned().collect();
     if let (Some(end), Some(started)) = (outcomes.end, outcomes.started) {
         let how = match end.status {
-            Ended::Exited(code) => format!("exit code {code}"),
-            Ended::Signalled(signal) => format!("ended by signal {signal}"),
+            ExitKind::Exited(code) => format!("exit code {code}"),
+            ExitKind::Signalled(signal) => format!("ended by signal {signal}"),
         };
         lines.push(format!(
             "{how} after {}; processor time {}, largest process {}",
@@ -185,8 +187,8 @@ fn closing(outcomes: &Outcomes) -> Vec<String> {
 }
 
 /// A command that runs.
-struct Begun<E> {
-    grip: Grip,
+struct RunningCommand<E> {
+    grip: ProcessGroup,
     output: Receiver,
     ending: E,
     at: Instant,
@@ -197,7 +199,7 @@ async fn spawn(
     environment: &RunnerEnvironment,
     assigned: &Assigned,
     spool: &Spool,
-) -> Result<Begun<impl Future<Output = Option<End>> + use<>>, String> {
+) -> Result<RunningCommand<impl Future<Output = Option<CommandEnd>> + use<>>, String> {
     let folder = environment.home.workspace(assigned.attempt);
     let broken =
         |what: &str, e: &dyn std::fmt::Display| format!("{what} on {}: {e}", environment.host);
@@ -223,7 +225,7 @@ async fn spawn(
             .start(&order)
             .await
             .map_err(|refused| match refused {
-                Refused::Command(error) => match error.kind() {
+                StartError::Command(error) => match error.kind() {
                     io::ErrorKind::NotFound => {
                         format!("the command {program:?} does not exist on {}", environment.host)
                     }
@@ -242,9 +244,9 @@ async fn spawn(
                         environment.host
                     ),
                 },
-                refused @ Refused::Keeper(_) => broken("the job cannot be started", &refused),
+                refused @ StartError::Keeper(_) => broken("the job cannot be started", &refused),
             })?;
-    Ok(Begun {
+    Ok(RunningCommand {
         grip,
         output,
         ending,
@@ -356,7 +358,7 @@ async fn tell_started(
 ) {
     let mut pace = Backoff::default();
     loop {
-        let started = Started {
+        let started = StartedReport {
             session: environment.session,
             lease: assigned.lease,
             ago_us: at.elapsed().into(),
@@ -378,7 +380,7 @@ async fn tell_started(
             }
         }
         // Once the command has ended, its end tells when it began.
-        if handle.phase.get() == Phase::Finalizing {
+        if handle.phase.get() == AttemptPhase::Finalizing {
             return;
         }
     }
@@ -390,9 +392,9 @@ async fn see_through(
     assigned: &Assigned,
     handle: &AttemptHandle,
     spool: &Spool,
-    begun: Begun<impl Future<Output = Option<End>>>,
+    begun: RunningCommand<impl Future<Output = Option<CommandEnd>>>,
 ) -> Outcomes {
-    let Begun {
+    let RunningCommand {
         grip,
         mut output,
         ending: ended,
@@ -475,17 +477,17 @@ async fn see_through(
         }
     }
     let exit_code = end.and_then(|end| match end.status {
-        Ended::Exited(code) => Some(code),
-        Ended::Signalled(_) => None,
+        ExitKind::Exited(code) => Some(code),
+        ExitKind::Signalled(_) => None,
     });
     let (result, said) = match (broken, ending, end.map(|end| end.status)) {
         (Some(said), ..) => (Outcome::Error, Some(said)),
         (None, Some((result, said)), _) => (result, Some(said)),
-        (None, None, Some(Ended::Exited(0))) => (Outcome::Success, None),
-        (None, None, Some(Ended::Exited(code))) => {
+        (None, None, Some(ExitKind::Exited(0))) => (Outcome::Success, None),
+        (None, None, Some(ExitKind::Exited(code))) => {
             (Outcome::Failure, Some(format!("exit code {code}")))
         }
-        (None, None, Some(Ended::Signalled(signal))) => (
+        (None, None, Some(ExitKind::Signalled(signal))) => (
             Outcome::Failure,
             Some(format!("the command was ended by signal {signal}")),
         ),

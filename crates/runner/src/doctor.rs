@@ -6,14 +6,14 @@
 use crate::error::{Error, check_protocol, said};
 use crate::home::{Home, Identity};
 use crate::system::hardware;
-use crate::system::keeper::{Isolation, Keepers};
+use crate::system::keeper::{Isolation, KeeperLauncher};
 use crate::systemd_unit as unit;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::finding::{Finding, Verdict, told, worst};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Moment, spoken};
-use pennine_wire::runner_protocol::Hello;
+use pennine_wire::runner_protocol::ServiceInfo;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -32,7 +32,7 @@ pub const CLOCK_WRONG: Duration = Duration::from_secs(300);
 const CONNECT: Duration = Duration::from_secs(5);
 
 /// How far this machine's clock is from the service's, and whether it is ahead.
-pub fn clock_gap(hello: &Hello) -> (Duration, bool) {
+pub fn clock_gap(hello: &ServiceInfo) -> (Duration, bool) {
     let since_epoch = SystemTime::now().duration_since(UNIX_EPOCH);
     let here = Moment::default() + since_epoch.unwrap_or_default();
     if here > hello.now {
@@ -42,7 +42,7 @@ pub fn clock_gap(hello: &Hello) -> (Duration, bool) {
     }
 }
 
-fn clock(hello: &Hello) -> Finding {
+fn clock(hello: &ServiceInfo) -> Finding {
     let (gap, ahead) = clock_gap(hello);
     let side = if ahead { "ahead of" } else { "behind" };
     let text = format!(
@@ -168,7 +168,7 @@ fn of_connection(
 }
 
 /// Who answers there.
-async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Hello>) {
+async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<ServiceInfo>) {
     let hello = match RunnerClient::new(server, "", route) {
         Ok(client) => client.hello().await,
         Err(error) => Err(error),
@@ -247,7 +247,7 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
 
 /// Looks at everything, from the machine outward.
 pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Finding> {
-    let mut findings = of_machine(home, Keepers::here().await.isolation());
+    let mut findings = of_machine(home, KeeperLauncher::here().await.isolation());
     let identity = match home.identity() {
         Ok(identity) => identity,
         Err(trouble) => {
@@ -341,7 +341,7 @@ mod tests {
     fn a_clock_far_off_is_bad_and_one_a_little_off_is_not() {
         let hello = |offset: Duration| {
             let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap();
-            Hello {
+            ServiceInfo {
                 service: "pennine".into(),
                 version: String::new(),
                 protocol: 1,

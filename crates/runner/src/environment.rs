@@ -2,8 +2,8 @@
 
 use crate::home::Home;
 use crate::share::HostLimit;
-use crate::system::clock::Mark;
-use crate::system::keeper::Keepers;
+use crate::system::clock::BootMark;
+use crate::system::keeper::KeeperLauncher;
 use pennine_client::RunnerClient;
 use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
@@ -20,7 +20,7 @@ pub struct RunnerEnvironment {
     pub home: Home,
     pub client: RunnerClient,
     pub session: SessionId,
-    pub keepers: Keepers,
+    pub keepers: KeeperLauncher,
     /// What the machine is, as found last.
     pub facts: RefCell<Facts>,
     /// What was not as it should be on it then.
@@ -32,7 +32,7 @@ pub struct RunnerEnvironment {
     /// The limit that it shares with the other runners of its host.
     pub limit: Option<HostLimit>,
     /// When the poll was sent that renewed its leases last.
-    pub renewed: RefCell<Mark>,
+    pub renewed: RefCell<BootMark>,
     /// How long a lease lasts after that.
     pub lease: Cell<Duration>,
     /// The most that one request of log may carry.

@@ -2,7 +2,7 @@
 
 use pennine_client::ClientError;
 use pennine_core::finding::Finding;
-use pennine_wire::runner_protocol::{Hello, OLDEST_PROTOCOL, PROTOCOL};
+use pennine_wire::runner_protocol::{OLDEST_PROTOCOL, PROTOCOL, ServiceInfo};
 use std::path::PathBuf;
 
 /// Why the runner cannot go on.
@@ -130,7 +130,7 @@ pub fn said(error: &ClientError) -> String {
 }
 
 /// Checks that the service there speaks a protocol that this program speaks.
-pub fn check_protocol(hello: &Hello) -> Result<(), Error> {
+pub fn check_protocol(hello: &ServiceInfo) -> Result<(), Error> {
     if hello.oldest_protocol > PROTOCOL {
         return Err(Error::Protocol(format!(
             "the service (version {}) no longer takes this runner's protocol {PROTOCOL}; update pennine-runner",

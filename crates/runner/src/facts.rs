@@ -82,7 +82,7 @@ pub async fn gather(folder: &Path, path: &str) -> Facts {
             ask: ask.to_owned(),
         });
     }
-    let remembered = Remembered::read();
+    let remembered = VersionCache::read();
     let asked = probes.into_iter().map(|(fact, probe)| {
         let (path, remembered) = (path.to_owned(), remembered.versions.clone());
         async move {
@@ -110,17 +110,17 @@ pub async fn gather(folder: &Path, path: &str) -> Facts {
 pub const REMEMBERED: &str = "PENNINE_TOOL_VERSIONS";
 
 /// Versions by the file that was asked, as it was then.
-struct Remembered {
+struct VersionCache {
     file: Option<PathBuf>,
     versions: Arc<BTreeMap<String, Option<String>>>,
 }
 
-impl Remembered {
-    fn read() -> Remembered {
+impl VersionCache {
+    fn read() -> VersionCache {
         let file = std::env::var_os(REMEMBERED).map(PathBuf::from);
         let text = file.as_ref().and_then(|file| std::fs::read(file).ok());
         let versions = text.and_then(|text| serde_json::from_slice(&text).ok());
-        Remembered {
+        VersionCache {
             file,
             versions: Arc::new(versions.unwrap_or_default()),
         }

@@ -1,14 +1,14 @@
 //! How an attempt stands, as the poll tells it and the service's answer changes it.
 
 use pennine_core::id::{AttemptId, LeaseToken};
-use pennine_wire::runner_protocol::{Held, Phase, StopCause};
+use pennine_wire::runner_protocol::{AttemptPhase, HeldAttempt, StopCause};
 use std::cell::{Cell, RefCell};
 use std::time::Instant;
 use tokio::sync::Notify;
 
 /// How an attempt stands, as the poll tells it and the service's answer changes it.
 pub struct AttemptHandle {
-    pub(crate) phase: Cell<Phase>,
+    pub(crate) phase: Cell<AttemptPhase>,
     pub(crate) exited: Cell<Option<Instant>>,
     pub(crate) stop: Cell<Option<StopCause>>,
     pub(crate) said: RefCell<String>,
@@ -19,7 +19,7 @@ pub struct AttemptHandle {
 impl Default for AttemptHandle {
     fn default() -> Self {
         AttemptHandle {
-            phase: Cell::new(Phase::Preparing),
+            phase: Cell::new(AttemptPhase::Preparing),
             exited: Cell::default(),
             stop: Cell::default(),
             said: RefCell::default(),
@@ -31,8 +31,8 @@ impl Default for AttemptHandle {
 
 impl AttemptHandle {
     /// The attempt as a poll names it.
-    pub fn held(&self, attempt: AttemptId, lease: LeaseToken) -> Held {
-        Held {
+    pub fn held(&self, attempt: AttemptId, lease: LeaseToken) -> HeldAttempt {
+        HeldAttempt {
             attempt,
             lease,
             phase: self.phase.get(),
@@ -49,7 +49,7 @@ impl AttemptHandle {
     /// Its command has ended.
     pub(crate) fn exit(&self, at: Instant) {
         self.exited.set(Some(at));
-        self.phase.set(Phase::Finalizing);
+        self.phase.set(AttemptPhase::Finalizing);
     }
 
     /// One of an earlier life of this program, which has ended with it at the latest.
@@ -61,7 +61,7 @@ impl AttemptHandle {
 
     /// Whether its command has ended.
     pub fn ended(&self) -> bool {
-        self.phase.get() == Phase::Finalizing
+        self.phase.get() == AttemptPhase::Finalizing
     }
 
     /// Why the service wants it ended, if it does.

@@ -6,7 +6,7 @@ use crate::error::{Error, check_protocol, finding_line};
 use crate::facts;
 use crate::home::{Home, Identity};
 use crate::share::HostLimit;
-use crate::system::keeper::Keepers;
+use crate::system::keeper::KeeperLauncher;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::fact::Facts;
 use pennine_core::finding::Verdict;
@@ -40,7 +40,7 @@ fn taken(error: &ClientError) -> bool {
 
 /// What may be left out on the command line: it is asked for where somebody stands at a terminal.
 #[derive(Clone, Debug)]
-pub struct Asked {
+pub struct JoinArguments {
     pub server: Option<String>,
     pub ticket: Option<String>,
     pub name: Option<String>,
@@ -73,7 +73,7 @@ fn ask(question: &str, usual: &str) -> Result<String, Error> {
     })
 }
 
-impl Asked {
+impl JoinArguments {
     /// Everything that joining needs.
     pub fn complete(self) -> Result<DesiredState, Error> {
         let whole = self.server.is_some() && self.ticket.is_some();
@@ -165,7 +165,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         return Err(Error::Clock(spoken(off)));
     }
     let (unfit, doubtful): (Vec<_>, Vec<_>) =
-        doctor::of_machine(home, Keepers::here().await.isolation())
+        doctor::of_machine(home, KeeperLauncher::here().await.isolation())
             .into_iter()
             .filter(|finding| finding.verdict > Verdict::Good)
             .partition(|finding| finding.verdict == Verdict::Bad);

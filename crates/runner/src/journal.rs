@@ -2,7 +2,7 @@
 //! Written when the command has started and again when it has ended, so that a runner that is killed, or restarted while
 //! the service is away, still delivers log and result.
 
-use crate::system::clock::Mark;
+use crate::system::clock::BootMark;
 use pennine_core::id::LeaseToken;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
@@ -17,27 +17,27 @@ pub struct Journal {
     /// The job's short name.
     pub job: String,
     /// When the command was started, if it was.
-    pub started: Option<Mark>,
+    pub started: Option<BootMark>,
     /// How it ended; nothing while it runs.
-    pub end: Option<Ending>,
+    pub end: Option<RecordedEnd>,
 }
 
 /// How an attempt ended.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub enum Ending {
+pub enum RecordedEnd {
     /// With a result of its own.
-    Ran(Ran),
+    Result(RecordedResult),
     /// Without a result.
     Lost(LossCause),
 }
 
 /// What is reported of an attempt that has a result.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Ran {
+pub struct RecordedResult {
     pub result: Outcome,
     pub exit_code: Option<i32>,
     pub said: Option<String>,
-    pub exited: Mark,
+    pub exited: BootMark,
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,
     pub log_capped: bool,

@@ -4,7 +4,7 @@ use crate::error::Error;
 use crate::home::{Home, Identity};
 use pennine_client::{Route, RunnerClient};
 use pennine_core::lifecycle::runner::DesiredState;
-use pennine_wire::runner_protocol::Leave;
+use pennine_wire::runner_protocol::LeaveRequest;
 use pennine_wire::{Runner, RunnerJob};
 
 fn identity(home: &Home) -> Result<Identity, Error> {
@@ -67,9 +67,9 @@ pub async fn set_desired_state(
 pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error> {
     let identity = identity(home)?;
     let left = client(&identity, route)?
-        .leave(Leave {
+        .leave(LeaveRequest {
             force,
-            ..Leave::default()
+            ..LeaveRequest::default()
         })
         .await?;
     home.forget_identity()?;

@@ -257,7 +257,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             place,
         } => {
             let (route, home) = (place.route()?, place.home()?);
-            let asked = join::Asked {
+            let asked = join::JoinArguments {
                 server,
                 ticket,
                 name,

@@ -3,12 +3,12 @@
 use crate::backoff::Backoff;
 use crate::environment::RunnerEnvironment;
 use crate::handle::AttemptHandle;
-use crate::journal::{Ending, Journal, Ran};
+use crate::journal::{Journal, RecordedEnd, RecordedResult};
 use crate::spool::Spool;
 use pennine_client::ClientError;
 use pennine_core::id::AttemptId;
 use pennine_core::size::ByteSize;
-use pennine_wire::runner_protocol::{Finished, LossCause, Lost, StopCause};
+use pennine_wire::runner_protocol::{FinishedReport, LossCause, LostReport, StopCause};
 use std::rc::Rc;
 use std::time::Duration;
 
@@ -71,7 +71,7 @@ pub async fn resume(
     if journal.end.is_none() {
         let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
         let _ = spool.say(said);
-        journal.end = Some(Ending::Lost(LossCause::Restarted));
+        journal.end = Some(RecordedEnd::Lost(LossCause::Restarted));
         write_down(&environment, attempt, &journal);
     }
     spool.close();
@@ -86,9 +86,9 @@ async fn tell(
 ) -> Result<(), ClientError> {
     let log_bytes = ByteSize(spool.map_or(0, Spool::length));
     let end = journal.end.clone();
-    match &end.unwrap_or(Ending::Lost(LossCause::Restarted)) {
-        Ending::Ran(ran) => {
-            let Ran {
+    match &end.unwrap_or(RecordedEnd::Lost(LossCause::Restarted)) {
+        RecordedEnd::Result(ran) => {
+            let RecordedResult {
                 result,
                 exit_code,
                 said,
@@ -97,7 +97,7 @@ async fn tell(
                 peak_memory,
                 log_capped,
             } = ran.clone();
-            let finished = Finished {
+            let finished = FinishedReport {
                 session: environment.session,
                 lease: journal.lease,
                 result,
@@ -112,8 +112,8 @@ async fn tell(
             };
             environment.client.finished(attempt, &finished).await
         }
-        Ending::Lost(cause) => {
-            let lost = Lost {
+        RecordedEnd::Lost(cause) => {
+            let lost = LostReport {
                 cause: *cause,
                 session: environment.session,
                 lease: journal.lease,

@@ -17,7 +17,7 @@ pub struct HostLimit {
 }
 
 /// One job's place; given back when dropped.
-pub struct Place(#[allow(dead_code)] File);
+pub struct SharePlace(#[allow(dead_code)] File);
 
 impl HostLimit {
     /// So many jobs, by the locks in this folder, which is made if it is not there.
@@ -45,10 +45,10 @@ impl HostLimit {
     }
 
     /// A place for one job; none when as many run as may.
-    pub fn take(&self) -> io::Result<Option<Place>> {
+    pub fn take(&self) -> io::Result<Option<SharePlace>> {
         for number in 0..self.jobs {
             if let Some(file) = self.lock(number)? {
-                return Ok(Some(Place(file)));
+                return Ok(Some(SharePlace(file)));
             }
         }
         Ok(None)

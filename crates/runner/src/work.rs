@@ -8,18 +8,19 @@ use crate::error::{Error, check_protocol, said};
 use crate::facts;
 use crate::handle::AttemptHandle;
 use crate::home::{Home, Identity};
-use crate::journal::{Ending, Journal};
+use crate::journal::{Journal, RecordedEnd};
 use crate::report;
 use crate::share::HostLimit;
-use crate::system::clock::Mark;
-use crate::system::keeper::{self, Isolation, Keepers};
+use crate::system::clock::BootMark;
+use crate::system::keeper::{self, Isolation, KeeperLauncher};
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::fact::Facts;
 use pennine_core::finding::Verdict;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_wire::runner_protocol::{
-    About, LOG_CHUNK_AT_FIRST, Leave, OwnSettings, PROTOCOL, Poll, PollAnswer, Settings,
+    LOG_CHUNK_AT_FIRST, LeaveRequest, OwnSettings, PROTOCOL, Poll, PollAnswer, RunnerReport,
+    Settings,
 };
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
@@ -40,7 +41,7 @@ const BEGIN: Duration = Duration::from_millis(100);
 const LEAVES: Duration = Duration::from_secs(5);
 
 /// The attempts that this runner has, with their leases.
-type Held = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<AttemptHandle>)>>>;
+type HeldAttempts = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<AttemptHandle>)>>>;
 
 /// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
 pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Error> {
@@ -75,7 +76,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         .ok_or_else(|| Error::NotJoined(home.path().to_owned()))?;
     let _lock = home.lock()?;
     let left = clear_leftovers(home);
-    let keepers = Keepers::here().await;
+    let keepers = KeeperLauncher::here().await;
     if keepers.isolation() == Isolation::Group {
         tracing::warn!("{}", keepers.isolation().said());
     }
@@ -104,7 +105,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
                     .map_err(|e| Error::Folder(folder, e.to_string()))
             })
             .transpose()?,
-        renewed: RefCell::new(Mark::now()),
+        renewed: RefCell::new(BootMark::now()),
         lease: Cell::new(Duration::from(Settings::default().lease_us)),
         log_chunk: Cell::new(LOG_CHUNK_AT_FIRST),
     });
@@ -114,15 +115,15 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     let mut terminate =
         signal(SignalKind::terminate()).map_err(|e| Error::Machine(e.to_string()))?;
     let tasks = LocalSet::new();
-    let news = Rc::new(News {
+    let news = Rc::new(PollNews {
         single_use: identity.single_use,
-        ..News::default()
+        ..PollNews::default()
     });
     let result = tasks
         .run_until(async {
             tokio::task::spawn_local(look_now_and_then(environment.clone(), news.clone()));
             let mut told = 0;
-            let held = Held::default();
+            let held = HeldAttempts::default();
             for (attempt, journal) in left {
                 go_on(&environment, &news, &held, attempt, journal);
             }
@@ -146,9 +147,9 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         .await;
     if news.used_up.get() && result.is_ok() {
         tracing::info!("its one job is done: it leaves for good");
-        let leave = Leave {
+        let leave = LeaveRequest {
             used_up: true,
-            ..Leave::default()
+            ..LeaveRequest::default()
         };
         // The service finds out by itself where this does not reach it.
         let left = tokio::time::timeout(LEAVES, environment.client.leave(leave)).await;
@@ -174,7 +175,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(3600);
 
 /// What the poll has to tell of the machine, and who else waits for what.
 #[derive(Default)]
-struct News {
+struct PollNews {
     /// The machine is another than the service was told.
     to_tell: Cell<bool>,
     /// Programs are to be looked for elsewhere than before.
@@ -203,7 +204,7 @@ async fn look(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
     environment.findings.replace(findings.clone()) != findings || other
 }
 
-async fn look_now_and_then(environment: Rc<RunnerEnvironment>, news: Rc<News>) {
+async fn look_now_and_then(environment: Rc<RunnerEnvironment>, news: Rc<PollNews>) {
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
         if look(&environment, None).await {
@@ -262,13 +263,13 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
 /// Reports what an earlier life of this program had not reported yet.
 fn go_on(
     environment: &Rc<RunnerEnvironment>,
-    news: &Rc<News>,
-    held: &Held,
+    news: &Rc<PollNews>,
+    held: &HeldAttempts,
     attempt: AttemptId,
     journal: Journal,
 ) {
     let exited = match &journal.end {
-        Some(Ending::Ran(ran)) => ran.exited.instant(),
+        Some(RecordedEnd::Result(ran)) => ran.exited.instant(),
         _ => Instant::now(),
     };
     let handle = Rc::new(AttemptHandle::left(exited));
@@ -280,11 +281,11 @@ fn go_on(
     });
 }
 
-fn hold(held: &Held, attempt: AttemptId, lease: LeaseToken, handle: &Rc<AttemptHandle>) {
+fn hold(held: &HeldAttempts, attempt: AttemptId, lease: LeaseToken, handle: &Rc<AttemptHandle>) {
     held.borrow_mut().insert(attempt, (lease, handle.clone()));
 }
 
-fn let_go(held: &Held, news: &News, attempt: AttemptId) {
+fn let_go(held: &HeldAttempts, news: &PollNews, attempt: AttemptId) {
     held.borrow_mut().remove(&attempt);
     if news.single_use {
         news.used_up.set(true);
@@ -299,8 +300,8 @@ fn let_go(held: &Held, news: &News, attempt: AttemptId) {
 async fn poll_for_ever(
     environment: &Rc<RunnerEnvironment>,
     identity: &Identity,
-    news: &Rc<News>,
-    held: &Held,
+    news: &Rc<PollNews>,
+    held: &HeldAttempts,
 ) -> Result<(), Error> {
     let mut pace = Backoff::default();
     let mut sequence = 0;
@@ -328,7 +329,7 @@ async fn poll_for_ever(
             }
         }
         sequence += 1;
-        let about = news.to_tell.replace(false).then(|| About {
+        let about = news.to_tell.replace(false).then(|| RunnerReport {
             facts: environment.facts.borrow().clone(),
             slots: identity.slots,
             labels: identity.labels.clone(),
@@ -361,7 +362,7 @@ async fn poll_for_ever(
                 }),
             }
         };
-        let sent = Mark::now();
+        let sent = BootMark::now();
         let answer = tokio::select! {
             answer = environment.client.poll(&poll) => answer,
             () = other_room(environment, &poll) => {
@@ -416,7 +417,7 @@ async fn poll_for_ever(
 
 /// Whether a runner that is to stop may do so: it has no job any more, or none but such as have ended and wait on disk for a
 /// service that is away.
-fn may_stop(held: &Held, connected: bool) -> bool {
+fn may_stop(held: &HeldAttempts, connected: bool) -> bool {
     let held = held.borrow();
     held.is_empty() || (!connected && held.values().all(|(_, handle)| handle.ended()))
 }
@@ -462,7 +463,7 @@ async fn renew(environment: &RunnerEnvironment) {
 }
 
 /// Keeps to what people set of this runner.
-fn keep_to(environment: &RunnerEnvironment, news: &News, own: OwnSettings) {
+fn keep_to(environment: &RunnerEnvironment, news: &PollNews, own: OwnSettings) {
     tracing::info!(
         version = own.version,
         slots = own.slots,
@@ -495,8 +496,8 @@ fn last_word(error: &ClientError) -> Option<Error> {
 /// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
 fn take(
     environment: &Rc<RunnerEnvironment>,
-    news: &Rc<News>,
-    held: &Held,
+    news: &Rc<PollNews>,
+    held: &HeldAttempts,
     answer: PollAnswer,
 ) -> Vec<Rc<AttemptHandle>> {
     let mut fresh = Vec::new();

@@ -9,7 +9,8 @@
 )]
 
 use pennine_runner::system::keeper::{
-    End, Ended, Isolation, Keepers, MARKER, Order, Refused, Running, end_leftovers,
+    CommandEnd, ExitKind, Isolation, KeeperLauncher, MARKER, Order, Running, StartError,
+    end_leftovers,
 };
 use std::io;
 use std::process::Stdio;
@@ -27,9 +28,9 @@ fn order(program: &str, arguments: &[&str]) -> Order {
 }
 
 async fn start(
-    keepers: &Keepers,
+    keepers: &KeeperLauncher,
     script: &str,
-) -> (Running, impl Future<Output = Option<End>> + use<>) {
+) -> (Running, impl Future<Output = Option<CommandEnd>> + use<>) {
     keepers
         .start(&order("sh", &["-c", script]))
         .await
@@ -37,7 +38,7 @@ async fn start(
 }
 
 /// Runs a script to its end: how it ended and what it said.
-async fn run(keepers: &Keepers, script: &str) -> (Option<End>, String) {
+async fn run(keepers: &KeeperLauncher, script: &str) -> (Option<CommandEnd>, String) {
     let (mut running, ending) = start(keepers, script).await;
     let mut said = String::new();
     running.output.read_to_string(&mut said).await.unwrap();
@@ -45,10 +46,10 @@ async fn run(keepers: &Keepers, script: &str) -> (Option<End>, String) {
 }
 
 /// The best kind of keepers that this machine allows, and the plainest.
-async fn kinds() -> Vec<Keepers> {
-    let mut kinds = vec![Keepers::of(PROGRAM.into()).await];
+async fn kinds() -> Vec<KeeperLauncher> {
+    let mut kinds = vec![KeeperLauncher::of(PROGRAM.into()).await];
     if kinds[0].isolation() != Isolation::Group {
-        kinds.push(Keepers::with(PROGRAM.into(), Isolation::Group));
+        kinds.push(KeeperLauncher::with(PROGRAM.into(), Isolation::Group));
     }
     kinds
 }
@@ -71,10 +72,10 @@ async fn exit_codes_and_signals_are_told_apart() {
     for keepers in kinds().await {
         let kind = keepers.isolation();
         let (end, said) = run(&keepers, "echo out; echo err >&2; exit 7").await;
-        assert_eq!(end.unwrap().status, Ended::Exited(7), "{kind:?}");
+        assert_eq!(end.unwrap().status, ExitKind::Exited(7), "{kind:?}");
         assert_eq!(said, "out\nerr\n");
         let (end, _) = run(&keepers, "kill -9 $$").await;
-        assert_eq!(end.unwrap().status, Ended::Signalled(9), "{kind:?}");
+        assert_eq!(end.unwrap().status, ExitKind::Signalled(9), "{kind:?}");
     }
 }
 
@@ -101,7 +102,7 @@ async fn a_command_that_is_not_there_is_refused() {
         keepers.prepare(1);
         let refused = keepers.start(&order("/no/such/command", &[])).await.err();
         assert!(
-            matches!(&refused, Some(Refused::Command(error)) if error.kind() == io::ErrorKind::NotFound),
+            matches!(&refused, Some(StartError::Command(error)) if error.kind() == io::ErrorKind::NotFound),
             "{refused:?}"
         );
     }
@@ -112,7 +113,7 @@ async fn what_the_command_leaves_behind_ends_with_it() {
     for keepers in kinds().await {
         // The detached sleeper keeps the output open: reading to its end proves that it is gone.
         let (end, said) = run(&keepers, "setsid sleep 1000 & echo started").await;
-        assert_eq!(end.unwrap().status, Ended::Exited(0));
+        assert_eq!(end.unwrap().status, ExitKind::Exited(0));
         assert_eq!(said, "started\n");
     }
 }
@@ -143,7 +144,7 @@ async fn a_command_that_is_asked_may_clean_up() {
         running.output.read_to_string(&mut rest).await.unwrap();
         // The shell may say that its sleep was ended with it.
         assert!(rest.ends_with("bye\n"), "{rest}");
-        assert_eq!(ending.await.unwrap().status, Ended::Exited(3));
+        assert_eq!(ending.await.unwrap().status, ExitKind::Exited(3));
     }
 }
 
@@ -186,14 +187,14 @@ async fn a_keeper_made_ahead_of_time_that_was_killed_is_replaced() {
         let (end, said) = run(&keepers, "echo all the same").await;
         assert_eq!(
             (end.unwrap().status, said.as_str()),
-            (Ended::Exited(0), "all the same\n")
+            (ExitKind::Exited(0), "all the same\n")
         );
     }
 }
 
 #[tokio::test]
 async fn keepers_that_rest_end_with_their_runner() {
-    let keepers = Keepers::of(PROGRAM.into()).await;
+    let keepers = KeeperLauncher::of(PROGRAM.into()).await;
     keepers.prepare(2);
     let children = format!("/proc/self/task/{}/children", nix::unistd::gettid());
     let resting = std::fs::read_to_string(&children).unwrap();

@@ -22,7 +22,7 @@ use axum::routing::post;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::fact::FactValue;
 use pennine_core::id::SessionId;
-use pennine_wire::runner_protocol::{About, Enrol, PROTOCOL, Poll, Started};
+use pennine_wire::runner_protocol::{Enrol, PROTOCOL, Poll, RunnerReport, StartedReport};
 use pennine_wire::{NewJob, NewTicket};
 use stand::{percentile, stand};
 use std::io::Write;
@@ -77,7 +77,7 @@ async fn measure() {
         .secret;
     let nobody = RunnerClient::new(&stand.address, "", &Route::default()).unwrap();
     let facts = [("os".to_owned(), FactValue::Text("linux".into()))].into();
-    let about = About {
+    let about = RunnerReport {
         facts,
         slots: 1,
         labels: Vec::new(),
@@ -125,7 +125,7 @@ async fn measure() {
             break assigned;
         }
     };
-    let started = Started {
+    let started = StartedReport {
         session,
         lease: assigned.lease,
         ago_us: Duration::ZERO.into(),
@@ -134,10 +134,10 @@ async fn measure() {
     // Its lease is renewed meanwhile.
     let renewer =
         RunnerClient::new(&stand.address, &enrolled.credential, &Route::default()).unwrap();
-    poll.held = vec![pennine_wire::runner_protocol::Held {
+    poll.held = vec![pennine_wire::runner_protocol::HeldAttempt {
         attempt: assigned.attempt,
         lease: assigned.lease,
-        phase: pennine_wire::runner_protocol::Phase::Executing,
+        phase: pennine_wire::runner_protocol::AttemptPhase::Executing,
         exited_ago_us: None,
         stopping: None,
     }];

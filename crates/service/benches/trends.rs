@@ -21,7 +21,7 @@ use pennine_core::lifecycle::job::Outcome;
 use pennine_core::measure::{Resolution, WorkSpan};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::wait::Span;
-use pennine_store::rollup::{Kind, Known, Sums};
+use pennine_store::rollup::{KeyCache, RollupKind, Sums};
 use pennine_store::{Store, partition};
 use pennine_wire::By;
 use rand::rngs::StdRng;
@@ -154,25 +154,35 @@ async fn bench() {
     raw.batch_execute(&text).await.unwrap();
 
     let begun = Instant::now();
-    let mut known = Known::default();
+    let mut known = KeyCache::default();
     let mut lots = StdRng::seed_from_u64(7);
     let key = |kind, text: String| (kind, text);
-    let mut all = vec![key(Kind::Yard, String::new())];
-    all.extend(pools.iter().map(|id| key(Kind::Pool, id.to_string())));
-    all.extend(projects.iter().map(|id| key(Kind::Project, id.to_string())));
-    all.extend((0..REQUIREMENTS).map(|n| key(Kind::Requirement, format!("linux and tool{n}"))));
+    let mut all = vec![key(RollupKind::Yard, String::new())];
+    all.extend(pools.iter().map(|id| key(RollupKind::Pool, id.to_string())));
+    all.extend(
+        projects
+            .iter()
+            .map(|id| key(RollupKind::Project, id.to_string())),
+    );
+    all.extend(
+        (0..REQUIREMENTS).map(|n| key(RollupKind::Requirement, format!("linux and tool{n}"))),
+    );
     all.extend((0..PROJECTS * TITLES).map(|n| {
         key(
-            Kind::Title,
+            RollupKind::Title,
             format!("{}/work {}", projects[n / TITLES], n % TITLES),
         )
     }));
-    all.extend(runners.iter().map(|id| key(Kind::Runner, id.to_string())));
+    all.extend(
+        runners
+            .iter()
+            .map(|id| key(RollupKind::Runner, id.to_string())),
+    );
     for pool in &pools {
         all.extend(
             projects
                 .iter()
-                .map(|id| key(Kind::PoolProject, format!("{pool}/{id}"))),
+                .map(|id| key(RollupKind::PoolProject, format!("{pool}/{id}"))),
         );
     }
     let numbers = known
@@ -180,23 +190,23 @@ async fn bench() {
         .await
         .unwrap()
         .clone();
-    let number = |kind: Kind, text: String| numbers[&(kind, text)];
-    let yard = number(Kind::Yard, String::new());
-    let by = |kind: Kind, ids: &[Uuid]| -> Vec<i64> {
+    let number = |kind: RollupKind, text: String| numbers[&(kind, text)];
+    let yard = number(RollupKind::Yard, String::new());
+    let by = |kind: RollupKind, ids: &[Uuid]| -> Vec<i64> {
         ids.iter().map(|id| number(kind, id.to_string())).collect()
     };
     let (pool_keys, project_keys, runner_keys) = (
-        by(Kind::Pool, &pools),
-        by(Kind::Project, &projects),
-        by(Kind::Runner, &runners),
+        by(RollupKind::Pool, &pools),
+        by(RollupKind::Project, &projects),
+        by(RollupKind::Runner, &runners),
     );
     let requirement_keys: Vec<i64> = (0..REQUIREMENTS)
-        .map(|n| number(Kind::Requirement, format!("linux and tool{n}")))
+        .map(|n| number(RollupKind::Requirement, format!("linux and tool{n}")))
         .collect();
     let title_keys: Vec<i64> = (0..PROJECTS * TITLES)
         .map(|n| {
             number(
-                Kind::Title,
+                RollupKind::Title,
                 format!("{}/work {}", projects[n / TITLES], n % TITLES),
             )
         })
@@ -204,7 +214,7 @@ async fn bench() {
     let pair_keys: Vec<i64> = (0..POOLS * PROJECTS)
         .map(|n| {
             number(
-                Kind::PoolProject,
+                RollupKind::PoolProject,
                 format!("{}/{}", pools[n / PROJECTS], projects[n % PROJECTS]),
             )
         })
@@ -236,14 +246,14 @@ async fn bench() {
         for _ in 0..jobs / 365 {
             let one = draw(&mut lots, begins);
             let keys = [
-                (Kind::Yard, yard),
-                (Kind::Pool, pool_keys[one.pool]),
-                (Kind::Project, project_keys[one.project]),
-                (Kind::Requirement, requirement_keys[one.requirement]),
-                (Kind::Title, title_keys[one.title]),
-                (Kind::Runner, runner_keys[one.runner]),
+                (RollupKind::Yard, yard),
+                (RollupKind::Pool, pool_keys[one.pool]),
+                (RollupKind::Project, project_keys[one.project]),
+                (RollupKind::Requirement, requirement_keys[one.requirement]),
+                (RollupKind::Title, title_keys[one.title]),
+                (RollupKind::Runner, runner_keys[one.runner]),
                 (
-                    Kind::PoolProject,
+                    RollupKind::PoolProject,
                     pair_keys[one.pool * PROJECTS + one.project],
                 ),
             ];

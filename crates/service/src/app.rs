@@ -44,10 +44,10 @@ const REFUSAL_HOLDS: Duration = Duration::from_secs(60);
 
 /// What every request handler and loop shares.
 #[derive(Clone)]
-pub struct App(Arc<Shared>);
+pub struct App(Arc<AppState>);
 
 /// The parts of [`App`].
-pub struct Shared {
+pub struct AppState {
     pub config: Config,
     pub public_url: String,
     pub store: Store,
@@ -77,13 +77,13 @@ pub struct Shared {
     strands: Mutex<HashMap<StrandKey, StrandId>>,
     /// Counts the changes of runners and pools that this replica has heard of.
     pub yard_changes: AtomicU64,
-    vocabulary: Mutex<Option<Words>>,
+    vocabulary: Mutex<Option<VocabularyCache>>,
     reading_words: tokio::sync::Mutex<()>,
 }
 
 /// What the yard's runners know, as it was read.
 #[derive(Clone)]
-struct Words {
+struct VocabularyCache {
     words: Arc<Vocabulary>,
     /// After so many changes.
     of: u64,
@@ -93,8 +93,8 @@ struct Words {
 }
 
 impl std::ops::Deref for App {
-    type Target = Shared;
-    fn deref(&self) -> &Shared {
+    type Target = AppState;
+    fn deref(&self) -> &AppState {
         &self.0
     }
 }
@@ -115,7 +115,7 @@ pub struct Parts {
 impl App {
     /// Puts the parts together.
     pub fn new(parts: Parts) -> App {
-        App(Arc::new(Shared {
+        App(Arc::new(AppState {
             programs: Programs::within(&parts.config.programs_dir),
             config: parts.config,
             public_url: parts.public_url,
@@ -175,7 +175,8 @@ impl App {
             known.unwrap_or_else(PoisonError::into_inner).clone()
         };
         let changes = || self.yard_changes.load(Ordering::Relaxed);
-        let will_do = |words: &Words| words.of == changes() || words.read_at.elapsed() < words.rest;
+        let will_do =
+            |words: &VocabularyCache| words.of == changes() || words.read_at.elapsed() < words.rest;
         let before = known();
         if let Some(words) = before.as_ref().filter(|words| will_do(words)) {
             return Ok(words.words.clone());
@@ -194,7 +195,7 @@ impl App {
         *self
             .vocabulary
             .lock()
-            .unwrap_or_else(PoisonError::into_inner) = Some(Words {
+            .unwrap_or_else(PoisonError::into_inner) = Some(VocabularyCache {
             words: words.clone(),
             of,
             read_at: Instant::now(),

@@ -27,7 +27,7 @@ pub struct Config {
     pub log: Log,
     pub limits: Limits,
     pub alerts: Alerts,
-    pub keep: Keep,
+    pub keep: Retention,
     pub traces: Traces,
     pub session: Session,
 }
@@ -96,7 +96,7 @@ pub struct Traces {
 /// For how many days what is kept.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Keep {
+pub struct Retention {
     pub logs: u64,
     pub jobs: u64,
     pub levels: u64,

@@ -28,7 +28,7 @@ const CHANNEL: &str = "pennine_outbox";
 const HINT_EVERY: Duration = Duration::from_millis(2);
 
 /// When to read again.
-enum Again {
+enum ReadAgain {
     /// There is more.
     AtOnce,
     /// There is more, which may not be passed on yet.
@@ -147,7 +147,7 @@ impl Feed {
             match self.read_some(&store, cursor).await {
                 Ok((next, again)) => {
                     cursor = Some(next);
-                    if !matches!(again, Again::AtOnce) {
+                    if !matches!(again, ReadAgain::AtOnce) {
                         self.was_read();
                     }
                     if !self.healthy() {
@@ -155,10 +155,10 @@ impl Feed {
                         self.healthy.send_replace(true);
                     }
                     pause = match again {
-                        Again::AtOnce => continue,
-                        Again::Soon if pause == SWEEP => HELD_UP,
-                        Again::Soon => (pause * 2).min(SWEEP / 2),
-                        Again::WhenTold => SWEEP,
+                        ReadAgain::AtOnce => continue,
+                        ReadAgain::Soon if pause == SWEEP => HELD_UP,
+                        ReadAgain::Soon => (pause * 2).min(SWEEP / 2),
+                        ReadAgain::WhenTold => SWEEP,
                     };
                 }
                 Err(error) => {
@@ -179,10 +179,10 @@ impl Feed {
         &self,
         store: &Store,
         cursor: Option<Cursor>,
-    ) -> Result<(Cursor, Again), Error> {
+    ) -> Result<(Cursor, ReadAgain), Error> {
         let mut connection = store.get().await?;
         let Some(cursor) = cursor else {
-            return Ok((outbox::head(&mut connection).await?, Again::AtOnce));
+            return Ok((outbox::head(&mut connection).await?, ReadAgain::AtOnce));
         };
         let outbox::Read { entries, held_up } =
             outbox::read_after(&mut connection, cursor, BATCH).await?;
@@ -190,9 +190,9 @@ impl Feed {
             self.readable(entry);
         }
         let again = match held_up {
-            true => Again::Soon,
-            false if entries.len() as i64 == BATCH => Again::AtOnce,
-            false => Again::WhenTold,
+            true => ReadAgain::Soon,
+            false if entries.len() as i64 == BATCH => ReadAgain::AtOnce,
+            false => ReadAgain::WhenTold,
         };
         let next = entries.last().map_or(cursor, |entry| entry.cursor);
         if !entries.is_empty() {

@@ -18,7 +18,7 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, St
 use pennine_core::lifecycle::outcome::unmatched;
 use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
-use pennine_store::attempt::{self, Committed, ForRunner};
+use pennine_store::attempt::{self, CommitResult, ForRunner};
 use pennine_store::change::Undecodable;
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::leadership::{self, Epoch};
@@ -47,7 +47,7 @@ const BATCH: usize = 500;
 
 /// Why a time of leading ended.
 #[derive(Debug, thiserror::Error)]
-enum End {
+enum TermEnd {
     #[error("another replica leads")]
     Deposed,
     #[error("the lead could not be renewed in time")]
@@ -82,7 +82,7 @@ pub async fn lead(app: App) {
                 tracing::info!(epoch = epoch.0, "this replica leads");
                 let end = term(&app, epoch).await;
                 app.leads.store(false, Ordering::Relaxed);
-                if let End::Inconsistent(found) = &end {
+                if let TermEnd::Inconsistent(found) = &end {
                     note_inconsistency(&app, epoch, found).await;
                 }
                 tracing::info!(epoch = epoch.0, reason = %end, "this replica leads no more");
@@ -94,9 +94,9 @@ pub async fn lead(app: App) {
                     tracing::debug!(%error, "the lead could not be given up; it expires by itself");
                 }
                 let is_for_others = match &end {
-                    End::Undecodable { .. } => true,
+                    TermEnd::Undecodable { .. } => true,
                     // What nothing in particular is the cause of cannot be set aside.
-                    End::Inconsistent(found) => found.subject.is_none(),
+                    TermEnd::Inconsistent(found) => found.subject.is_none(),
                     _ => false,
                 };
                 if is_for_others {
@@ -163,13 +163,13 @@ async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
 }
 
 /// One time of leading.
-async fn term(app: &App, epoch: Epoch) -> End {
+async fn term(app: &App, epoch: Epoch) -> TermEnd {
     let lost = CancellationToken::new();
     let renewer = tokio::spawn(renew(app.clone(), epoch, lost.clone()));
     let end = tokio::select! {
         end = follow(app, epoch) => match end { Ok(never) => match never {}, Err(end) => end },
-        () = lost.cancelled() => End::NotRenewed,
-        () = app.stop.cancelled() => End::Stopped,
+        () = lost.cancelled() => TermEnd::NotRenewed,
+        () = app.stop.cancelled() => TermEnd::Stopped,
     };
     renewer.abort();
     end
@@ -190,7 +190,7 @@ struct Term<'a> {
     yard: YardState,
 }
 
-async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End> {
+async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, TermEnd> {
     let mut changes = app.feed.subscribe();
     let begun = Instant::now();
     let mut term = Term::begin(app, epoch).await?;
@@ -215,8 +215,8 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
                     }
                     term.decide().await?;
                 }
-                Err(RecvError::Lagged(_)) => return Err(End::Behind),
-                Err(RecvError::Closed) => return Err(End::Stopped),
+                Err(RecvError::Lagged(_)) => return Err(TermEnd::Behind),
+                Err(RecvError::Closed) => return Err(TermEnd::Stopped),
             },
             done = term.yard.supplier_calls.next() => term.done(done).await?,
             _ = tick.tick() => term.look_after().await?,
@@ -225,7 +225,7 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, End
 }
 
 impl<'a> Term<'a> {
-    async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, End> {
+    async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, TermEnd> {
         let mut connection = app.store.get().await?;
         let read_until = outbox::head(&mut connection).await?;
         let now = app.clock.now();
@@ -259,16 +259,16 @@ impl<'a> Term<'a> {
     }
 
     /// # Errors
-    /// [`End::Inconsistent`] where the engine has found what cannot be so.
-    fn check(&self) -> Result<(), End> {
+    /// [`TermEnd::Inconsistent`] where the engine has found what cannot be so.
+    fn check(&self) -> Result<(), TermEnd> {
         match self.engine.inconsistency() {
-            Some(found) => Err(End::Inconsistent(found)),
+            Some(found) => Err(TermEnd::Inconsistent(found)),
             None => Ok(()),
         }
     }
 
     /// Assigns and commits until nothing is refused, then settles what follows.
-    async fn decide(&mut self) -> Result<(), End> {
+    async fn decide(&mut self) -> Result<(), TermEnd> {
         loop {
             let now = self.app.clock.now();
             let assignments = self.engine.assign(now, &mut FreshIds(self.app));
@@ -287,7 +287,7 @@ impl<'a> Term<'a> {
 
     /// Reads again what the record says of assignments that it refused: something had changed underneath. The change is on
     /// its way; until then what was read counts.
-    async fn read_refused(&mut self, refused: &[Assignment], now: Moment) -> Result<(), End> {
+    async fn read_refused(&mut self, refused: &[Assignment], now: Moment) -> Result<(), TermEnd> {
         let jobs: Vec<JobId> = refused.iter().map(|one| one.job).collect();
         let runners: BTreeSet<RunnerId> = refused.iter().map(|one| one.runner).collect();
         let runners: Vec<RunnerId> = runners.into_iter().collect();
@@ -303,7 +303,7 @@ impl<'a> Term<'a> {
 
     /// Makes a settlement durable. What machines are ordered, and for whom seats are reserved, stands in the record before
     /// the reasons that speak of it.
-    async fn carry_out(&mut self, settlement: Settlement, now: Moment) -> Result<(), End> {
+    async fn carry_out(&mut self, settlement: Settlement, now: Moment) -> Result<(), TermEnd> {
         for machine in &settlement.joined {
             self.machine_joined(*machine, now).await?;
         }
@@ -311,14 +311,14 @@ impl<'a> Term<'a> {
         if let Some(reserved) = &settlement.reserved {
             let mut connection = self.app.store.leader().await?;
             if !seat::keep_back(&mut connection, self.epoch, reserved, now).await? {
-                return Err(End::Deposed);
+                return Err(TermEnd::Deposed);
             }
         }
         self.write_reasons(&settlement.reasons, now).await?;
         self.fail_unmatched(&settlement.unmatched, now).await
     }
 
-    async fn write_reasons(&self, reasons: &[ReasonChange], now: Moment) -> Result<(), End> {
+    async fn write_reasons(&self, reasons: &[ReasonChange], now: Moment) -> Result<(), TermEnd> {
         for changes in reasons.chunks(BATCH) {
             let changes: Vec<_> = changes
                 .iter()
@@ -326,7 +326,7 @@ impl<'a> Term<'a> {
                 .collect();
             let mut connection = self.app.store.leader().await?;
             if !strand::record(&mut connection, self.epoch, now, &changes).await? {
-                return Err(End::Deposed);
+                return Err(TermEnd::Deposed);
             }
             self.app.feed.kick();
         }
@@ -338,7 +338,7 @@ impl<'a> Term<'a> {
         &mut self,
         assignments: &[Assignment],
         now: Moment,
-    ) -> Result<Vec<Assignment>, End> {
+    ) -> Result<Vec<Assignment>, TermEnd> {
         let mut refused = Vec::new();
         if assignments.is_empty() {
             return Ok(refused);
@@ -355,8 +355,8 @@ impl<'a> Term<'a> {
                 .map(|one| cache.open_mark(one.runner))
                 .collect();
             let kept = match attempt::assign(&mut connection, self.epoch, now, &leased).await? {
-                Committed::Kept(kept) => kept,
-                Committed::Deposed => return Err(End::Deposed),
+                CommitResult::Kept(kept) => kept,
+                CommitResult::Deposed => return Err(TermEnd::Deposed),
             };
             self.app.feed.kick();
             let mut kept: HashMap<AttemptId, ForRunner> =
@@ -376,7 +376,7 @@ impl<'a> Term<'a> {
     }
 
     /// Ends jobs that would rather fail than wait, of strands that nothing in the yard can ever satisfy.
-    async fn fail_unmatched(&self, strands: &[StrandId], now: Moment) -> Result<(), End> {
+    async fn fail_unmatched(&self, strands: &[StrandId], now: Moment) -> Result<(), TermEnd> {
         if strands.is_empty() {
             return Ok(());
         }

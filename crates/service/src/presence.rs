@@ -3,7 +3,7 @@
 use crate::clock::Clock;
 use pennine_core::id::{RunnerId, SessionId};
 use pennine_core::time::Moment;
-use pennine_store::runner::{self, Seen};
+use pennine_store::runner::{self, LastHeard};
 use pennine_store::{Db, Store};
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -128,7 +128,7 @@ impl PresenceMap {
         }
     }
 
-    fn unwritten(&self) -> Vec<Seen> {
+    fn unwritten(&self) -> Vec<LastHeard> {
         let mut entries = self.entries();
         let fresh =
             entries
@@ -136,7 +136,7 @@ impl PresenceMap {
                 .filter(|(_, entry)| !entry.written)
                 .map(|(runner, entry)| {
                     entry.written = true;
-                    Seen {
+                    LastHeard {
                         runner_id: Db(*runner),
                         session: Db(entry.session),
                         seen_at: Db(entry.at),
@@ -147,7 +147,7 @@ impl PresenceMap {
         fresh.collect()
     }
 
-    fn not_written(&self, seen: &[Seen]) {
+    fn not_written(&self, seen: &[LastHeard]) {
         let mut entries = self.entries();
         for one in seen {
             if let Some(entry) = entries.get_mut(&one.runner_id.0) {

@@ -18,13 +18,13 @@ pub struct Programs {
 }
 
 /// What was hashed, by the file and what it was like then.
-type Hashed = HashMap<PathBuf, (Stamp, [u8; 32])>;
+type Hashed = HashMap<PathBuf, (FileStamp, [u8; 32])>;
 
 /// What tells that a file is another than before.
-type Stamp = (u64, Option<SystemTime>);
+type FileStamp = (u64, Option<SystemTime>);
 
 /// One of them.
-pub struct Held {
+pub struct StoredProgram {
     pub platform: String,
     pub path: PathBuf,
     pub bytes: u64,
@@ -63,7 +63,7 @@ impl Programs {
         found.into_iter().find(|path| path.is_file())
     }
 
-    fn read(&self) -> io::Result<Vec<Held>> {
+    fn read(&self) -> io::Result<Vec<StoredProgram>> {
         let mut held = Vec::new();
         for entry in std::fs::read_dir(&self.folder)? {
             let entry = entry?;
@@ -82,7 +82,7 @@ impl Programs {
                 continue;
             }
             let stamp = (about.len(), about.modified().ok());
-            held.push(Held {
+            held.push(StoredProgram {
                 platform,
                 sha256: self.hash(&entry.path(), stamp)?,
                 path: entry.path(),
@@ -93,7 +93,7 @@ impl Programs {
         Ok(held)
     }
 
-    fn hash(&self, path: &PathBuf, stamp: Stamp) -> io::Result<[u8; 32]> {
+    fn hash(&self, path: &PathBuf, stamp: FileStamp) -> io::Result<[u8; 32]> {
         let hashed = || self.hashed.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, hash)) = hashed().get(path).filter(|(known, _)| *known == stamp) {
             return Ok(*hash);
@@ -114,7 +114,7 @@ impl Programs {
     }
 
     /// Returns the programs, by platform; none where the folder cannot be read, which is logged.
-    pub async fn held(&self) -> Vec<Held> {
+    pub async fn held(&self) -> Vec<StoredProgram> {
         let programs = self.clone();
         let read = tokio::task::spawn_blocking(move || programs.read()).await;
         let read = read.unwrap_or_else(|error| Err(io::Error::other(error)));

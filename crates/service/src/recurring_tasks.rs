@@ -10,7 +10,7 @@ const REST: u32 = 19;
 
 /// When a piece of work is done.
 #[derive(Clone, Copy, Debug)]
-pub struct Pace {
+pub struct Schedule {
     /// How soon at first.
     pub first: Duration,
     /// How long it rests at least.
@@ -19,7 +19,7 @@ pub struct Pace {
     pub longest: Duration,
 }
 
-impl Pace {
+impl Schedule {
     fn rest(&self, took: Duration) -> Duration {
         (took * REST).clamp(self.every, self.every.max(self.longest))
     }
@@ -38,7 +38,7 @@ pub trait RecurringTask: Send {
 
 /// Does a piece of work at its pace, for as long as this replica leads, until told to stop. Where it does not get through,
 /// that is said once, and it is tried again.
-pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Pace, mut task: T) {
+pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut task: T) {
     let mut trouble = false;
     let mut rest = pace.first;
     loop {
@@ -70,7 +70,7 @@ mod tests {
 
     #[test]
     fn work_takes_a_twentieth_of_the_time_within_bounds() {
-        let pace = Pace {
+        let pace = Schedule {
             first: Duration::ZERO,
             every: Duration::from_secs(3),
             longest: Duration::from_secs(60),

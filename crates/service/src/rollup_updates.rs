@@ -5,20 +5,20 @@
 //! down by then.
 
 use crate::app::App;
-use crate::recurring_tasks::{Pace, RecurringTask, run_while_leading};
+use crate::recurring_tasks::{RecurringTask, Schedule, run_while_leading};
 use pennine_core::time::Moment;
 use pennine_store::change::Change;
 use pennine_store::connect::in_transaction;
 use pennine_store::measure::{self, NewOffer};
 use pennine_store::outbox::{self, Entry};
-use pennine_store::rollup::Known;
+use pennine_store::rollup::KeyCache;
 use pennine_store::{Connection, Error, Store};
 use std::collections::BTreeMap;
 use std::time::Duration;
 use uuid::Uuid;
 
 /// Often enough that trends are of the moment, and seldom enough that nothing is added one by one.
-const PACE: Pace = Pace {
+const PACE: Schedule = Schedule {
     first: Duration::from_secs(3),
     every: Duration::from_secs(3),
     longest: Duration::from_secs(60),
@@ -31,7 +31,7 @@ const BATCH: i64 = 5000;
 
 struct RollupUpdates {
     app: App,
-    known: Known,
+    known: KeyCache,
 }
 
 impl RecurringTask for RollupUpdates {
@@ -43,7 +43,7 @@ impl RecurringTask for RollupUpdates {
         let added = catch_up(&self.app.store, &mut self.known, now).await;
         if added.is_err() {
             // What was learnt of keys may have been undone with the rest.
-            self.known = Known::default();
+            self.known = KeyCache::default();
         }
         added?;
         // One at a time: there are dozens where a version came that draws together what earlier ones did not.
@@ -57,13 +57,13 @@ impl RecurringTask for RollupUpdates {
 pub async fn run(app: App) {
     let work = RollupUpdates {
         app: app.clone(),
-        known: Known::default(),
+        known: KeyCache::default(),
     };
     run_while_leading(app, PACE, work).await;
 }
 
 /// Adds everything that was over some time before `now`.
-pub async fn catch_up(store: &Store, known: &mut Known, now: Moment) -> Result<(), Error> {
+pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Result<(), Error> {
     let mut connection = store.get().await?;
     let (_, counted) = measure::progress(&mut connection).await?;
     if counted <= Moment::from_micros(0) {
@@ -84,7 +84,7 @@ pub async fn catch_up(store: &Store, known: &mut Known, now: Moment) -> Result<(
 /// and so no job is dispatched.
 async fn add_some(
     connection: &mut Connection,
-    known: &mut Known,
+    known: &mut KeyCache,
     until: Moment,
 ) -> Result<bool, Error> {
     let (cursor, turn) = measure::turn(connection).await?;
@@ -94,7 +94,7 @@ async fn add_some(
         .into_iter()
         .take_while(|entry| entry.at < until)
         .collect();
-    let found = Over::of(&ripe);
+    let found = EndedWork::of(&ripe);
     let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
     let ready = measure::get_ready(connection, known, rows).await?;
     let offers = found.offers(connection).await?;
@@ -121,7 +121,7 @@ async fn add_some(
 
 /// What some changes say is over.
 #[derive(Default)]
-struct Over {
+struct EndedWork {
     attempts: Vec<Uuid>,
     jobs: Vec<Uuid>,
     machines: bool,
@@ -131,9 +131,9 @@ struct Over {
     pools: BTreeMap<Uuid, Moment>,
 }
 
-impl Over {
-    fn of(entries: &[Entry]) -> Over {
-        let mut over = Over::default();
+impl EndedWork {
+    fn of(entries: &[Entry]) -> EndedWork {
+        let mut over = EndedWork::default();
         for entry in entries {
             // The feed has logged one that cannot be read.
             if let Ok(change) = &entry.change {

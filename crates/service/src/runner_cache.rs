@@ -2,7 +2,7 @@
 //! and which attempts a runner has or should have.
 //!
 //! The change feed keeps it true: [`crate::rouse`] forgets what a change is about before it wakes the runner's poll.
-//! Whoever reads the record to remember it takes the runner's [`Mark`] first; what changed in between is not
+//! Whoever reads the record to remember it takes the runner's [`CacheMark`] first; what changed in between is not
 //! remembered. Nothing is answered from memory while the feed is not being read, so that a replica which has lost the
 //! database sends its runners to another.
 
@@ -10,7 +10,7 @@ use crate::feed::Feed;
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_store::attempt::ForRunner;
-use pennine_store::credential::Known;
+use pennine_store::credential::CredentialHolder;
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -34,7 +34,7 @@ struct Inner {
 #[derive(Default)]
 struct Entry {
     /// With the credential that it shows.
-    known: Option<(Hash, Known)>,
+    known: Option<(Hash, CredentialHolder)>,
     /// Counts what was heard of its attempts.
     turns: u64,
     open: Option<Vec<ForRunner>>,
@@ -52,7 +52,7 @@ impl Inner {
 
 /// Up to where changes had been heard of.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Mark(u64);
+pub struct CacheMark(u64);
 
 impl RunnerCache {
     /// Remembers nothing yet.
@@ -68,7 +68,7 @@ impl RunnerCache {
     }
 
     /// Whose credential it is.
-    pub fn known(&self, hash: &[u8]) -> Option<Known> {
+    pub fn known(&self, hash: &[u8]) -> Option<CredentialHolder> {
         if !self.feed.fresh() {
             return None;
         }
@@ -79,12 +79,12 @@ impl RunnerCache {
     }
 
     /// Up to where changes of runners had been heard of.
-    pub fn mark(&self) -> Mark {
-        Mark(self.inner().turns)
+    pub fn mark(&self) -> CacheMark {
+        CacheMark(self.inner().turns)
     }
 
     /// Remembers whose credential it is, as read after `mark`.
-    pub fn learn(&self, mark: Mark, hash: Hash, known: &Known) {
+    pub fn learn(&self, mark: CacheMark, hash: Hash, known: &CredentialHolder) {
         let mut inner = self.inner();
         if inner.turns == mark.0 {
             inner.forget_credential(known.id.0);
@@ -117,12 +117,12 @@ impl RunnerCache {
     }
 
     /// Up to where changes of a runner's attempts had been heard of.
-    pub fn open_mark(&self, runner: RunnerId) -> Mark {
-        Mark(self.inner().runners.entry(runner).or_default().turns)
+    pub fn open_mark(&self, runner: RunnerId) -> CacheMark {
+        CacheMark(self.inner().runners.entry(runner).or_default().turns)
     }
 
     /// Remembers what the runner has or should have, as read after `mark`.
-    pub fn learn_open(&self, mark: Mark, runner: RunnerId, open: &[ForRunner]) {
+    pub fn learn_open(&self, mark: CacheMark, runner: RunnerId, open: &[ForRunner]) {
         let mut inner = self.inner();
         let entry = inner.runners.entry(runner).or_default();
         if entry.turns == mark.0 {
@@ -131,7 +131,7 @@ impl RunnerCache {
     }
 
     /// An attempt was assigned to the runner by this replica, after `mark`.
-    pub fn assigned(&self, mark: Mark, runner: RunnerId, one: ForRunner) {
+    pub fn assigned(&self, mark: CacheMark, runner: RunnerId, one: ForRunner) {
         let mut inner = self.inner();
         let entry = inner.runners.entry(runner).or_default();
         if entry.turns == mark.0
@@ -269,7 +269,7 @@ mod tests {
     fn a_credential_is_forgotten_with_every_change_of_its_runner() {
         let memory = memory();
         let runner = RunnerId(Uuid::from_u128(1));
-        let known = Known {
+        let known = CredentialHolder {
             id: Db(runner),
             name: "fell-01".into(),
             state: Db(RunnerState::Available),

@@ -81,13 +81,13 @@ impl Versioned for OwnedPool {
 
 /// The version that somebody has read of what they change, where they say so.
 #[derive(Clone, Debug, Default)]
-pub struct Expected(Option<String>);
+pub struct ExpectedVersion(Option<String>);
 
-impl Expected {
+impl ExpectedVersion {
     /// From the value of an `If-Match` header.
-    pub fn of(header: Option<&str>) -> Expected {
+    pub fn of(header: Option<&str>) -> ExpectedVersion {
         let version = header.map(|text| text.trim().trim_matches('"').to_owned());
-        Expected(version.filter(|version| version != "*"))
+        ExpectedVersion(version.filter(|version| version != "*"))
     }
 
     /// Refuses where the thing has another version by now, with who changed it last. `what` is the action and `subject` the

@@ -7,7 +7,7 @@ use pennine_standins::cloud::{self, Plan};
 use pennine_standins::program::program;
 use pennine_suppliers::cloud::Cloud;
 use pennine_suppliers::conformance::{self, some_order};
-use pennine_suppliers::{Fault, Stage, Supplier};
+use pennine_suppliers::{Fault, SuppliedState, Supplier};
 use std::collections::BTreeMap;
 use std::time::Duration;
 use tempfile::TempDir;
@@ -85,9 +85,9 @@ async fn a_machine_boots_runs_and_stops_with_its_runner_and_its_console_tells() 
     let placed = supplier.order(&order).await.unwrap();
     assert!(["north", "south", "isle"].contains(&placed.zone.as_str()));
     let first = conformance::stage(&supplier, order.machine).await;
-    assert_eq!(first, Some(Stage::Starting));
+    assert_eq!(first, Some(SuppliedState::Starting));
     let seen = tokio::time::timeout(Duration::from_secs(20), async {
-        while conformance::stage(&supplier, order.machine).await != Some(Stage::Stopped) {
+        while conformance::stage(&supplier, order.machine).await != Some(SuppliedState::Stopped) {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
     });

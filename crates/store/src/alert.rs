@@ -6,7 +6,7 @@ use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
-use pennine_core::alert::{AlertKind, Open, Step, Thresholds};
+use pennine_core::alert::{AlertKind, AlertStep, Open, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_core::time::Moment;
 use serde_json::Value;
@@ -121,13 +121,13 @@ pub async fn numbered(connection: &mut Connection, number: i64) -> Result<Option
 /// Records what becomes of an alert, and tells the feed where people are to hear of it. `fresh` is the id of a new one.
 pub async fn take(
     connection: &mut Connection,
-    step: &Step<Uuid, Value>,
+    step: &AlertStep<Uuid, Value>,
     before: Option<&Alert>,
     fresh: Uuid,
     now: Moment,
 ) -> Result<()> {
     match step {
-        Step::Begin {
+        AlertStep::Begin {
             state,
             since,
             condition,
@@ -154,7 +154,7 @@ pub async fn take(
             .execute(connection)
             .await?;
         }
-        Step::Hold {
+        AlertStep::Hold {
             id,
             state,
             condition,
@@ -194,7 +194,7 @@ pub async fn take(
             .execute(connection)
             .await?;
         }
-        Step::Miss { id, state, absent } => {
+        AlertStep::Miss { id, state, absent } => {
             if *state == AlertState::Over && before.is_some_and(|alert| !alert.state.0.is_told()) {
                 // Nobody has heard of it.
                 sql!(

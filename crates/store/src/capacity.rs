@@ -10,7 +10,7 @@ use diesel::QueryableByName;
 use diesel::sql_types::{
     Array, BigInt, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
-use pennine_core::capacity::{Decided, Numbers, PoolStanding};
+use pennine_core::capacity::{CapacityPlan, Numbers, PoolStanding};
 use pennine_core::id::{MachineId, PoolId};
 use pennine_core::lifecycle::machine::MachineEvent;
 use pennine_core::lifecycle::runner::DesiredState;
@@ -23,7 +23,7 @@ fn small(count: u32) -> i32 {
 
 /// What is written down.
 pub struct Decision<'a> {
-    pub decided: &'a Decided,
+    pub decided: &'a CapacityPlan,
     /// The orders of it.
     pub new: &'a [NewMachine],
     /// Pools that stand otherwise than was last written.
@@ -31,26 +31,26 @@ pub struct Decision<'a> {
 }
 
 /// How writing ends.
-enum End {
+enum CommitError {
     Deposed,
     Record(Error),
 }
 
-impl From<Error> for End {
+impl From<Error> for CommitError {
     fn from(error: Error) -> Self {
-        End::Record(error)
+        CommitError::Record(error)
     }
 }
 
-impl From<diesel::result::Error> for End {
+impl From<diesel::result::Error> for CommitError {
     fn from(error: diesel::result::Error) -> Self {
-        End::Record(error.into())
+        CommitError::Record(error.into())
     }
 }
 
 /// What was written of a decision.
 #[derive(Debug, Default)]
-pub struct Written {
+pub struct CommittedOrders {
     /// The machines that were ordered.
     pub ordered: Vec<Machine>,
     /// Those that are to be removed.
@@ -63,7 +63,7 @@ pub async fn commit(
     epoch: Epoch,
     at: Moment,
     decision: Decision<'_>,
-) -> Result<Option<Written>> {
+) -> Result<Option<CommittedOrders>> {
     let written = in_transaction(connection, async |connection| {
         #[derive(QueryableByName)]
         struct Fence {
@@ -78,15 +78,15 @@ pub async fn commit(
         .load(connection)
         .await?;
         if fence.is_empty() {
-            return Err(End::Deposed);
+            return Err(CommitError::Deposed);
         }
         within(connection, at, &decision).await
     })
     .await;
     match written {
         Ok(written) => Ok(Some(written)),
-        Err(End::Deposed) => Ok(None),
-        Err(End::Record(error)) => Err(error),
+        Err(CommitError::Deposed) => Ok(None),
+        Err(CommitError::Record(error)) => Err(error),
     }
 }
 
@@ -94,7 +94,7 @@ async fn within(
     connection: &mut Connection,
     at: Moment,
     decision: &Decision<'_>,
-) -> std::result::Result<Written, End> {
+) -> std::result::Result<CommittedOrders, CommitError> {
     let decided = decision.decided;
     let why = "the keeper ordered it";
     let ordered = machine::order(connection, decision.new, "the keeper", why, at).await?;
@@ -177,12 +177,12 @@ async fn within(
         .execute(connection)
         .await?;
     }
-    Ok(Written { ordered, released })
+    Ok(CommittedOrders { ordered, released })
 }
 
 /// A decision as it was kept.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Kept {
+pub struct StoredDecision {
     #[diesel(sql_type = BigInt)]
     pub id: i64,
     #[diesel(sql_type = Timestamptz)]
@@ -206,7 +206,7 @@ pub async fn decisions(
     before: i64,
     since: Moment,
     limit: i64,
-) -> Result<Vec<Kept>> {
+) -> Result<Vec<StoredDecision>> {
     Ok(sql!(
         "select d.id, d.at, p.name as pool, d.verb, d.machines, d.said, d.numbers
          from decision d join pool p on p.id = d.pool_id

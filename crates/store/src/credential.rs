@@ -15,7 +15,7 @@ use pennine_core::time::Moment;
 
 /// Who shows a credential.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Known {
+pub struct CredentialHolder {
     #[diesel(sql_type = SqlUuid)]
     pub id: Db<RunnerId>,
     #[diesel(sql_type = Text)]
@@ -47,7 +47,10 @@ pub struct Known {
 }
 
 /// The runner with this credential, be it its present or its next one.
-pub async fn by_credential(connection: &mut Connection, hash: &[u8]) -> Result<Option<Known>> {
+pub async fn by_credential(
+    connection: &mut Connection,
+    hash: &[u8],
+) -> Result<Option<CredentialHolder>> {
     Ok(sql!(
         "select id, name, state, desired_state, slots, single_use, labels, settings, settings_version, room, credential_since,
                 coalesce(next_credential_hash = :hash, false) as shows_next

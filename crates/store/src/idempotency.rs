@@ -11,7 +11,7 @@ use uuid::Uuid;
 
 /// What is known of a key.
 #[derive(Debug, QueryableByName)]
-pub struct Kept {
+pub struct StoredAnswer {
     #[diesel(sql_type = Bytea)]
     pub body_hash: Vec<u8>,
     /// The answer's status; none while the first request is still in progress.
@@ -28,7 +28,7 @@ pub async fn begin(
     key: &str,
     body_hash: &[u8],
     at: Moment,
-) -> Result<Option<Kept>> {
+) -> Result<Option<StoredAnswer>> {
     let made = sql!(
         "insert into idempotency (token_id, key, body_hash, at) values (:token, :key, :body_hash, :at) on conflict do nothing";
         token: SqlUuid = token,

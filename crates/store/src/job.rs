@@ -234,7 +234,7 @@ pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<
 
 /// What a filter found: the first jobs, and how many there are in all.
 #[derive(Clone, Debug, Default)]
-pub struct Found {
+pub struct JobMatches {
     pub ids: Vec<JobId>,
     pub all: u64,
 }
@@ -247,9 +247,9 @@ pub(crate) struct FoundRow {
     found: i64,
 }
 
-impl FromIterator<FoundRow> for Found {
+impl FromIterator<FoundRow> for JobMatches {
     fn from_iter<I: IntoIterator<Item = FoundRow>>(rows: I) -> Self {
-        let mut found = Found::default();
+        let mut found = JobMatches::default();
         for row in rows {
             found.all = row.found.max(0).unsigned_abs();
             found.ids.push(row.id.0);
@@ -265,7 +265,7 @@ pub async fn failed(
     under: Option<&str>,
     requirement: Option<&str>,
     limit: i64,
-) -> Result<Found> {
+) -> Result<JobMatches> {
     let under = under.unwrap_or_default();
     let rows: Vec<FoundRow> = sql!(
         "select j.id, count(*) over () as found

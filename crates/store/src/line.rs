@@ -3,7 +3,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::job::{Found, FoundRow, Job};
+use crate::job::{FoundRow, Job, JobMatches};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -15,7 +15,7 @@ use std::collections::HashMap;
 
 /// How many wait in a strand, or in a stretch of one.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct InLine {
+pub struct StrandLine {
     #[diesel(sql_type = SqlUuid)]
     pub strand_id: Db<StrandId>,
     #[diesel(sql_type = BigInt)]
@@ -29,7 +29,7 @@ pub struct InLine {
 }
 
 /// The strands in which jobs wait.
-pub async fn strands(connection: &mut Connection) -> Result<Vec<InLine>> {
+pub async fn strands(connection: &mut Connection) -> Result<Vec<StrandLine>> {
     Ok(sql!(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest,
                 (array_agg(number order by ready_at, number))[1] as first
@@ -76,9 +76,9 @@ fn places(stretches: &[TimelineSpan]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<
 }
 
 /// What waits in a stretch; none when nothing does.
-pub async fn stretch(connection: &mut Connection, one: TimelineSpan) -> Result<Option<InLine>> {
+pub async fn stretch(connection: &mut Connection, one: TimelineSpan) -> Result<Option<StrandLine>> {
     let [from, to] = [Some(one.from), one.to].map(|place| place.map(place_number));
-    let found: Vec<InLine> = sql!(
+    let found: Vec<StrandLine> = sql!(
         "select strand_id, count(*) as jobs, min(waits_since) as oldest, (array_agg(number order by place))[1] as first
          from (select strand_id, number, waits_since, row_number() over (order by ready_at, number) - 1 as place
                from job where strand_id = :strand and state = :pending and open and current_attempt is null) w
@@ -98,7 +98,7 @@ pub async fn find(
     connection: &mut Connection,
     stretches: &[TimelineSpan],
     limit: i64,
-) -> Result<Found> {
+) -> Result<JobMatches> {
     let (strands, from, to) = places(stretches);
     let rows: Vec<FoundRow> = sql!(
         "with s as (select * from unnest(:strands, :from, :to) as s(strand, a, b)),

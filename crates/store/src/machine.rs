@@ -10,7 +10,7 @@ use diesel::sql_types::{
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::capacity::MachineView;
 use pennine_core::dispatch::Price;
-use pennine_core::id::{MachineId, PoolId, RunnerId, Short, SupplierId};
+use pennine_core::id::{MachineId, PoolId, RunnerId, ShortName, SupplierId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Moment;
@@ -93,7 +93,7 @@ impl Machine {
 
     /// Its short name.
     pub fn short(&self) -> String {
-        Short::Machine.name(self.number)
+        ShortName::Machine.name(self.number)
     }
 }
 
@@ -233,7 +233,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<Option<Mach
         "where m.id = :id or m.number = :number or m.name = :text order by m.number desc limit 1"
     );
         id: Nullable<SqlUuid> = id,
-        number: Nullable<BigInt> = Short::Machine.number(text),
+        number: Nullable<BigInt> = ShortName::Machine.number(text),
         text: Text = text,
     )
     .get_result(connection)

@@ -9,7 +9,7 @@ use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use pennine_core::dispatch::{PoolView, RunnerView};
-use pennine_core::id::{MaintenanceId, PoolId, RunnerId, Short};
+use pennine_core::id::{MaintenanceId, PoolId, RunnerId, ShortName};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::Moment;
 
@@ -40,7 +40,7 @@ pub struct Maintenance {
 impl Maintenance {
     /// Its short name.
     pub fn short(&self) -> String {
-        Short::Maintenance.name(self.number)
+        ShortName::Maintenance.name(self.number)
     }
 
     /// Whether it is now.
@@ -94,7 +94,7 @@ impl Calendar {
 }
 
 /// What to make one from.
-pub struct New<'a> {
+pub struct NewMaintenanceRow<'a> {
     pub id: MaintenanceId,
     pub pool: Option<PoolId>,
     pub runner: Option<RunnerId>,
@@ -106,7 +106,7 @@ pub struct New<'a> {
 }
 
 /// Plans one.
-pub async fn insert(connection: &mut Connection, new: New<'_>) -> Result<()> {
+pub async fn insert(connection: &mut Connection, new: NewMaintenanceRow<'_>) -> Result<()> {
     sql!(
         "with m as (
            insert into maintenance (id, pool_id, runner_id, from_at, until_at, why, created_by, created_at)

@@ -179,7 +179,7 @@ pub async fn move_below(
 
 /// What a place holds.
 #[derive(Clone, Copy, Debug, QueryableByName)]
-pub struct Contents {
+pub struct PlaceContents {
     #[diesel(sql_type = BigInt)]
     pub places: i64,
     #[diesel(sql_type = BigInt)]
@@ -189,7 +189,7 @@ pub struct Contents {
 }
 
 /// What lies directly in a place.
-pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Contents> {
+pub async fn contents(connection: &mut Connection, place: &Place) -> Result<PlaceContents> {
     Ok(sql!(
         "select (select count(*) from place where parent_id = :id) as places,
                 (select count(*) from pool where owner_id = :id and removed_at is null) as pools,

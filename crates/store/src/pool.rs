@@ -42,7 +42,7 @@ pub struct Pool {
 #[derive(Clone, Debug, Queryable, Selectable)]
 #[diesel(table_name = pool_standing)]
 pub struct PoolStanding {
-    pub learnt: Option<Json<Learnt>>,
+    pub learnt: Option<Json<DiscoveredFacts>>,
     pub price: i64,
     pub coming: i32,
     pub short: Option<String>,
@@ -52,7 +52,7 @@ pub struct PoolStanding {
 
 /// What was last found of a pool's machines.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Learnt {
+pub struct DiscoveredFacts {
     pub labels: Vec<String>,
     pub facts: Facts,
 }
@@ -295,7 +295,7 @@ pub async fn remove(connection: &mut Connection, id: PoolId, by: &str, at: Momen
 pub async fn learn(
     connection: &mut Connection,
     id: PoolId,
-    learnt: &Learnt,
+    learnt: &DiscoveredFacts,
     at: Moment,
 ) -> Result<()> {
     connection

@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, HashMap};
 
 /// What sums are kept by.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub enum Kind {
+pub enum RollupKind {
     /// Everything together.
     Yard,
     /// A pool, by its id.
@@ -33,65 +33,69 @@ pub enum Kind {
     PoolProject,
 }
 
-impl Kind {
+impl RollupKind {
     pub(crate) fn code(self) -> i16 {
         match self {
-            Kind::Yard => 1,
-            Kind::Pool => 2,
-            Kind::Project => 3,
-            Kind::Requirement => 4,
-            Kind::Title => 5,
-            Kind::Runner => 6,
-            Kind::Supplier => 7,
-            Kind::Image => 8,
-            Kind::PoolProject => 9,
+            RollupKind::Yard => 1,
+            RollupKind::Pool => 2,
+            RollupKind::Project => 3,
+            RollupKind::Requirement => 4,
+            RollupKind::Title => 5,
+            RollupKind::Runner => 6,
+            RollupKind::Supplier => 7,
+            RollupKind::Image => 8,
+            RollupKind::PoolProject => 9,
         }
     }
 }
 
-impl Kind {
+impl RollupKind {
     /// All of them.
-    pub const ALL: [Kind; 9] = [
-        Kind::Yard,
-        Kind::Pool,
-        Kind::Project,
-        Kind::Requirement,
-        Kind::Title,
-        Kind::Runner,
-        Kind::Supplier,
-        Kind::Image,
-        Kind::PoolProject,
+    pub const ALL: [RollupKind; 9] = [
+        RollupKind::Yard,
+        RollupKind::Pool,
+        RollupKind::Project,
+        RollupKind::Requirement,
+        RollupKind::Title,
+        RollupKind::Runner,
+        RollupKind::Supplier,
+        RollupKind::Image,
+        RollupKind::PoolProject,
     ];
 
     /// The shortest stretches for which sums are kept by this: five minutes where people look at what goes on, hours where
     /// there are many of a kind.
     pub fn shortest(self) -> Resolution {
         match self {
-            Kind::Yard | Kind::Pool => Resolution::FiveMinutes,
+            RollupKind::Yard | RollupKind::Pool => Resolution::FiveMinutes,
             _ => Resolution::Hour,
         }
     }
 
     /// Whether there may be so many of the kind that hours are kept for some weeks only.
     pub fn many(self) -> bool {
-        Kind::all_many().contains(&self.code())
+        RollupKind::all_many().contains(&self.code())
     }
 
     /// Those of which hours are kept for some weeks only.
     fn all_many() -> Vec<i16> {
-        [Kind::Title, Kind::Runner, Kind::PoolProject]
-            .map(Kind::code)
-            .to_vec()
+        [
+            RollupKind::Title,
+            RollupKind::Runner,
+            RollupKind::PoolProject,
+        ]
+        .map(RollupKind::code)
+        .to_vec()
     }
 }
 
 /// What one sum is kept by.
-pub type Key = (Kind, String);
+pub type RollupKey = (RollupKind, String);
 
 /// What is known while sums are added to: numbers of keys that were asked for before.
 #[derive(Debug, Default)]
-pub struct Known {
-    numbers: HashMap<Key, i64>,
+pub struct KeyCache {
+    numbers: HashMap<RollupKey, i64>,
     /// Sums of stretches before this are as they should be, and are not added to.
     since: Option<Moment>,
 }
@@ -109,12 +113,12 @@ struct KeyRow {
     text: String,
 }
 
-impl Known {
+impl KeyCache {
     /// Nothing yet; sums of stretches before a moment are as they should be.
-    pub fn since(moment: Moment) -> Known {
-        Known {
+    pub fn since(moment: Moment) -> KeyCache {
+        KeyCache {
             since: Some(moment),
-            ..Known::default()
+            ..KeyCache::default()
         }
     }
 
@@ -124,7 +128,7 @@ impl Known {
     }
 
     /// The number of a key, where it was asked for.
-    pub fn number(&self, key: &Key) -> Option<i64> {
+    pub fn number(&self, key: &RollupKey) -> Option<i64> {
         self.numbers.get(key).copied()
     }
 
@@ -132,12 +136,12 @@ impl Known {
     pub async fn numbers(
         &mut self,
         connection: &mut Connection,
-        keys: impl IntoIterator<Item = Key>,
-    ) -> Result<&HashMap<Key, i64>> {
+        keys: impl IntoIterator<Item = RollupKey>,
+    ) -> Result<&HashMap<RollupKey, i64>> {
         if self.numbers.len() > REMEMBERED {
             self.numbers.clear();
         }
-        let mut new: BTreeMap<(i16, String), Kind> = BTreeMap::new();
+        let mut new: BTreeMap<(i16, String), RollupKind> = BTreeMap::new();
         for (kind, text) in keys {
             let key = (kind, text);
             if !self.numbers.contains_key(&key) {
@@ -177,7 +181,7 @@ impl Known {
 /// The numbers of these keys of a kind, as far as anything is kept by them.
 pub async fn numbers(
     connection: &mut Connection,
-    kind: Kind,
+    kind: RollupKind,
     texts: &[String],
 ) -> Result<Vec<i64>> {
     let rows: Vec<KeyRow> = sql!(
@@ -194,7 +198,7 @@ pub async fn numbers(
 /// The numbers of the keys of a kind that are like one of these patterns (of SQL: `%` is anything).
 pub async fn numbers_like(
     connection: &mut Connection,
-    kind: Kind,
+    kind: RollupKind,
     patterns: &[String],
 ) -> Result<Vec<i64>> {
     let rows: Vec<KeyRow> = sql!(
@@ -219,7 +223,7 @@ pub async fn texts(connection: &mut Connection, numbers: &[i64]) -> Result<HashM
 }
 
 /// Where a sum stands: its grain, what it is kept by, and when its stretch begins.
-pub type Place = (Resolution, Kind, i64, Moment);
+pub type SumPosition = (Resolution, RollupKind, i64, Moment);
 
 /// Sums to be added.
 #[derive(Debug, Default)]
@@ -227,7 +231,7 @@ pub struct Sums(BTreeMap<Spot, Cell>);
 
 impl Sums {
     /// Adds a cell at a place; nothing where the grain is shorter than is kept.
-    pub fn add(&mut self, (grain, kind, key, at): Place, cell: &Cell) {
+    pub fn add(&mut self, (grain, kind, key, at): SumPosition, cell: &Cell) {
         if grain < kind.shortest() {
             return;
         }
@@ -351,7 +355,7 @@ async fn put(connection: &mut Connection, sums: &[Sum]) -> Result<()> {
 
 /// A sum that is kept.
 #[derive(Clone, Debug)]
-pub struct Kept {
+pub struct StoredSum {
     /// The number of what it is kept by.
     pub key: i64,
     pub at: Moment,
@@ -363,9 +367,9 @@ pub struct Kept {
 pub async fn kept(
     connection: &mut Connection,
     run: Run,
-    kind: Kind,
+    kind: RollupKind,
     keys: Option<&[i64]>,
-) -> Result<Vec<Kept>> {
+) -> Result<Vec<StoredSum>> {
     // One question for each, since they are best answered from different indexes.
     let asked = match keys {
         Some(keys) => sql!(
@@ -395,7 +399,7 @@ pub async fn kept(
         cell: Vec<u8>,
     }
     let rows: Vec<Found> = asked.load(connection).await?;
-    let kept = |row: Found| Kept {
+    let kept = |row: Found| StoredSum {
         key: row.key,
         at: row.at.0,
         cell: row.cell,
@@ -409,13 +413,13 @@ pub type Sum = (Spot, Vec<u8>);
 /// What the sums of many stretches come to by each key: a longer stretch's, which begins at `at`.
 pub fn drawn_together(
     grain: Resolution,
-    kind: Kind,
+    kind: RollupKind,
     at: Moment,
-    mut kept: Vec<Kept>,
+    mut kept: Vec<StoredSum>,
 ) -> Result<Vec<Sum>> {
     kept.sort_unstable_by_key(|one| one.key);
     let of_key = kept.chunk_by(|one, other| one.key == other.key);
-    let sum = |some: &[Kept]| {
+    let sum = |some: &[StoredSum]| {
         let mut adder = Adder::default();
         for one in some {
             add(&mut adder, one)?;
@@ -441,7 +445,7 @@ pub fn summed(adder: Adder) -> Result<Cell> {
 }
 
 /// Adds the bytes of a sum.
-pub fn add(adder: &mut Adder, kept: &Kept) -> Result<()> {
+pub fn add(adder: &mut Adder, kept: &StoredSum) -> Result<()> {
     adder.add(&kept.cell).map_err(corrupt)
 }
 
@@ -488,7 +492,7 @@ pub async fn sweep(
         five_minutes: Timestamptz = Db(five_minutes),
         most: BigInt = most,
         hour_grain: SmallInt = Resolution::Hour.code(),
-        kinds: Array<SmallInt> = Kind::all_many(),
+        kinds: Array<SmallInt> = RollupKind::all_many(),
         hours: Timestamptz = Db(hours),
     )
     .execute(connection)

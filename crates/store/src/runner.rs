@@ -209,7 +209,7 @@ pub async fn find(
 
 /// What a machine says of itself.
 #[derive(Clone, Debug)]
-pub struct About<'a> {
+pub struct MachineReport<'a> {
     pub facts: &'a Facts,
     pub labels: &'a [String],
     pub slots: u32,
@@ -222,7 +222,7 @@ pub async fn enrol(
     connection: &mut Connection,
     id: RunnerId,
     name: &str,
-    about: &About<'_>,
+    about: &MachineReport<'_>,
     credential_hash: &[u8],
     to: RunnerState,
     at: Moment,
@@ -254,7 +254,7 @@ pub async fn enrol(
     Ok(joined == 1)
 }
 
-impl About<'_> {
+impl MachineReport<'_> {
     fn reported(&self) -> ReportedFacts {
         ReportedFacts {
             labels: self.labels.to_vec(),
@@ -267,7 +267,7 @@ impl About<'_> {
 
 /// What a runner's machine says, and what people set over it.
 #[derive(Clone, Debug, QueryableByName)]
-struct Layers {
+struct FactLayers {
     #[diesel(sql_type = Jsonb)]
     reported: Json<ReportedFacts>,
     #[diesel(sql_type = Jsonb)]
@@ -286,13 +286,13 @@ macro_rules! layers_query {
 }
 
 /// The layers of a runner that is not retired.
-async fn layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
+async fn layers(connection: &mut Connection, id: RunnerId) -> Result<Option<FactLayers>> {
     let layers = sql!(layers_query!(""); id: SqlUuid = Db(id));
     Ok(layers.get_result(connection).await.optional()?)
 }
 
 /// The same, locked until the transaction ends.
-async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Option<Layers>> {
+async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Option<FactLayers>> {
     let layers = sql!(layers_query!(" for update"); id: SqlUuid = Db(id));
     Ok(layers.get_result(connection).await.optional()?)
 }
@@ -301,7 +301,7 @@ async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Opti
 async fn lay(
     connection: &mut Connection,
     id: RunnerId,
-    layers: Layers,
+    layers: FactLayers,
     settings_changed: bool,
     at: Moment,
 ) -> Result<()> {
@@ -342,7 +342,7 @@ async fn lay(
 pub async fn set_about(
     connection: &mut Connection,
     id: RunnerId,
-    about: &About<'_>,
+    about: &MachineReport<'_>,
     at: Moment,
 ) -> Result<bool> {
     let reported = about.reported();
@@ -456,7 +456,7 @@ pub async fn set_state(
 
 /// When a runner's session was last heard of.
 #[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
-pub struct Seen {
+pub struct LastHeard {
     #[diesel(sql_type = SqlUuid)]
     pub runner_id: Db<RunnerId>,
     #[diesel(sql_type = SqlUuid)]
@@ -472,7 +472,7 @@ pub struct Seen {
 }
 
 /// Writes what a replica saw since the last time. Nothing goes back in time.
-pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()> {
+pub async fn flush_seen(connection: &mut Connection, seen: &[LastHeard]) -> Result<()> {
     if seen.is_empty() {
         return Ok(());
     }
@@ -495,7 +495,7 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[Seen]) -> Result<()
 }
 
 /// When each runner was last heard of.
-pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
+pub async fn seen(connection: &mut Connection) -> Result<Vec<LastHeard>> {
     Ok(
         sql!("select runner_id, session, seen_at, closed_at, peer from runner_seen")
             .load(connection)
@@ -504,7 +504,7 @@ pub async fn seen(connection: &mut Connection) -> Result<Vec<Seen>> {
 }
 
 /// When one runner was last heard of.
-pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<Seen>> {
+pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<LastHeard>> {
     Ok(sql!(
         "select runner_id, session, seen_at, closed_at, peer from runner_seen where runner_id = :id";
         id: SqlUuid = Db(id),

@@ -13,7 +13,7 @@ use diesel::QueryableByName;
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use pennine_core::dispatch::{Claim, KeptBack};
+use pennine_core::dispatch::{SeatReservation, SeatReservations};
 use pennine_core::id::AttemptId;
 use pennine_core::time::Moment;
 use uuid::Uuid;
@@ -28,7 +28,7 @@ pub struct Seat {
     pub count: i32,
     pub created_at: Db<Moment>,
     /// The jobs for which they are kept back, the oldest first.
-    pub kept_for: Json<Vec<Claim>>,
+    pub kept_for: Json<Vec<SeatReservation>>,
 }
 
 /// Adds a kind of seat.
@@ -76,7 +76,7 @@ pub async fn set(connection: &mut Connection, changed: &Seat, at: Moment) -> Res
 pub async fn keep_back(
     connection: &mut Connection,
     epoch: Epoch,
-    kept: &KeptBack,
+    kept: &SeatReservations,
     at: Moment,
 ) -> Result<bool> {
     #[derive(QueryableByName)]
@@ -85,7 +85,8 @@ pub async fn keep_back(
         fenced: i64,
     }
     let names: Vec<String> = kept.keys().cloned().collect();
-    let claims: Vec<Json<Vec<Claim>>> = kept.values().map(|claims| Json(claims.clone())).collect();
+    let claims: Vec<Json<Vec<SeatReservation>>> =
+        kept.values().map(|claims| Json(claims.clone())).collect();
     let row: Row = sql!(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
               turn as (

@@ -15,7 +15,7 @@ const FORGOTTEN_AFTER: u32 = 12;
 
 /// What a project holds.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Held {
+pub struct ProjectUsage {
     #[diesel(sql_type = Text)]
     pub project: String,
     #[diesel(sql_type = BigInt)]
@@ -23,7 +23,7 @@ pub struct Held {
 }
 
 /// Slots that each project holds now.
-pub async fn held(connection: &mut Connection) -> Result<Vec<Held>> {
+pub async fn held(connection: &mut Connection) -> Result<Vec<ProjectUsage>> {
     Ok(sql!(
         "select p.path as project, count(*) as slots from attempt a join job j on j.id = a.job_id
          join place p on p.id = j.project_id where a.open group by p.path"

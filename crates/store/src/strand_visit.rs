@@ -9,7 +9,7 @@ use diesel::sql_types::{Array, BigInt, Jsonb, Timestamptz, Uuid as SqlUuid};
 use pennine_core::dispatch::Segment;
 use pennine_core::id::{JobId, StrandId};
 use pennine_core::time::Moment;
-use pennine_core::wait::{Stay, Step, Turn};
+use pennine_core::wait::{LinePosition, StrandStay, TimelineEntry};
 use std::collections::{BTreeMap, HashMap};
 
 /// A strand's timeline over a stretch: what held at its start, and every change within.
@@ -18,7 +18,7 @@ async fn timeline(
     id: StrandId,
     from: Moment,
     until: Moment,
-) -> Result<Vec<Turn>> {
+) -> Result<Vec<TimelineEntry>> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = Timestamptz)]
@@ -38,7 +38,7 @@ async fn timeline(
     )
     .load(connection)
     .await?;
-    let turn = |row: Row| Turn {
+    let turn = |row: Row| TimelineEntry {
         since: row.since.0,
         segments: row.segments.0,
     };
@@ -61,7 +61,7 @@ pub async fn stays(
     strand: StrandId,
     from: Moment,
     until: Moment,
-) -> Result<Vec<Stay>> {
+) -> Result<Vec<StrandStay>> {
     #[derive(QueryableByName)]
     struct Left {
         #[diesel(sql_type = SqlUuid)]
@@ -87,7 +87,7 @@ pub async fn stays(
             0 => Vec::new(),
             places => line(connection, who, strand, (at, end), places).await?,
         };
-        stays.push(Stay {
+        stays.push(StrandStay {
             until: left,
             turns,
             line,
@@ -105,7 +105,7 @@ async fn line(
     strand: StrandId,
     (from, until): (Moment, Moment),
     places: u32,
-) -> Result<Vec<Step>> {
+) -> Result<Vec<LinePosition>> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = Timestamptz)]
@@ -162,7 +162,7 @@ async fn line(
     )
     .load(connection)
     .await?;
-    let step = |row: Row| Step {
+    let step = |row: Row| LinePosition {
         since: row.since.0,
         ahead: u32::try_from(row.ahead.max(0)).unwrap_or(u32::MAX),
     };
@@ -171,7 +171,7 @@ async fn line(
 
 /// Of whose wait the stays are asked, the last strand, and from when until when.
 #[derive(Clone, Copy, Debug)]
-pub struct Asked {
+pub struct WaitQuery {
     pub who: Queued,
     pub strand: StrandId,
     pub from: Moment,
@@ -182,9 +182,9 @@ pub struct Asked {
 /// is looked up for the first `looked_up` for which it matters; the others count as the last in line.
 pub async fn many(
     connection: &mut Connection,
-    asked: &[Asked],
+    asked: &[WaitQuery],
     looked_up: usize,
-) -> Result<Vec<Vec<Stay>>> {
+) -> Result<Vec<Vec<StrandStay>>> {
     #[derive(QueryableByName)]
     struct Left {
         #[diesel(sql_type = SqlUuid)]
@@ -253,7 +253,7 @@ pub async fn many(
             let begin = whole
                 .partition_point(|turn| turn.since <= from)
                 .saturating_sub(1);
-            let turns: Vec<Turn> = whole
+            let turns: Vec<TimelineEntry> = whole
                 .iter()
                 .skip(begin)
                 .take_while(|turn| turn.since < end || turn.since <= from)
@@ -261,7 +261,7 @@ pub async fn many(
                 .collect();
             let line = match places(&turns) {
                 0 => Vec::new(),
-                _ if left_to_look_up == 0 => vec![Step {
+                _ if left_to_look_up == 0 => vec![LinePosition {
                     since: from,
                     ahead: u32::MAX,
                 }],
@@ -270,7 +270,7 @@ pub async fn many(
                     line(connection, one.who, strand, (from, end), places).await?
                 }
             };
-            stays.push(Stay {
+            stays.push(StrandStay {
                 until: left,
                 turns,
                 line,
@@ -282,8 +282,8 @@ pub async fn many(
 }
 
 /// How many places in line a timeline speaks of.
-fn places(turns: &[Turn]) -> u32 {
-    let of = |turn: &Turn| turn.segments.iter().filter_map(|s| s.jobs).sum();
+fn places(turns: &[TimelineEntry]) -> u32 {
+    let of = |turn: &TimelineEntry| turn.segments.iter().filter_map(|s| s.jobs).sum();
     turns.iter().map(of).max().unwrap_or(0)
 }
 
@@ -291,7 +291,7 @@ fn places(turns: &[Turn]) -> u32 {
 async fn timelines(
     connection: &mut Connection,
     needed: &BTreeMap<StrandId, (Moment, Moment)>,
-) -> Result<HashMap<StrandId, Vec<Turn>>> {
+) -> Result<HashMap<StrandId, Vec<TimelineEntry>>> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = SqlUuid)]
@@ -322,9 +322,9 @@ async fn timelines(
     )
     .load(connection)
     .await?;
-    let mut all: HashMap<StrandId, Vec<Turn>> = HashMap::new();
+    let mut all: HashMap<StrandId, Vec<TimelineEntry>> = HashMap::new();
     for row in rows {
-        all.entry(row.strand.0).or_default().push(Turn {
+        all.entry(row.strand.0).or_default().push(TimelineEntry {
             since: row.since.0,
             segments: row.segments.0,
         });

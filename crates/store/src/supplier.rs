@@ -139,13 +139,13 @@ pub async fn set_offer(
 }
 
 /// What is wrong with a supplier: what, since when, and when it is tried again.
-pub type Trouble = (String, Moment, Moment);
+pub type SupplierFailure = (String, Moment, Moment);
 
 /// Records what is wrong with a supplier, or that nothing is any more.
 pub async fn set_trouble(
     connection: &mut Connection,
     id: SupplierId,
-    trouble: Option<&Trouble>,
+    trouble: Option<&SupplierFailure>,
     at: Moment,
 ) -> Result<()> {
     sql!(

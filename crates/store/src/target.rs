@@ -10,7 +10,7 @@ use diesel::sql_types::{
 };
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::measure::rank::PerMille;
-use pennine_core::target::{Promise, Tally};
+use pennine_core::target::{Objective, Tally};
 use pennine_core::time::{Micros, Moment};
 use uuid::Uuid;
 
@@ -45,8 +45,8 @@ pub struct Target {
 
 impl Target {
     /// What it promises.
-    pub fn promise(&self) -> Promise {
-        Promise {
+    pub fn promise(&self) -> Objective {
+        Objective {
             share: PerMille(u16::try_from(self.share).unwrap_or(0)),
             within_us: self.within_us.0,
             days: self.days.max(0).unsigned_abs(),
@@ -113,7 +113,7 @@ pub async fn remove(connection: &mut Connection, id: Uuid, at: Moment) -> Result
 
 /// Whose waits are looked at.
 #[derive(Clone, Debug)]
-pub enum Whose {
+pub enum WaitScope {
     Everybodys,
     /// Those of attempts on a pool.
     Pool(PoolId),
@@ -124,8 +124,8 @@ pub enum Whose {
 /// Of the waits that are over and counted, those that were decided from each of two moments on, until now.
 pub async fn lately(
     connection: &mut Connection,
-    whose: &Whose,
-    promise: &Promise,
+    whose: &WaitScope,
+    promise: &Objective,
     (hour, minutes): (Moment, Moment),
     now: Moment,
 ) -> Result<(Tally, Tally)> {
@@ -141,9 +141,9 @@ pub async fn lately(
         late: i64,
     }
     let (pool, projects) = match whose {
-        Whose::Everybodys => (None, None),
-        Whose::Pool(pool) => (Some(Db(*pool)), None),
-        Whose::Projects(all) => {
+        WaitScope::Everybodys => (None, None),
+        WaitScope::Pool(pool) => (Some(Db(*pool)), None),
+        WaitScope::Projects(all) => {
             let all: Vec<Db<PlaceId>> = all.iter().map(|id| Db(*id)).collect();
             (None, Some(all))
         }

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::Kind;
+use crate::rollup::RollupKind;
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 /// Which stints: those that waited at some time in the window.
 #[derive(Clone, Debug)]
-pub struct Which {
+pub struct SpanFilter {
     pub from: Moment,
     pub until: Moment,
     /// Those that waited for this, in part at least.
@@ -25,13 +25,13 @@ pub struct Which {
     pub pool: Option<PoolId>,
     pub projects: Option<Vec<PlaceId>>,
     /// What sums they are behind: a requirement, a title, a runner, a supplier, an image.
-    pub scope: (Kind, Vec<String>),
+    pub scope: (RollupKind, Vec<String>),
     pub limit: i64,
 }
 
 /// A stint, with the names of things.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Past {
+pub struct FinishedSpan {
     #[diesel(sql_type = BigInt)]
     pub job_number: i64,
     #[diesel(sql_type = Text)]
@@ -98,12 +98,12 @@ macro_rules! longest_waits {
 /// Those that waited longest: whole, or for the reason that is asked for. In a window of more than three days, what waited
 /// for a reason is looked for among the thousand longest waits that were for it in part; in a shorter one among twenty
 /// thousand.
-pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<Past>> {
+pub async fn longest(connection: &mut Connection, which: &SpanFilter) -> Result<Vec<FinishedSpan>> {
     let (kind, texts) = &which.scope;
-    let ids = |wanted: Kind| -> Option<Vec<Uuid>> {
+    let ids = |wanted: RollupKind| -> Option<Vec<Uuid>> {
         (*kind == wanted).then(|| texts.iter().filter_map(|text| text.parse().ok()).collect())
     };
-    let words = |wanted: Kind| (*kind == wanted).then(|| texts.clone());
+    let words = |wanted: RollupKind| (*kind == wanted).then(|| texts.clone());
     let place = which
         .reason
         .and_then(|reason| Reason::ALL.iter().position(|one| *one == reason));
@@ -121,10 +121,10 @@ pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<P
                 reason: Integer = reason.unwrap_or(0),
                 pool: Nullable<SqlUuid> = which.pool.map(Db),
                 projects: Nullable<Array<SqlUuid>> = projects,
-                runners: Nullable<Array<SqlUuid>> = ids(Kind::Runner),
-                requirements: Nullable<Array<Text>> = words(Kind::Requirement),
-                titles: Nullable<Array<Text>> = words(Kind::Title),
-                suppliers: Nullable<Array<SqlUuid>> = ids(Kind::Supplier),
+                runners: Nullable<Array<SqlUuid>> = ids(RollupKind::Runner),
+                requirements: Nullable<Array<Text>> = words(RollupKind::Requirement),
+                titles: Nullable<Array<Text>> = words(RollupKind::Title),
+                suppliers: Nullable<Array<SqlUuid>> = ids(RollupKind::Supplier),
             )
         };
     }
@@ -134,8 +134,8 @@ pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<P
     } else {
         asked!("waited_us", "1000")
     };
-    let mut found: Vec<Past> = asked.load(connection).await?;
-    let length = |past: &Past| match place {
+    let mut found: Vec<FinishedSpan> = asked.load(connection).await?;
+    let length = |past: &FinishedSpan| match place {
         None => past.waited_us,
         Some(place) => past.reasons.get(place).copied().unwrap_or(0),
     };
@@ -146,13 +146,13 @@ pub async fn longest(connection: &mut Connection, which: &Which) -> Result<Vec<P
 
 /// A stint with everything that is known of it.
 #[derive(Clone, Debug, QueryableByName)]
-pub struct Whole {
+pub struct RecordedSpan {
     #[diesel(sql_type = SqlUuid)]
     pub id: Uuid,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub assigned_at: Option<Db<Moment>>,
     #[diesel(embed)]
-    pub past: Past,
+    pub past: FinishedSpan,
 }
 
 /// Stints that became ready in a stretch, in that order; at most so many, after one of them.
@@ -161,7 +161,7 @@ pub async fn between(
     (from, after): (Moment, Uuid),
     until: Moment,
     most: i64,
-) -> Result<Vec<Whole>> {
+) -> Result<Vec<RecordedSpan>> {
     Ok(sql!(
         "select s.id, s.assigned_at, s.job_number, j.title, p.path as project, j.requirement, pool.name as pool,
                 r.name as runner, s.ready_at, s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us,

@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
 
 /// What stands in it: names by their kind.
-pub type Things = BTreeMap<String, BTreeSet<String>>;
+pub type ManagedNames = BTreeMap<String, BTreeSet<String>>;
 
 /// A yard file.
 #[derive(Clone, Debug, QueryableByName)]
@@ -19,7 +19,7 @@ pub struct YardFile {
     #[diesel(sql_type = Text)]
     pub name: String,
     #[diesel(sql_type = Jsonb)]
-    pub things: Json<Things>,
+    pub things: Json<ManagedNames>,
     #[diesel(sql_type = Timestamptz)]
     pub applied_at: Db<Moment>,
     #[diesel(sql_type = Text)]

@@ -1,6 +1,6 @@
 //! The stand-in cloud that comes with Pennine: a small HTTP service (`pennine-standins cloud`).
 
-use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Supplier, tail};
+use crate::{CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, Supplier, tail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use pennine_core::id::MachineId;
@@ -38,7 +38,7 @@ struct Trouble {
 }
 
 #[derive(Deserialize)]
-struct Text {
+struct ErrorBody {
     text: String,
 }
 
@@ -119,7 +119,7 @@ impl Cloud {
 }
 
 impl Supplier for Cloud {
-    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>> {
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>> {
         async move { self.ask(Method::POST, "/machines", Some(order)).await }.boxed()
     }
 
@@ -132,7 +132,7 @@ impl Supplier for Cloud {
         .boxed()
     }
 
-    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>> {
+    fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>> {
         async move {
             let path = format!("/machines?installation={}", self.installation);
             self.ask(Method::GET, &path, None).await
@@ -143,7 +143,7 @@ impl Supplier for Cloud {
     fn console(&self, machine: MachineId) -> BoxFuture<'_, Result<String, Fault>> {
         async move {
             let path = format!("/machines/{machine}/console");
-            let text: Text = self.ask(Method::GET, &path, None).await?;
+            let text: ErrorBody = self.ask(Method::GET, &path, None).await?;
             Ok(tail(&text.text, CONSOLE_BYTES).to_owned())
         }
         .boxed()

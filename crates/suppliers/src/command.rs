@@ -1,6 +1,6 @@
 //! A program of the user's own, which answers JSON on stdin and stdout. docs/suppliers.md defines it.
 
-use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Supplier, tail};
+use crate::{CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, Supplier, tail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use pennine_core::id::MachineId;
@@ -30,7 +30,7 @@ pub const SETTINGS: [(&str, &str); 2] = [
 
 /// A question, one JSON object on stdin.
 #[derive(Serialize)]
-struct Question<'a> {
+struct ProgramRequest<'a> {
     /// The number of this protocol.
     protocol: u32,
     /// `order`, `remove`, `list`, `console`, `offer`.
@@ -46,7 +46,7 @@ struct Question<'a> {
 
 /// The answer when something is wrong; the exit status is 0 then too.
 #[derive(Deserialize)]
-struct Wrong {
+struct ProgramError {
     /// `unavailable`, `hurried`, `quota`, `refused`.
     fault: String,
     #[serde(default)]
@@ -59,7 +59,7 @@ struct Wrong {
 
 #[derive(Deserialize)]
 struct Machines {
-    machines: Vec<Found>,
+    machines: Vec<SuppliedMachine>,
 }
 
 #[derive(Deserialize)]
@@ -110,7 +110,7 @@ impl Command {
         machine: Option<MachineId>,
         order: Option<&Order>,
     ) -> Result<T, Fault> {
-        let question = Question {
+        let question = ProgramRequest {
             protocol: 1,
             ask,
             installation: self.installation,
@@ -158,7 +158,7 @@ impl Command {
             Ok(status) => return Err(Fault::Unclear(format!("{ask} ended with {status}: {last}"))),
             Err(error) => return Err(Fault::Unclear(format!("{ask}: {error}"))),
         }
-        if let Ok(wrong) = serde_json::from_str::<Wrong>(&out) {
+        if let Ok(wrong) = serde_json::from_str::<ProgramError>(&out) {
             return Err(wrong.fault());
         }
         serde_json::from_str(&out).map_err(|error| {
@@ -170,7 +170,7 @@ impl Command {
     }
 }
 
-impl Wrong {
+impl ProgramError {
     fn fault(self) -> Fault {
         let said = if self.said.is_empty() {
             format!("it says {}", self.fault)
@@ -200,7 +200,7 @@ async fn all_of(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
 }
 
 impl Supplier for Command {
-    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>> {
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>> {
         self.ask("order", Some(order.machine), Some(order)).boxed()
     }
 
@@ -212,7 +212,7 @@ impl Supplier for Command {
         .boxed()
     }
 
-    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>> {
+    fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>> {
         async {
             let found: Machines = self.ask("list", None, None).await?;
             Ok(found.machines)

@@ -1,6 +1,6 @@
 //! What every supplier has to hold to. Each one's tests run this.
 
-use crate::{Found, Join, Order, Stage, Supplier};
+use crate::{Join, Order, SuppliedMachine, SuppliedState, Supplier};
 use pennine_core::id::MachineId;
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -12,7 +12,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// What a supplier did wrong.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
-pub struct Wrong(pub String);
+pub struct ConformanceFailure(pub String);
 
 /// Something to order, which joins nobody.
 pub fn some_order(installation: Uuid, number: u128) -> Order {
@@ -34,11 +34,14 @@ pub fn some_order(installation: Uuid, number: u128) -> Order {
     }
 }
 
-async fn listed(supplier: &dyn Supplier, machine: MachineId) -> Result<Vec<Found>, Wrong> {
+async fn listed(
+    supplier: &dyn Supplier,
+    machine: MachineId,
+) -> Result<Vec<SuppliedMachine>, ConformanceFailure> {
     let found = supplier
         .list()
         .await
-        .map_err(|fault| Wrong(format!("it cannot list: {fault}")))?;
+        .map_err(|fault| ConformanceFailure(format!("it cannot list: {fault}")))?;
     Ok(found
         .into_iter()
         .filter(|found| found.machine == machine)
@@ -46,7 +49,11 @@ async fn listed(supplier: &dyn Supplier, machine: MachineId) -> Result<Vec<Found
 }
 
 /// Waits until the machine is listed so often.
-async fn until(supplier: &dyn Supplier, machine: MachineId, times: usize) -> Result<(), Wrong> {
+async fn until(
+    supplier: &dyn Supplier,
+    machine: MachineId,
+    times: usize,
+) -> Result<(), ConformanceFailure> {
     let waited = tokio::time::timeout(PATIENCE, async {
         loop {
             if listed(supplier, machine).await?.len() == times {
@@ -57,7 +64,7 @@ async fn until(supplier: &dyn Supplier, machine: MachineId, times: usize) -> Res
     });
     waited
         .await
-        .map_err(|_| Wrong(format!("{machine} is not listed {times} times")))?
+        .map_err(|_| ConformanceFailure(format!("{machine} is not listed {times} times")))?
 }
 
 /// Goes through everything that a supplier has to hold to. `order` makes an order of this number that the supplier takes;
@@ -66,8 +73,8 @@ pub async fn hold(
     supplier: &dyn Supplier,
     other: &dyn Supplier,
     order: impl Fn(u128) -> Order,
-) -> Result<(), Wrong> {
-    let failed = |what: &str, fault: crate::Fault| Wrong(format!("{what}: {fault}"));
+) -> Result<(), ConformanceFailure> {
+    let failed = |what: &str, fault: crate::Fault| ConformanceFailure(format!("{what}: {fault}"));
     supplier
         .offer()
         .await
@@ -85,16 +92,18 @@ pub async fn hold(
         .map_err(|fault| failed("an order repeated", fault))?;
     if placed.reference != again.reference {
         let said = format!("a repeated order is {again:?}, and was {placed:?}");
-        return Err(Wrong(said));
+        return Err(ConformanceFailure(said));
     }
     until(supplier, first.machine, 1).await?;
     if !supplier.sees(&placed.reference) {
-        return Err(Wrong("it does not see what it made".into()));
+        return Err(ConformanceFailure("it does not see what it made".into()));
     }
 
     // What is of another installation is not listed.
     if !listed(other, first.machine).await?.is_empty() {
-        return Err(Wrong("it lists what is another installation's".into()));
+        return Err(ConformanceFailure(
+            "it lists what is another installation's".into(),
+        ));
     }
 
     // Orders at once are machines of their own.
@@ -121,7 +130,9 @@ pub async fn hold(
     }
     until(supplier, first.machine, 0).await?;
     if listed(supplier, second.machine).await?.is_empty() {
-        return Err(Wrong("it removed another than it was told".into()));
+        return Err(ConformanceFailure(
+            "it removed another than it was told".into(),
+        ));
     }
     // What was never there is removed as well.
     supplier
@@ -139,7 +150,7 @@ pub async fn hold(
 }
 
 /// Whether a machine runs, by its supplier's list.
-pub async fn stage(supplier: &dyn Supplier, machine: MachineId) -> Option<Stage> {
+pub async fn stage(supplier: &dyn Supplier, machine: MachineId) -> Option<SuppliedState> {
     let found = listed(supplier, machine).await.ok()?;
     found.first().map(|found| found.stage)
 }

@@ -4,7 +4,9 @@
 //! The container carries the installation's and the machine's id as labels, and its name holds the machine's: the engine
 //! itself refuses a second one of that name, so that an order which is repeated makes none.
 
-use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Stage, Supplier, tail};
+use crate::{
+    CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, SuppliedState, Supplier, tail,
+};
 use bollard::errors::Error;
 use bollard::models::{
     ContainerCreateBody, ContainerSummaryStateEnum, HostConfig, ResourcesUlimits,
@@ -161,7 +163,7 @@ impl Engine {
         })
     }
 
-    async fn make(&self, order: &Order) -> Result<Placed, Fault> {
+    async fn make(&self, order: &Order) -> Result<PlacedOrder, Fault> {
         let name = Self::name(order.machine);
         let image = match order.image.as_str() {
             "" => self.settings.get("image").cloned().unwrap_or_default(),
@@ -236,7 +238,7 @@ impl Engine {
             }
             Err(error) => return Err(self.fault(error)),
         }
-        Ok(Placed {
+        Ok(PlacedOrder {
             reference: name,
             zone: String::new(),
         })
@@ -260,7 +262,7 @@ impl Engine {
         }
     }
 
-    async fn all(&self) -> Result<Vec<Found>, Fault> {
+    async fn all(&self) -> Result<Vec<SuppliedMachine>, Fault> {
         let label = format!("{INSTALLATION}={}", self.installation);
         let filters = HashMap::from([("label", vec![label.as_str()])]);
         let options = ListContainersOptionsBuilder::default()
@@ -274,13 +276,13 @@ impl Engine {
             let machine: MachineId = labels.get(MACHINE)?.parse().ok()?;
             use ContainerSummaryStateEnum as State;
             let stage = match one.state {
-                Some(State::CREATED | State::RESTARTING) => Stage::Starting,
+                Some(State::CREATED | State::RESTARTING) => SuppliedState::Starting,
                 Some(State::EXITED | State::DEAD | State::REMOVING | State::STOPPING) => {
-                    Stage::Stopped
+                    SuppliedState::Stopped
                 }
-                _ => Stage::Running,
+                _ => SuppliedState::Running,
             };
-            Some(Found {
+            Some(SuppliedMachine {
                 machine,
                 reference: Self::name(machine),
                 zone: String::new(),
@@ -347,7 +349,7 @@ impl Engine {
 }
 
 impl Supplier for Engine {
-    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>> {
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>> {
         self.make(order).boxed()
     }
 
@@ -355,7 +357,7 @@ impl Supplier for Engine {
         self.take_away(machine).boxed()
     }
 
-    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>> {
+    fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>> {
         self.all().boxed()
     }
 

@@ -82,7 +82,7 @@ impl Order {
 
 /// What came of an order.
 #[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub struct Placed {
+pub struct PlacedOrder {
     /// What the supplier calls the machine.
     pub reference: String,
     /// Where it is, where the supplier has several places.
@@ -93,7 +93,7 @@ pub struct Placed {
 /// How a machine is that a supplier has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Stage {
+pub enum SuppliedState {
     /// It is on its way.
     Starting,
     /// It runs.
@@ -104,12 +104,12 @@ pub enum Stage {
 
 /// A machine that a supplier has.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Found {
+pub struct SuppliedMachine {
     pub machine: MachineId,
     pub reference: String,
     #[serde(default)]
     pub zone: String,
-    pub stage: Stage,
+    pub stage: SuppliedState,
     /// The supplier will take it away soon, whatever it does then.
     #[serde(default)]
     pub reclaimed: bool,
@@ -148,13 +148,13 @@ pub enum Fault {
 /// Makes and removes machines. See the crate's head about repeating.
 pub trait Supplier: Send + Sync {
     /// Makes a machine. Answers when the supplier has taken the order, not when the machine is up.
-    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>>;
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>>;
 
     /// Removes a machine. It is well done when there is no such machine.
     fn remove(&self, machine: MachineId) -> BoxFuture<'_, Result<(), Fault>>;
 
     /// Every machine of this installation that is there.
-    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>>;
+    fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>>;
 
     /// The end of what a machine printed while it came up; empty where there is nothing.
     fn console(&self, machine: MachineId) -> BoxFuture<'_, Result<String, Fault>>;

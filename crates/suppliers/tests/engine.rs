@@ -8,7 +8,7 @@ use pennine_standins::engine::Podman;
 use pennine_standins::program::program;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::engine::Engine;
-use pennine_suppliers::{Fault, Order, Stage, Supplier};
+use pennine_suppliers::{Fault, Order, SuppliedState, Supplier};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -41,7 +41,7 @@ async fn a_container_engine_holds_to_what_every_supplier_holds_to() {
     let first = order(21);
     brief.order(&first).await.unwrap();
     let begun = Instant::now();
-    while conformance::stage(&brief, first.machine).await != Some(Stage::Stopped) {
+    while conformance::stage(&brief, first.machine).await != Some(SuppliedState::Stopped) {
         assert!(begun.elapsed() < Duration::from_secs(60), "it ends");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }

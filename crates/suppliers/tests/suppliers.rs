@@ -7,8 +7,8 @@ use pennine_standins::program::program;
 use pennine_suppliers::command::Command;
 use pennine_suppliers::conformance::{self, some_order};
 use pennine_suppliers::local::Local;
-use pennine_suppliers::local::walls::Walls;
-use pennine_suppliers::{Fault, Stage, Supplier};
+use pennine_suppliers::local::walls::MachineIsolation;
+use pennine_suppliers::{Fault, SuppliedState, Supplier};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
@@ -39,7 +39,7 @@ fn local(folder: &Path, installation: Uuid, runner: &str, walls: &str, most: u32
     .unwrap()
 }
 
-async fn until(supplier: &dyn Supplier, number: u128, stage: Stage) {
+async fn until(supplier: &dyn Supplier, number: u128, stage: SuppliedState) {
     let machine = some_order(ONE, number).machine;
     let waited = tokio::time::timeout(Duration::from_secs(30), async {
         while conformance::stage(supplier, machine).await != Some(stage) {
@@ -61,7 +61,7 @@ async fn local_holds_to_what_every_supplier_holds_to() {
 
 /// Whether the walls work here; said loudly where they do not.
 async fn built(walls: &str, folder: &Path) -> bool {
-    let works = Walls::parse(walls).unwrap().work(folder).await;
+    let works = MachineIsolation::parse(walls).unwrap().work(folder).await;
     if !works {
         eprintln!("SKIPPED: no {walls} walls here; bubblewrap and user namespaces are needed");
     }
@@ -171,7 +171,7 @@ async fn a_local_machine_that_ends_by_itself_is_stopped_and_its_console_is_kept_
         1,
     );
     own.order(&some_order(ONE, 1)).await.unwrap();
-    until(&own, 1, Stage::Stopped).await;
+    until(&own, 1, SuppliedState::Stopped).await;
     let machine = some_order(ONE, 1).machine;
     assert_eq!(own.console(machine).await.unwrap(), "no ticket here\n");
     own.remove(machine).await.unwrap();

@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 /// What was imported.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Imported {
+pub struct ImportSummary {
     /// How many jobs.
     pub jobs: u64,
     /// When the first of them became ready, and when the last did.

@@ -1,7 +1,7 @@
 //! Jobs and their attempts.
 
 use crate::queue::RemedyAction;
-use pennine_core::dispatch::{Band, Reason, Remedy, SeatNeeds, Standing};
+use pennine_core::dispatch::{Band, EligibilityCounts, Reason, Remedy, SeatNeeds};
 use pennine_core::id::{AttemptId, JobId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -176,7 +176,7 @@ pub struct Attempt {
 
 /// Why a job waits, and what would run it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Why {
+pub struct WaitExplanation {
     pub job: String,
     pub project: String,
     #[serde(rename = "where")]
@@ -187,7 +187,7 @@ pub struct Why {
     pub reason: Option<Reason>,
     /// All of it in a sentence.
     pub said: String,
-    pub standing: Standing,
+    pub standing: EligibilityCounts,
     pub explanation: Explanation,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<Remedy>,

@@ -1,6 +1,6 @@
 //! The queue, grouped by why jobs wait.
 
-use pennine_core::dispatch::{Band, Reason, Remedy, SeatNeeds, Standing};
+use pennine_core::dispatch::{Band, EligibilityCounts, Reason, Remedy, SeatNeeds};
 use pennine_core::requirement::Hint;
 use pennine_core::time::Micros;
 use serde::{Deserialize, Serialize};
@@ -61,7 +61,7 @@ pub struct QueueStrand {
     pub first: String,
     /// The reason with its numbers.
     pub said: String,
-    pub standing: Standing,
+    pub standing: EligibilityCounts,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<Remedy>,
     /// What a person can press.

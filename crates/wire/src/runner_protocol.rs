@@ -60,10 +60,10 @@ pub struct Poll {
     pub free: u32,
     /// Attempts that the runner has. Naming one acknowledges it and renews its lease.
     #[serde(default)]
-    pub held: Vec<Held>,
+    pub held: Vec<HeldAttempt>,
     /// The runner's facts and such, with the first poll of a session and whenever they change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub about: Option<About>,
+    pub about: Option<RunnerReport>,
     /// Answer at once, whether or not there is something to say.
     #[serde(default)]
     pub at_once: bool,
@@ -80,7 +80,7 @@ pub struct Poll {
 
 /// What a runner is.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct About {
+pub struct RunnerReport {
     pub facts: Facts,
     pub slots: u32,
     #[serde(default)]
@@ -93,11 +93,11 @@ pub struct About {
 
 /// An attempt that a runner has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Held {
+pub struct HeldAttempt {
     pub attempt: AttemptId,
     pub lease: LeaseToken,
     /// How far it is.
-    pub phase: Phase,
+    pub phase: AttemptPhase,
     /// How long ago the command ended, where it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exited_ago_us: Option<Micros>,
@@ -109,7 +109,7 @@ pub struct Held {
 /// How far an attempt is on its runner.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Phase {
+pub enum AttemptPhase {
     /// The workspace is being made.
     Preparing,
     /// The command runs.
@@ -140,7 +140,7 @@ pub struct PollAnswer {
 
 /// A runner's next credential. The present one is worth something until this one is used.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Renewed {
+pub struct NewCredential {
     pub credential: String,
 }
 
@@ -173,7 +173,7 @@ pub struct NewDesiredStateHere {
 
 /// From the machine itself: its runner leaves for good.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize)]
-pub struct Leave {
+pub struct LeaveRequest {
     /// End the jobs that it has; they are tried again elsewhere.
     #[serde(default)]
     pub force: bool,
@@ -255,7 +255,7 @@ pub enum StopCause {
 
 /// The command was started: exec has returned.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Started {
+pub struct StartedReport {
     pub session: SessionId,
     pub lease: LeaseToken,
     /// How long ago, by the runner's monotonic clock.
@@ -264,7 +264,7 @@ pub struct Started {
 
 /// The attempt is over and its log is complete.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Finished {
+pub struct FinishedReport {
     pub session: SessionId,
     pub lease: LeaseToken,
     pub result: Outcome,
@@ -305,7 +305,7 @@ pub enum LossCause {
 
 /// The attempt is over and has no result.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-pub struct Lost {
+pub struct LostReport {
     #[serde(default)]
     pub cause: LossCause,
     pub session: SessionId,
@@ -316,13 +316,13 @@ pub struct Lost {
 
 /// How much of a log is durable: the offset at which the next bytes belong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LogTaken {
+pub struct LogAcknowledgement {
     pub next_offset: u64,
 }
 
 /// A runner's process ends, or a runner leaves.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Goodbye {
+pub struct SessionEnd {
     pub session: SessionId,
 }
 
@@ -338,7 +338,7 @@ pub struct Program {
 
 /// What a runner may ask before it has a credential: who is there, and what time it is.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Hello {
+pub struct ServiceInfo {
     /// Always `pennine`, so that a wrong address is told apart.
     pub service: String,
     pub version: String,

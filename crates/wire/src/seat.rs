@@ -64,12 +64,12 @@ pub struct SeatHolder {
     pub since: Moment,
     /// When a person took them back, and who it was, and why.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub taken_back: Option<TakenBack>,
+    pub taken_back: Option<ReleasedSeats>,
 }
 
 /// Seats that a person took back from a job.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TakenBack {
+pub struct ReleasedSeats {
     pub at: Moment,
     pub by: String,
     pub why: String,

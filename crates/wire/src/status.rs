@@ -3,7 +3,7 @@
 use crate::alert::Alert;
 use crate::job::JobLine;
 use crate::pool::RunnerCounts;
-use pennine_core::answer::Piece;
+use pennine_core::answer::SentencePart;
 use pennine_core::queue_sample::{LevelStep, QueueSample};
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
@@ -15,7 +15,7 @@ pub struct Status {
     /// The answer line as plain text.
     pub answer: String,
     /// The answer line with its links.
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<SentencePart>,
     /// Jobs that wait for a runner.
     pub waiting: u64,
     /// Jobs that a runner has.

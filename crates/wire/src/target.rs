@@ -1,7 +1,7 @@
 //! Targets: promises about waits, and how they stand.
 
 use pennine_core::measure::rank::PerMille;
-use pennine_core::target::{Promise, TargetStanding};
+use pennine_core::target::{Objective, TargetStanding};
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -48,7 +48,7 @@ pub struct Target {
     pub pool: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
-    pub promise: Promise,
+    pub promise: Objective,
     /// The promise as one line.
     pub said: String,
     pub standing: TargetStanding,

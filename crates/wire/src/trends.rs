@@ -2,7 +2,7 @@
 
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::measure::Figures;
+use pennine_core::measure::WindowFigures;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
@@ -45,12 +45,12 @@ pub struct Trends {
     /// Everything that was over by then is counted. What goes on counts up to now.
     pub counted_until: Moment,
     /// All that was asked for.
-    pub whole: Figures,
+    pub whole: WindowFigures,
     /// The same, of the window of the same length before this one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub before: Option<Figures>,
+    pub before: Option<WindowFigures>,
     /// By what was asked, those that waited most first.
-    pub groups: Vec<Group>,
+    pub groups: Vec<TrendGroup>,
     /// How long each step is.
     pub step_us: Micros,
     /// The window step by step.
@@ -59,16 +59,16 @@ pub struct Trends {
 
 /// One of several that figures are told apart by.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Group {
+pub struct TrendGroup {
     pub name: String,
-    pub figures: Figures,
+    pub figures: WindowFigures,
 }
 
 /// One step of a window.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TrendStep {
     pub at: Moment,
-    pub figures: Figures,
+    pub figures: WindowFigures,
 }
 
 /// An hour of the week, over a window.
@@ -78,7 +78,7 @@ pub struct WeekHour {
     pub day: u8,
     /// 0 to 23.
     pub hour: u8,
-    pub figures: Figures,
+    pub figures: WindowFigures,
 }
 
 /// The hours of the week over a window.
@@ -94,7 +94,7 @@ pub struct WeekPattern {
 
 /// A wait behind a figure.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Waited {
+pub struct LongestWait {
     /// The job's short name.
     pub job: String,
     pub title: String,

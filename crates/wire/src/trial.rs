@@ -1,6 +1,6 @@
 //! Trying a requirement against the yard before anyone submits.
 
-use pennine_core::dispatch::Standing;
+use pennine_core::dispatch::EligibilityCounts;
 use pennine_core::requirement::{Explanation, Hint};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -25,7 +25,7 @@ pub struct Trial {
     pub requirement: String,
     /// All of it in a sentence.
     pub said: String,
-    pub standing: Standing,
+    pub standing: EligibilityCounts,
     pub explanation: Explanation,
     /// Words that nothing in the yard knows.
     pub hints: Vec<Hint>,

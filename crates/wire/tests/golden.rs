@@ -13,8 +13,8 @@ use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_wire::runner_protocol::{
-    Assigned, Finished, Held, LossCause, Lost, Phase, Poll, PollAnswer, Settings, Started, Stop,
-    StopCause,
+    Assigned, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport, Poll, PollAnswer,
+    Settings, StartedReport, Stop, StopCause,
 };
 use pennine_wire::{NewJob, Problem};
 use serde::Serialize;
@@ -44,10 +44,10 @@ fn a_poll() {
         session: SessionId(id()),
         sequence: 42,
         free: 1,
-        held: vec![Held {
+        held: vec![HeldAttempt {
             attempt: AttemptId(id()),
             lease: LeaseToken(id()),
-            phase: Phase::Finalizing,
+            phase: AttemptPhase::Finalizing,
             exited_ago_us: Some(Micros(1_500)),
             stopping: None,
         }],
@@ -117,7 +117,7 @@ fn the_answer_to_a_poll() {
 #[test]
 fn reports_of_an_attempt() {
     let (session, lease) = (SessionId(id()), LeaseToken(id()));
-    let started = Started {
+    let started = StartedReport {
         session,
         lease,
         ago_us: Micros(250),
@@ -126,7 +126,7 @@ fn reports_of_an_attempt() {
         &started,
         &json!({"session": ID, "lease": ID, "ago_us": 250}),
     );
-    let finished = Finished {
+    let finished = FinishedReport {
         session,
         lease,
         result: Outcome::Timeout,
@@ -146,7 +146,7 @@ fn reports_of_an_attempt() {
             "exited_ago_us": 10, "processor_us": 915, "log_bytes": 512, "log_capped": true,
         }),
     );
-    let lost = Lost {
+    let lost = LostReport {
         cause: LossCause::CutOff,
         session,
         lease,
@@ -165,7 +165,7 @@ fn what_an_older_program_leaves_out_has_a_default_and_what_a_newer_one_adds_is_p
     }))
     .unwrap();
     assert_eq!((poll.held.len(), poll.at_once, poll.room), (0, false, None));
-    let lost: Lost =
+    let lost: LostReport =
         serde_json::from_value(json!({"session": ID, "lease": ID, "log_bytes": 3})).unwrap();
     assert_eq!(lost.cause, LossCause::Restarted);
 }

@@ -3,7 +3,7 @@
 import { Box, Flex } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import type { TrendFigures, Trends as Data, Waited, WeekPattern } from "../../api/client";
+import type { TrendFigures, Trends as Data, LongestWait, WeekPattern } from "../../api/client";
 import { useTrends, useWaits, useWeek } from "../../api/hooks";
 import { Figures, Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
@@ -160,7 +160,7 @@ function Worst({ asked }: { asked: Asked }) {
   );
 }
 
-function Waits({ waits }: { waits: Waited[] }) {
+function Waits({ waits }: { waits: LongestWait[] }) {
   return (
     <List
       rows={waits}
@@ -181,7 +181,7 @@ function Waits({ waits }: { waits: Waited[] }) {
 }
 
 /** A wait's parts to scale, with the longest in words. */
-function Parts({ one }: { one: Waited }) {
+function Parts({ one }: { one: LongestWait }) {
   const first = one.parts[0];
   if (!first) return null;
   return (

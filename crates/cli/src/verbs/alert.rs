@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::{Kind, THRESHOLDS};
+use crate::yard_file::kind::{THRESHOLDS, ThingKind};
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::alert::{AlertKind, Thresholds};
@@ -84,7 +84,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 client.thresholds().await?
             } else {
                 let changed = client.change_thresholds(&change).await?;
-                yard::remind(client, Kind::Alerts, THRESHOLDS).await;
+                yard::remind(client, ThingKind::Alerts, THRESHOLDS).await;
                 changed
             };
             if json {

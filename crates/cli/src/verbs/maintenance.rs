@@ -23,7 +23,7 @@ pub enum Verb {
         runner: Option<String>,
         /// When it begins, as 2026-11-24T06:00Z or in so long (90m, 2h); now when not given.
         #[arg(long, value_name = "WHEN", value_parser = when)]
-        from: Option<When>,
+        from: Option<TimeArgument>,
         /// How long it lasts: 90m, 2h.
         #[arg(long = "for", value_name = "TIME", value_parser = view::time)]
         length: Duration,
@@ -40,20 +40,20 @@ pub enum Verb {
 
 /// A point in time, or so long from now.
 #[derive(Clone, Copy, Debug)]
-pub enum When {
+pub enum TimeArgument {
     At(Moment),
     In(Duration),
 }
 
-fn when(text: &str) -> Result<When, String> {
+fn when(text: &str) -> Result<TimeArgument, String> {
     if let Ok(length) = view::time(text) {
-        return Ok(When::In(length));
+        return Ok(TimeArgument::In(length));
     }
     // Minutes are enough for people; the standard wants seconds.
     let whole = |text: &str| text.parse::<jiff::Timestamp>().ok();
     let with_seconds = text.strip_suffix('Z').map(|text| format!("{text}:00Z"));
     let at = whole(text).or_else(|| with_seconds.as_deref().and_then(whole));
-    at.map(|at| When::At(Moment::from_micros(at.as_microsecond())))
+    at.map(|at| TimeArgument::At(Moment::from_micros(at.as_microsecond())))
         .ok_or_else(|| "it is a time such as 2026-11-24T06:00Z, or a length such as 2h".to_owned())
 }
 
@@ -88,8 +88,8 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 pool,
                 runner,
                 from: from.map(|from| match from {
-                    When::At(at) => at,
-                    When::In(length) => now + length,
+                    TimeArgument::At(at) => at,
+                    TimeArgument::In(length) => now + length,
                 }),
                 length_us: length.into(),
                 why,

@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::time::Micros;
@@ -48,10 +48,10 @@ pub enum PlaceVerb {
         weight: Option<u32>,
         /// The most slots that it may hold at once, with everything below it; none takes the limit away.
         #[arg(long, value_name = "SLOTS|none", value_parser = or_none::<u32>)]
-        limit: Option<OrNone<u32>>,
+        limit: Option<ValueOrNone<u32>>,
         /// How long its jobs wait at most unless they say otherwise: 20m, 2h; none lets them wait for ever.
         #[arg(long, value_name = "TIME|none", value_parser = patience)]
-        give_up: Option<OrNone<Micros>>,
+        give_up: Option<ValueOrNone<Micros>>,
     },
     /// Move a team or project, with everything below it, to another team.
     Move {
@@ -69,9 +69,9 @@ pub enum PlaceVerb {
 }
 
 /// A value, or the word none.
-pub type OrNone<T> = Box<Option<T>>;
+pub type ValueOrNone<T> = Box<Option<T>>;
 
-fn or_none<T: std::str::FromStr>(text: &str) -> Result<OrNone<T>, String> {
+fn or_none<T: std::str::FromStr>(text: &str) -> Result<ValueOrNone<T>, String> {
     match text {
         "none" => Ok(Box::new(None)),
         text => match text.parse() {
@@ -81,7 +81,7 @@ fn or_none<T: std::str::FromStr>(text: &str) -> Result<OrNone<T>, String> {
     }
 }
 
-fn patience(text: &str) -> Result<OrNone<Micros>, String> {
+fn patience(text: &str) -> Result<ValueOrNone<Micros>, String> {
     match text {
         "none" => Ok(Box::new(None)),
         text => view::time(text).map(|time| Box::new(Some(time.into()))),
@@ -119,8 +119,8 @@ pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), E
     };
     let place = client.change_place(&path, &change).await?;
     let kind = match place.kind.as_str() {
-        "team" => Kind::Team,
-        _ => Kind::Project,
+        "team" => ThingKind::Team,
+        _ => ThingKind::Project,
     };
     yard::remind(client, kind, &place.path).await;
     if json {

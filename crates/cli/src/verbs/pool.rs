@@ -5,7 +5,7 @@ use super::status::counts;
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use clap::Subcommand;
 use pennine_client::{Client, RunnerFilter};
 use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};
@@ -217,7 +217,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             };
             let changed = client.change_pool(&name, &change).await?;
             if changed.done {
-                yard::remind(client, Kind::Pool, &name).await;
+                yard::remind(client, ThingKind::Pool, &name).await;
             }
             if json {
                 return view::json(&changed);

@@ -10,21 +10,21 @@ use pennine_wire::{Action, BulkAction, Queue};
 #[derive(Subcommand)]
 pub enum Verb {
     /// Cancel waiting jobs.
-    Cancel(Which),
+    Cancel(JobFilter),
     /// Move waiting jobs to another band: urgent, normal or background.
     Move {
         #[arg(value_parser = view::word::<Band>)]
         band: Band,
         #[command(flatten)]
-        which: Which,
+        which: JobFilter,
     },
     /// Submit jobs again that ended without success.
-    Retry(Which),
+    Retry(JobFilter),
 }
 
 /// Which jobs. What is not given does not matter; something has to be.
 #[derive(Args)]
-pub struct Which {
+pub struct JobFilter {
     /// Jobs that wait for this reason, such as no-match.
     #[arg(long, value_parser = view::word::<Reason>)]
     reason: Option<Reason>,

@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
@@ -80,7 +80,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
         } => {
             let change = SeatChange { count, description };
             let seat = client.change_seat(&name, &change).await?;
-            yard::remind(client, Kind::Seat, &name).await;
+            yard::remind(client, ThingKind::Seat, &name).await;
             seat
         }
         Verb::TakeBack { name, job, why } => {

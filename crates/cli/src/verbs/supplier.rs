@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::capacity::Money;
@@ -168,7 +168,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 boot_limit_us: set.boot_limit.map(Into::into),
             };
             let changed = client.change_supplier(&name, &change).await?;
-            yard::remind(client, Kind::Supplier, &name).await;
+            yard::remind(client, ThingKind::Supplier, &name).await;
             if json {
                 return view::json(&changed);
             }

@@ -3,7 +3,7 @@
 use super::yard;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::measure::rank::PerMille;
@@ -19,7 +19,7 @@ pub enum Verb {
         /// Its name.
         name: String,
         #[command(flatten)]
-        of: Of,
+        of: TargetScope,
         /// How many of the waits, in percent: 50 to 99.9.
         #[arg(long, value_name = "PERCENT", default_value = "95")]
         share: PerMille,
@@ -53,7 +53,7 @@ pub enum Verb {
 
 #[derive(Args)]
 #[group(multiple = false)]
-pub struct Of {
+pub struct TargetScope {
     /// The pool on which jobs run whose waits are meant.
     #[arg(long)]
     pool: Option<String>,
@@ -106,12 +106,12 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 days,
             };
             let target = client.change_target(&name, &change).await?;
-            yard::remind(client, Kind::Target, &name).await;
+            yard::remind(client, ThingKind::Target, &name).await;
             target
         }
         Verb::Remove { name } => {
             client.remove_target(&name).await?;
-            yard::remind(client, Kind::Target, &name).await;
+            yard::remind(client, ThingKind::Target, &name).await;
             return view::line(format!("Removed the target {name}."));
         }
     };

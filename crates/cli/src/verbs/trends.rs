@@ -6,9 +6,9 @@ use clap::{Args, Subcommand};
 use pennine_client::{Client, TrendFilter};
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::measure::{Figures, Quantile};
+use pennine_core::measure::{Quantile, WindowFigures};
 use pennine_core::time::{Micros, Moment};
-use pennine_wire::{By, Trends, Waited, WeekPattern};
+use pennine_wire::{By, LongestWait, Trends, WeekPattern};
 use std::time::Duration;
 
 #[derive(Subcommand)]
@@ -16,7 +16,7 @@ pub enum Verb {
     /// How much waited, and how busy the machines were, in each hour of the week.
     Week {
         #[command(flatten)]
-        of: Box<Of>,
+        of: Box<TrendArguments>,
         /// The time zone whose hours these are: Europe/Dublin; UTC when not given.
         #[arg(long)]
         zone: Option<String>,
@@ -27,7 +27,7 @@ pub enum Verb {
     /// The longest waits, and the jobs behind a figure.
     Waits {
         #[command(flatten)]
-        of: Box<Of>,
+        of: Box<TrendArguments>,
         /// Those that were for this reason, the longest part of it first.
         #[arg(long, value_parser = view::word::<Reason>)]
         reason: Option<Reason>,
@@ -42,7 +42,7 @@ pub enum Verb {
 
 /// Of what, and when.
 #[derive(Args, Clone, Debug, Default)]
-pub struct Of {
+pub struct TrendArguments {
     /// How long back: 24h, 7d, 365d.
     #[arg(long, value_name = "TIME", value_parser = view::time, default_value = "24h", conflicts_with = "from")]
     last: Duration,
@@ -80,7 +80,7 @@ pub struct Of {
 
 /// How it is told.
 #[derive(Args, Clone, Copy, Debug, Default)]
-pub struct How {
+pub struct OutputArguments {
     /// Tell apart by pool, team, project, requirement, title, runner, supplier or image.
     #[arg(long, value_parser = view::word::<By>)]
     by: Option<By>,
@@ -101,7 +101,7 @@ pub fn moment(text: &str) -> Result<Moment, String> {
         .map_err(|_| format!("{text:?} is no moment: write 2026-11-23T06:00:00Z"))
 }
 
-impl Of {
+impl TrendArguments {
     fn filter(self) -> TrendFilter {
         TrendFilter {
             from: self.from,
@@ -125,8 +125,8 @@ pub async fn run(
     client: &Client,
     json: bool,
     verb: Option<Verb>,
-    of: Of,
-    how: How,
+    of: TrendArguments,
+    how: OutputArguments,
 ) -> Result<(), Error> {
     match verb {
         None => {
@@ -200,13 +200,13 @@ fn percent(part: u64, whole: u64) -> String {
     format!("{:.0} %", part as f64 * 100.0 / whole as f64)
 }
 
-fn utilisation(figures: &Figures) -> String {
+fn utilisation(figures: &WindowFigures) -> String {
     let share = figures.utilisation();
     share.map_or(String::new(), |share| format!("{:.0} %", share * 100.0))
 }
 
 /// The reason that took most, with its share.
-fn mostly(figures: &Figures) -> String {
+fn mostly(figures: &WindowFigures) -> String {
     let longest = figures
         .wait
         .by_reason
@@ -217,7 +217,7 @@ fn mostly(figures: &Figures) -> String {
     })
 }
 
-fn row(name: String, figures: &Figures) -> Vec<String> {
+fn row(name: String, figures: &WindowFigures) -> Vec<String> {
     vec![
         name,
         figures.wait.count.to_string(),
@@ -245,7 +245,7 @@ const HEADS: [&str; 8] = [
     "cost",
 ];
 
-fn told(trends: &Trends, how: How) -> String {
+fn told(trends: &Trends, how: OutputArguments) -> String {
     let mut text = format!("{}\n", trends.answer);
     let whole = &trends.whole;
     text += &format!(
@@ -382,7 +382,7 @@ fn columns() -> Vec<String> {
     columns
 }
 
-fn fields(figures: &Figures) -> Vec<String> {
+fn fields(figures: &WindowFigures) -> Vec<String> {
     let quantile =
         |one: Option<Quantile>| one.map_or(String::new(), |one| one.value_us.0.to_string());
     let micros = |one: Option<Micros>| one.map_or(String::new(), |one| one.0.to_string());
@@ -408,7 +408,7 @@ fn fields(figures: &Figures) -> Vec<String> {
     fields
 }
 
-fn csv(trends: &Trends, how: How) -> String {
+fn csv(trends: &Trends, how: OutputArguments) -> String {
     let first = if how.by.is_some() { "name" } else { "from" };
     let mut text = line(&[vec![first.to_owned()], columns()].concat());
     if how.by.is_some() {
@@ -488,7 +488,7 @@ fn week_csv(week: &WeekPattern) -> String {
     text
 }
 
-fn waits_told(waits: &[Waited]) -> String {
+fn waits_told(waits: &[LongestWait]) -> String {
     if waits.is_empty() {
         return "Nothing waited in this time.\n".to_owned();
     }
@@ -526,7 +526,7 @@ fn waits_told(waits: &[Waited]) -> String {
     )
 }
 
-fn waits_csv(waits: &[Waited]) -> String {
+fn waits_csv(waits: &[LongestWait]) -> String {
     let mut heads: Vec<String> = [
         "job",
         "title",
@@ -585,6 +585,6 @@ mod tests {
     }
 
     fn fields_of_nothing() -> Vec<String> {
-        fields(&Figures::default())
+        fields(&WindowFigures::default())
     }
 }

@@ -3,9 +3,9 @@
 use super::capacity::decisions;
 use crate::error::Error;
 use crate::view;
-use crate::yard_file::difference::{self, Difference, What};
+use crate::yard_file::difference::{self, Difference, DifferenceAction};
 use crate::yard_file::document::{MOST_BYTES, Yard};
-use crate::yard_file::kind::Kind;
+use crate::yard_file::kind::ThingKind;
 use crate::yard_file::reach::{Leave, Reach};
 use clap::Subcommand;
 use pennine_client::Client;
@@ -46,7 +46,7 @@ pub enum Verb {
 }
 
 /// Says to whoever has changed something by hand that it stands in the yard file.
-pub async fn remind(client: &Client, kind: Kind, name: &str) {
+pub async fn remind(client: &Client, kind: ThingKind, name: &str) {
     // The change is made: that nobody could be reminded is no failure.
     let Ok(Some(file)) = client.yard_file().await else {
         return;
@@ -99,7 +99,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
             let wanted = read(&file)?;
             let there = Yard::read(client).await?;
             let found = difference::between(&there, &wanted);
-            let differs = found.iter().any(|one| one.what != What::Unmentioned);
+            let differs = found
+                .iter()
+                .any(|one| one.what != DifferenceAction::Unmentioned);
             if json {
                 view::json(&found)?;
             } else {
@@ -163,8 +165,8 @@ async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Err
     if text.is_empty() {
         text += "The yard is as the file says.\n";
     }
-    let pools = found.iter().filter(|one| one.kind == Kind::Pool);
-    for pool in pools.filter(|one| one.what == What::Changed) {
+    let pools = found.iter().filter(|one| one.kind == ThingKind::Pool);
+    for pool in pools.filter(|one| one.what == DifferenceAction::Changed) {
         let name = &pool.name;
         match reach.change_pool(name, true).await {
             Ok(foreseen) => {
@@ -198,7 +200,9 @@ async fn apply(
 ) -> Result<(), Error> {
     let mut done: Vec<&Difference> = Vec::new();
     let mut stays = Vec::new();
-    let steps = found.iter().filter(|one| one.what != What::Unmentioned);
+    let steps = found
+        .iter()
+        .filter(|one| one.what != DifferenceAction::Unmentioned);
     for one in steps {
         reach
             .make(one)
@@ -207,7 +211,7 @@ async fn apply(
         done.push(one);
     }
     let unmentioned = found.iter().rev();
-    for one in unmentioned.filter(|one| remove && one.what == What::Unmentioned) {
+    for one in unmentioned.filter(|one| remove && one.what == DifferenceAction::Unmentioned) {
         let removed = reach.remove(one).await;
         if removed.map_err(|trouble| at(one, trouble, done.len()))? {
             done.push(one);
@@ -221,9 +225,9 @@ async fn apply(
     let mut text = String::new();
     for one in &done {
         let verb = match one.what {
-            What::New => "added",
-            What::Changed => "changed",
-            What::Unmentioned => "removed",
+            DifferenceAction::New => "added",
+            DifferenceAction::Changed => "changed",
+            DifferenceAction::Unmentioned => "removed",
         };
         text += &format!("{verb} {} {}\n", one.kind.word(), one.name);
     }

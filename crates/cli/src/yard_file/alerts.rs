@@ -1,6 +1,6 @@
 //! From when on people are told, in the yard file.
 
-use super::invalid::{Wrong, same_time, wrong};
+use super::invalid::{FieldError, same_time, wrong};
 use crate::view;
 use pennine_core::alert::Thresholds;
 use pennine_core::time::Micros;
@@ -50,7 +50,7 @@ impl AlertsEntry {
     }
 
     /// Brings it into the form in which it is compared, or says what is wrong.
-    pub fn settle(&mut self) -> Result<(), Wrong> {
+    pub fn settle(&mut self) -> Result<(), FieldError> {
         for (key, text) in [
             ("no_match", &mut self.no_match),
             ("supplier", &mut self.supplier),

@@ -2,32 +2,32 @@
 
 use super::alerts::AlertsEntry;
 use super::document::Yard;
-use super::kind::{Kind, THRESHOLDS};
+use super::kind::{THRESHOLDS, ThingKind};
 use serde::Serialize;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A thing of a yard: what kind it is, and its name or path. In the order in which they can be made.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub struct Thing {
-    pub kind: Kind,
+pub struct NamedThing {
+    pub kind: ThingKind,
     pub name: String,
 }
 
 /// One thing that is not as the file says.
 #[derive(Clone, PartialEq, Debug, Serialize)]
 pub struct Difference {
-    pub kind: Kind,
+    pub kind: ThingKind,
     pub name: String,
     /// `new`, `changed`, or `unmentioned` in the file.
-    pub what: What,
+    pub what: DifferenceAction,
     /// What differs, by its key in the file: as it is, and as the file says.
     pub keys: BTreeMap<String, (String, String)>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum What {
+pub enum DifferenceAction {
     New,
     Changed,
     Unmentioned,
@@ -36,35 +36,35 @@ pub enum What {
 type Keys = BTreeMap<String, String>;
 
 /// Every thing of a yard with what holds for it, as text.
-fn things(yard: &Yard) -> BTreeMap<Thing, Keys> {
+fn things(yard: &Yard) -> BTreeMap<NamedThing, Keys> {
     let mut all = BTreeMap::new();
     let mut add = |kind, name: &String, value: serde_json::Result<Value>| {
         let mut keys = Keys::new();
         flatten("", &value.unwrap_or_default(), &mut keys);
         let name = name.clone();
-        all.insert(Thing { kind, name }, keys);
+        all.insert(NamedThing { kind, name }, keys);
     };
     for (name, entry) in &yard.teams {
-        add(Kind::Team, name, serde_json::to_value(entry));
+        add(ThingKind::Team, name, serde_json::to_value(entry));
     }
     for (name, entry) in &yard.projects {
-        add(Kind::Project, name, serde_json::to_value(entry));
+        add(ThingKind::Project, name, serde_json::to_value(entry));
     }
     for (name, entry) in &yard.seats {
-        add(Kind::Seat, name, serde_json::to_value(entry));
+        add(ThingKind::Seat, name, serde_json::to_value(entry));
     }
     for (name, entry) in &yard.suppliers {
-        add(Kind::Supplier, name, serde_json::to_value(entry));
+        add(ThingKind::Supplier, name, serde_json::to_value(entry));
     }
     for (name, entry) in &yard.pools {
-        add(Kind::Pool, name, serde_json::to_value(entry));
+        add(ThingKind::Pool, name, serde_json::to_value(entry));
     }
     for (name, entry) in &yard.targets {
-        add(Kind::Target, name, serde_json::to_value(entry));
+        add(ThingKind::Target, name, serde_json::to_value(entry));
     }
     if let Some(entry) = &yard.alerts {
         add(
-            Kind::Alerts,
+            ThingKind::Alerts,
             &THRESHOLDS.to_owned(),
             serde_json::to_value(entry),
         );
@@ -113,19 +113,19 @@ pub fn between(there: &Yard, wanted: &Yard) -> Vec<Difference> {
     let unsaid = wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default());
     let (mut there, wanted) = (things(there), things(wanted));
     if unsaid {
-        there.retain(|thing, _| thing.kind != Kind::Alerts);
+        there.retain(|thing, _| thing.kind != ThingKind::Alerts);
     }
-    let all: BTreeSet<&Thing> = there.keys().chain(wanted.keys()).collect();
+    let all: BTreeSet<&NamedThing> = there.keys().chain(wanted.keys()).collect();
     let mut found = Vec::new();
     for thing in all {
         let mut keys = BTreeMap::new();
         let what = match (there.get(thing), wanted.get(thing)) {
-            (Some(_), None) => What::Unmentioned,
+            (Some(_), None) => DifferenceAction::Unmentioned,
             (None, wanted) => {
                 for (key, value) in wanted.into_iter().flatten() {
                     keys.insert(key.clone(), (String::new(), value.clone()));
                 }
-                What::New
+                DifferenceAction::New
             }
             (Some(is), Some(wanted)) => {
                 let names: BTreeSet<&String> = is.keys().chain(wanted.keys()).collect();
@@ -137,7 +137,7 @@ pub fn between(there: &Yard, wanted: &Yard) -> Vec<Difference> {
                 if keys.is_empty() {
                     continue;
                 }
-                What::Changed
+                DifferenceAction::Changed
             }
         };
         found.push(Difference {
@@ -171,8 +171,15 @@ fn differs(key: &str, is: Option<&String>, wanted: Option<&String>) -> Option<(S
 /// Differences as text.
 pub fn told(all: &[Difference]) -> String {
     let mut text = String::new();
-    for one in all.iter().filter(|one| one.what != What::Unmentioned) {
-        let new = if one.what == What::New { "new " } else { "" };
+    for one in all
+        .iter()
+        .filter(|one| one.what != DifferenceAction::Unmentioned)
+    {
+        let new = if one.what == DifferenceAction::New {
+            "new "
+        } else {
+            ""
+        };
         text += &format!("{new}{} {}\n", one.kind.word(), one.name);
         let width = one.keys.keys().map(String::len).max().unwrap_or(0);
         let shown = |value: &str| match value {
@@ -180,7 +187,7 @@ pub fn told(all: &[Difference]) -> String {
             value => value.to_owned(),
         };
         for (key, (is, wanted)) in &one.keys {
-            if one.what == What::New {
+            if one.what == DifferenceAction::New {
                 text += &format!("  {key:width$}  {}\n", shown(wanted));
             } else {
                 text += &format!("  {key:width$}  {} -> {}\n", shown(is), shown(wanted));
@@ -194,7 +201,7 @@ pub fn told(all: &[Difference]) -> String {
 pub fn unmentioned(all: &[Difference]) -> Option<String> {
     let names: Vec<String> = all
         .iter()
-        .filter(|one| one.what == What::Unmentioned)
+        .filter(|one| one.what == DifferenceAction::Unmentioned)
         .map(|one| format!("{} {}", one.kind.word(), one.name))
         .collect();
     (!names.is_empty()).then(|| names.join(", "))

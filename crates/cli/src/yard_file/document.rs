@@ -1,8 +1,8 @@
 //! What stands in a yard file.
 
 use super::alerts::AlertsEntry;
-use super::invalid::{Wrong, same_time, wrong};
-use super::kind::{Kind, THRESHOLDS};
+use super::invalid::{FieldError, same_time, wrong};
+use super::kind::{THRESHOLDS, ThingKind};
 use super::target::TargetEntry;
 use crate::values::{amount, amount_text, during, during_text};
 use crate::view;
@@ -181,7 +181,7 @@ fn usual_dwell() -> String {
     view::exact(Supply::default().dwell_us)
 }
 
-fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), Wrong> {
+fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), FieldError> {
     if let Some(text) = text {
         let millionths = amount(text).map_err(|said| wrong(place, said))?;
         *text = amount_text(millionths);
@@ -196,13 +196,13 @@ fn sorted(list: &mut Vec<String>) {
 
 impl Yard {
     /// Reads a yard file.
-    pub fn parse(text: &str) -> Result<Yard, Wrong> {
+    pub fn parse(text: &str) -> Result<Yard, FieldError> {
         let yard: Yard = toml::from_str(text).map_err(|error| wrong("line", error.to_string()))?;
         yard.settled()
     }
 
     /// Checked, and each thing written the one way that everybody would.
-    fn settled(mut self) -> Result<Yard, Wrong> {
+    fn settled(mut self) -> Result<Yard, FieldError> {
         for (kind, places) in [("team", &mut self.teams), ("project", &mut self.projects)] {
             for (path, entry) in places {
                 if let Some(text) = &mut entry.give_up {
@@ -293,14 +293,14 @@ impl Yard {
             entries.keys().cloned().collect()
         }
         [
-            (Kind::Team, names(&self.teams)),
-            (Kind::Project, names(&self.projects)),
-            (Kind::Seat, names(&self.seats)),
-            (Kind::Supplier, names(&self.suppliers)),
-            (Kind::Pool, names(&self.pools)),
-            (Kind::Target, names(&self.targets)),
+            (ThingKind::Team, names(&self.teams)),
+            (ThingKind::Project, names(&self.projects)),
+            (ThingKind::Seat, names(&self.seats)),
+            (ThingKind::Supplier, names(&self.suppliers)),
+            (ThingKind::Pool, names(&self.pools)),
+            (ThingKind::Target, names(&self.targets)),
             (
-                Kind::Alerts,
+                ThingKind::Alerts,
                 self.alerts.iter().map(|_| THRESHOLDS.to_owned()).collect(),
             ),
         ]

@@ -5,7 +5,7 @@ use serde::Serialize;
 /// A kind of thing that a yard file holds.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Kind {
+pub enum ThingKind {
     Team,
     Project,
     Seat,
@@ -18,16 +18,16 @@ pub enum Kind {
 /// The name of what holds for all alerts.
 pub const THRESHOLDS: &str = "thresholds";
 
-impl Kind {
+impl ThingKind {
     pub fn word(self) -> &'static str {
         match self {
-            Kind::Team => "team",
-            Kind::Project => "project",
-            Kind::Seat => "seat",
-            Kind::Supplier => "supplier",
-            Kind::Pool => "pool",
-            Kind::Target => "target",
-            Kind::Alerts => "alerts",
+            ThingKind::Team => "team",
+            ThingKind::Project => "project",
+            ThingKind::Seat => "seat",
+            ThingKind::Supplier => "supplier",
+            ThingKind::Pool => "pool",
+            ThingKind::Target => "target",
+            ThingKind::Alerts => "alerts",
         }
     }
 }

@@ -1,9 +1,9 @@
 //! Has the service make the yard as a file says: additions and changes in the order in which they can be made, then
 //! removals the other way round. Each step is one request, and all of it can be repeated.
 
-use super::difference::{Difference, What};
+use super::difference::{Difference, DifferenceAction};
 use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard};
-use super::kind::Kind;
+use super::kind::ThingKind;
 use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
@@ -61,9 +61,9 @@ fn split(path: &str) -> (Option<String>, String) {
 impl Reach<'_> {
     /// Makes one thing as the file says.
     pub async fn make(&self, one: &Difference) -> Result<(), Error> {
-        let (name, new) = (one.name.as_str(), one.what == What::New);
+        let (name, new) = (one.name.as_str(), one.what == DifferenceAction::New);
         match one.kind {
-            Kind::Team => {
+            ThingKind::Team => {
                 let Some(entry) = self.wanted.teams.get(name) else {
                     return Ok(());
                 };
@@ -73,7 +73,7 @@ impl Reach<'_> {
                 }
                 self.place(name, entry).await
             }
-            Kind::Project => {
+            ThingKind::Project => {
                 let Some(entry) = self.wanted.projects.get(name) else {
                     return Ok(());
                 };
@@ -88,7 +88,7 @@ impl Reach<'_> {
                 }
                 self.place(name, entry).await
             }
-            Kind::Seat => {
+            ThingKind::Seat => {
                 let Some(entry) = self.wanted.seats.get(name) else {
                     return Ok(());
                 };
@@ -110,15 +110,15 @@ impl Reach<'_> {
                 }
                 Ok(())
             }
-            Kind::Supplier => self.supplier(name, new).await,
-            Kind::Pool => {
+            ThingKind::Supplier => self.supplier(name, new).await,
+            ThingKind::Pool => {
                 if new {
                     self.add_pool(name).await?;
                 }
                 self.change_pool(name, false).await.map(drop)
             }
-            Kind::Target => self.target(name).await,
-            Kind::Alerts => {
+            ThingKind::Target => self.target(name).await,
+            ThingKind::Alerts => {
                 if let Some(entry) = &self.wanted.alerts {
                     self.client.change_thresholds(&entry.change()).await?;
                 }
@@ -263,23 +263,23 @@ impl Reach<'_> {
     /// Takes one thing away that the file does not mention. False where that cannot be.
     pub async fn remove(&self, one: &Difference) -> Result<bool, Error> {
         match one.kind {
-            Kind::Team | Kind::Project => self.client.remove_place(&one.name).await?,
-            Kind::Supplier => self.client.remove_supplier(&one.name).await?,
-            Kind::Pool => {
+            ThingKind::Team | ThingKind::Project => self.client.remove_place(&one.name).await?,
+            ThingKind::Supplier => self.client.remove_supplier(&one.name).await?,
+            ThingKind::Pool => {
                 let how = PoolRemoval {
                     force: self.leave.force,
                     accept_losses: self.leave.accept_losses,
                 };
                 self.client.remove_pool(&one.name, &how).await?;
             }
-            Kind::Target => self.client.remove_target(&one.name).await?,
+            ThingKind::Target => self.client.remove_target(&one.name).await?,
             // As they usually are.
-            Kind::Alerts => {
+            ThingKind::Alerts => {
                 let usual = Thresholds::default().into();
                 self.client.change_thresholds(&usual).await?;
             }
             // Jobs on record name it.
-            Kind::Seat => return Ok(false),
+            ThingKind::Seat => return Ok(false),
         }
         Ok(true)
     }

@@ -1,9 +1,9 @@
 //! Targets in a yard file.
 
-use super::invalid::{Wrong, wrong};
+use super::invalid::{FieldError, wrong};
 use crate::view;
 use pennine_core::measure::rank::PerMille;
-use pennine_core::target::Promise;
+use pennine_core::target::Objective;
 use pennine_core::time::Micros;
 use pennine_wire::{NewTarget, Target};
 use serde::{Deserialize, Serialize};
@@ -38,7 +38,7 @@ impl TargetEntry {
     }
 
     /// Checked, and written the one way that everybody would.
-    pub fn settle(&mut self, name: &str) -> Result<(), Wrong> {
+    pub fn settle(&mut self, name: &str) -> Result<(), FieldError> {
         let at = |field: &str| format!("target {name}: {field}");
         if self.pool.is_some() && self.place.is_some() {
             return Err(wrong(
@@ -55,8 +55,8 @@ impl TargetEntry {
     }
 
     /// What it promises. What was settled can be read.
-    fn promise(&self) -> Promise {
-        Promise {
+    fn promise(&self) -> Objective {
+        Objective {
             share: self.share.parse().unwrap_or_default(),
             within_us: Micros::from(view::time(&self.within).unwrap_or(Duration::ZERO)),
             days: self.days,

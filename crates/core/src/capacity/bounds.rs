@@ -1,7 +1,7 @@
 //! What a pool may have: its ceiling, its budget, its supplier's troubles.
 
 use super::decided::Numbers;
-use super::event::PoolCare;
+use super::event::ManagedPool;
 use super::fleet::{Load, Tally};
 use super::keeper::Keeper;
 use super::spend::Money;
@@ -42,7 +42,13 @@ impl Bounds {
 
 impl Keeper {
     /// What a pool may have, and what it could still order.
-    pub(super) fn bounds(&self, care: &PoolCare, tally: &Tally, load: Load, now: Moment) -> Bounds {
+    pub(super) fn bounds(
+        &self,
+        care: &ManagedPool,
+        tally: &Tally,
+        load: Load,
+        now: Moment,
+    ) -> Bounds {
         let supply = &care.supply;
         let (floor, spare) = supply.floor_and_spare(&care.zone, now);
         let mut bounds = Bounds {
@@ -86,7 +92,7 @@ impl Keeper {
     /// Why a pool's budget allows no further machine, and what follows of it for the bounds.
     fn budget_used(
         &self,
-        care: &PoolCare,
+        care: &ManagedPool,
         tally: &Tally,
         now: Moment,
         bounds: &mut Bounds,

@@ -2,11 +2,11 @@
 
 use super::bounds::Bounds;
 use super::decided::Numbers;
-use super::decided::{Decided, Drain, Note, Order, PoolStanding, Release};
-use super::event::{Event, MachineView, PoolCare, Scope};
+use super::decided::{CapacityNote, CapacityPlan, Order, PoolStanding, Release, RunnerDrain};
+use super::event::{Event, MachineView, ManagedPool, Scope};
 use super::fleet::Tally;
 use super::keeper::Keeper;
-use crate::dispatch::{Room, State};
+use crate::dispatch::{PoolRoom, State};
 use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
 use crate::lifecycle::machine::MachineState;
 use crate::time::{Moment, spoken};
@@ -19,7 +19,7 @@ const ROUNDS: usize = 4;
 
 /// A pool of which something is decided: its policy and what it may have.
 struct Managed {
-    care: Arc<PoolCare>,
+    care: Arc<ManagedPool>,
     bounds: Bounds,
 }
 
@@ -32,8 +32,8 @@ impl Keeper {
         state: &mut State,
         now: Moment,
         fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
-    ) -> Decided {
-        let mut decided = Decided::default();
+    ) -> CapacityPlan {
+        let mut decided = CapacityPlan::default();
         self.fleet.refresh(state, &self.pools, &self.makers, now);
         if self.pools.is_empty() && self.fleet.is_empty() {
             return decided;
@@ -101,7 +101,7 @@ impl Keeper {
     }
 
     /// Releases machines that have nothing more to do here.
-    fn release_finished(&mut self, decided: &mut Decided, now: Moment) {
+    fn release_finished(&mut self, decided: &mut CapacityPlan, now: Moment) {
         for one in self.fleet.finished() {
             if one.failed {
                 // The bits of an id that was drawn by lot do for a jitter.
@@ -157,7 +157,7 @@ impl Keeper {
                 .map(|Managed { care, bounds }| {
                     let slots = care.supply.machine_slots();
                     let more = if care.paused { 0 } else { bounds.more };
-                    let room = Room {
+                    let room = PoolRoom {
                         coming: tally(care.id).numbers.coming.saturating_mul(slots),
                         more: more.saturating_mul(slots),
                         slots,
@@ -213,7 +213,7 @@ impl Keeper {
         waiting: u32,
         now: Moment,
         fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
     ) {
         let Managed { care, bounds } = managed;
         let none = Tally::default();
@@ -265,13 +265,13 @@ impl Keeper {
     #[allow(clippy::too_many_arguments)]
     fn order(
         &mut self,
-        care: &PoolCare,
+        care: &ManagedPool,
         orders: u32,
         probe: bool,
         numbers: Numbers,
         now: Moment,
         fresh: &mut dyn FnMut() -> (MachineId, RunnerId),
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
     ) {
         for _ in 0..orders {
             let (machine, runner) = fresh();
@@ -303,7 +303,7 @@ impl Keeper {
             } else {
                 format!("ordered {orders}: {}", numbers.said())
             };
-            decided.notes.push(Note {
+            decided.notes.push(CapacityNote {
                 pool: care.id,
                 verb: if probe { "probe" } else { "order" },
                 machines: orders,
@@ -316,11 +316,11 @@ impl Keeper {
     /// Releases what is more than may be, at once, and what is more than is wanted, once it has been idle for its dwell.
     fn shrink(
         &mut self,
-        care: &PoolCare,
+        care: &ManagedPool,
         bounds: &Bounds,
         numbers: Numbers,
         now: Moment,
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
     ) {
         let Some(tally) = self.fleet.tally(care.id) else {
             return;
@@ -368,22 +368,22 @@ impl Keeper {
 
     fn drain(
         &self,
-        care: &PoolCare,
+        care: &ManagedPool,
         machines: &[MachineId],
         why: &str,
         numbers: Numbers,
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
     ) {
         let before = decided.drains.len();
         let views = machines.iter().filter_map(|id| self.fleet.view(*id));
-        decided.drains.extend(views.map(|view| Drain {
+        decided.drains.extend(views.map(|view| RunnerDrain {
             machine: view.id,
             runner: view.runner,
             pool: care.id,
         }));
         let count = u32::try_from(decided.drains.len() - before).unwrap_or(u32::MAX);
         if count > 0 {
-            decided.notes.push(Note {
+            decided.notes.push(CapacityNote {
                 pool: care.id,
                 verb: "drain",
                 machines: count,
@@ -395,7 +395,7 @@ impl Keeper {
 
     fn release(
         &mut self,
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
         pool: PoolId,
         machine: MachineId,
         why: String,
@@ -414,7 +414,7 @@ impl Keeper {
                 note.machines += 1;
                 note.said = format!("{} {}: {why}", done(verb), note.machines);
             }
-            None => decided.notes.push(Note {
+            None => decided.notes.push(CapacityNote {
                 pool,
                 verb,
                 machines: 1,
@@ -433,10 +433,10 @@ impl Keeper {
     /// Notes what would hold a pool back, when that is another than before.
     fn say_bounds(
         &mut self,
-        care: &PoolCare,
+        care: &ManagedPool,
         bounds: &Bounds,
         numbers: Numbers,
-        decided: &mut Decided,
+        decided: &mut CapacityPlan,
     ) {
         let standing = self.standings.get(&care.id);
         let before = standing.and_then(|standing| standing.short.as_deref());
@@ -450,7 +450,7 @@ impl Keeper {
             ),
             Some(short) => ("hold-back", format!("orders nothing more: {short}")),
         };
-        decided.notes.push(Note {
+        decided.notes.push(CapacityNote {
             pool: care.id,
             verb,
             machines: 0,

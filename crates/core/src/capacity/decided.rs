@@ -93,7 +93,7 @@ pub struct Release {
 
 /// A machine that is to take nothing new, because there are more than may be.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Drain {
+pub struct RunnerDrain {
     pub machine: MachineId,
     pub runner: RunnerId,
     pub pool: PoolId,
@@ -101,7 +101,7 @@ pub struct Drain {
 
 /// What was decided of a pool, with its reason. It is kept.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Note {
+pub struct CapacityNote {
     pub pool: PoolId,
     /// `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`.
     pub verb: &'static str,
@@ -127,16 +127,16 @@ pub struct PoolStanding {
 /// What is to be done.
 #[must_use]
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Decided {
+pub struct CapacityPlan {
     pub orders: Vec<Order>,
     pub releases: Vec<Release>,
-    pub drains: Vec<Drain>,
-    pub notes: Vec<Note>,
+    pub drains: Vec<RunnerDrain>,
+    pub notes: Vec<CapacityNote>,
     /// The pools that stand otherwise than after the decision before.
     pub pools: Vec<PoolStanding>,
 }
 
-impl Decided {
+impl CapacityPlan {
     /// Whether nothing is to be done.
     pub fn is_empty(&self) -> bool {
         self.orders.is_empty()

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 /// A supplier, as the keeper sees it.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Maker {
+pub struct SupplierView {
     pub id: SupplierId,
     pub name: String,
     /// The most machines that it makes for this installation, where it is known.
@@ -21,7 +21,7 @@ pub struct Maker {
 
 /// A pool that makes machines, as the keeper sees it.
 #[derive(Clone, PartialEq, Debug)]
-pub struct PoolCare {
+pub struct ManagedPool {
     pub id: PoolId,
     pub name: String,
     pub supplier: SupplierId,
@@ -64,11 +64,11 @@ pub enum Scope {
 #[derive(Clone, PartialEq, Debug)]
 pub enum Event {
     /// A supplier is like this.
-    Maker(Maker),
+    Supplier(SupplierView),
     /// A supplier is not there any more.
     MakerGone(SupplierId),
     /// A pool makes machines like this.
-    Pool(Box<PoolCare>),
+    Pool(Box<ManagedPool>),
     /// A pool makes no machines any more.
     PoolGone(PoolId),
     /// A machine is like this.

@@ -4,8 +4,8 @@
 //! that a decision costs the same beside ten machines and beside ten thousand.
 
 use super::decided::Numbers;
-use super::event::{MachineView, Maker, PoolCare};
-use crate::dispatch::{RunnerLoad, State, Willingness};
+use super::event::{MachineView, ManagedPool, SupplierView};
+use crate::dispatch::{Availability, RunnerLoad, State};
 use crate::id::{MachineId, PoolId, RunnerId, SupplierId};
 use crate::lifecycle::machine::MachineState;
 use crate::time::{Moment, spoken};
@@ -33,7 +33,7 @@ enum Use {
     /// The supplier is being told to remove it.
     Releasing,
     /// It has nothing more to do here, and is to be released.
-    Finished { reason: String, failed: bool },
+    Retired { reason: String, failed: bool },
 }
 
 /// One machine.
@@ -75,7 +75,7 @@ pub(super) struct Load {
 }
 
 /// A machine that is to be released, for a reason.
-pub(super) struct Finished {
+pub(super) struct RetiredMachine {
     pub(super) machine: MachineId,
     pub(super) pool: PoolId,
     pub(super) supplier: SupplierId,
@@ -132,7 +132,7 @@ impl Tally {
             }
             Use::Leaving => count(&mut numbers.leaving, present),
             Use::Releasing => count(&mut numbers.releasing, present),
-            Use::Finished { .. } => {
+            Use::Retired { .. } => {
                 count(&mut numbers.leaving, present);
                 set(&mut self.finished, id, present);
             }
@@ -244,8 +244,8 @@ impl Fleet {
     pub(super) fn refresh(
         &mut self,
         state: &mut State,
-        pools: &BTreeMap<PoolId, Arc<PoolCare>>,
-        makers: &BTreeMap<SupplierId, Maker>,
+        pools: &BTreeMap<PoolId, Arc<ManagedPool>>,
+        makers: &BTreeMap<SupplierId, SupplierView>,
         now: Moment,
     ) {
         let loads = state.take_changed_loads();
@@ -277,11 +277,11 @@ impl Fleet {
     }
 
     /// The machines that have nothing more to do here, pool by pool.
-    pub(super) fn finished(&self) -> Vec<Finished> {
+    pub(super) fn finished(&self) -> Vec<RetiredMachine> {
         let ids = self.tallies.values().flat_map(|tally| &tally.finished);
         ids.filter_map(|id| self.machines.get(id))
             .filter_map(|one| match &one.used_for {
-                Use::Finished { reason, failed } => Some(Finished {
+                Use::Retired { reason, failed } => Some(RetiredMachine {
                     machine: one.view.id,
                     pool: one.view.pool,
                     supplier: one.view.supplier,
@@ -338,11 +338,11 @@ impl Tracked {
         now: Moment,
     ) {
         let is_away = self.view.state == MachineState::Joined
-            && load.is_none_or(|load| load.willingness == Willingness::Offline);
+            && load.is_none_or(|load| load.willingness == Availability::Offline);
         self.away_since = is_away.then(|| self.away_since.unwrap_or(now));
         self.due = None;
         self.connected_early = self.view.state.is_coming()
-            && load.is_some_and(|load| load.willingness != Willingness::Offline);
+            && load.is_some_and(|load| load.willingness != Availability::Offline);
         self.used_for = self.find_use(load, is_managed, boot_limit, now);
     }
 
@@ -353,7 +353,7 @@ impl Tracked {
         boot_limit: Duration,
         now: Moment,
     ) -> Use {
-        let finished = |reason: &str, failed: bool| Use::Finished {
+        let finished = |reason: &str, failed: bool| Use::Retired {
             reason: reason.to_owned(),
             failed,
         };
@@ -369,7 +369,7 @@ impl Tracked {
             };
             return finished(reason, state.is_coming());
         }
-        let load = match load.filter(|load| load.willingness != Willingness::Offline) {
+        let load = match load.filter(|load| load.willingness != Availability::Offline) {
             Some(load) => load,
             None if state.is_coming() => {
                 if now.since(self.view.ordered) > boot_limit {
@@ -394,15 +394,15 @@ impl Tracked {
             }
         };
         match (load.willingness, load.used) {
-            (Willingness::Takes, 0) if !is_managed => {
+            (Availability::Takes, 0) if !is_managed => {
                 finished("its pool makes no machines any more", false)
             }
-            (Willingness::Takes, 0) => Use::Idle {
+            (Availability::Takes, 0) => Use::Idle {
                 since: load.idle_since,
             },
             // It is used up: what it does now is the last that it does.
             (_, 1..) if single_use || load.drains => Use::Leaving,
-            (Willingness::Takes, _) => Use::Busy,
+            (Availability::Takes, _) => Use::Busy,
             (_, 0) if load.drains => finished(
                 if single_use {
                     "its one job is done"

@@ -1,7 +1,7 @@
 //! What the keeper knows: pools' policies, suppliers, machines, and what went wrong lately.
 
 use super::decided::PoolStanding;
-use super::event::{Event, MachineView, Maker, PoolCare, Scope};
+use super::event::{Event, MachineView, ManagedPool, Scope, SupplierView};
 use super::fleet::Fleet;
 use super::spend::{Meter, Money};
 use super::supply::Supply;
@@ -30,8 +30,8 @@ pub struct SupplierTrouble {
 /// Keeps the pools' machines. See the module's head.
 #[derive(Clone, Debug, Default)]
 pub struct Keeper {
-    pub(super) makers: BTreeMap<SupplierId, Maker>,
-    pub(super) pools: BTreeMap<PoolId, Arc<PoolCare>>,
+    pub(super) makers: BTreeMap<SupplierId, SupplierView>,
+    pub(super) pools: BTreeMap<PoolId, Arc<ManagedPool>>,
     pub(super) fleet: Fleet,
     pub(super) meters: BTreeMap<PoolId, Meter>,
     pub(super) maker_trouble: BTreeMap<SupplierId, SupplierTrouble>,
@@ -69,10 +69,10 @@ impl Keeper {
     /// Takes note of an event.
     pub fn apply(&mut self, event: Event, now: Moment) {
         match event {
-            Event::Maker(maker) => {
+            Event::Supplier(maker) => {
                 let id = maker.id;
                 let before = self.makers.insert(id, maker);
-                let limit = |maker: Option<&Maker>| maker.map(|maker| maker.boot_limit);
+                let limit = |maker: Option<&SupplierView>| maker.map(|maker| maker.boot_limit);
                 if limit(before.as_ref()) != limit(self.makers.get(&id)) {
                     self.fleet.policy_changed(|machine| machine.supplier == id);
                 }
@@ -84,7 +84,7 @@ impl Keeper {
             }
             Event::Pool(care) => {
                 let before = self.pools.get(&care.id);
-                let asks = |care: &PoolCare| {
+                let asks = |care: &ManagedPool| {
                     let Supply {
                         image,
                         size,
@@ -235,7 +235,7 @@ impl Keeper {
     }
 
     /// The pools that make machines.
-    pub fn pools(&self) -> impl Iterator<Item = &PoolCare> {
+    pub fn pools(&self) -> impl Iterator<Item = &ManagedPool> {
         self.pools.values().map(Arc::as_ref)
     }
 

@@ -22,8 +22,8 @@ mod line;
 mod spend;
 mod supply;
 
-pub use decided::{Decided, Drain, Note, Numbers, Order, PoolStanding, Release};
-pub use event::{Event, MachineView, Maker, PoolCare, Scope};
+pub use decided::{CapacityNote, CapacityPlan, Numbers, Order, PoolStanding, Release, RunnerDrain};
+pub use event::{Event, MachineView, ManagedPool, Scope, SupplierView};
 pub use keeper::{Keeper, SupplierTrouble};
 pub use line::pool_line;
 pub use spend::{Meter, Money};

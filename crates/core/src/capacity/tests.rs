@@ -50,7 +50,7 @@ struct World {
     attempts: BTreeMap<AttemptId, (JobId, RunnerId, Moment)>,
     length: Duration,
     done: usize,
-    notes: Vec<Note>,
+    notes: Vec<CapacityNote>,
     reasons: Vec<Segment>,
     strands: u64,
 }
@@ -80,13 +80,13 @@ impl World {
     }
 
     fn maker(&mut self, number: u64, quota: Option<u32>) {
-        let maker = Maker {
+        let maker = SupplierView {
             id: id(number),
             name: format!("supplier-{number}"),
             quota,
             boot_limit: 300 * SECOND,
         };
-        self.keeper.apply(Event::Maker(maker), self.now);
+        self.keeper.apply(Event::Supplier(maker), self.now);
         self.mood.entry(id(number)).or_insert(Mood::Works);
     }
 
@@ -106,7 +106,7 @@ impl World {
     }
 
     fn policy(&mut self, number: u64, supplier: u64, price: u64, supply: Supply) {
-        let care = PoolCare {
+        let care = ManagedPool {
             id: id(number),
             name: format!("pool-{number}"),
             supplier: id(supplier),
@@ -186,7 +186,7 @@ impl World {
     }
 
     /// Lets what is due happen, decides, and has the suppliers do what was decided.
-    fn step(&mut self) -> Decided {
+    fn step(&mut self) -> CapacityPlan {
         let due: Vec<MachineId> = self.there.keys().copied().collect();
         for machine in due {
             let thing = &self.there[&machine];
@@ -323,7 +323,7 @@ impl World {
     fn counts_hold(&mut self) {
         let mut fresh = Keeper::default();
         for maker in self.keeper.makers.values() {
-            fresh.apply(Event::Maker(maker.clone()), self.now);
+            fresh.apply(Event::Supplier(maker.clone()), self.now);
         }
         for care in self.keeper.pools() {
             fresh.apply(Event::Pool(Box::new(care.clone())), self.now);

@@ -9,9 +9,9 @@
 use super::event::{Assignment, Plan};
 use super::flow::{Flow, Slots};
 use super::inconsistency::{Entity, Inconsistency, Problem};
-use super::reason::Claim;
+use super::reason::SeatReservation;
 use super::runner_index::RunnerIndex;
-use super::state::{Kept, State, present};
+use super::state::{SelectedJob, State, present};
 use super::tree::{BANDS, ROOT};
 use crate::id::{AttemptId, RunnerId};
 use crate::time::Moment;
@@ -86,7 +86,7 @@ impl State {
         now: Moment,
         flow: &mut Flow,
         open: &mut FixedBitSet,
-        kept: &mut Vec<Kept>,
+        kept: &mut Vec<SelectedJob>,
     ) {
         let growth = self.scale.growth(now);
         loop {
@@ -115,7 +115,7 @@ impl State {
 
     /// Jobs that need several seats at once and have climbed to the top set seats aside, the oldest first. With a flow
     /// they start before all others once they have them.
-    fn claim_seats(&mut self, now: Moment, mut flow: Option<&mut Flow>) -> Vec<Kept> {
+    fn claim_seats(&mut self, now: Moment, mut flow: Option<&mut Flow>) -> Vec<SelectedJob> {
         let mut kept = Vec::new();
         let before = std::mem::take(&mut self.claims);
         // One that starts is followed by the next of its strand, which may be older than the others still are.
@@ -147,7 +147,7 @@ impl State {
                 {
                     if let Some((number, job)) = self.first_in_line(strand) {
                         for (seat, count) in needs {
-                            let claim = Claim { job, number, count };
+                            let claim = SeatReservation { job, number, count };
                             self.claims.entry(seat).or_default().push(claim);
                         }
                     }
@@ -182,7 +182,7 @@ impl State {
 
     /// The runner for a kept job, by preference: its kept workspace, then the ability least wanted by others, then the
     /// price, then the one idle longest. The runner that lost it before comes last.
-    fn choose(&mut self, flow: &mut Flow, one: &Kept) -> Option<RunnerId> {
+    fn choose(&mut self, flow: &mut Flow, one: &SelectedJob) -> Option<RunnerId> {
         let kind = one.head.kind;
         let own = flow.class_of(&self.field, kind)?;
         if let Some(warm) = self.warm_runner(flow, one, own) {
@@ -238,7 +238,7 @@ impl State {
         None
     }
 
-    fn warm_runner(&mut self, flow: &mut Flow, one: &Kept, own: usize) -> Option<RunnerId> {
+    fn warm_runner(&mut self, flow: &mut Flow, one: &SelectedJob, own: usize) -> Option<RunnerId> {
         let workspace = self.workspace(one.head.strand)?;
         let warm: Vec<(usize, RunnerId)> = self
             .warm

@@ -8,8 +8,8 @@
 mod served;
 
 use super::flow::{Flow, Slots};
-use super::state::{Covered, Kept, State};
-use super::yard::{Price, Room};
+use super::state::{MachineCover, SelectedJob, State};
+use super::yard::{PoolRoom, Price};
 use crate::id::PoolId;
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -20,7 +20,11 @@ use std::collections::BTreeMap;
 impl State {
     /// How many slots of further machines the waiting jobs want of each pool, if so many were made: those of the pools
     /// whose machines are coming already first, and then the cheapest.
-    pub fn wants(&mut self, now: Moment, room: &BTreeMap<PoolId, Room>) -> BTreeMap<PoolId, u32> {
+    pub fn wants(
+        &mut self,
+        now: Moment,
+        room: &BTreeMap<PoolId, PoolRoom>,
+    ) -> BTreeMap<PoolId, u32> {
         self.field.group_demands();
         if self.field.demanded() == 0 {
             return BTreeMap::new();
@@ -69,7 +73,7 @@ impl State {
     fn wants_in_order(
         &mut self,
         now: Moment,
-        room: &BTreeMap<PoolId, Room>,
+        room: &BTreeMap<PoolId, PoolRoom>,
     ) -> BTreeMap<PoolId, u32> {
         let slots = self.field.futures().iter().filter_map(|(pool, class)| {
             let room = room.get(pool)?;
@@ -114,7 +118,7 @@ impl State {
     }
 
     /// For which waiting jobs machines are coming.
-    pub(super) fn cover(&mut self, now: Moment) -> Covered {
+    pub(super) fn cover(&mut self, now: Moment) -> MachineCover {
         self.field.group_demands();
         let coming: Vec<Offer> = self
             .field
@@ -130,12 +134,12 @@ impl State {
             .collect();
         let demanded = self.field.demanded();
         if coming.is_empty() || demanded == 0 {
-            return Covered::Some(BTreeMap::new());
+            return MachineCover::Some(BTreeMap::new());
         }
         if !self.order_matters() {
             let taken = served(self.field.demands(), &coming);
             if taken.into_iter().map(u64::from).sum::<u64>() == demanded {
-                return Covered::All;
+                return MachineCover::All;
             }
         }
         let slots = coming.iter().map(|offer| (offer.class, offer.slots));
@@ -145,14 +149,14 @@ impl State {
                 *covered.entry(one.head.strand).or_default() += 1;
             }
         });
-        Covered::Some(covered)
+        MachineCover::Some(covered)
     }
 
     /// How many of a strand's jobs machines are coming for.
     pub(super) fn covered_of(&self, at: usize) -> u32 {
         match &self.covered {
-            Covered::Some(covered) => covered.get(&at).copied().unwrap_or(0),
-            Covered::All => self.strands.get(at).map_or(0, |strand| {
+            MachineCover::Some(covered) => covered.get(&at).copied().unwrap_or(0),
+            MachineCover::All => self.strands.get(at).map_or(0, |strand| {
                 let served = strand.kind.is_some_and(|kind| self.field.uses_future(kind));
                 let waiting = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
                 if served { waiting } else { 0 }
@@ -162,7 +166,7 @@ impl State {
 
     /// Whether a strand's reasons count how many of its jobs machines are coming for.
     pub(super) fn is_covered_in_part(&self, at: usize) -> bool {
-        matches!(&self.covered, Covered::Some(covered) if covered.contains_key(&at))
+        matches!(&self.covered, MachineCover::Some(covered) if covered.contains_key(&at))
     }
 
     /// Strands in which jobs wait that a future machine could run.
@@ -179,7 +183,7 @@ impl State {
         &mut self,
         now: Moment,
         slots: FxHashMap<usize, u32>,
-        mut look: impl FnMut(&State, &mut Flow, &[Kept]),
+        mut look: impl FnMut(&State, &mut Flow, &[SelectedJob]),
     ) {
         let mut open = FixedBitSet::with_capacity(self.field.kinds.len());
         for class in slots.keys().filter_map(|at| self.field.class(*at)) {

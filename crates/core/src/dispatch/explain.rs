@@ -2,8 +2,8 @@
 
 use super::event::ReasonChange;
 use super::inconsistency::{Inconsistency, Problem};
-use super::reason::{Claim, Limit, Reason, SeatStanding, Segment, Standing};
-use super::state::{Covered, State, present};
+use super::reason::{EligibilityCounts, Limit, Reason, SeatReservation, SeatStanding, Segment};
+use super::state::{MachineCover, State, present};
 use crate::id::StrandId;
 use crate::time::Moment;
 use std::collections::BTreeMap;
@@ -30,11 +30,11 @@ impl State {
         let covered = self.cover(now);
         if covered != self.covered {
             for one in [&covered, &self.covered] {
-                if let Covered::Some(strands) = one {
+                if let MachineCover::Some(strands) = one {
                     self.dirty.extend(strands.keys().copied());
                 }
             }
-            if covered == Covered::All || self.covered == Covered::All {
+            if covered == MachineCover::All || self.covered == MachineCover::All {
                 let served = self.strands_of_demands();
                 self.dirty.extend(served);
             }
@@ -172,8 +172,8 @@ impl State {
         })
     }
 
-    fn kind_standing(&self, at: usize) -> Standing {
-        let mut standing = Standing::default();
+    fn kind_standing(&self, at: usize) -> EligibilityCounts {
+        let mut standing = EligibilityCounts::default();
         let Some(kind) = self.field.kind(at) else {
             return standing;
         };
@@ -201,7 +201,7 @@ impl State {
     }
 
     /// How a strand's first job stands in the yard, with the numbers behind its reason.
-    pub fn standing(&self, strand: StrandId) -> Option<Standing> {
+    pub fn standing(&self, strand: StrandId) -> Option<EligibilityCounts> {
         let (_, strand) = self.strand_at(strand)?;
         let mut standing = self.kind_standing(strand.kind?);
         standing.limit = self.tree.limited_by(strand.project).map(|place| {
@@ -229,7 +229,7 @@ impl State {
                         .claims
                         .get(name)
                         .and_then(|claims| claims.first().filter(|claim| Some(claim.job) != first))
-                        .map(Claim::name),
+                        .map(SeatReservation::name),
                 }
             })
             .collect();

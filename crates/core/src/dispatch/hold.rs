@@ -2,7 +2,7 @@
 
 use super::inconsistency::{Inconsistency, Problem};
 use super::state::{Holder, State, present};
-use super::tree::Head;
+use super::tree::StrandHead;
 use super::yard::SeatNeeds;
 use crate::id::{AttemptId, JobId, RunnerId};
 use crate::time::Moment;
@@ -165,7 +165,7 @@ impl State {
 
     /// A strand's first job, if it may set seats aside: it has climbed to the top, runners take work of its kind, and
     /// no limit is in its way.
-    pub(super) fn claimant(&self, at: usize, now: Moment) -> Option<Head> {
+    pub(super) fn claimant(&self, at: usize, now: Moment) -> Option<StrandHead> {
         let strand = self.strands.get(at)?;
         let (_, head) = strand.head?;
         let top = self.policy.climb_after * strand.key.band.above().max(1);

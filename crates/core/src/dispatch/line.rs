@@ -1,8 +1,8 @@
 //! Waiting jobs in line: the strands, their queues, and each strand's first job in its team's line.
 
 use super::inconsistency::{Inconsistency, Problem};
-use super::state::{Covered, Kept, State, Strand, Waiting, present};
-use super::tree::{Head, ROOT, Turn};
+use super::state::{MachineCover, SelectedJob, State, Strand, WaitingJobEntry, present};
+use super::tree::{LineOrder, ROOT, StrandHead};
 use super::yard::StrandKey;
 use crate::id::{JobId, RunnerId, StrandId};
 use crate::time::Moment;
@@ -83,7 +83,7 @@ impl State {
         &mut self,
         job: JobId,
         at: usize,
-        turn: Turn,
+        turn: LineOrder,
         avoid: Option<RunnerId>,
         now: Moment,
     ) {
@@ -96,7 +96,7 @@ impl State {
         let (kind, project) = (strand.kind, strand.project);
         self.waiting.insert(
             job,
-            Waiting {
+            WaitingJobEntry {
                 strand: at,
                 turn,
                 avoid,
@@ -130,7 +130,7 @@ impl State {
         }
     }
 
-    pub(super) fn dequeue(&mut self, at: usize, turn: Turn, now: Moment) {
+    pub(super) fn dequeue(&mut self, at: usize, turn: LineOrder, now: Moment) {
         let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let first = strand
             .queue
@@ -176,7 +176,7 @@ impl State {
         let climb_after = self.policy.climb_after;
         let waited = now.since(turn.0);
         let band = strand.key.band.climbed(waited, climb_after) as usize;
-        let head = Head {
+        let head = StrandHead {
             kind,
             turn,
             strand: at,
@@ -213,18 +213,23 @@ impl State {
     }
 
     /// Takes a strand's first job out of the queue and counts its slot and seats as taken.
-    pub(super) fn keep(&mut self, head: Head, now: Moment, growth: f64) -> Option<Kept> {
+    pub(super) fn keep(
+        &mut self,
+        head: StrandHead,
+        now: Moment,
+        growth: f64,
+    ) -> Option<SelectedJob> {
         let at = head.strand;
         let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
         let job = *present!(self, strand.queue.get(&head.turn), Problem::NotInQueue);
         let avoid = self.waiting.remove(&job).and_then(|waiting| waiting.avoid);
         self.dequeue(head.strand, head.turn, now);
         self.take_with(head.strand, growth);
-        Some(Kept { head, job, avoid })
+        Some(SelectedJob { head, job, avoid })
     }
 
     /// Undoes [`Self::keep`].
-    pub(super) fn put_back(&mut self, one: Kept, now: Moment) {
+    pub(super) fn put_back(&mut self, one: SelectedJob, now: Moment) {
         self.leave_seats(one.head.strand);
         self.enqueue(one.job, one.head.strand, one.head.turn, one.avoid, now);
     }
@@ -259,7 +264,7 @@ impl State {
             self.leave_line(at);
             let gone = present!(self, self.strands.try_remove(at), Problem::NoStrandAt(at));
             self.by_strand.remove(&gone.id);
-            if let Covered::Some(covered) = &mut self.covered {
+            if let MachineCover::Some(covered) = &mut self.covered {
                 covered.remove(&at);
             }
             if let Some(kind) = gone.kind {

@@ -44,13 +44,14 @@ mod yard;
 pub use event::{Assignment, Event, Plan, ReasonChange};
 pub use inconsistency::{Entity, Inconsistency, Problem};
 pub use reason::{
-    Claim, KeptBack, Limit, Reason, Remedy, SeatStanding, Segment, Standing, reason_at,
+    EligibilityCounts, Limit, Reason, Remedy, SeatReservation, SeatReservations, SeatStanding,
+    Segment, reason_at,
 };
 pub use share::SharePolicy;
 pub use state::State;
 pub use yard::{
-    Band, PlaceView, PoolView, Price, Reach, Room, RunnerLoad, RunnerView, SeatNeeds, StrandKey,
-    Willingness, below,
+    Availability, Band, PlaceView, PoolRoom, PoolView, Price, Reach, RunnerLoad, RunnerView,
+    SeatNeeds, StrandKey, below,
 };
 
 #[cfg(test)]

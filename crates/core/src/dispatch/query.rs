@@ -1,8 +1,8 @@
 //! What can be asked of the queue and the yard.
 
-use super::reason::KeptBack;
+use super::reason::SeatReservations;
 use super::state::State;
-use super::yard::{PoolView, RunnerLoad, RunnerView, Willingness};
+use super::yard::{Availability, PoolView, RunnerLoad, RunnerView};
 use crate::id::{PoolId, RunnerId, StrandId};
 use crate::queue_sample::QueueSample;
 use crate::time::Moment;
@@ -109,7 +109,7 @@ impl State {
     }
 
     /// Which seats are kept back, for jobs that need several.
-    pub fn kept_back(&self) -> &KeptBack {
+    pub fn kept_back(&self) -> &SeatReservations {
         &self.claims
     }
 
@@ -146,7 +146,7 @@ impl State {
     }
 
     /// How willing a runner is, its pool minded.
-    pub fn willingness(&self, view: &RunnerView) -> Willingness {
+    pub fn willingness(&self, view: &RunnerView) -> Availability {
         self.field.willingness(view)
     }
 }

@@ -1,7 +1,7 @@
 //! Why a job waits: a total function of how its strand stands in the yard.
 
-use super::yard::{PoolView, RunnerView, Willingness};
-use crate::id::{JobId, Short};
+use super::yard::{Availability, PoolView, RunnerView};
+use crate::id::{JobId, ShortName};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use serde::{Deserialize, Serialize};
@@ -111,7 +111,7 @@ pub fn reason_at(said: &[Segment], mut ahead: u32) -> Reason {
 
 /// How many runners stand how towards one requirement of one project, and what else decides whether its jobs start.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Standing {
+pub struct EligibilityCounts {
     /// Runners that satisfy it, whoever may use them.
     pub satisfying: u32,
     /// Of these, the ones that the project may use.
@@ -136,7 +136,7 @@ pub struct Standing {
     pub short: Vec<String>,
     /// Those of them that have as many machines as their ceiling allows.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub full: Vec<Full>,
+    pub full: Vec<FullPool>,
     /// The limit that its project has reached, or a team above it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Limit>,
@@ -147,7 +147,7 @@ pub struct Standing {
 
 /// A pool at its ceiling.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Full {
+pub struct FullPool {
     pub pool: String,
     /// Machines that it may have.
     pub ceiling: u32,
@@ -184,22 +184,22 @@ pub struct SeatStanding {
 
 /// Seats of one kind that are kept back, once they come free, for a job that needs several.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
-pub struct Claim {
+pub struct SeatReservation {
     pub job: JobId,
     pub number: i64,
     /// How many it needs.
     pub count: u32,
 }
 
-impl Claim {
+impl SeatReservation {
     /// The job's short name.
     pub fn name(&self) -> String {
-        Short::Job.name(self.number)
+        ShortName::Job.name(self.number)
     }
 }
 
 /// Claims by the seat's name, the oldest job's first.
-pub type KeptBack = BTreeMap<String, Vec<Claim>>;
+pub type SeatReservations = BTreeMap<String, Vec<SeatReservation>>;
 
 impl SeatStanding {
     /// Whether those that nobody holds are not enough.
@@ -214,16 +214,16 @@ impl SeatStanding {
     }
 }
 
-impl Standing {
+impl EligibilityCounts {
     /// Counts one runner that satisfies the requirement.
-    pub fn count(&mut self, in_reach: bool, willingness: Willingness) {
+    pub fn count(&mut self, in_reach: bool, willingness: Availability) {
         self.satisfying += 1;
         if in_reach {
             self.in_reach += 1;
             match willingness {
-                Willingness::Takes => self.taking += 1,
-                Willingness::Paused => self.paused += 1,
-                Willingness::Offline => self.offline += 1,
+                Availability::Takes => self.taking += 1,
+                Availability::Paused => self.paused += 1,
+                Availability::Offline => self.offline += 1,
             }
         }
     }
@@ -232,7 +232,7 @@ impl Standing {
     pub(super) fn count_maker(&mut self, pool: &PoolView) {
         if pool.paused {
             // What it would make would not take it either.
-            self.count(true, Willingness::Paused);
+            self.count(true, Availability::Paused);
             return;
         }
         self.makers_in_reach += 1;
@@ -241,7 +241,7 @@ impl Standing {
             self.short.push(format!("{}: {short}", pool.name));
         } else if let Some(ceiling) = pool.full {
             let pool = pool.name.clone();
-            self.full.push(Full { pool, ceiling });
+            self.full.push(FullPool { pool, ceiling });
         }
     }
 
@@ -256,8 +256,8 @@ impl Standing {
         project: &str,
         pools: impl IntoIterator<Item = &'a PoolView>,
         yard: impl IntoIterator<Item = (&'a RunnerView, &'a PoolView)>,
-    ) -> Standing {
-        let mut standing = Standing::default();
+    ) -> EligibilityCounts {
+        let mut standing = EligibilityCounts::default();
         for pool in pools {
             let made = pool.makes.as_ref();
             if made.is_some_and(|made| pool.admits(requirement, made)) {
@@ -295,17 +295,17 @@ impl Standing {
     /// The reason, limits aside, where the seats have this one.
     pub(super) fn reason_with(&self, seat: Option<Reason>) -> Reason {
         match self {
-            Standing {
+            EligibilityCounts {
                 satisfying: 0,
                 makers: 0,
                 ..
             } => Reason::NoMatch,
-            Standing {
+            EligibilityCounts {
                 in_reach: 0,
                 makers_in_reach: 0,
                 ..
             } => Reason::OutOfReach,
-            Standing {
+            EligibilityCounts {
                 taking: 0,
                 makers_in_reach: 0,
                 paused,
@@ -318,15 +318,15 @@ impl Standing {
                 }
             }
             _ => seat.unwrap_or(match self {
-                Standing {
+                EligibilityCounts {
                     makers_in_reach: 0, ..
                 } => Reason::AllBusy,
                 // It will be ordered as soon as the pool's keeper hears of it.
                 _ if !self.held_back() => Reason::MachineComing,
-                Standing { short, .. } if !short.is_empty() => Reason::SupplyShort,
+                EligibilityCounts { short, .. } if !short.is_empty() => Reason::SupplyShort,
                 // At the ceiling: one that is there or coming has to become free, or to be replaced.
-                Standing { taking: 1.., .. } => Reason::AllBusy,
-                Standing { full, .. } if full.iter().any(|full| full.ceiling > 0) => {
+                EligibilityCounts { taking: 1.., .. } => Reason::AllBusy,
+                EligibilityCounts { full, .. } if full.iter().any(|full| full.ceiling > 0) => {
                     Reason::AllBusy
                 }
                 _ => Reason::SupplyShort,
@@ -415,7 +415,7 @@ impl Standing {
     }
 }
 
-impl Standing {
+impl EligibilityCounts {
     fn full_said(&self) -> String {
         let said = self.full.iter().map(|full| match full.ceiling {
             0 => format!("{} may have no machine", full.pool),

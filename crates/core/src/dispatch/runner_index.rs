@@ -10,7 +10,7 @@ mod demands;
 mod rank;
 
 use super::inconsistency::Problem;
-use super::yard::{PoolView, RunnerView, SeatNeeds, Willingness};
+use super::yard::{Availability, PoolView, RunnerView, SeatNeeds};
 use crate::fact::Subject;
 use crate::id::{AttemptId, PoolId, RunnerId};
 use crate::requirement::Requirement;
@@ -42,7 +42,7 @@ pub(super) struct Class {
 }
 
 /// Jobs that are alike in what they may use.
-pub(super) struct Kind {
+pub(super) struct JobKind {
     pub requirement: usize,
     pub reach: usize,
     pub seats: SeatNeeds,
@@ -72,7 +72,7 @@ pub(super) struct Demand {
 /// So many kinds may be of no strand any more, however few there are.
 const MOST_UNUSED_KINDS: usize = 500;
 
-pub(super) struct Wanted {
+pub(super) struct RequirementUse {
     pub requirement: Requirement,
     /// Whether it asks for one runner or host by name, so that like runners are not alike to it.
     individual: bool,
@@ -102,7 +102,7 @@ pub(super) struct Runner {
 pub(super) struct RunnerIndex {
     pub pools: BTreeMap<PoolId, PoolView>,
     pub runners: BTreeMap<RunnerId, Runner>,
-    pub wanted: Vec<Wanted>,
+    pub wanted: Vec<RequirementUse>,
     by_text: FxHashMap<String, usize>,
     likenesses: Slab<RunnerProfile>,
     by_subject: FxHashMap<Subject, usize>,
@@ -112,7 +112,7 @@ pub(super) struct RunnerIndex {
     reaches: Vec<BTreeSet<PoolId>>,
     by_pools: FxHashMap<BTreeSet<PoolId>, usize>,
     by_path: FxHashMap<String, usize>,
-    pub kinds: Vec<Kind>,
+    pub kinds: Vec<JobKind>,
     by_kind: FxHashMap<(usize, usize, SeatNeeds), usize>,
     /// Counts the changes of classes and prices, so that what was sorted before is known to be stale.
     version: u64,
@@ -159,12 +159,12 @@ impl RunnerIndex {
         self.classes.get(at)
     }
 
-    pub fn kind(&self, at: usize) -> Option<&Kind> {
+    pub fn kind(&self, at: usize) -> Option<&JobKind> {
         self.kinds.get(at)
     }
 
     /// Whether a runner takes work, its pool minded.
-    pub fn willingness(&self, view: &RunnerView) -> Willingness {
+    pub fn willingness(&self, view: &RunnerView) -> Availability {
         self.pools
             .get(&view.pool)
             .map_or_else(|| view.willingness(), |pool| pool.willingness(view))
@@ -195,7 +195,7 @@ impl RunnerIndex {
                 has_room += u32::from(class.free_slots > 0);
             }
         }
-        self.kinds.push(Kind {
+        self.kinds.push(JobKind {
             requirement,
             reach,
             seats: seats.clone(),
@@ -239,7 +239,7 @@ impl RunnerIndex {
             let holds = !individual && requirement.satisfied_by(&likeness.subject);
             put(&mut likeness.satisfied, at, holds);
         }
-        self.wanted.push(Wanted {
+        self.wanted.push(RequirementUse {
             requirement,
             individual,
             in_use: 0,
@@ -418,7 +418,7 @@ impl RunnerIndex {
     }
 
     /// Classes at all, of whichever reach, that satisfy a kind's requirement.
-    pub fn satisfying(&self, kind: &Kind) -> impl Iterator<Item = &Class> {
+    pub fn satisfying(&self, kind: &JobKind) -> impl Iterator<Item = &Class> {
         let requirement = kind.requirement;
         self.classes
             .iter()

@@ -34,7 +34,7 @@ impl Default for SharePolicy {
 
 /// The growing unit.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Scale {
+pub(super) struct UsageScale {
     origin: Moment,
     half_life: f64,
     advance: f64,
@@ -43,9 +43,9 @@ pub(super) struct Scale {
 /// Past this many half-lives the origin is moved, so that the numbers stay small.
 const MOVE_AFTER: f64 = 400.0;
 
-impl Scale {
+impl UsageScale {
     pub fn new(policy: &SharePolicy) -> Self {
-        Scale {
+        UsageScale {
             origin: Moment::default(),
             half_life: policy.half_life.as_secs_f64().max(1e-6),
             advance: policy.advance.as_secs_f64(),
@@ -83,12 +83,12 @@ pub(super) struct Usage {
 }
 
 impl Usage {
-    pub fn take(&mut self, scale: &Scale, growth: f64) {
+    pub fn take(&mut self, scale: &UsageScale, growth: f64) {
         self.used -= scale.k() * growth;
         self.held += 1;
     }
 
-    pub fn give_back(&mut self, scale: &Scale, growth: f64) {
+    pub fn give_back(&mut self, scale: &UsageScale, growth: f64) {
         self.used += scale.k() * growth;
         self.held = self.held.saturating_sub(1);
     }
@@ -109,13 +109,13 @@ impl Usage {
 
     /// What it counts at the moment of this growth, by weight: whole milliseconds of slot-time, so that places which
     /// used the same are equal whatever the rounding.
-    pub fn score(&self, scale: &Scale, growth: f64, weight: f64) -> i64 {
+    pub fn score(&self, scale: &UsageScale, growth: f64, weight: f64) -> i64 {
         let counts = self.used / growth + f64::from(self.held) * (scale.k() + scale.advance);
         (counts / weight * 1e3).round() as i64
     }
 
     /// Slot-time used of late, decayed to this moment.
-    pub fn recent(&self, scale: &Scale, growth: f64) -> Duration {
+    pub fn recent(&self, scale: &UsageScale, growth: f64) -> Duration {
         let seconds = self.used / growth + f64::from(self.held) * scale.k();
         Duration::try_from_secs_f64(seconds.max(0.0)).unwrap_or_default()
     }
@@ -140,7 +140,7 @@ mod tests {
         #[test]
         fn what_was_used_is_the_decayed_integral(spans in prop::collection::vec((0u32..20_000, 1u32..20_000), 1..6)) {
             let policy = SharePolicy::default();
-            let mut scale = Scale::new(&policy);
+            let mut scale = UsageScale::new(&policy);
             let moment = |second: u32| Moment::from_micros(i64::from(second) * 1_000_000);
             let now = 25_000;
             let spans: Vec<(u32, u32)> = spans.into_iter().map(|(from, length)| (from, from + length)).collect();

@@ -1,10 +1,10 @@
 //! The queue and the yard in memory, and the plan made from them.
 
 use super::inconsistency::{Entity, Inconsistency, Problem};
-use super::reason::{KeptBack, Reason, Segment};
+use super::reason::{Reason, SeatReservations, Segment};
 use super::runner_index::RunnerIndex;
-use super::share::{Scale, SharePolicy};
-use super::tree::{Head, Tree, Turn};
+use super::share::{SharePolicy, UsageScale};
+use super::tree::{LineOrder, StrandHead, Tree};
 use super::yard::StrandKey;
 use crate::id::{AttemptId, JobId, RunnerId, StrandId};
 use crate::time::Moment;
@@ -39,9 +39,9 @@ pub(super) struct Strand {
     /// None when its requirement cannot be read, which it could when it was submitted.
     pub kind: Option<usize>,
     /// First in, first out, by when each became ready.
-    pub queue: BTreeMap<Turn, JobId>,
+    pub queue: BTreeMap<LineOrder, JobId>,
     /// Its first job as it stands in its team's line.
-    pub head: Option<(usize, Head)>,
+    pub head: Option<(usize, StrandHead)>,
     /// When that job climbs next.
     pub climbs: Option<Moment>,
     pub said: Vec<Segment>,
@@ -51,9 +51,9 @@ pub(super) struct Strand {
     pub unused_since: Option<Moment>,
 }
 
-pub(super) struct Waiting {
+pub(super) struct WaitingJobEntry {
     pub strand: usize,
-    pub turn: Turn,
+    pub turn: LineOrder,
     pub avoid: Option<RunnerId>,
 }
 
@@ -65,14 +65,14 @@ pub(super) struct Holder {
 }
 
 #[derive(Default)]
-pub(super) struct Seat {
+pub(super) struct SeatCount {
     pub count: u32,
     pub taken: u32,
 }
 
 /// For which waiting jobs machines are coming.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub(super) enum Covered {
+pub(super) enum MachineCover {
     /// For all that such a machine could run.
     All,
     /// For so many of these strands.
@@ -80,8 +80,8 @@ pub(super) enum Covered {
 }
 
 /// A job that was kept.
-pub(super) struct Kept {
-    pub head: Head,
+pub(super) struct SelectedJob {
+    pub head: StrandHead,
     pub job: JobId,
     pub avoid: Option<RunnerId>,
 }
@@ -95,25 +95,25 @@ pub struct State {
     /// What is left out, because it made the state inconsistent before.
     pub(super) set_aside: BTreeSet<Entity>,
     pub(super) policy: SharePolicy,
-    pub(super) scale: Scale,
+    pub(super) scale: UsageScale,
     pub(super) field: RunnerIndex,
     pub(super) tree: Tree,
     pub(super) strands: Slab<Strand>,
     /// Strands of which no job waits or runs, by since when.
     pub(super) unused: BTreeSet<(Moment, usize)>,
     pub(super) by_strand: FxHashMap<StrandId, usize>,
-    pub(super) waiting: FxHashMap<JobId, Waiting>,
+    pub(super) waiting: FxHashMap<JobId, WaitingJobEntry>,
     pub(super) holders: FxHashMap<AttemptId, Holder>,
-    pub(super) seats: BTreeMap<String, Seat>,
+    pub(super) seats: BTreeMap<String, SeatCount>,
     /// Kinds that need seats.
     pub(super) seat_kinds: FixedBitSet,
     /// Seats set aside, and the jobs for which they are, the oldest first.
-    pub(super) claims: KeptBack,
+    pub(super) claims: SeatReservations,
     pub(super) warm: FxHashMap<String, BTreeSet<RunnerId>>,
     /// When the first job of a strand climbs a band, or to where it may set seats aside.
     pub(super) climbs: BTreeSet<(Moment, usize)>,
     /// First jobs that need several seats at once, by age.
-    pub(super) patient: BTreeSet<(Turn, usize)>,
+    pub(super) patient: BTreeSet<(LineOrder, usize)>,
     /// Classes that may have more room than at the last plan.
     pub(super) freed: BTreeSet<usize>,
     /// Kinds that may be able to use it.
@@ -127,7 +127,7 @@ pub struct State {
     /// Places whose load changed since the reasons were last said.
     pub(super) touched: BTreeSet<usize>,
     /// For which jobs machines are coming, as last said.
-    pub(super) covered: Covered,
+    pub(super) covered: MachineCover,
 }
 
 impl Default for State {
@@ -143,7 +143,7 @@ impl State {
             inconsistency: None,
             subject: None,
             set_aside: BTreeSet::new(),
-            scale: Scale::new(&policy),
+            scale: UsageScale::new(&policy),
             policy,
             field: RunnerIndex::default(),
             tree: Tree::default(),
@@ -165,7 +165,7 @@ impl State {
             dirty: BTreeSet::new(),
             kind_reasons: Vec::new(),
             touched: BTreeSet::new(),
-            covered: Covered::Some(BTreeMap::new()),
+            covered: MachineCover::Some(BTreeMap::new()),
         }
     }
 

@@ -6,7 +6,7 @@
 //! one look.
 
 use super::inconsistency::Problem;
-use super::share::{Scale, Usage};
+use super::share::{Usage, UsageScale};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
@@ -15,7 +15,7 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 /// A job's place among the jobs of its band: when it became ready, then its number.
-pub(super) type Turn = (Moment, i64);
+pub(super) type LineOrder = (Moment, i64);
 
 pub(super) const BANDS: usize = 3;
 
@@ -53,9 +53,9 @@ impl Counts {
 
 /// A strand's first job in its team's line.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub(super) struct Head {
+pub(super) struct StrandHead {
     pub kind: usize,
-    pub turn: Turn,
+    pub turn: LineOrder,
     pub strand: usize,
     pub project: usize,
 }
@@ -71,7 +71,7 @@ struct Node {
     own_usage: Usage,
     teams: Vec<usize>,
     /// By band and kind.
-    heads: [FxHashMap<usize, BTreeSet<Head>>; BANDS],
+    heads: [FxHashMap<usize, BTreeSet<StrandHead>>; BANDS],
     own: [Counts; BANDS],
     /// Jobs that wait at or below it.
     waiting: u64,
@@ -213,7 +213,7 @@ impl Tree {
     }
 
     /// Puts a strand's first job into its team's line.
-    pub fn stand(&mut self, band: usize, head: Head) {
+    pub fn stand(&mut self, band: usize, head: StrandHead) {
         let team = self.team_of(head.project);
         if let Some(node) = self.nodes.get_mut(team)
             && let (Some(heads), Some(own)) = (node.heads.get_mut(band), node.own.get_mut(band))
@@ -225,7 +225,7 @@ impl Tree {
     }
 
     /// Takes it out again.
-    pub fn leave(&mut self, band: usize, head: Head) {
+    pub fn leave(&mut self, band: usize, head: StrandHead) {
         let team = self.team_of(head.project);
         if let Some(node) = self.nodes.get_mut(team)
             && let (Some(heads), Some(own)) = (node.heads.get_mut(band), node.own.get_mut(band))
@@ -255,12 +255,12 @@ impl Tree {
     }
 
     /// A slot is taken for a project.
-    pub fn take(&mut self, project: usize, scale: &Scale, growth: f64) {
+    pub fn take(&mut self, project: usize, scale: &UsageScale, growth: f64) {
         self.change_usage(project, |usage| usage.take(scale, growth));
     }
 
     /// A project's slot is given back. The places that this brings below their limit come back.
-    pub fn give_back(&mut self, project: usize, scale: &Scale, growth: f64) -> Vec<usize> {
+    pub fn give_back(&mut self, project: usize, scale: &UsageScale, growth: f64) -> Vec<usize> {
         let were_full: Vec<usize> = self.chain(project).filter(|at| self.full(*at)).collect();
         self.change_usage(project, |usage| usage.give_back(scale, growth));
         were_full.into_iter().filter(|at| !self.full(*at)).collect()
@@ -318,7 +318,7 @@ impl Tree {
     }
 
     /// What a place used of late.
-    pub fn recent(&self, place: usize, scale: &Scale, growth: f64) -> Duration {
+    pub fn recent(&self, place: usize, scale: &UsageScale, growth: f64) -> Duration {
         self.node(place)
             .map_or(Duration::ZERO, |node| node.usage.recent(scale, growth))
     }
@@ -359,9 +359,9 @@ impl Tree {
         team: usize,
         band: usize,
         open: &FixedBitSet,
-        scale: &Scale,
+        scale: &UsageScale,
         growth: f64,
-    ) -> Option<Head> {
+    ) -> Option<StrandHead> {
         let node = self.node(team)?;
         if node.full() {
             return None;
@@ -370,7 +370,7 @@ impl Tree {
         let mut tried: Vec<Competitor> = Vec::new();
         loop {
             // With the turn of its oldest job, once that had to be looked for.
-            let mut best: Option<(i64, Competitor, Option<Option<Turn>>)> = None;
+            let mut best: Option<(i64, Competitor, Option<Option<LineOrder>>)> = None;
             let teams = node.teams.iter().map(|at| Competitor::Team(*at));
             for competitor in std::iter::once(Competitor::Own).chain(teams) {
                 let Some(score) = self.score(node, competitor, band, open, scale, growth) else {
@@ -419,7 +419,7 @@ impl Tree {
         competitor: Competitor,
         band: usize,
         open: &FixedBitSet,
-        scale: &Scale,
+        scale: &UsageScale,
         growth: f64,
     ) -> Option<i64> {
         let (counts, usage, weight) = match competitor {
@@ -439,7 +439,7 @@ impl Tree {
         competitor: Competitor,
         band: usize,
         open: &FixedBitSet,
-    ) -> Option<Turn> {
+    ) -> Option<LineOrder> {
         match competitor {
             Competitor::Own => self
                 .first_of_own(self.node(team)?, band, open)
@@ -458,7 +458,7 @@ impl Tree {
         }
     }
 
-    fn first_of_own(&self, node: &Node, band: usize, open: &FixedBitSet) -> Option<Head> {
+    fn first_of_own(&self, node: &Node, band: usize, open: &FixedBitSet) -> Option<StrandHead> {
         let heads = node.heads.get(band)?;
         let kinds = node.own.get(band)?.kinds.intersection(open);
         kinds

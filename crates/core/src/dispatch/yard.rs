@@ -83,7 +83,7 @@ pub struct StrandKey {
 
 /// Whether a runner would take a job now.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Willingness {
+pub enum Availability {
     /// Connected and takes work.
     Takes,
     /// Connected, but paused or draining.
@@ -112,13 +112,13 @@ impl RunnerView {
     }
 
     /// Whether it would take a job now, slots aside.
-    pub fn willingness(&self) -> Willingness {
+    pub fn willingness(&self) -> Availability {
         match (self.state, self.desired_state) {
-            (RunnerState::Available | RunnerState::Busy, DesiredState::Work) => Willingness::Takes,
+            (RunnerState::Available | RunnerState::Busy, DesiredState::Work) => Availability::Takes,
             (RunnerState::Awaited | RunnerState::Offline | RunnerState::Retired, _) => {
-                Willingness::Offline
+                Availability::Offline
             }
-            _ => Willingness::Paused,
+            _ => Availability::Paused,
         }
     }
 }
@@ -127,7 +127,7 @@ impl RunnerView {
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct RunnerLoad {
     /// Whether it takes work, its pool minded.
-    pub willingness: Willingness,
+    pub willingness: Availability,
     /// Slots in use.
     pub used: u32,
     /// When it last became idle, or came.
@@ -190,7 +190,7 @@ pub struct PoolView {
 
 /// Room for slots in a pool that makes machines.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub struct Room {
+pub struct PoolRoom {
     /// Slots of machines that are being made.
     pub coming: u32,
     /// Slots of further machines that may be made.
@@ -217,9 +217,9 @@ impl PoolView {
     }
 
     /// Whether a runner of this pool takes work.
-    pub fn willingness(&self, runner: &RunnerView) -> Willingness {
+    pub fn willingness(&self, runner: &RunnerView) -> Availability {
         match runner.willingness() {
-            Willingness::Takes if self.paused => Willingness::Paused,
+            Availability::Takes if self.paused => Availability::Paused,
             other => other,
         }
     }

@@ -38,7 +38,7 @@ pub struct LostRunner {
 /// What time alone has brought.
 #[must_use]
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Expired {
+pub struct Expirations {
     pub attempts: Vec<LostAttempt>,
     pub runners: Vec<LostRunner>,
 }
@@ -51,7 +51,7 @@ impl Engine {
         leases: &[Lease<'_>],
         contact: impl Fn(RunnerId) -> Option<LastContact>,
         now: Moment,
-    ) -> Expired {
+    ) -> Expirations {
         let attempts = leases.iter().filter_map(|lease| {
             let last = contact(lease.runner);
             let loss = attempt_loss(&lease.open, last.as_ref(), self.led_since, now)?;
@@ -61,7 +61,7 @@ impl Engine {
                 loss,
             })
         });
-        Expired {
+        Expirations {
             attempts: attempts.collect(),
             runners: self.silent_runners(contact, now),
         }

@@ -9,7 +9,7 @@
 //! ```
 //! What comes and goes within moments is neither raised nor ended each time.
 
-use super::{Refused, words};
+use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
@@ -52,7 +52,7 @@ pub enum AlertEvent {
 
 impl AlertState {
     /// The state after the event.
-    pub fn after(self, event: AlertEvent) -> Result<AlertState, Refused> {
+    pub fn after(self, event: AlertEvent) -> Result<AlertState, InvalidTransition> {
         use {AlertEvent as E, AlertState as S};
         match (self, event) {
             (S::Brewing, E::Holds { lasted, patience }) if lasted < patience => Ok(S::Brewing),
@@ -61,7 +61,7 @@ impl AlertState {
             (S::Raised, E::Absent { .. }) => Ok(S::Settling),
             (S::Settling, E::Absent { lasted }) if lasted < CALM => Ok(S::Settling),
             (S::Settling, E::Absent { .. }) => Ok(S::Over),
-            (S::Over, event) => Err(Refused {
+            (S::Over, event) => Err(InvalidTransition {
                 noun: "alert",
                 state: self.to_string(),
                 event: format!("{event:?}"),

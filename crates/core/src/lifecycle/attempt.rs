@@ -6,7 +6,7 @@
 //! ```
 //! `Lose` ends an attempt from any state: it was not acknowledged, its lease ended, its runner came back without it.
 
-use super::{Refused, words};
+use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
@@ -55,7 +55,7 @@ pub enum AttemptEvent {
 
 impl AttemptState {
     /// The state after the event. Repeats of what is already so are not errors: an answer may have been lost.
-    pub fn after(self, event: AttemptEvent) -> Result<AttemptState, Refused> {
+    pub fn after(self, event: AttemptEvent) -> Result<AttemptState, InvalidTransition> {
         use {AttemptEvent as E, AttemptState as S};
         match (self, event) {
             (S::Assigned, E::Acknowledge) => Ok(S::Acknowledged),
@@ -67,7 +67,7 @@ impl AttemptState {
             (S::Assigned | S::Acknowledged | S::Executing | S::Finalizing, E::Finish | E::Lose) => {
                 Ok(S::Done)
             }
-            (state, event) => Err(Refused {
+            (state, event) => Err(InvalidTransition {
                 noun: "attempt",
                 state: state.to_string(),
                 event: format!("{event:?}").to_lowercase(),

@@ -7,7 +7,7 @@
 //! ```
 //! Every state but `done` can also be finished directly: a cancellation, a refusal, a time limit.
 
-use super::{Refused, words};
+use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -75,7 +75,7 @@ pub enum JobEvent {
 
 impl JobState {
     /// The state after the event.
-    pub fn after(self, event: JobEvent) -> Result<JobState, Refused> {
+    pub fn after(self, event: JobEvent) -> Result<JobState, InvalidTransition> {
         use {JobEvent as E, JobState as S};
         match (self, event) {
             (S::Held, E::Release) => Ok(S::Pending),
@@ -83,7 +83,7 @@ impl JobState {
             (S::Executing, E::Exit) => Ok(S::Finalizing),
             (S::Pending | S::Executing | S::Finalizing, E::Retry) => Ok(S::Pending),
             (S::Held | S::Pending | S::Executing | S::Finalizing, E::Finish) => Ok(S::Done),
-            (state, event) => Err(Refused {
+            (state, event) => Err(InvalidTransition {
                 noun: "job",
                 state: state.to_string(),
                 event: format!("{event:?}").to_lowercase(),

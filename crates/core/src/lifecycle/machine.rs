@@ -3,7 +3,7 @@
 //! `gone` and `failed` are its ends, in which nothing of it is left at the supplier. What fails after the supplier has
 //! begun to make it is released first.
 
-use super::{Refused, words};
+use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -56,7 +56,7 @@ pub enum MachineEvent {
 
 impl MachineState {
     /// The state after the event.
-    pub fn after(self, event: MachineEvent) -> Result<MachineState, Refused> {
+    pub fn after(self, event: MachineEvent) -> Result<MachineState, InvalidTransition> {
         use {MachineEvent as E, MachineState as S};
         match (self, event) {
             (S::Ordered, E::Accept) => Ok(S::Booting),
@@ -70,7 +70,7 @@ impl MachineState {
             (S::Ordered | S::Booting | S::Joined | S::Releasing, E::Vanish { failed: true }) => {
                 Ok(S::Failed)
             }
-            (state, event) => Err(Refused {
+            (state, event) => Err(InvalidTransition {
                 noun: "machine",
                 state: state.to_string(),
                 event: match event {

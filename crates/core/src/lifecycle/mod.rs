@@ -10,7 +10,7 @@ pub mod runner;
 /// An event that makes no sense in the state that a thing is in. Nothing changed.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("a {noun} that is {state} cannot take the event {event}")]
-pub struct Refused {
+pub struct InvalidTransition {
     /// What kind of thing it is.
     pub noun: &'static str,
     /// The state it is in.

@@ -3,7 +3,7 @@
 //! What a person wants of a runner (take work, pause, drain) outlives its connection: a paused runner that vanishes is
 //! `offline`, and is `paused` again when it comes back. So the event that it was seen carries the desired state along.
 
-use super::{Refused, words};
+use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -79,7 +79,7 @@ pub enum RunnerEvent {
 
 impl RunnerState {
     /// The state after the event.
-    pub fn after(self, event: RunnerEvent) -> Result<RunnerState, Refused> {
+    pub fn after(self, event: RunnerEvent) -> Result<RunnerState, InvalidTransition> {
         use {RunnerEvent as E, RunnerState as S};
         match (self, event) {
             // Enrolled is not yet connected: it is offline until its first poll.
@@ -109,7 +109,7 @@ impl RunnerState {
                     E::Lose => "lose",
                     E::Retire => "retire",
                 };
-                Err(Refused {
+                Err(InvalidTransition {
                     noun: "runner",
                     state: state.to_string(),
                     event: event.to_owned(),

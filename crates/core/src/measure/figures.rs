@@ -126,7 +126,7 @@ pub struct WaitFigures {
 
 /// What is known of a window.
 #[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Figures {
+pub struct WindowFigures {
     pub wait: WaitFigures,
     /// Time that anybody waited within the window, by reason: the integral of the number waiting. Divided by the window's
     /// length it is how many waited on average.
@@ -170,10 +170,10 @@ fn by_reason(sums: &[u64], more: &[u64]) -> BTreeMap<Reason, Micros> {
         .collect()
 }
 
-impl Figures {
+impl WindowFigures {
     /// What is known of a window: what is over and counted, and what goes on. `owns` says whether slots and machines
     /// belong to what was asked for.
-    pub fn of(over: &Cell, open: &Open, owns: bool) -> Figures {
+    pub fn of(over: &Cell, open: &Open, owns: bool) -> WindowFigures {
         let mut all = over.clone();
         all.merge(&open.within);
         let at =
@@ -181,7 +181,7 @@ impl Figures {
         let waited = by_reason(&all.waited, &open.waited);
         let ran = |share| nearest(PerMille(share), all.runs.values(), &[]).map(Quantile::from);
         let results = Outcome::ALL.iter().copied().zip(all.results);
-        Figures {
+        WindowFigures {
             wait: WaitFigures {
                 count: all.waits.count() + open.ages.len() as u64,
                 still_waiting: open.ages.len() as u64,
@@ -251,7 +251,7 @@ impl Figures {
 }
 
 /// What was found, as a sentence or two. `whose` is who waited: "jobs of shore".
-pub fn answer(figures: &Figures, before: Option<&Figures>, whose: &str) -> String {
+pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &str) -> String {
     let wait = &figures.wait;
     let (Some(median), Some(most)) = (wait.p50, wait.p95) else {
         return match figures.jobs() {

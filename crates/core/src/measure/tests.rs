@@ -1,7 +1,7 @@
 //! The sums against the plainest way to work them out.
 
 use super::cell::{Adder, Cell};
-use super::figures::{Figures, Open};
+use super::figures::{Open, WindowFigures};
 use super::histogram::Histogram;
 use super::rank::{PerMille, nearest};
 use super::resolution::{Resolution, cover, spread};
@@ -323,7 +323,7 @@ fn an_outage_does_not_look_like_a_quiet_day() {
         open.ages.push(age);
         open.waited[0] += age;
     }
-    let figures = Figures::of(&over, &open, false);
+    let figures = WindowFigures::of(&over, &open, false);
     assert_eq!((figures.wait.count, figures.wait.still_waiting), (5, 2));
     let median = figures.wait.p50.unwrap();
     assert_eq!((median.value_us.0, median.at_least), (2, true));
@@ -344,7 +344,7 @@ fn an_outage_does_not_look_like_a_quiet_day() {
     // What runs has waited, and counts as what is over.
     open.within.waits.add(100);
     open.within.waited[1] += 100;
-    let figures = Figures::of(&over, &open, false);
+    let figures = WindowFigures::of(&over, &open, false);
     assert_eq!((figures.wait.count, figures.wait.sum_us.0), (6, 608));
     assert_eq!(figures.wait.p90.unwrap().value_us.0, 500);
 }

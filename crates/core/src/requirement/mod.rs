@@ -23,7 +23,7 @@ mod parse;
 pub use explain::{ClauseCount, Explanation, Hint, NearMiss, Vocabulary, explain, hints};
 pub use parse::{MAX_DEPTH, MAX_LENGTH, SyntaxError};
 
-use crate::fact::{self, FactValue, Kind, Subject};
+use crate::fact::{self, FactKind, FactValue, Subject};
 use crate::size::ByteSize;
 use crate::version::Version;
 use std::cmp::Ordering;
@@ -41,7 +41,7 @@ enum Expr {
     Has(String),
     Compare {
         fact: String,
-        op: Op,
+        op: Comparison,
         value: Literal,
     },
     Not(Box<Expr>),
@@ -50,7 +50,7 @@ enum Expr {
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-enum Op {
+enum Comparison {
     Equal,
     NotEqual,
     Less,
@@ -59,26 +59,26 @@ enum Op {
     AtLeast,
 }
 
-impl Op {
+impl Comparison {
     fn sign(self) -> &'static str {
         match self {
-            Op::Equal => "=",
-            Op::NotEqual => "!=",
-            Op::Less => "<",
-            Op::AtMost => "<=",
-            Op::More => ">",
-            Op::AtLeast => ">=",
+            Comparison::Equal => "=",
+            Comparison::NotEqual => "!=",
+            Comparison::Less => "<",
+            Comparison::AtMost => "<=",
+            Comparison::More => ">",
+            Comparison::AtLeast => ">=",
         }
     }
 
     fn holds(self, ordering: Ordering) -> bool {
         match self {
-            Op::Equal => ordering.is_eq(),
-            Op::NotEqual => ordering.is_ne(),
-            Op::Less => ordering.is_lt(),
-            Op::AtMost => ordering.is_le(),
-            Op::More => ordering.is_gt(),
-            Op::AtLeast => ordering.is_ge(),
+            Comparison::Equal => ordering.is_eq(),
+            Comparison::NotEqual => ordering.is_ne(),
+            Comparison::Less => ordering.is_lt(),
+            Comparison::AtMost => ordering.is_le(),
+            Comparison::More => ordering.is_gt(),
+            Comparison::AtLeast => ordering.is_ge(),
         }
     }
 }
@@ -184,16 +184,16 @@ fn gather(
     }
 }
 
-fn compare(fact: &str, found: &FactValue, op: Op, wanted: &Literal) -> bool {
+fn compare(fact: &str, found: &FactValue, op: Comparison, wanted: &Literal) -> bool {
     let ordering = match fact::kind(fact) {
-        Kind::Count => fact::as_count(found)
+        FactKind::Count => fact::as_count(found)
             .zip(wanted.count)
             .map(|(a, b)| a.cmp(&b)),
-        Kind::Size => fact::as_size(found)
+        FactKind::Size => fact::as_size(found)
             .zip(wanted.size)
             .map(|(a, b)| a.cmp(&b)),
-        Kind::Word => return words(&found.to_string(), op, &wanted.text),
-        Kind::Open => match (fact::as_version(found), wanted.text.parse::<Version>()) {
+        FactKind::Word => return words(&found.to_string(), op, &wanted.text),
+        FactKind::Open => match (fact::as_version(found), wanted.text.parse::<Version>()) {
             (Some(found), Ok(wanted)) => return versions(&found, op, &wanted),
             _ => match (fact::as_size(found), wanted.size) {
                 (Some(a), Some(b)) => Some(a.cmp(&b)),
@@ -205,22 +205,22 @@ fn compare(fact: &str, found: &FactValue, op: Op, wanted: &Literal) -> bool {
 }
 
 /// Words are equal or they are not; there is no order among them.
-fn words(found: &str, op: Op, wanted: &str) -> bool {
+fn words(found: &str, op: Comparison, wanted: &str) -> bool {
     match op {
-        Op::Equal => found == wanted,
-        Op::NotEqual => found != wanted,
+        Comparison::Equal => found == wanted,
+        Comparison::NotEqual => found != wanted,
         _ => false,
     }
 }
 
 /// `gcc = 12` means any 12, so equality asks whether the found version begins with the wanted parts.
-fn versions(found: &Version, op: Op, wanted: &Version) -> bool {
+fn versions(found: &Version, op: Comparison, wanted: &Version) -> bool {
     match op {
-        Op::Equal => found.is_a(wanted),
-        Op::NotEqual => !found.is_a(wanted),
-        Op::AtMost => found.is_a(wanted) || found < wanted,
-        Op::More => !found.is_a(wanted) && found > wanted,
-        Op::Less | Op::AtLeast => op.holds(found.cmp(wanted)),
+        Comparison::Equal => found.is_a(wanted),
+        Comparison::NotEqual => !found.is_a(wanted),
+        Comparison::AtMost => found.is_a(wanted) || found < wanted,
+        Comparison::More => !found.is_a(wanted) && found > wanted,
+        Comparison::Less | Comparison::AtLeast => op.holds(found.cmp(wanted)),
     }
 }
 

@@ -1,7 +1,7 @@
 //! From text to a requirement, with errors that point at the column.
 
-use super::{Expr, Literal, Op, Requirement};
-use crate::fact::{self, Kind};
+use super::{Comparison, Expr, Literal, Requirement};
+use crate::fact::{self, FactKind};
 use std::str::FromStr;
 
 /// The longest requirement, in bytes.
@@ -23,7 +23,7 @@ pub struct SyntaxError {
 enum Token {
     Word(String),
     Quoted(String),
-    Op(Op),
+    Comparison(Comparison),
     Open,
     Close,
 }
@@ -67,18 +67,18 @@ fn tokens(text: &str) -> Result<Vec<(usize, Token)>, SyntaxError> {
                         "found ==; a comparison for equality is written with one =",
                     );
                 }
-                Token::Op(Op::Equal)
+                Token::Comparison(Comparison::Equal)
             }
-            '!' if followed_by_equals() => Token::Op(Op::NotEqual),
-            '<' => Token::Op(if followed_by_equals() {
-                Op::AtMost
+            '!' if followed_by_equals() => Token::Comparison(Comparison::NotEqual),
+            '<' => Token::Comparison(if followed_by_equals() {
+                Comparison::AtMost
             } else {
-                Op::Less
+                Comparison::Less
             }),
-            '>' => Token::Op(if followed_by_equals() {
-                Op::AtLeast
+            '>' => Token::Comparison(if followed_by_equals() {
+                Comparison::AtLeast
             } else {
-                Op::More
+                Comparison::More
             }),
             '"' => {
                 let mut inner = String::new();
@@ -148,7 +148,7 @@ impl FromStr for Requirement {
                 column,
                 format!("found {word}; expected and or or between two parts"),
             ),
-            Some((column, Token::Op(op))) => fail(
+            Some((column, Token::Comparison(op))) => fail(
                 column,
                 format!(
                     "found {}; a comparison is NAME {} VALUE",
@@ -220,9 +220,9 @@ impl Parser {
             }
             Token::Word(word) => match self
                 .tokens
-                .next_if(|(_, token)| matches!(token, Token::Op(_)))
+                .next_if(|(_, token)| matches!(token, Token::Comparison(_)))
             {
-                Some((at, Token::Op(op))) => self.comparison(word, at, op),
+                Some((at, Token::Comparison(op))) => self.comparison(word, at, op),
                 _ => Ok(Expr::Label(word)),
             },
             Token::Quoted(word) => fail(
@@ -230,7 +230,7 @@ impl Parser {
                 format!("found \"{word}\"; a label is written without quotation marks"),
             ),
             Token::Close => fail(column, format!("found ); {EXPECTED_TERM}")),
-            Token::Op(op) => fail(
+            Token::Comparison(op) => fail(
                 column,
                 format!(
                     "found {}; its left side, the name of a fact, is missing",
@@ -240,7 +240,7 @@ impl Parser {
         }
     }
 
-    fn comparison(&mut self, fact: String, at: usize, op: Op) -> Result<Expr, SyntaxError> {
+    fn comparison(&mut self, fact: String, at: usize, op: Comparison) -> Result<Expr, SyntaxError> {
         let (column, text) = match self.tokens.next() {
             Some((column, Token::Quoted(text))) => (column, text),
             Some((column, Token::Word(text))) if !is_keyword(&text) => (column, text),
@@ -262,20 +262,20 @@ impl Parser {
             count: text.parse().ok(),
             text,
         };
-        let ordered = !matches!(op, Op::Equal | Op::NotEqual);
+        let ordered = !matches!(op, Comparison::Equal | Comparison::NotEqual);
         match fact::kind(&fact) {
-            Kind::Count if value.count.is_none() => fail(
+            FactKind::Count if value.count.is_none() => fail(
                 column,
                 format!("{fact} is a whole number, such as 8; found {}", value.text),
             ),
-            Kind::Size if value.size.is_none() => fail(
+            FactKind::Size if value.size.is_none() => fail(
                 column,
                 format!(
                     "{fact} is a size with a unit (KiB MiB GiB TiB, KB MB GB TB), such as 16GiB; found {}",
                     value.text
                 ),
             ),
-            Kind::Word if ordered => fail(
+            FactKind::Word if ordered => fail(
                 at,
                 format!("{fact} is a word: it is equal (=) or not (!=), but has no order"),
             ),

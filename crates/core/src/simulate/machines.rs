@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// What happens to a machine at some moment.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-enum Step {
+enum MachineStep {
     Connects,
     IsGone,
 }
@@ -21,7 +21,7 @@ enum Step {
 pub(super) struct Machines {
     /// Runners that connect once their machine has booted.
     booting: BTreeMap<MachineId, RunnerView>,
-    steps: BTreeSet<(Moment, MachineId, Step)>,
+    steps: BTreeSet<(Moment, MachineId, MachineStep)>,
 }
 
 impl Machines {
@@ -36,12 +36,12 @@ impl Machines {
         {
             self.steps.remove(&(at, machine, step));
             match step {
-                Step::Connects => {
+                MachineStep::Connects => {
                     if let Some(view) = self.booting.remove(&machine) {
                         engine.apply(dispatch::Event::Runner(Box::new(view)), now);
                     }
                 }
-                Step::IsGone => {
+                MachineStep::IsGone => {
                     transition(engine, machine, MachineEvent::Vanish { failed: false }, now);
                 }
             }
@@ -84,7 +84,7 @@ impl Machines {
         for Release { machine, .. } in &settlement.decided.releases {
             self.booting.remove(machine);
             let gone = now + world.removal(*machine);
-            self.steps.insert((gone, *machine, Step::IsGone));
+            self.steps.insert((gone, *machine, MachineStep::IsGone));
             let runner = engine
                 .capacity()
                 .machine_view(*machine)
@@ -130,7 +130,7 @@ impl Machines {
                 };
                 self.booting.insert(order.machine, view);
                 self.steps
-                    .insert((now + after, order.machine, Step::Connects));
+                    .insert((now + after, order.machine, MachineStep::Connects));
             }
         }
     }

@@ -1,5 +1,5 @@
 use super::*;
-use crate::capacity::{self, Keeper, Maker, PoolCare, Supply};
+use crate::capacity::{self, Keeper, ManagedPool, SupplierView, Supply};
 use crate::dispatch::{Event, PoolView, Price, RunnerView, SeatNeeds, State, StrandKey};
 use crate::fact::{Facts, Subject};
 use crate::id::{JobId, PoolId, RunnerId, StrandId, SupplierId};
@@ -29,7 +29,7 @@ fn second(n: u64) -> Moment {
 }
 
 impl World for Jobs {
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)> {
         let (at, runs) = self.coming.next()?;
         let job = JobId(id(u64::try_from(self.number).unwrap()));
         self.number += 1;
@@ -166,7 +166,7 @@ fn in_the_long_run_waits_are_what_theory_says() {
 
 /// A team's jobs on machines of a supplier, some of which are lost, refused or never come.
 struct Cloud {
-    coming: std::vec::IntoIter<(Moment, Vec<Happening>)>,
+    coming: std::vec::IntoIter<(Moment, Vec<SimulationEvent>)>,
     jobs: BTreeMap<JobId, (Moment, u64)>,
     /// How often each job was lost, and which attempts have ended or were lost.
     losses: BTreeMap<JobId, u32>,
@@ -210,7 +210,7 @@ impl Cloud {
         cloud
     }
 
-    fn happen(&mut self, at: u64, happening: impl Into<Happening>) {
+    fn happen(&mut self, at: u64, happening: impl Into<SimulationEvent>) {
         let mut coming: Vec<_> = std::mem::take(&mut self.coming).collect();
         let place = coming.partition_point(|(other, _)| *other <= second(at));
         coming.insert(place, (second(at), vec![happening.into()]));
@@ -219,7 +219,7 @@ impl Cloud {
 }
 
 impl World for Cloud {
-    fn next(&mut self) -> Option<(Moment, Vec<Happening>)> {
+    fn next(&mut self) -> Option<(Moment, Vec<SimulationEvent>)> {
         self.coming.next()
     }
 
@@ -300,7 +300,7 @@ fn supplied(supply: Supply) -> Engine {
     let now = Moment::default();
     let mut engine = yard(0);
     engine.apply(
-        capacity::Event::Maker(Maker {
+        capacity::Event::Supplier(SupplierView {
             id: SupplierId(id(0)),
             name: "chandler".into(),
             quota: None,
@@ -320,7 +320,7 @@ fn pool(supply: Supply) -> crate::engine::Event {
         makes: Some(Subject::new("", "slipway", [], &Facts::new())),
         ..PoolView::default()
     };
-    let policy = PoolCare {
+    let policy = ManagedPool {
         id: PoolId(id(0)),
         name: "slipway".into(),
         supplier: SupplierId(id(0)),
@@ -376,7 +376,7 @@ fn a_policy_that_changes_while_jobs_wait_counts_at_once() {
 fn jobs_of_a_runner_that_falls_silent_are_tried_again_elsewhere() {
     let mut cloud = Cloud::new(&[(0, 300), (0, 300)], 0, 0);
     let mut engine = yard(3);
-    cloud.happen(50, Happening::RunnerSilent(RunnerId(id(0))));
+    cloud.happen(50, SimulationEvent::RunnerSilent(RunnerId(id(0))));
     let run = simulate(&mut engine, &mut cloud, second(10_000)).unwrap();
     assert_eq!((run.started, run.ended, run.lost), (3, 2, 1));
     // Its lease ends after 30 s, on the next look.
@@ -405,7 +405,7 @@ proptest! {
         // Machines get their ids in order, so that which runners there may be can be told beforehand.
         for (when, which) in silences {
             let runner = RunnerId(Uuid::from_u128((which as u128 * 2 + 2) | 1 << 100));
-            cloud.happen(when, Happening::RunnerSilent(runner));
+            cloud.happen(when, SimulationEvent::RunnerSilent(runner));
         }
         let mut engine = supplied(supply(ceiling, single_use));
         let run = simulate(&mut engine, &mut cloud, second(1_000_000)).unwrap();

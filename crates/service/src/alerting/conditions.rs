@@ -8,7 +8,7 @@ use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::dispatch::{Entity, Reason};
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::target::TargetState;
@@ -289,7 +289,7 @@ async fn set_aside(
         {
             continue;
         }
-        let job = job.map(|job| Short::Job.name(job.number));
+        let job = job.map(|job| ShortName::Job.name(job.number));
         let remedy = match &job {
             Some(job) => format!("cancel it and submit it again: pennine job cancel {job}"),
             None => "cancel the jobs that it concerns, or restart the service".to_owned(),

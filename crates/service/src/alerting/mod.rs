@@ -4,8 +4,8 @@
 mod conditions;
 
 use crate::app::App;
-use crate::recurring_tasks::{Pace, RecurringTask, run_while_leading};
-use pennine_core::alert::{Step, step};
+use crate::recurring_tasks::{RecurringTask, Schedule, run_while_leading};
+use pennine_core::alert::{AlertStep, step};
 use pennine_store::connect::in_transaction;
 use pennine_store::{Error, alert};
 use std::time::Duration;
@@ -15,9 +15,9 @@ const SOON: Duration = Duration::from_secs(1);
 /// However long it took, it is looked again after this.
 const LONGEST_REST: Duration = Duration::from_secs(120);
 
-struct Looking(App);
+struct AlertLoop(App);
 
-impl RecurringTask for Looking {
+impl RecurringTask for AlertLoop {
     type Error = Error;
     const WHAT: &'static str = "looking for what people should be told of";
 
@@ -28,12 +28,12 @@ impl RecurringTask for Looking {
 
 /// Watches for as long as this replica leads, until told to stop.
 pub async fn run(app: App) {
-    let pace = Pace {
+    let pace = Schedule {
         first: SOON,
         every: Duration::from_secs(app.config.alerts.every_seconds),
         longest: LONGEST_REST,
     };
-    run_while_leading(app.clone(), pace, Looking(app)).await;
+    run_while_leading(app.clone(), pace, AlertLoop(app)).await;
 }
 
 /// Looks at everything once.
@@ -48,8 +48,8 @@ pub async fn look(app: &App) -> Result<(), Error> {
     in_transaction(&mut connection, async |connection| {
         for step in &steps {
             let before = match step {
-                Step::Begin { .. } => None,
-                Step::Hold { id, .. } | Step::Miss { id, .. } => {
+                AlertStep::Begin { .. } => None,
+                AlertStep::Hold { id, .. } | AlertStep::Miss { id, .. } => {
                     open.iter().find(|alert| alert.id == *id)
                 }
             };

@@ -28,14 +28,14 @@ const HEADERS: Duration = Duration::from_secs(20);
 /// When a request arrived. What a runner says happened "so long ago" is counted from here, not from when its
 /// credential was found in the record.
 #[derive(Clone, Copy, Debug)]
-pub struct Arrived(pub Instant);
+pub struct ArrivalTime(pub Instant);
 
-impl<S: Send + Sync> FromRequestParts<S> for Arrived {
+impl<S: Send + Sync> FromRequestParts<S> for ArrivalTime {
     type Rejection = Infallible;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
-        let arrived = parts.extensions.get::<Arrived>().copied();
-        Ok(arrived.unwrap_or_else(|| Arrived(Instant::now())))
+        let arrived = parts.extensions.get::<ArrivalTime>().copied();
+        Ok(arrived.unwrap_or_else(|| ArrivalTime(Instant::now())))
     }
 }
 
@@ -120,7 +120,7 @@ pub async fn serve(
             hyper::service::service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
                 let mut request: Request = request.map(axum::body::Body::new);
                 request.extensions_mut().insert(ConnectInfo(address));
-                request.extensions_mut().insert(Arrived(Instant::now()));
+                request.extensions_mut().insert(ArrivalTime(Instant::now()));
                 request.extensions_mut().insert(wire.clone());
                 router.clone().oneshot(request)
             });

@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
 use crate::operations::people::session;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
@@ -30,12 +30,14 @@ impl<S: Send + Sync> FromRequestParts<S> for Principal {
     }
 }
 
-impl<S: Send + Sync> FromRequestParts<S> for Expected {
+impl<S: Send + Sync> FromRequestParts<S> for ExpectedVersion {
     type Rejection = Infallible;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
         let header = parts.headers.get(header::IF_MATCH);
-        Ok(Expected::of(header.and_then(|value| value.to_str().ok())))
+        Ok(ExpectedVersion::of(
+            header.and_then(|value| value.to_str().ok()),
+        ))
     }
 }
 

@@ -3,13 +3,13 @@
 
 mod supplied;
 
-use super::{End, Term};
+use super::{Term, TermEnd};
 use crate::app::App;
 use crate::supplier_calls::calls::{SupplierCalls, order_of};
 use crate::views::capacity_state;
 use crate::{secret, supplier_calls};
 use pennine_core::capacity::{
-    Decided, Event, Keeper, MachineView, PoolCare, PoolStanding, SupplierTrouble,
+    CapacityPlan, Event, Keeper, MachineView, ManagedPool, PoolStanding, SupplierTrouble,
 };
 use pennine_core::engine;
 use pennine_core::id::{MachineId, PoolId, SupplierId};
@@ -18,7 +18,7 @@ use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
 use pennine_store::capacity::{self, Decision};
 use pennine_store::machine::{self, Detail, Machine, NewMachine};
-use pennine_store::pool::{self, Learnt, OwnedPool};
+use pennine_store::pool::{self, DiscoveredFacts, OwnedPool};
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::{Connection, Db, runner};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -55,7 +55,7 @@ impl YardState {
     ) -> pennine_store::Result<(YardState, Keeper, Vec<Machine>)> {
         let suppliers = supplier::list(connection).await?;
         let pools = pool::list(connection).await?;
-        let managed_pools: Vec<PoolCare> = pools
+        let managed_pools: Vec<ManagedPool> = pools
             .iter()
             .filter_map(|pool| capacity_state::managed_pool(pool, paused(pool), &suppliers))
             .collect();
@@ -138,7 +138,7 @@ impl Term<'_> {
     }
 
     /// Suppliers were added, changed or removed.
-    pub(super) async fn suppliers_changed(&mut self, now: Moment) -> Result<(), End> {
+    pub(super) async fn suppliers_changed(&mut self, now: Moment) -> Result<(), TermEnd> {
         let mut connection = self.app.store.get().await?;
         let rows = supplier::list(&mut connection).await?;
         let before: BTreeSet<SupplierId> = self.yard.suppliers.keys().copied().collect();
@@ -150,7 +150,7 @@ impl Term<'_> {
         }
         for row in &rows {
             self.engine
-                .apply(Event::Maker(supplier_calls::maker(row)), now);
+                .apply(Event::Supplier(supplier_calls::maker(row)), now);
         }
         self.yard.supplier_calls.set(rows.clone());
         self.yard.suppliers = rows.into_iter().map(|row| (row.id.0, row)).collect();
@@ -169,7 +169,7 @@ impl Term<'_> {
         connection: &mut Connection,
         pool: &OwnedPool,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let Some(wanted) = pool.supply() else {
             return Ok(());
         };
@@ -195,7 +195,7 @@ impl Term<'_> {
         &mut self,
         ids: &BTreeSet<MachineId>,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let ids: Vec<Db<MachineId>> = ids.iter().map(|id| Db(*id)).collect();
         let mut connection = self.app.store.get().await?;
         for machine in machine::among(&mut connection, &ids).await? {
@@ -225,7 +225,11 @@ impl Term<'_> {
     }
 
     /// The runner of a machine has connected.
-    pub(super) async fn machine_joined(&mut self, id: MachineId, now: Moment) -> Result<(), End> {
+    pub(super) async fn machine_joined(
+        &mut self,
+        id: MachineId,
+        now: Moment,
+    ) -> Result<(), TermEnd> {
         let why = "its runner has connected";
         self.step(id, MachineEvent::Join, why, Detail::default(), now)
             .await?;
@@ -238,17 +242,17 @@ impl Term<'_> {
     }
 
     /// Remembers what a pool's machines are, by the one that has just come.
-    async fn learn(&mut self, machine: &MachineView, now: Moment) -> Result<(), End> {
+    async fn learn(&mut self, machine: &MachineView, now: Moment) -> Result<(), TermEnd> {
         let mut connection = self.app.store.get().await?;
         let found = runner::list(&mut connection, Some(&[machine.runner])).await?;
         let (Some(found), Some(pool)) = (found.first(), self.yard.pools.get(&machine.pool)) else {
             return Ok(());
         };
-        let learnt = Learnt {
+        let learnt = DiscoveredFacts {
             labels: found.labels.clone(),
             facts: found.facts.0.clone(),
         };
-        let alike = |one: &Learnt| {
+        let alike = |one: &DiscoveredFacts| {
             let mut one = one.clone();
             one.facts
                 .retain(|name, _| !INDIVIDUAL.contains(&name.as_str()));
@@ -274,7 +278,7 @@ impl Term<'_> {
         why: &str,
         detail: Detail,
         now: Moment,
-    ) -> Result<Option<Machine>, End> {
+    ) -> Result<Option<Machine>, TermEnd> {
         let mut connection = self.app.store.leader().await?;
         let stepped = machine::step(&mut connection, id, event, why, &detail, now).await?;
         if let Some(machine) = &stepped {
@@ -287,9 +291,9 @@ impl Term<'_> {
     /// Writes what was decided down, and has it done.
     pub(super) async fn write_decided(
         &mut self,
-        decided: &Decided,
+        decided: &CapacityPlan,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let standings: Vec<PoolStanding> = decided
             .pools
             .iter()
@@ -309,10 +313,10 @@ impl Term<'_> {
 
     async fn write(
         &mut self,
-        decided: &Decided,
+        decided: &CapacityPlan,
         standings: Vec<PoolStanding>,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let limit = |supplier: &SupplierId| {
             let row = self.yard.suppliers.get(supplier);
             row.map_or(Duration::ZERO, |row| supplier_calls::maker(row).boot_limit)
@@ -340,7 +344,7 @@ impl Term<'_> {
         let mut connection = self.app.store.leader().await?;
         let Some(written) = capacity::commit(&mut connection, self.epoch, now, decision).await?
         else {
-            return Err(End::Deposed);
+            return Err(TermEnd::Deposed);
         };
         drop(connection);
         self.app.feed.kick();
@@ -360,7 +364,7 @@ impl Term<'_> {
     }
 
     /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
-    pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), End> {
+    pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), TermEnd> {
         self.yard.supplier_calls.look(now);
         let mut changed: Vec<_> = self.engine.dispatch().levels().into_iter().collect();
         changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));
@@ -381,7 +385,7 @@ impl Term<'_> {
             .cloned()
             .collect();
         if !numbers.is_empty() {
-            self.write(&Decided::default(), numbers, now).await?;
+            self.write(&CapacityPlan::default(), numbers, now).await?;
         }
         Ok(())
     }

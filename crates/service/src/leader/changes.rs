@@ -1,7 +1,7 @@
 //! How the leader takes note of changes: what a change only names is read from the record, and the state of dispatch is
 //! told how things are now.
 
-use super::{End, Term};
+use super::{Term, TermEnd};
 use crate::feed::Changes;
 use crate::views::dispatch_state::{places_and_seats, waits};
 use pennine_core::dispatch::Event;
@@ -148,20 +148,23 @@ impl Term<'_> {
     /// Takes note of changes.
     ///
     /// # Errors
-    /// [`End::Undecodable`] where this version cannot read a change: one that can should lead.
-    pub(super) async fn take(&mut self, changes: &Changes) -> Result<(), End> {
+    /// [`TermEnd::Undecodable`] where this version cannot read a change: one that can should lead.
+    pub(super) async fn take(&mut self, changes: &Changes) -> Result<(), TermEnd> {
         let mut fresh = Vec::with_capacity(changes.len());
         let mut affected = AffectedIds::default();
         for entry in changes.iter().filter(|one| one.cursor > self.read_until) {
-            let change = entry.change.as_ref().map_err(|error| End::Undecodable {
-                cursor: entry.cursor,
-                error: error.clone(),
-            })?;
+            let change = entry
+                .change
+                .as_ref()
+                .map_err(|error| TermEnd::Undecodable {
+                    cursor: entry.cursor,
+                    error: error.clone(),
+                })?;
             affected.note(change);
             fresh.push((entry.at, change));
         }
         if affected.place_paths {
-            return Err(End::TreeMoved);
+            return Err(TermEnd::TreeMoved);
         }
         if affected.maintenance {
             self.keep_calendar(true).await?;
@@ -196,7 +199,7 @@ impl Term<'_> {
         &mut self,
         affected: &mut AffectedIds,
         now: Moment,
-    ) -> Result<HashMap<JobId, WaitingJob>, End> {
+    ) -> Result<HashMap<JobId, WaitingJob>, TermEnd> {
         let mut waiting_again = HashMap::new();
         let nothing = affected.strands.is_empty()
             && affected.jobs.is_empty()
@@ -253,7 +256,7 @@ impl Term<'_> {
         connection: &mut Connection,
         jobs: &[WaitingJob],
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let strands = jobs.iter().map(|job| job.strand_id.0);
         let strands = strands
             .filter(|id| !self.engine.dispatch().knows_strand(*id))
@@ -270,7 +273,7 @@ impl Term<'_> {
         connection: &mut Connection,
         strands: &BTreeSet<StrandId>,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         if strands.is_empty() {
             return Ok(());
         }

@@ -1,7 +1,7 @@
 //! What the leader looks after once a second: silent runners, leases, jobs that have waited long enough, the reading of
 //! the whole yard.
 
-use super::{End, Term};
+use super::{Term, TermEnd};
 use crate::operations::runners::attempts::lose;
 use pennine_core::dispatch::Event;
 use pennine_core::engine::Lease;
@@ -12,7 +12,7 @@ use pennine_core::time::Moment;
 use pennine_store::attempt::{self, Open};
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
-use pennine_store::runner::{self, Seen};
+use pennine_store::runner::{self, LastHeard};
 use pennine_store::{pool, queue_sample};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
@@ -21,7 +21,7 @@ use std::time::Duration;
 const GIVE_UP_AT_ONCE: i64 = 1000;
 
 /// What was last heard of a runner, as the core sees it.
-fn last_contact(seen: &Seen) -> LastContact {
+fn last_contact(seen: &LastHeard) -> LastContact {
     LastContact {
         at: seen.seen_at.0,
         session: seen.session.0,
@@ -45,7 +45,7 @@ fn lease(one: &Open) -> Lease<'_> {
 
 impl Term<'_> {
     /// Tells the state of maintenance that has begun or ended since the last time. True if there was any.
-    pub(super) async fn keep_calendar(&mut self, read: bool) -> Result<bool, End> {
+    pub(super) async fn keep_calendar(&mut self, read: bool) -> Result<bool, TermEnd> {
         let now = self.app.clock.now();
         let before = self.calendar.clone();
         if read {
@@ -83,7 +83,7 @@ impl Term<'_> {
     }
 
     /// Ends jobs that have waited as long as they would.
-    pub(super) async fn give_up_waiting(&self, now: Moment) -> Result<(), End> {
+    pub(super) async fn give_up_waiting(&self, now: Moment) -> Result<(), TermEnd> {
         let mut connection = self.app.store.leader().await?;
         let due = job::due_to_give_up(&mut connection, now, GIVE_UP_AT_ONCE).await?;
         if due.is_empty() {
@@ -109,7 +109,7 @@ impl Term<'_> {
     }
 
     /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
-    pub(super) async fn look_after(&mut self) -> Result<(), End> {
+    pub(super) async fn look_after(&mut self) -> Result<(), TermEnd> {
         let now = self.app.clock.now();
         if self.keep_calendar(false).await? {
             self.decide().await?;
@@ -127,7 +127,7 @@ impl Term<'_> {
     }
 
     /// Writes down which attempts and runners are lost because nothing was heard of them.
-    async fn expire(&self, now: Moment) -> Result<(), End> {
+    async fn expire(&self, now: Moment) -> Result<(), TermEnd> {
         let mut connection = self.app.store.get().await?;
         let seen = runner::seen(&mut connection).await?;
         let open = attempt::open(&mut connection).await?;
@@ -164,7 +164,7 @@ impl Term<'_> {
         Ok(())
     }
 
-    pub(super) async fn reading(&mut self, now: Moment) -> Result<(), End> {
+    pub(super) async fn reading(&mut self, now: Moment) -> Result<(), TermEnd> {
         let small = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
         let state = self.engine.dispatch();
         let (_, free) = state.slots();

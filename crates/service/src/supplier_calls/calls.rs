@@ -9,7 +9,7 @@ use pennine_core::id::{MachineId, SupplierId};
 use pennine_core::time::Moment;
 use pennine_store::machine::Machine;
 use pennine_store::supplier::Supplier as Row;
-use pennine_suppliers::{Fault, Found, Join, Offer, Order, Placed, Supplier};
+use pennine_suppliers::{Fault, Join, Offer, Order, PlacedOrder, SuppliedMachine, Supplier};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -31,11 +31,11 @@ const OFFER_EVERY: Duration = Duration::from_secs(60);
 #[derive(Debug)]
 pub enum Done {
     /// An order.
-    Ordered(Box<Machine>, Result<Placed, Fault>),
+    Ordered(Box<Machine>, Result<PlacedOrder, Fault>),
     /// There is nothing of a machine any more.
     Removed(MachineId),
     /// What a supplier has, as of a moment.
-    Listed(SupplierId, Moment, Result<Vec<Found>, Fault>),
+    Listed(SupplierId, Moment, Result<Vec<SuppliedMachine>, Fault>),
     /// What a supplier can do.
     Offered(SupplierId, Result<Offer, Fault>),
     /// The end of what a machine printed.

@@ -3,7 +3,7 @@
 pub mod calls;
 
 use crate::app::App;
-use pennine_core::capacity::Maker;
+use pennine_core::capacity::SupplierView;
 use pennine_core::id::MachineId;
 use pennine_store::supplier::Supplier as Row;
 use pennine_suppliers::cloud::{self, Cloud};
@@ -101,14 +101,14 @@ pub fn offer(row: &Row) -> Offer {
 }
 
 /// The supplier as the keeper sees it.
-pub fn maker(row: &Row) -> Maker {
+pub fn maker(row: &Row) -> SupplierView {
     let offer = offer(row);
     let own = row.quota.map(|quota| quota.max(0).unsigned_abs());
     let quota = match (own, offer.quota) {
         (Some(own), Some(its)) => Some(own.min(its)),
         (own, its) => own.or(its),
     };
-    Maker {
+    SupplierView {
         id: row.id.0,
         name: row.name.clone(),
         quota,

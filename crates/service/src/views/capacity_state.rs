@@ -3,7 +3,7 @@
 
 use crate::supplier_calls;
 use jiff::tz::TimeZone;
-use pennine_core::capacity::{Event, Keeper, Meter, PoolCare, Supply};
+use pennine_core::capacity::{Event, Keeper, ManagedPool, Meter, Supply};
 use pennine_core::time::Moment;
 use pennine_store::Connection;
 use pennine_store::machine::{self, Machine};
@@ -19,10 +19,10 @@ pub fn zone(supply: &Supply) -> TimeZone {
 }
 
 /// A pool as the keeper sees it, if it makes machines.
-pub fn managed_pool(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option<PoolCare> {
+pub fn managed_pool(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option<ManagedPool> {
     let supply = pool.supply()?;
     let supplier = suppliers.iter().find(|row| row.name == supply.supplier);
-    Some(PoolCare {
+    Some(ManagedPool {
         id: pool.pool.id.0,
         name: pool.pool.name.clone(),
         supplier: supplier.map(|row| row.id.0).unwrap_or_default(),
@@ -36,14 +36,14 @@ pub fn managed_pool(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option
 /// A keeper that knows what the record holds: suppliers, machines, what was spent. Its pools are told apart.
 pub async fn read(
     connection: &mut Connection,
-    managed_pools: &[PoolCare],
+    managed_pools: &[ManagedPool],
     suppliers: &[Row],
     machines: &[Machine],
     now: Moment,
 ) -> pennine_store::Result<Keeper> {
     let mut keeper = Keeper::default();
     for row in suppliers {
-        keeper.apply(Event::Maker(supplier_calls::maker(row)), now);
+        keeper.apply(Event::Supplier(supplier_calls::maker(row)), now);
         if let Some(((said, since), until)) =
             row.trouble.clone().zip(row.trouble_since).zip(row.retry_at)
             && until.0 > now

@@ -1,7 +1,7 @@
 //! The yard as handlers look at it: pools and runners as they stand, with their states as people see them.
 
 use pennine_core::dispatch::{
-    Claim, Limit, PoolView, RunnerView, SeatNeeds, SeatStanding, Standing, below,
+    EligibilityCounts, Limit, PoolView, RunnerView, SeatNeeds, SeatReservation, SeatStanding, below,
 };
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PoolId, RunnerId};
@@ -13,7 +13,7 @@ use pennine_store::place::{self, Place};
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::runner::{self, Runner};
 use pennine_store::seat::{self, Holding, Seat};
-use pennine_store::share::{self, Held};
+use pennine_store::share::{self, ProjectUsage};
 use pennine_store::{Connection, Error};
 use pennine_wire::RunnerCounts;
 use std::collections::{BTreeSet, HashMap};
@@ -27,7 +27,7 @@ pub struct Yard {
     pub seats: Vec<Seat>,
     pub holdings: Vec<Holding>,
     /// Slots that each project holds.
-    held: Vec<Held>,
+    held: Vec<ProjectUsage>,
     /// Maintenance that is on or to come, and when it was looked at.
     pub calendar: Calendar,
     pub now: Moment,
@@ -236,8 +236,8 @@ impl Yard {
     }
 
     /// How a requirement stands here, whoever asks.
-    pub fn standing_of_anybody(&self, requirement: &Requirement) -> Standing {
-        let mut standing = Standing::default();
+    pub fn standing_of_anybody(&self, requirement: &Requirement) -> EligibilityCounts {
+        let mut standing = EligibilityCounts::default();
         for (runner, pool) in self.joined() {
             if pool.admits(requirement, &runner.subject) {
                 standing.count(true, pool.willingness(runner));
@@ -253,9 +253,9 @@ impl Yard {
         project: &str,
         needs: &SeatNeeds,
         job: Option<i64>,
-    ) -> Standing {
+    ) -> EligibilityCounts {
         let pools = self.pool_views.values();
-        let mut standing = Standing::of(requirement, project, pools, self.joined());
+        let mut standing = EligibilityCounts::of(requirement, project, pools, self.joined());
         standing.limit = self.limit(project);
         standing.seats = needs
             .iter()
@@ -269,7 +269,7 @@ impl Yard {
                     count: seat.map_or(0, |seat| seat.count.max(0).unsigned_abs()),
                     taken: self.taken(name),
                     set_aside: before().map(|claim| claim.count).sum(),
-                    set_aside_for: before().next().map(Claim::name),
+                    set_aside_for: before().next().map(SeatReservation::name),
                 }
             })
             .collect();

@@ -6,7 +6,7 @@ use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
-use pennine_wire::runner_protocol::{Finished, Started};
+use pennine_wire::runner_protocol::{FinishedReport, StartedReport};
 use pennine_wire::{NewJob, NewPool, NewProject, NewTeam, NewTicket, Problem};
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -243,7 +243,7 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
         LeaseToken(Uuid::new_v4()),
         SessionId(Uuid::now_v7()),
     );
-    let finished = Finished {
+    let finished = FinishedReport {
         session,
         lease,
         result: Outcome::Success,
@@ -260,7 +260,7 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
         problem(client.finished(attempt, &finished).await).word(),
         "stale-lease"
     );
-    let started = Started {
+    let started = StartedReport {
         session,
         lease,
         ago_us: Micros(0),

@@ -7,7 +7,7 @@ use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, JobId, LeaseToken};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_store::attempt::{Committed, assign};
+use pennine_store::attempt::{CommitResult, assign};
 use pennine_store::leadership;
 use pennine_store::{Store, strand};
 use std::time::{Duration, Instant};
@@ -41,7 +41,7 @@ async fn the_database_refuses_what_a_deposed_leader_decides() {
     let batch = [(assignment, LeaseToken(Uuid::new_v4()))];
     let now = service.clock.now();
     let refused = assign(&mut connection, old, now, &batch).await.unwrap();
-    assert!(matches!(refused, Committed::Deposed), "{refused:?}");
+    assert!(matches!(refused, CommitResult::Deposed), "{refused:?}");
     let reasons = [(assignment.strand, Vec::new())];
     assert!(
         !strand::record(&mut connection, old, now, &reasons)
@@ -59,7 +59,8 @@ async fn the_database_refuses_what_a_deposed_leader_decides() {
         ..assignment
     };
     let batch = [batch[0], (stale, LeaseToken(Uuid::new_v4()))];
-    let Committed::Kept(kept) = assign(&mut connection, epoch, now, &batch).await.unwrap() else {
+    let CommitResult::Kept(kept) = assign(&mut connection, epoch, now, &batch).await.unwrap()
+    else {
         panic!("the epoch is the right one")
     };
     assert_eq!(kept.len(), 1, "a job has one attempt at a time");

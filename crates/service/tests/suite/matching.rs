@@ -9,7 +9,7 @@ use pennine_core::time::Micros;
 use pennine_core::wait::Span;
 use pennine_wire::{
     Action, BulkAction, Job, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTrial, PlaceChange,
-    PoolChange, Problem, SeatChange, TakeBack, Why,
+    PoolChange, Problem, SeatChange, TakeBack, WaitExplanation,
 };
 use reqwest::Method;
 use std::time::Duration;
@@ -35,7 +35,7 @@ fn refusal<T: std::fmt::Debug>(result: Result<T, ClientError>) -> Problem {
 
 trait Waiting {
     async fn take(&self, new: NewJob) -> String;
-    async fn why_when(&self, name: &str, reason: Reason) -> Why;
+    async fn why_when(&self, name: &str, reason: Reason) -> WaitExplanation;
     async fn starts(&self, name: &str) -> Job;
 }
 
@@ -44,7 +44,7 @@ impl Waiting for Service {
         self.client.submit(&new, None).await.unwrap().job.name
     }
 
-    async fn why_when(&self, name: &str, reason: Reason) -> Why {
+    async fn why_when(&self, name: &str, reason: Reason) -> WaitExplanation {
         until(&format!("{name} waits for {reason}"), async || {
             let why = self.client.why(name).await.unwrap();
             (why.reason == Some(reason)).then_some(why)

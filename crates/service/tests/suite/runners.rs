@@ -311,7 +311,7 @@ async fn what_a_runner_finds_is_kept_in_versions_and_attempts_point_to_them() {
         .credential;
     let client = RunnerClient::new(&service.url, &credential, &Route::default()).unwrap();
     let session = SessionId(Uuid::now_v7());
-    let mut about = pennine_wire::runner_protocol::About {
+    let mut about = pennine_wire::runner_protocol::RunnerReport {
         findings: Vec::new(),
         facts: Facts::from([("gcc".into(), FactValue::Text("12.2.0".into()))]),
         slots: 1,

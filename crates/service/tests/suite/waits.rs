@@ -2,7 +2,7 @@
 
 use crate::support::{Service, until};
 use pennine_core::dispatch::{Reason, Segment};
-use pennine_core::id::{Short, StrandId};
+use pennine_core::id::{ShortName, StrandId};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::{Store, job, strand};
 use pennine_wire::{Action, BulkAction};
@@ -25,7 +25,7 @@ async fn a_job_is_told_the_reason_of_its_place_in_line_and_its_wait_is_split_by_
     // A machine for the first two is on its way, and no more can be had: as the leader would record it.
     let store = Store::open(&service.database.url, 2).unwrap();
     let mut connection = store.get().await.unwrap();
-    let number = Short::Job.number(&names[0]);
+    let number = ShortName::Job.number(&names[0]);
     let row = job::find(&mut connection, None, number).await.unwrap();
     let strand: StrandId = row.unwrap().strand_id.0;
     let epoch = Epoch(leadership::current(&mut connection).await.unwrap().epoch);

@@ -4,7 +4,7 @@ use super::Plan;
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use pennine_core::id::MachineId;
-use pennine_suppliers::{Found, Order, Placed, Stage};
+use pennine_suppliers::{Order, PlacedOrder, SuppliedMachine, SuppliedState};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -21,13 +21,13 @@ pub struct Machine {
     reference: String,
     zone: String,
     folder: PathBuf,
-    stage: Arc<Mutex<Stage>>,
+    stage: Arc<Mutex<SuppliedState>>,
     reclaimed: bool,
     over: CancellationToken,
     life: JoinHandle<()>,
 }
 
-fn set(stage: &Mutex<Stage>, to: Stage) {
+fn set(stage: &Mutex<SuppliedState>, to: SuppliedState) {
     *stage.lock().unwrap_or_else(PoisonError::into_inner) = to;
 }
 
@@ -52,7 +52,7 @@ impl Machine {
         plan: &Plan,
     ) -> Machine {
         let folder = plan.dir.join(&reference);
-        let stage = Arc::new(Mutex::new(Stage::Starting));
+        let stage = Arc::new(Mutex::new(SuppliedState::Starting));
         let over = CancellationToken::new();
         let life = tokio::spawn(live(
             order.clone(),
@@ -80,15 +80,15 @@ impl Machine {
         self.installation
     }
 
-    pub fn placed(&self) -> Placed {
-        Placed {
+    pub fn placed(&self) -> PlacedOrder {
+        PlacedOrder {
             reference: self.reference.clone(),
             zone: self.zone.clone(),
         }
     }
 
-    pub fn found(&self, id: MachineId) -> Found {
-        Found {
+    pub fn found(&self, id: MachineId) -> SuppliedMachine {
+        SuppliedMachine {
             machine: id,
             reference: self.reference.clone(),
             zone: self.zone.clone(),
@@ -124,13 +124,13 @@ async fn live(
     tools: PathBuf,
     boot: Duration,
     fails: bool,
-    stage: Arc<Mutex<Stage>>,
+    stage: Arc<Mutex<SuppliedState>>,
     over: CancellationToken,
 ) {
     let home = folder.join("home");
     if let Err(error) = std::fs::create_dir_all(&home) {
         tracing::error!(folder = %home.display(), %error, "a machine has no folder");
-        return set(&stage, Stage::Stopped);
+        return set(&stage, SuppliedState::Stopped);
     }
     print(&folder, &format!("{}: powered on", order.name));
     tokio::select! {
@@ -139,10 +139,10 @@ async fn live(
     }
     if fails {
         print(&folder, "no bootable device found");
-        return set(&stage, Stage::Stopped);
+        return set(&stage, SuppliedState::Stopped);
     }
     print(&folder, &format!("up after {:.1} s", boot.as_secs_f64()));
-    set(&stage, Stage::Running);
+    set(&stage, SuppliedState::Running);
     let file = |name: &str| {
         std::fs::OpenOptions::new()
             .create(true)
@@ -150,7 +150,7 @@ async fn live(
             .open(folder.join(name))
     };
     let (Ok(out), Ok(errors)) = (file("console.log"), file("console.log")) else {
-        return set(&stage, Stage::Stopped);
+        return set(&stage, SuppliedState::Stopped);
     };
     let started = Command::new(&runner)
         .args(order.arguments())
@@ -175,7 +175,7 @@ async fn live(
                 &folder,
                 &format!("{} cannot be started: {error}", runner.display()),
             );
-            return set(&stage, Stage::Stopped);
+            return set(&stage, SuppliedState::Stopped);
         }
     };
     let pid = child.id().and_then(|pid| i32::try_from(pid).ok());
@@ -189,5 +189,5 @@ async fn live(
             let _ = child.wait().await;
         }
     }
-    set(&stage, Stage::Stopped);
+    set(&stage, SuppliedState::Stopped);
 }

@@ -25,7 +25,7 @@ use machine::Machine;
 use pennine_core::capacity::Offer;
 use pennine_core::dispatch::Price;
 use pennine_core::id::MachineId;
-use pennine_suppliers::{Found, Order, Placed};
+use pennine_suppliers::{Order, PlacedOrder, SuppliedMachine};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
 use serde::Deserialize;
@@ -212,7 +212,7 @@ impl Inner {
         fraction > 0.0 && self.chance.random_bool(fraction.clamp(0.0, 1.0))
     }
 
-    fn take(&mut self, order: &Order) -> Result<Placed, Box<Response>> {
+    fn take(&mut self, order: &Order) -> Result<PlacedOrder, Box<Response>> {
         if let Some(known) = self.machines.get(&order.machine) {
             return Ok(known.placed());
         }
@@ -308,7 +308,10 @@ struct Whose {
     installation: Uuid,
 }
 
-async fn list(State(cloud): State<Cloud>, Query(whose): Query<Whose>) -> Json<Vec<Found>> {
+async fn list(
+    State(cloud): State<Cloud>,
+    Query(whose): Query<Whose>,
+) -> Json<Vec<SuppliedMachine>> {
     let inner = cloud.lock();
     let mine = inner
         .machines

@@ -21,7 +21,7 @@ use std::collections::BTreeMap;
 
 /// What became of a batch.
 #[derive(Clone, Debug)]
-pub enum Committed {
+pub enum CommitResult {
     /// These attempts exist now. What is missing from the batch had changed underneath.
     Kept(Vec<ForRunner>),
     /// Another replica leads by now; nothing was changed.
@@ -35,7 +35,7 @@ pub async fn assign(
     epoch: Epoch,
     at: Moment,
     batch: &[(Assignment, LeaseToken)],
-) -> Result<Committed> {
+) -> Result<CommitResult> {
     let kept: Vec<ForRunner> = sql!(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
          wanted as (select * from unnest(:attempts, :jobs, :runners, :leases) as w(attempt, job, runner, lease)),
@@ -76,9 +76,9 @@ pub async fn assign(
     .await?;
     // Nothing kept: either everything had changed underneath, or the fence stood in the way.
     if kept.is_empty() && !leadership::is_epoch(connection, epoch).await? {
-        return Ok(Committed::Deposed);
+        return Ok(CommitResult::Deposed);
     }
-    Ok(Committed::Kept(kept))
+    Ok(CommitResult::Kept(kept))
 }
 
 /// An attempt that a runner has or should have, with what the runner needs to know of its job.

@@ -165,7 +165,7 @@ pub async fn exit(
 
 /// How an attempt ended, as its runner tells it.
 #[derive(Clone, Debug)]
-pub struct End {
+pub struct AttemptEnd {
     pub result: Outcome,
     pub said: Option<String>,
     pub exit_code: Option<i32>,
@@ -184,7 +184,7 @@ pub async fn finish(
     connection: &mut Connection,
     attempt: AttemptId,
     lease: LeaseToken,
-    end: &End,
+    end: &AttemptEnd,
     at: Moment,
 ) -> Result<Reported> {
     let row: CountRow = sql!(

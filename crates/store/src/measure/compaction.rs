@@ -4,10 +4,10 @@
 //! It is done once for each stretch, from the sums of its days. What is added later to a day of such a stretch is added to the
 //! stretch too.
 
-use super::{Turn, lock_at, progress, turn};
+use super::{MeasureTurn, lock_at, progress, turn};
 use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
-use crate::rollup::{self, Kind, Sum};
+use crate::rollup::{self, RollupKind, Sum};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -47,7 +47,7 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
     let first: At = sql!(
         "select min(at) as at from rollup where grain = :grain and kind = :kind and at >= :until";
         grain: SmallInt = Resolution::Day.code(),
-        kind: SmallInt = Kind::Yard.code(),
+        kind: SmallInt = RollupKind::Yard.code(),
         until: Timestamptz = Db(until),
     )
     .get_result(connection)
@@ -67,7 +67,7 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
 /// What the days of a stretch come to.
 async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
     let mut all = Vec::new();
-    for kind in Kind::ALL {
+    for kind in RollupKind::ALL {
         let days = rollup::kept(connection, run, kind, None).await?;
         all.extend(rollup::drawn_together(
             Resolution::TenDays,
@@ -93,7 +93,7 @@ async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()
 /// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
 /// tried again.
 pub async fn compact(connection: &mut Connection) -> Result<bool> {
-    let (_, before): (_, Turn) = turn(connection).await?;
+    let (_, before): (_, MeasureTurn) = turn(connection).await?;
     let Some(run) = next(connection).await? else {
         return Ok(false);
     };

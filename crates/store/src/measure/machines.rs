@@ -3,7 +3,7 @@
 use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{Key, Kind, Known};
+use crate::rollup::{KeyCache, RollupKey, RollupKind};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -50,14 +50,14 @@ impl Machine {
     }
 
     /// What its sums are kept by.
-    pub fn keys(&self) -> Vec<Key> {
+    pub fn keys(&self) -> Vec<RollupKey> {
         let mut keys = vec![
-            (Kind::Yard, String::new()),
-            (Kind::Pool, self.pool_id.0.to_string()),
-            (Kind::Supplier, self.supplier_id.0.to_string()),
+            (RollupKind::Yard, String::new()),
+            (RollupKind::Pool, self.pool_id.0.to_string()),
+            (RollupKind::Supplier, self.supplier_id.0.to_string()),
         ];
         if !self.image.is_empty() {
-            keys.push((Kind::Image, self.image.clone()));
+            keys.push((RollupKind::Image, self.image.clone()));
         }
         keys
     }
@@ -76,7 +76,7 @@ pub async fn machines(connection: &mut Connection) -> Result<Vec<Machine>> {
 }
 
 /// Adds what machines cost that are gone.
-pub async fn add_machines(connection: &mut Connection, known: &mut Known) -> Result<usize> {
+pub async fn add_machines(connection: &mut Connection, known: &mut KeyCache) -> Result<usize> {
     let mut gone = machines(connection).await?;
     gone.retain(|machine| machine.ended_at.is_some());
     if gone.is_empty() {

@@ -18,7 +18,7 @@ use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
 use crate::outbox::Cursor;
 use crate::partition;
-use crate::rollup::{self, Key, Known, Sums};
+use crate::rollup::{self, KeyCache, RollupKey, Sums};
 use crate::statement::{Statement, sql};
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -52,16 +52,16 @@ pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
 
 /// How often anybody has added something.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Turn(i64);
+pub struct MeasureTurn(i64);
 
 /// How far the change feed was read for the sums, for who gets something ready to be added.
-pub async fn turn(connection: &mut Connection) -> Result<(Cursor, Turn)> {
+pub async fn turn(connection: &mut Connection) -> Result<(Cursor, MeasureTurn)> {
     let (cursor, _, turn) = read(sql!(measured!()), connection).await?;
     Ok((cursor, turn))
 }
 
 /// As [`lock`], unless somebody has added something since: then false.
-pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
+pub async fn lock_at(connection: &mut Connection, turn: MeasureTurn) -> Result<bool> {
     let locked = sql!(
         "update measure_cursor set turn = turn + 1 where turn = :turn";
         turn: BigInt = turn.0,
@@ -71,7 +71,10 @@ pub async fn lock_at(connection: &mut Connection, turn: Turn) -> Result<bool> {
     Ok(locked == 1)
 }
 
-async fn read(asked: Statement<'_>, connection: &mut Connection) -> Result<(Cursor, Moment, Turn)> {
+async fn read(
+    asked: Statement<'_>,
+    connection: &mut Connection,
+) -> Result<(Cursor, Moment, MeasureTurn)> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]
@@ -84,7 +87,11 @@ async fn read(asked: Statement<'_>, connection: &mut Connection) -> Result<(Curs
         turn: i64,
     }
     let row: Row = asked.get_result(connection).await?;
-    Ok((Cursor::at(row.txid, row.id), row.at.0, Turn(row.turn)))
+    Ok((
+        Cursor::at(row.txid, row.id),
+        row.at.0,
+        MeasureTurn(row.turn),
+    ))
 }
 
 /// Notes how far the feed was read.
@@ -103,8 +110,8 @@ pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Mome
 /// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a grain.
 async fn add_up<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
-    known: &mut Known,
-    parts: impl Iterator<Item = (Vec<Key>, F)>,
+    known: &mut KeyCache,
+    parts: impl Iterator<Item = (Vec<RollupKey>, F)>,
 ) -> Result<()> {
     sums_of(connection, known, parts)
         .await?
@@ -115,10 +122,10 @@ async fn add_up<F: Fn(Resolution) -> Cells>(
 /// What some things come to.
 async fn sums_of<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
-    known: &mut Known,
-    parts: impl Iterator<Item = (Vec<Key>, F)>,
+    known: &mut KeyCache,
+    parts: impl Iterator<Item = (Vec<RollupKey>, F)>,
 ) -> Result<Sums> {
-    let parts: Vec<(Vec<Key>, F)> = parts.collect();
+    let parts: Vec<(Vec<RollupKey>, F)> = parts.collect();
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
     let drawn = compacted_until(connection).await?;
@@ -187,7 +194,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         let since = whole_since(connection).await?;
         rollup::clear(connection, since).await?;
         compaction::forget(connection, since).await?;
-        let (mut known, mut done) = (Known::since(since), Rebuilt::default());
+        let (mut known, mut done) = (KeyCache::since(since), Rebuilt::default());
         let mut months = BTreeSet::new();
         let mut after = Uuid::nil();
         loop {

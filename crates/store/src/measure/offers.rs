@@ -3,7 +3,7 @@
 use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{Key, Kind, Known};
+use crate::rollup::{KeyCache, RollupKey, RollupKind};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -39,11 +39,11 @@ impl Offer {
     }
 
     /// What its sums are kept by.
-    pub fn keys(&self) -> Vec<Key> {
+    pub fn keys(&self) -> Vec<RollupKey> {
         vec![
-            (Kind::Yard, String::new()),
-            (Kind::Pool, self.pool_id.0.to_string()),
-            (Kind::Runner, self.runner_id.0.to_string()),
+            (RollupKind::Yard, String::new()),
+            (RollupKind::Pool, self.pool_id.0.to_string()),
+            (RollupKind::Runner, self.runner_id.0.to_string()),
         ]
     }
 }
@@ -100,7 +100,7 @@ pub async fn members(connection: &mut Connection, pools: &[Uuid]) -> Result<Vec<
 /// Ends the stretches of runners that offer another number of slots by now, begins their next, and adds what is over.
 pub async fn add_offers(
     connection: &mut Connection,
-    known: &mut Known,
+    known: &mut KeyCache,
     new: &[NewOffer],
 ) -> Result<()> {
     if new.is_empty() {
@@ -140,7 +140,7 @@ pub async fn add_offers(
 /// Adds stretches of offers that are over.
 pub async fn count_offers(
     connection: &mut Connection,
-    known: &mut Known,
+    known: &mut KeyCache,
     ended: &[Offer],
 ) -> Result<()> {
     let parts = ended.iter().map(|one| {

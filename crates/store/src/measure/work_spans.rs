@@ -3,9 +3,9 @@
 use super::sums_of;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{Key, Kind, Known, Sums};
+use crate::rollup::{KeyCache, RollupKey, RollupKind, Sums};
 use crate::statement::sql;
-use crate::strand_visit::{self, Asked, Queued};
+use crate::strand_visit::{self, Queued, WaitQuery};
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{
@@ -175,39 +175,42 @@ pub fn plain_title(title: &str) -> String {
 
 impl Row {
     /// What its sums are kept by.
-    pub fn keys(&self) -> Vec<Key> {
+    pub fn keys(&self) -> Vec<RollupKey> {
         let project = self.project_id.0.to_string();
         let mut keys = vec![
-            (Kind::Yard, String::new()),
-            (Kind::Project, project.clone()),
+            (RollupKind::Yard, String::new()),
+            (RollupKind::Project, project.clone()),
             self.requirement_key(),
             self.title_key(),
         ];
         if let Some(pool) = self.pool_id {
             let pool = pool.0.to_string();
-            keys.push((Kind::PoolProject, format!("{pool}/{project}")));
-            keys.push((Kind::Pool, pool));
+            keys.push((RollupKind::PoolProject, format!("{pool}/{project}")));
+            keys.push((RollupKind::Pool, pool));
         }
         let of = |kind, id: Option<String>| id.map(|id| (kind, id));
-        keys.extend(of(Kind::Runner, self.runner_id.map(|id| id.0.to_string())));
         keys.extend(of(
-            Kind::Supplier,
+            RollupKind::Runner,
+            self.runner_id.map(|id| id.0.to_string()),
+        ));
+        keys.extend(of(
+            RollupKind::Supplier,
             self.supplier_id.map(|id| id.0.to_string()),
         ));
         keys.extend(of(
-            Kind::Image,
+            RollupKind::Image,
             Some(self.image.clone()).filter(|image| !image.is_empty()),
         ));
         keys
     }
 
-    fn requirement_key(&self) -> Key {
-        (Kind::Requirement, self.requirement.clone())
+    fn requirement_key(&self) -> RollupKey {
+        (RollupKind::Requirement, self.requirement.clone())
     }
 
-    fn title_key(&self) -> Key {
+    fn title_key(&self) -> RollupKey {
         let title = plain_title(&self.title);
-        (Kind::Title, format!("{}/{title}", self.project_id.0))
+        (RollupKind::Title, format!("{}/{title}", self.project_id.0))
     }
 
     /// When the wait was over, or is cut off.
@@ -224,9 +227,9 @@ pub async fn split_all(
     now: Moment,
     looked_up: usize,
 ) -> Result<Vec<WorkSpan>> {
-    let asked: Vec<Asked> = rows
+    let asked: Vec<WaitQuery> = rows
         .iter()
-        .map(|row| Asked {
+        .map(|row| WaitQuery {
             who: Queued {
                 job: row.job_id.0,
                 ready_at: row.queued_at.0,
@@ -262,7 +265,7 @@ pub async fn split_all(
 }
 
 /// Stints that are ready to be added: what they come to together with what is kept.
-pub struct Ready {
+pub struct PreparedSums {
     rows: Vec<Row>,
     stints: Vec<WorkSpan>,
     /// The numbers of each one's requirement and title.
@@ -274,9 +277,9 @@ pub struct Ready {
 /// adds them makes sure that nobody has added anything since.
 pub async fn get_ready(
     connection: &mut Connection,
-    known: &mut Known,
+    known: &mut KeyCache,
     rows: Vec<Row>,
-) -> Result<Ready> {
+) -> Result<PreparedSums> {
     let stints = split_all(connection, &rows, Moment::default(), usize::MAX).await?;
     let parts = rows.iter().zip(&stints);
     let parts = parts.map(|(row, stint)| (row.keys(), move |grain| stint.cells(grain)));
@@ -286,12 +289,12 @@ pub async fn get_ready(
         .iter()
         .flat_map(|row| [row.requirement_key(), row.title_key()]);
     let numbers = known.numbers(connection, words).await?;
-    let number = |key: &Key| numbers.get(key).copied().unwrap_or(0);
+    let number = |key: &RollupKey| numbers.get(key).copied().unwrap_or(0);
     let words: Vec<(i64, i64)> = rows
         .iter()
         .map(|row| (number(&row.requirement_key()), number(&row.title_key())))
         .collect();
-    Ok(Ready {
+    Ok(PreparedSums {
         rows,
         stints,
         words,
@@ -299,7 +302,7 @@ pub async fn get_ready(
     })
 }
 
-impl Ready {
+impl PreparedSums {
     /// Adds them.
     pub async fn add(self, connection: &mut Connection) -> Result<()> {
         if self.rows.is_empty() {
@@ -313,7 +316,7 @@ impl Ready {
 /// Adds stints that are over and were not counted.
 pub async fn add_stints(
     connection: &mut Connection,
-    known: &mut Known,
+    known: &mut KeyCache,
     rows: Vec<Row>,
 ) -> Result<()> {
     get_ready(connection, known, rows)

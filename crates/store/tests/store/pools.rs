@@ -2,7 +2,7 @@
 
 use crate::{NOW, Record};
 use pennine_core::id::{MaintenanceId, PoolId};
-use pennine_store::maintenance::{self, New};
+use pennine_store::maintenance::{self, NewMaintenanceRow};
 use pennine_store::pool::{self, Pool};
 use pennine_store::{Db, Error, place};
 use std::time::Duration;
@@ -95,7 +95,7 @@ async fn maintenance_is_open_until_its_end_or_until_it_is_ended() {
     let record = Record::fresh().await;
     let pool = pool(&record, "tank").await;
     let mut connection = record.connection().await;
-    let new = New {
+    let new = NewMaintenanceRow {
         id: MaintenanceId(Uuid::now_v7()),
         pool: Some(pool.id.0),
         runner: None,

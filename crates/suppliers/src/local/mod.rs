@@ -12,7 +12,9 @@
 mod process;
 pub mod walls;
 
-use crate::{CONSOLE_BYTES, Fault, Found, Offer, Order, Placed, Stage, Supplier, tail};
+use crate::{
+    CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, SuppliedState, Supplier, tail,
+};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use nix::unistd::gethostname;
@@ -26,7 +28,7 @@ use std::process::Stdio;
 use std::time::Duration;
 use tokio::process::Command;
 use uuid::Uuid;
-use walls::{View, Walls};
+use walls::{MachineIsolation, View};
 
 /// What a machine needs beside the service: one processor of the host for each but one, and this much memory.
 const MEMORY: u64 = 1 << 30;
@@ -45,11 +47,11 @@ pub struct Local {
     installation: Uuid,
     /// The most machines, where people say so.
     most: Option<u32>,
-    walls: tokio::sync::OnceCell<Walls>,
+    walls: tokio::sync::OnceCell<MachineIsolation>,
     /// Whether the host's tools were asked for their versions.
     warm: tokio::sync::OnceCell<()>,
     /// What people want of them, where they say so.
-    wanted_walls: Option<Walls>,
+    wanted_walls: Option<MachineIsolation>,
 }
 
 /// What people can set of it.
@@ -65,7 +67,7 @@ pub const SETTINGS: [(&str, &str); 2] = [
 ];
 
 #[derive(serde::Serialize, serde::Deserialize)]
-struct Written {
+struct MachineFile {
     installation: Uuid,
     name: String,
 }
@@ -88,7 +90,7 @@ impl Local {
         };
         let wanted_walls = match settings.get("walls").map(String::as_str) {
             None => None,
-            Some(text) => Some(Walls::parse(text)?),
+            Some(text) => Some(MachineIsolation::parse(text)?),
         };
         Ok(Local {
             dir,
@@ -112,7 +114,7 @@ impl Local {
     }
 
     /// How machines are kept apart here: found out once.
-    async fn walls(&self) -> Walls {
+    async fn walls(&self) -> MachineIsolation {
         *self
             .walls
             .get_or_init(|| async {
@@ -120,7 +122,7 @@ impl Local {
                     return walls;
                 }
                 let _ = std::fs::create_dir_all(&self.dir);
-                Walls::best(&self.dir).await
+                MachineIsolation::best(&self.dir).await
             })
             .await
     }
@@ -143,7 +145,7 @@ impl Local {
         self.warm.get_or_init(ask).await;
     }
 
-    async fn start(&self, order: &Order) -> Result<Placed, Fault> {
+    async fn start(&self, order: &Order) -> Result<PlacedOrder, Fault> {
         let folder = self.folder(order.machine);
         let broken = |what: &Path, error: std::io::Error| {
             Fault::Unavailable(format!("{}: {error}", what.display()))
@@ -166,7 +168,7 @@ impl Local {
             .mode(0o700)
             .create(&home)
             .map_err(|error| broken(&home, error))?;
-        let written = serde_json::to_vec(&Written {
+        let written = serde_json::to_vec(&MachineFile {
             installation: self.installation,
             name: order.name.clone(),
         });
@@ -220,8 +222,8 @@ impl Local {
         Ok(self.placed())
     }
 
-    fn placed(&self) -> Placed {
-        Placed {
+    fn placed(&self) -> PlacedOrder {
+        PlacedOrder {
             reference: host(),
             zone: String::new(),
         }
@@ -273,17 +275,17 @@ impl Local {
         }
     }
 
-    fn found(&self, machine: MachineId) -> Option<Found> {
+    fn found(&self, machine: MachineId) -> Option<SuppliedMachine> {
         let text = std::fs::read(self.folder(machine).join("order.json")).ok()?;
-        let written: Written = serde_json::from_slice(&text).ok()?;
-        (written.installation == self.installation).then(|| Found {
+        let written: MachineFile = serde_json::from_slice(&text).ok()?;
+        (written.installation == self.installation).then(|| SuppliedMachine {
             machine,
             reference: host(),
             zone: String::new(),
             stage: if self.process(machine).is_some_and(|one| one.alive()) {
-                Stage::Running
+                SuppliedState::Running
             } else {
-                Stage::Stopped
+                SuppliedState::Stopped
             },
             reclaimed: false,
             said: String::new(),
@@ -292,7 +294,7 @@ impl Local {
 }
 
 impl Supplier for Local {
-    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<Placed, Fault>> {
+    fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>> {
         self.start(order).boxed()
     }
 
@@ -300,7 +302,7 @@ impl Supplier for Local {
         self.end(machine).boxed()
     }
 
-    fn list(&self) -> BoxFuture<'_, Result<Vec<Found>, Fault>> {
+    fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>> {
         let found = self.all().into_iter().filter_map(|one| self.found(one));
         futures::future::ready(Ok(found.collect())).boxed()
     }

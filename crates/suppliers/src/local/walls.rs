@@ -7,7 +7,7 @@ use tokio::process::Command;
 
 /// How machines are kept apart from the host and from each other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Walls {
+pub enum MachineIsolation {
     /// In a bubblewrap sandbox over which everything can be written, and is thrown away with the machine.
     Overlay,
     /// In a bubblewrap sandbox: the host's files are there to read.
@@ -31,43 +31,49 @@ pub struct View<'a> {
 /// Builds the sandbox; what it takes stands at its head.
 const SANDBOX: &str = include_str!("sandbox.sh");
 
-impl Walls {
-    const ALL: [Walls; 3] = [Walls::Overlay, Walls::ReadOnly, Walls::Folder];
+impl MachineIsolation {
+    const ALL: [MachineIsolation; 3] = [
+        MachineIsolation::Overlay,
+        MachineIsolation::ReadOnly,
+        MachineIsolation::Folder,
+    ];
 
     fn word(self) -> &'static str {
         match self {
-            Walls::Overlay => "overlay",
-            Walls::ReadOnly => "read-only",
-            Walls::Folder => "folder",
+            MachineIsolation::Overlay => "overlay",
+            MachineIsolation::ReadOnly => "read-only",
+            MachineIsolation::Folder => "folder",
         }
     }
 
     /// As people write it.
-    pub fn parse(text: &str) -> Result<Walls, String> {
-        let found = Walls::ALL.into_iter().find(|walls| walls.word() == text);
+    pub fn parse(text: &str) -> Result<MachineIsolation, String> {
+        let found = MachineIsolation::ALL
+            .into_iter()
+            .find(|walls| walls.word() == text);
         found.ok_or_else(|| format!("walls is overlay, read-only or folder, not {text:?}"))
     }
 
     /// The best that this host has, tried in a folder that is there.
-    pub async fn best(folder: &Path) -> Walls {
-        for walls in [Walls::Overlay, Walls::ReadOnly] {
+    pub async fn best(folder: &Path) -> MachineIsolation {
+        for walls in [MachineIsolation::Overlay, MachineIsolation::ReadOnly] {
             if walls.work(folder).await {
                 return walls;
             }
         }
-        Walls::Folder
+        MachineIsolation::Folder
     }
 
     /// What it means for whoever lets jobs run behind them.
     pub fn said(self) -> &'static str {
         match self {
-            Walls::Overlay => {
+            MachineIsolation::Overlay => {
                 "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and what it writes outside its folder is thrown away with it"
             }
-            Walls::ReadOnly => {
+            MachineIsolation::ReadOnly => {
                 "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and writes in its folder only (overlays do not work here)"
             }
-            Walls::Folder => {
+            MachineIsolation::Folder => {
                 "machines are plain folders, so a job can do what the service's user can (bubblewrap is not there, does not work here, or was not asked for)"
             }
         }
@@ -75,7 +81,7 @@ impl Walls {
 
     /// The program behind these walls, without its arguments.
     pub fn around(self, view: &View<'_>) -> Command {
-        if self == Walls::Folder {
+        if self == MachineIsolation::Folder {
             return Command::new(view.program);
         }
         let mut command = Command::new("unshare");

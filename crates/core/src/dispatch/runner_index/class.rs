@@ -1,7 +1,7 @@
 //! Runners in their classes, as they come, change, take and free slots, and go.
 
 use super::{Class, Runner, RunnerIndex, RunnerProfile, put, signature};
-use crate::dispatch::yard::{PoolView, RunnerView, Willingness};
+use crate::dispatch::yard::{Availability, PoolView, RunnerView};
 use crate::fact::Subject;
 use crate::id::{AttemptId, PoolId, RunnerId};
 use crate::time::Moment;
@@ -112,7 +112,7 @@ impl RunnerIndex {
             };
         };
         match willingness {
-            Willingness::Takes => {
+            Availability::Takes => {
                 let held = u32::try_from(runner.holds.len()).unwrap_or(u32::MAX);
                 let free = runner.view.slots.saturating_sub(held);
                 change(&mut class.takes, 1);
@@ -136,8 +136,8 @@ impl RunnerIndex {
                     class.free.remove(&(runner.idle_since, id));
                 }
             }
-            Willingness::Paused => change(&mut class.paused, 1),
-            Willingness::Offline => change(&mut class.offline, 1),
+            Availability::Paused => change(&mut class.paused, 1),
+            Availability::Offline => change(&mut class.offline, 1),
         }
     }
 

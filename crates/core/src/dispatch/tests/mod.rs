@@ -463,7 +463,7 @@ impl Bench {
                 Reason::OutOfReach
             } else if !fits.iter().any(|runner| model.takes(runner)) {
                 let connected =
-                    |runner: &&&RunnerView| runner.willingness() != Willingness::Offline;
+                    |runner: &&&RunnerView| runner.willingness() != Availability::Offline;
                 match fits.iter().filter(connected).count() {
                     0 => Reason::Offline,
                     _ => Reason::Paused,

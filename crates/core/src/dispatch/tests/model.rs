@@ -89,7 +89,7 @@ impl Model {
     }
 
     pub fn takes(&self, runner: &RunnerView) -> bool {
-        runner.willingness() == Willingness::Takes
+        runner.willingness() == Availability::Takes
             && self
                 .pools
                 .get(&runner.pool)

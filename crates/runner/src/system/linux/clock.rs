@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime};
 /// A point in time that another life of this program can read: by the clock that goes on while the machine sleeps, where
 /// that is still the same boot, and by the calendar otherwise.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Mark {
+pub struct BootMark {
     boot: String,
     since_boot: Duration,
     calendar: SystemTime,
@@ -27,10 +27,10 @@ fn since_boot() -> Duration {
     clock_gettime(ClockId::CLOCK_BOOTTIME).map_or(Duration::ZERO, Duration::from)
 }
 
-impl Mark {
+impl BootMark {
     /// This moment.
-    pub fn now() -> Mark {
-        Mark {
+    pub fn now() -> BootMark {
+        BootMark {
             boot: boot().to_owned(),
             since_boot: since_boot(),
             calendar: SystemTime::now(),
@@ -38,9 +38,9 @@ impl Mark {
     }
 
     /// The moment of an instant of this life.
-    pub fn of(at: Instant) -> Mark {
-        let (now, ago) = (Mark::now(), at.elapsed());
-        Mark {
+    pub fn of(at: Instant) -> BootMark {
+        let (now, ago) = (BootMark::now(), at.elapsed());
+        BootMark {
             since_boot: now.since_boot.saturating_sub(ago),
             calendar: now.calendar.checked_sub(ago).unwrap_or(now.calendar),
             ..now
@@ -69,7 +69,7 @@ mod tests {
 
     #[test]
     fn a_mark_of_this_boot_does_not_go_by_the_calendar() {
-        let mut mark = Mark::now();
+        let mut mark = BootMark::now();
         mark.calendar += Duration::from_secs(7200);
         assert!(mark.ago() < Duration::from_secs(60));
         mark.since_boot = mark.since_boot.saturating_sub(Duration::from_secs(5));
@@ -78,7 +78,7 @@ mod tests {
 
     #[test]
     fn a_mark_of_another_boot_goes_by_the_calendar() {
-        let mut mark = Mark::now();
+        let mut mark = BootMark::now();
         mark.boot = "another".into();
         mark.calendar -= Duration::from_secs(300);
         assert!(mark.ago() >= Duration::from_secs(300));

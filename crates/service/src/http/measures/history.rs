@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::Params;
-use crate::views::measures::history::When;
+use crate::views::measures::history::TimeRange;
 use crate::{operations, views};
 use axum::Json;
 use axum::body::{Body, Bytes};
@@ -12,15 +12,15 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures::TryStreamExt;
-use pennine_wire::{Imported, Problem};
+use pennine_wire::{ImportSummary, Problem};
 
 /// Every attempt that is over, and every wait that led to none, in the order in which they became ready, as CSV.
-#[utoipa::path(get, operation_id = "export_history", path = "/history", tag = "trends", params(When),
+#[utoipa::path(get, operation_id = "export_history", path = "/history", tag = "trends", params(TimeRange),
     responses((status = 200, body = String, content_type = "text/csv"), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn export(
     State(app): State<App>,
     _: Principal,
-    Params(when): Params<When>,
+    Params(when): Params<TimeRange>,
 ) -> Answer<impl IntoResponse> {
     let lines = views::measures::history::export(&app, when);
     let body = Body::from_stream(lines.map_ok(Bytes::from));
@@ -30,8 +30,12 @@ pub async fn export(
 /// Import jobs that are over, from a CSV file: all of them, or none where a line cannot be read.
 #[utoipa::path(post, operation_id = "import_history", path = "/history", tag = "trends",
     request_body(content = String, content_type = "text/csv"),
-    responses((status = 200, body = Imported), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
-pub async fn import(State(app): State<App>, who: Principal, body: Bytes) -> Answer<Json<Imported>> {
+    responses((status = 200, body = ImportSummary), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn import(
+    State(app): State<App>,
+    who: Principal,
+    body: Bytes,
+) -> Answer<Json<ImportSummary>> {
     let imported = operations::measures::history::import(&app, &who, &body).await?;
     Ok(Json(imported))
 }

@@ -5,40 +5,40 @@ use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::Params;
 use crate::views;
-use crate::views::measures::trends::Which;
+use crate::views::measures::trends::TrendParams;
 use axum::Json;
 use axum::extract::State;
-use pennine_wire::{Page, Problem, Trends, Waited, WeekPattern};
+use pennine_wire::{LongestWait, Page, Problem, Trends, WeekPattern};
 
 /// Figures of a window: waits with their reasons, work, slots, machines and money.
-#[utoipa::path(get, operation_id = "show_trends", path = "/trends", tag = "trends", params(Which),
+#[utoipa::path(get, operation_id = "show_trends", path = "/trends", tag = "trends", params(TrendParams),
     responses((status = 200, body = Trends), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
+    Params(which): Params<TrendParams>,
 ) -> Answer<Json<Trends>> {
     Ok(Json(views::measures::trends::show(&app, which).await?))
 }
 
 /// The hours of the week over a window.
-#[utoipa::path(get, operation_id = "show_week", path = "/trends/week", tag = "trends", params(Which),
+#[utoipa::path(get, operation_id = "show_week", path = "/trends/week", tag = "trends", params(TrendParams),
     responses((status = 200, body = WeekPattern), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn week(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
+    Params(which): Params<TrendParams>,
 ) -> Answer<Json<WeekPattern>> {
     Ok(Json(views::measures::trends::week(&app, which).await?))
 }
 
 /// The waits behind a figure: of the jobs that waited at some time in the window, the longest first.
-#[utoipa::path(get, operation_id = "list_waits", path = "/trends/waits", tag = "trends", params(Which),
-    responses((status = 200, body = Page<Waited>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(get, operation_id = "list_waits", path = "/trends/waits", tag = "trends", params(TrendParams),
+    responses((status = 200, body = Page<LongestWait>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn waits(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
-) -> Answer<Json<Page<Waited>>> {
+    Params(which): Params<TrendParams>,
+) -> Answer<Json<Page<LongestWait>>> {
     Ok(Json(views::measures::trends::waits(&app, which).await?))
 }

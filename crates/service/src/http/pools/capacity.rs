@@ -5,18 +5,18 @@ use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::Params;
 use crate::views;
-use crate::views::pools::capacity::{Which, Window};
+use crate::views::pools::capacity::{DecisionParams, Window};
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_wire::{CapacityDecision, Page, Problem, Relief};
 
 /// What was decided about machines, newest first.
-#[utoipa::path(get, operation_id = "list_decisions", path = "/capacity/decisions", tag = "machines", params(Which),
+#[utoipa::path(get, operation_id = "list_decisions", path = "/capacity/decisions", tag = "machines", params(DecisionParams),
     responses((status = 200, body = Page<CapacityDecision>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn decisions(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
+    Params(which): Params<DecisionParams>,
 ) -> Answer<Json<Page<CapacityDecision>>> {
     Ok(Json(views::pools::capacity::decisions(&app, which).await?))
 }

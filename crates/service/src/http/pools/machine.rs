@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::{JsonBody, Params};
-use crate::views::pools::machine::Which;
+use crate::views::pools::machine::MachineParams;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -12,12 +12,12 @@ use axum::http::StatusCode;
 use pennine_wire::{Machine, MachineConsole, NewMachines, Page, Problem, StopMachine};
 
 /// Machines, newest first: those that exist, unless others are asked for.
-#[utoipa::path(get, operation_id = "list_machines", path = "/machines", tag = "machines", params(Which),
+#[utoipa::path(get, operation_id = "list_machines", path = "/machines", tag = "machines", params(MachineParams),
     responses((status = 200, body = Page<Machine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
+    Params(which): Params<MachineParams>,
 ) -> Answer<Json<Page<Machine>>> {
     Ok(Json(views::pools::machine::list(&app, which).await?))
 }

@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -51,7 +51,7 @@ pub async fn add(
 pub async fn change(
     State(app): State<App>,
     who: Principal,
-    expected: Expected,
+    expected: ExpectedVersion,
     Path(name): Path<String>,
     JsonBody(change): JsonBody<SupplierChange>,
 ) -> Answer<Json<Supplier>> {

@@ -3,23 +3,29 @@
 use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::JsonBody;
-use crate::http::runners::protocol::Caller;
+use crate::http::runners::protocol::AuthenticatedRunner;
 use crate::operations::runners::own_runner;
 use crate::views;
 use axum::Json;
 use axum::extract::State;
-use pennine_wire::runner_protocol::{Leave, NewDesiredStateHere, Renewed};
+use pennine_wire::runner_protocol::{LeaveRequest, NewCredential, NewDesiredStateHere};
 use pennine_wire::{ChangedRunner, Runner};
 
 /// How the service sees the runner that asks.
-pub async fn me(State(app): State<App>, Caller(known, _): Caller) -> Answer<Json<Runner>> {
+pub async fn me(
+    State(app): State<App>,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+) -> Answer<Json<Runner>> {
     let mut connection = app.store.get().await?;
     let runner = views::runners::runner::one(&mut connection, known.id.0).await?;
     Ok(Json(runner))
 }
 
 /// Another credential for the runner that asks.
-pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answer<Json<Renewed>> {
+pub async fn renew(
+    State(app): State<App>,
+    AuthenticatedRunner(known, hash): AuthenticatedRunner,
+) -> Answer<Json<NewCredential>> {
     let renewed = own_runner::renew_credential(&app, known.id.0, &known.name, &hash).await?;
     Ok(Json(renewed))
 }
@@ -27,7 +33,7 @@ pub async fn renew(State(app): State<App>, Caller(known, hash): Caller) -> Answe
 /// What somebody at the machine wants of its runner.
 pub async fn set_desired_state(
     State(app): State<App>,
-    Caller(known, _): Caller,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
     JsonBody(sent): JsonBody<NewDesiredStateHere>,
 ) -> Answer<Json<Runner>> {
     let runner =
@@ -38,8 +44,8 @@ pub async fn set_desired_state(
 /// Somebody at the machine takes its runner out for good.
 pub async fn leave(
     State(app): State<App>,
-    Caller(known, _): Caller,
-    JsonBody(sent): JsonBody<Leave>,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+    JsonBody(sent): JsonBody<LeaveRequest>,
 ) -> Answer<Json<ChangedRunner>> {
     let changed = own_runner::leave(&app, known.id.0, &known.name, &sent).await?;
     Ok(Json(changed))

@@ -7,7 +7,7 @@ use crate::http::answer::Answer;
 use crate::http::auth::bearer;
 use crate::http::body::JsonBody;
 use crate::operations::runners::protocol::{
-    self, Known, arrive, end_session, park_time, what_to_tell,
+    self, CredentialHolder, arrive, end_session, park_time, what_to_tell,
 };
 use crate::validation::check_protocol;
 use crate::{http, secret};
@@ -18,7 +18,7 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_wire::runner_protocol::{
-    Goodbye, Hello, OLDEST_PROTOCOL, PROTOCOL, Poll, PollAnswer, Settings,
+    OLDEST_PROTOCOL, PROTOCOL, Poll, PollAnswer, ServiceInfo, SessionEnd, Settings,
 };
 
 /// The runner's side of the service.
@@ -58,8 +58,8 @@ fn log_bytes() -> usize {
     usize::try_from(Settings::default().log_chunk.0).unwrap_or(usize::MAX)
 }
 
-async fn hello(State(app): State<App>) -> Json<Hello> {
-    Json(Hello {
+async fn hello(State(app): State<App>) -> Json<ServiceInfo> {
+    Json(ServiceInfo {
         service: "pennine".into(),
         version: env!("CARGO_PKG_VERSION").into(),
         protocol: PROTOCOL,
@@ -69,9 +69,9 @@ async fn hello(State(app): State<App>) -> Json<Hello> {
 }
 
 /// The runner that shows its credential, and the credential's hash.
-pub struct Caller(pub Known, pub Vec<u8>);
+pub struct AuthenticatedRunner(pub CredentialHolder, pub Vec<u8>);
 
-impl FromRequestParts<App> for Caller {
+impl FromRequestParts<App> for AuthenticatedRunner {
     type Rejection = ServiceError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Answer<Self> {
@@ -92,7 +92,7 @@ impl FromRequestParts<App> for Caller {
                     .remedy("join the machine again with a new ticket"),
             );
         }
-        Ok(Caller(known, hash))
+        Ok(AuthenticatedRunner(known, hash))
     }
 }
 
@@ -100,7 +100,7 @@ impl FromRequestParts<App> for Caller {
 /// thousand parked polls hold little.
 async fn poll(
     State(app): State<App>,
-    Caller(mut known, hash): Caller,
+    AuthenticatedRunner(mut known, hash): AuthenticatedRunner,
     peer: Peer,
     wire: Wire,
     JsonBody(sent): JsonBody<Poll>,
@@ -134,8 +134,8 @@ async fn poll(
 /// The runner's process ends.
 async fn goodbye(
     State(app): State<App>,
-    Caller(known, _): Caller,
-    JsonBody(sent): JsonBody<Goodbye>,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+    JsonBody(sent): JsonBody<SessionEnd>,
 ) -> Answer<StatusCode> {
     end_session(&app, &known, sent.session).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -2,17 +2,19 @@
 
 use crate::app::App;
 use crate::error::ServiceError;
-use crate::http::accept::Arrived;
+use crate::http::accept::ArrivalTime;
 use crate::http::answer::Answer;
 use crate::http::body::{JsonBody, Params};
-use crate::http::runners::protocol::Caller;
+use crate::http::runners::protocol::AuthenticatedRunner;
 use crate::operations::runners::reports;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use pennine_core::id::{AttemptId, LeaseToken};
-use pennine_wire::runner_protocol::{Finished, LogTaken, Lost, Started};
+use pennine_wire::runner_protocol::{
+    FinishedReport, LogAcknowledgement, LostReport, StartedReport,
+};
 use serde::Deserialize;
 
 /// The header that carries an attempt's lease with its log.
@@ -21,10 +23,10 @@ const LEASE_HEADER: &str = "pennine-lease";
 /// A command was started.
 pub async fn started(
     State(app): State<App>,
-    arrived: Arrived,
-    Caller(known, _): Caller,
+    arrived: ArrivalTime,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
     Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Started>,
+    JsonBody(sent): JsonBody<StartedReport>,
 ) -> Answer<StatusCode> {
     reports::started(&app, &known, id, sent, arrived.0).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -33,10 +35,10 @@ pub async fn started(
 /// An attempt has ended and its log is complete.
 pub async fn finished(
     State(app): State<App>,
-    arrived: Arrived,
-    Caller(known, _): Caller,
+    arrived: ArrivalTime,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
     Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Finished>,
+    JsonBody(sent): JsonBody<FinishedReport>,
 ) -> Answer<StatusCode> {
     reports::finished(&app, &known, id, sent, arrived.0).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -45,9 +47,9 @@ pub async fn finished(
 /// An attempt is over and has no result. Its job is tried again.
 pub async fn lost(
     State(app): State<App>,
-    Caller(known, _): Caller,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
     Path(id): Path<AttemptId>,
-    JsonBody(sent): JsonBody<Lost>,
+    JsonBody(sent): JsonBody<LostReport>,
 ) -> Answer<StatusCode> {
     reports::lost(&app, &known, id, sent).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -62,12 +64,12 @@ pub struct LogParams {
 /// Bytes of a log.
 pub async fn log(
     State(app): State<App>,
-    Caller(known, _): Caller,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
     Path(id): Path<AttemptId>,
     Params(params): Params<LogParams>,
     headers: HeaderMap,
     bytes: Bytes,
-) -> Answer<Json<LogTaken>> {
+) -> Answer<Json<LogAcknowledgement>> {
     let lease = headers
         .get(LEASE_HEADER)
         .and_then(|lease| lease.to_str().ok())

@@ -5,20 +5,20 @@ use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::{JsonBody, Params};
 use crate::operations::runners::runner::NewDesiredState;
-use crate::settings_version::Expected;
-use crate::views::runners::runner::Which;
+use crate::settings_version::ExpectedVersion;
+use crate::views::runners::runner::RunnerParams;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use pennine_wire::{ChangedRunner, Page, Problem, Retirement, Runner, RunnerChange};
 
 /// The runners that are not retired, by pool and name.
-#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", params(Which),
+#[utoipa::path(get, operation_id = "list_runners", path = "/runners", tag = "yard", params(RunnerParams),
     responses((status = 200, body = Page<Runner>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
     _: Principal,
-    Params(which): Params<Which>,
+    Params(which): Params<RunnerParams>,
 ) -> Answer<Json<Page<Runner>>> {
     Ok(Json(views::runners::runner::list(&app, which).await?))
 }
@@ -58,7 +58,7 @@ pub async fn set_desired_state(
 pub async fn change(
     State(app): State<App>,
     who: Principal,
-    expected: Expected,
+    expected: ExpectedVersion,
     Path(text): Path<String>,
     JsonBody(change): JsonBody<RunnerChange>,
 ) -> Answer<Json<ChangedRunner>> {

@@ -1,6 +1,6 @@
 //! What suppliers answer: machines that were ordered, removed, listed or found gone, and what went wrong.
 
-use crate::leader::{End, Term};
+use crate::leader::{Term, TermEnd};
 use crate::supplier_calls;
 use crate::supplier_calls::calls::Done;
 use pennine_core::capacity::{Event, MachineView, Scope};
@@ -10,7 +10,7 @@ use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::Moment;
 use pennine_store::machine::{self, Detail, Machine};
 use pennine_store::{Db, runner, supplier, trial};
-use pennine_suppliers::{Fault, Found, Offer, Placed, Stage};
+use pennine_suppliers::{Fault, Offer, PlacedOrder, SuppliedMachine, SuppliedState};
 use rand::RngExt;
 use std::collections::BTreeSet;
 use std::time::Duration;
@@ -20,7 +20,7 @@ const SETTLES: Duration = Duration::from_secs(1);
 
 impl Term<'_> {
     /// A supplier has answered.
-    pub(in crate::leader) async fn done(&mut self, done: Done) -> Result<(), End> {
+    pub(in crate::leader) async fn done(&mut self, done: Done) -> Result<(), TermEnd> {
         let now = self.app.clock.now();
         match done {
             Done::Ordered(machine, result) => self.ordered(*machine, result, now).await?,
@@ -81,7 +81,7 @@ impl Term<'_> {
                 if let Some(row) = self.yard.suppliers.get(&supplier) {
                     let mut maker = supplier_calls::maker(row);
                     maker.quota = Some(maker.quota.map_or(*quota, |known| known.min(*quota)));
-                    self.engine.apply(Event::Maker(maker), now);
+                    self.engine.apply(Event::Supplier(maker), now);
                 }
                 return;
             }
@@ -101,9 +101,9 @@ impl Term<'_> {
     async fn ordered(
         &mut self,
         machine: Machine,
-        result: Result<Placed, Fault>,
+        result: Result<PlacedOrder, Fault>,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let (id, supplier, pool) = (machine.id.0, machine.supplier_id.0, machine.pool_id.0);
         match result {
             Ok(placed) => {
@@ -147,7 +147,7 @@ impl Term<'_> {
         Ok(())
     }
 
-    async fn give_up(&mut self, id: MachineId, why: &str, now: Moment) -> Result<(), End> {
+    async fn give_up(&mut self, id: MachineId, why: &str, now: Moment) -> Result<(), TermEnd> {
         let released = self
             .step(id, MachineEvent::Release, why, Detail::default(), now)
             .await?;
@@ -165,7 +165,7 @@ impl Term<'_> {
         supplier: SupplierId,
         offer: Offer,
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let Some(row) = self.yard.suppliers.get(&supplier) else {
             return Ok(());
         };
@@ -185,9 +185,9 @@ impl Term<'_> {
         &mut self,
         supplier: SupplierId,
         as_of: Moment,
-        found: &[Found],
+        found: &[SuppliedMachine],
         now: Moment,
-    ) -> Result<(), End> {
+    ) -> Result<(), TermEnd> {
         let there: BTreeSet<MachineId> = found.iter().map(|found| found.machine).collect();
         let known: BTreeSet<MachineId> = self
             .engine
@@ -251,18 +251,22 @@ impl Term<'_> {
         Ok(())
     }
 
-    async fn stopped_or_reclaimed(&mut self, found: &Found, now: Moment) -> Result<(), End> {
+    async fn stopped_or_reclaimed(
+        &mut self,
+        found: &SuppliedMachine,
+        now: Moment,
+    ) -> Result<(), TermEnd> {
         let Some(known) = self.engine.capacity().machine_view(found.machine).cloned() else {
             return Ok(());
         };
         match (found.stage, known.state) {
-            (Stage::Stopped, MachineState::Booting) => {
+            (SuppliedState::Stopped, MachineState::Booting) => {
                 self.give_up(known.id, "it stopped while it came up", now)
                     .await?;
                 let fault = Fault::Refused("its machines stop while they come up".to_owned());
                 self.fault(known.supplier, known.pool, &fault, now);
             }
-            (Stage::Stopped, MachineState::Joined) => {
+            (SuppliedState::Stopped, MachineState::Joined) => {
                 let released = self
                     .step(
                         known.id,
@@ -297,7 +301,7 @@ impl Term<'_> {
     }
 
     /// Writes down what is wrong with suppliers, where that is another than before.
-    async fn tell_troubles(&mut self, now: Moment) -> Result<(), End> {
+    async fn tell_troubles(&mut self, now: Moment) -> Result<(), TermEnd> {
         let ids: Vec<SupplierId> = self.yard.suppliers.keys().copied().collect();
         for id in ids {
             let trouble = self.engine.capacity().trouble_of(id).cloned();

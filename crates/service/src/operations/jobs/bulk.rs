@@ -6,7 +6,7 @@ use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::views;
 use pennine_core::dispatch::{StrandKey, below};
-use pennine_core::id::{JobId, RunId, Short, StrandId};
+use pennine_core::id::{JobId, RunId, ShortName, StrandId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
@@ -55,7 +55,7 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
         more: !action.preview && all > count(found.len()),
         jobs: if action.preview {
             let rows = found.iter().take(NAMED);
-            rows.map(|row| Short::Job.name(row.number)).collect()
+            rows.map(|row| ShortName::Job.name(row.number)).collect()
         } else {
             changed.truncate(NAMED);
             changed
@@ -160,7 +160,7 @@ async fn one(
     row: &Job,
 ) -> Result<Option<String>> {
     let at = app.clock.now();
-    let name = Short::Job.name(row.number);
+    let name = ShortName::Job.name(row.number);
     let key = strand::get(connection, &[row.strand_id.0])
         .await?
         .into_iter()
@@ -197,7 +197,7 @@ async fn one(
             };
             // Its audit row comes with it.
             let numbers = job::submit(connection, again).await?;
-            return Ok(Some(Short::Job.name(numbers.job)));
+            return Ok(Some(ShortName::Job.name(numbers.job)));
         }
         _ => false,
     };

@@ -6,7 +6,7 @@ use crate::error::Result;
 use crate::operations::transaction::commit;
 use crate::views;
 use crate::views::jobs::job::find;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_store::audit;
 use pennine_store::job::{self, Cancelled};
 use pennine_wire::Job;
@@ -24,7 +24,7 @@ pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
                 now,
                 &who.name,
                 "job.cancel",
-                &Short::Job.name(row.number),
+                &ShortName::Job.name(row.number),
                 json!({}),
             )
             .await?;

@@ -7,7 +7,7 @@ use crate::validation::check_variable;
 use crate::views;
 use crate::views::yard::Yard;
 use pennine_core::dispatch::{Reason, StrandKey};
-use pennine_core::id::{JobId, RunId, Short};
+use pennine_core::id::{JobId, RunId, ShortName};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Requirement, Vocabulary};
 use pennine_core::time::{Micros, Moment};
@@ -172,7 +172,7 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
     };
     let line = JobLine {
         id,
-        name: Short::Job.name(numbers.job),
+        name: ShortName::Job.name(numbers.job),
         title: checked.title,
         project: project.path,
         requirement: new.requirement.trim().to_owned(),

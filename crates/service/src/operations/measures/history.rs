@@ -13,9 +13,9 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::connect::in_transaction;
 use pennine_store::history::{self, PastJob, PastRunner};
-use pennine_store::rollup::Known;
+use pennine_store::rollup::KeyCache;
 use pennine_store::{Connection, audit, measure, partition, place, pool, strand};
-use pennine_wire::Imported;
+use pennine_wire::ImportSummary;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -45,16 +45,16 @@ const OPTIONAL: [&str; 7] = [
 ];
 
 /// What lines name.
-struct Names {
+struct NameCache {
     projects: HashMap<String, PlaceId>,
     pools: HashMap<String, (PoolId, i32)>,
 }
 
-impl Names {
-    async fn read(connection: &mut Connection) -> Result<Names> {
+impl NameCache {
+    async fn read(connection: &mut Connection) -> Result<NameCache> {
         let places = place::all(connection).await?.into_iter();
         let pools = pool::list(connection).await?.into_iter();
-        Ok(Names {
+        Ok(NameCache {
             projects: places
                 .filter(|place| place.kind == "project")
                 .map(|place| (place.path, place.id.0))
@@ -87,7 +87,7 @@ struct Line {
 }
 
 /// Reads a file whole, or says what is wrong with it, line by line.
-fn read(body: &[u8], names: &Names, now: Moment) -> Result<Vec<Line>> {
+fn read(body: &[u8], names: &NameCache, now: Moment) -> Result<Vec<Line>> {
     let mut reader = csv::ReaderBuilder::new().flexible(false).from_reader(body);
     let wrong = |said: String| ServiceError::invalid("body", said);
     let heads = reader
@@ -143,7 +143,7 @@ fn read(body: &[u8], names: &Names, now: Moment) -> Result<Vec<Line>> {
 
 fn one(
     at: &BTreeMap<&str, &str>,
-    names: &Names,
+    names: &NameCache,
     now: Moment,
     like: &mut HashMap<[u8; 32], u32>,
 ) -> Result<Line, String> {
@@ -310,7 +310,7 @@ async fn write(
         let id = strand::ensure(connection, fresh, &key, app.clock.now()).await?;
         strands.insert((project, requirement), id);
     }
-    let mut known = Known::default();
+    let mut known = KeyCache::default();
     for some in lines.chunks(AT_ONCE) {
         let jobs: Vec<PastJob> = some
             .iter()
@@ -361,11 +361,11 @@ fn past(line: &Line, strand: StrandId, runner: RunnerId, by: &str) -> PastJob {
 }
 
 /// Imports jobs that are over, from a CSV file: all of them, or none where a line cannot be read.
-pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<Imported> {
+pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSummary> {
     who.require(Role::Admin)?;
     let now = app.clock.now();
     let mut connection = app.store.patient().await?;
-    let names = Names::read(&mut connection).await?;
+    let names = NameCache::read(&mut connection).await?;
     let lines = read(body, &names, now)?;
     let (Some(first), Some(last)) = (
         lines.iter().map(|line| line.ready).min(),
@@ -403,5 +403,5 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<Imported>
         detail,
     )
     .await?;
-    Ok(Imported { jobs, first, last })
+    Ok(ImportSummary { jobs, first, last })
 }

@@ -4,11 +4,11 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
-use pennine_core::target::{InvalidTarget, Promise};
+use pennine_core::target::{InvalidTarget, Objective};
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::target::{self, Target as Row};
 use pennine_store::{Db, audit, pool};
@@ -18,7 +18,7 @@ use serde_json::json;
 /// The most targets: each is looked at every few seconds.
 const MOST: usize = 500;
 
-fn set(row: &mut Row, promise: Promise) -> Result<()> {
+fn set(row: &mut Row, promise: Objective) -> Result<()> {
     if let Err(error) = promise.check() {
         let field = match error {
             InvalidTarget::Share => "share",
@@ -85,7 +85,7 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
             created_at: Db(now),
             created_by: who.name.clone(),
         };
-        let promise = Promise {
+        let promise = Objective {
             share: new.share,
             within_us: new.within_us,
             days: new.days,
@@ -105,7 +105,7 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: TargetChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<Target> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
@@ -115,7 +115,7 @@ pub async fn change(
             .check(connection, &row, "target.change", name)
             .await?;
         let before = row.promise();
-        let promise = Promise {
+        let promise = Objective {
             share: change.share.unwrap_or(before.share),
             within_us: change.within_us.unwrap_or(before.within_us),
             days: change.days.unwrap_or(before.days),

@@ -4,7 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views::people::place::{find, shown};
 use crate::views::yard::Yard;
@@ -121,7 +121,7 @@ pub async fn change(
     who: &Principal,
     path: &str,
     change: PlaceChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<Place> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {

@@ -4,7 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::{Expected, Versioned};
+use crate::settings_version::{ExpectedVersion, Versioned};
 use crate::validation::{check_description, check_labels, check_name};
 use crate::views::pools::pool::shown;
 use crate::views::yard::Yard;
@@ -154,7 +154,7 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: PoolChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<ChangedPool> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {

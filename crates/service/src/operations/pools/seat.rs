@@ -4,12 +4,12 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::{check_name, check_why};
 use crate::views;
 use crate::views::pools::seat::one;
 use crate::views::yard::Yard;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Db, audit, seat, types};
 use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
@@ -72,7 +72,7 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: SeatChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<Seat> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
@@ -120,14 +120,17 @@ pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -
             None => false,
         };
         if !taken {
-            let said = format!("{} holds no {name} seat now", Short::Job.name(job.number));
+            let said = format!(
+                "{} holds no {name} seat now",
+                ShortName::Job.name(job.number)
+            );
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "There is nothing to take back",
                 said,
             ));
         }
-        let detail = json!({"job": Short::Job.name(job.number), "why": from.why});
+        let detail = json!({"job": ShortName::Job.name(job.number), "why": from.why});
         audit::write(connection, at, &who.name, "seat.take-back", name, detail).await?;
         one(app, connection, name).await
     })

@@ -4,7 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views::pools::supplier::{find, one};
 use crate::{secret, supplier_calls};
@@ -177,7 +177,7 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: SupplierChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<Supplier> {
     who.require(Role::Admin)?;
     commit(app, async |connection| {
@@ -348,11 +348,11 @@ pub async fn check(
     Ok(checked)
 }
 
-trait Noting {
+trait NoteDifference {
     fn note(&mut self, what: &str, well: bool, said: String, begun: Instant);
 }
 
-impl Noting for SupplierChecked {
+impl NoteDifference for SupplierChecked {
     fn note(&mut self, what: &str, well: bool, said: String, begun: Instant) {
         self.well &= well;
         self.steps.push(CheckStep {

@@ -6,13 +6,13 @@ use crate::operations::runners::ticket::named_so;
 use crate::secret::{self, Purpose};
 use crate::validation::{check_labels, check_name, check_protocol, check_slots};
 use pennine_core::fact::Subject;
-use pennine_core::id::{RunnerId, Short};
+use pennine_core::id::{RunnerId, ShortName};
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::overrides::{Override, Overrides};
 use pennine_core::requirement::{Requirement, explain};
 use pennine_core::time::Moment;
 use pennine_store::connect::in_transaction;
-use pennine_store::runner::{self, About};
+use pennine_store::runner::{self, MachineReport};
 use pennine_store::{Connection, audit, pool, ticket, trial};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
@@ -38,9 +38,9 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         audit::write(
             connection,
             now,
-            &Short::Ticket.name(ticket.number),
+            &ShortName::Ticket.name(ticket.number),
             "runner.join",
-            &Short::Runner.name(*number),
+            &ShortName::Runner.name(*number),
             json!({"name": sent.name}),
         )
         .await?;
@@ -57,7 +57,7 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         Err(EnrolEnd::Refused(failure)) => return Err(*failure),
         Ok(found) => found,
     };
-    let short = Short::Runner.name(runner_number);
+    let short = ShortName::Runner.name(runner_number);
     app.feed.kick();
     Ok(Enrolled {
         runner: runner_id,
@@ -183,7 +183,7 @@ async fn enrol_within(
             id
         }
     };
-    let about = About {
+    let about = MachineReport {
         facts: &sent.facts,
         labels,
         slots: sent.slots,

@@ -7,8 +7,8 @@ use crate::operations::transaction::commit;
 use crate::validation::check_why;
 use crate::views;
 use crate::views::runners::maintenance::shown;
-use pennine_core::id::{MaintenanceId, Short};
-use pennine_store::maintenance::{self, New};
+use pennine_core::id::{MaintenanceId, ShortName};
+use pennine_store::maintenance::{self, NewMaintenanceRow};
 use pennine_store::{audit, pool};
 use pennine_wire::{Maintenance, NewMaintenance};
 use serde_json::json;
@@ -56,7 +56,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
             }
         };
         let id = MaintenanceId(app.fresh_id());
-        let row = New {
+        let row = NewMaintenanceRow {
             id,
             pool,
             runner,
@@ -92,7 +92,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
 pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     who.require(Role::Operator)?;
     let unknown = || ServiceError::unknown("maintenance", text);
-    let number = Short::Maintenance.number(text).ok_or_else(unknown)?;
+    let number = ShortName::Maintenance.number(text).ok_or_else(unknown)?;
     commit(app, async |connection| {
         let now = app.clock.now();
         if !maintenance::end(connection, number, &who.name, now).await? {

@@ -9,7 +9,7 @@ use crate::views;
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_store::{audit, credential, runner};
-use pennine_wire::runner_protocol::{Leave, Renewed};
+use pennine_wire::runner_protocol::{LeaveRequest, NewCredential};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde_json::json;
 
@@ -23,7 +23,7 @@ pub async fn renew_credential(
     runner: RunnerId,
     name: &str,
     present_hash: &[u8],
-) -> Result<Renewed> {
+) -> Result<NewCredential> {
     let fresh = secret::fresh(Purpose::Credential);
     commit(app, async |connection| {
         let next = secret::hash(&fresh);
@@ -45,7 +45,7 @@ pub async fn renew_credential(
             detail,
         )
         .await?;
-        Ok(Renewed { credential: fresh })
+        Ok(NewCredential { credential: fresh })
     })
     .await
 }
@@ -62,7 +62,12 @@ pub async fn request_state(
 }
 
 /// Somebody at the machine takes its runner out for good. Nothing else than its credential is needed for it.
-pub async fn leave(app: &App, runner: RunnerId, name: &str, sent: &Leave) -> Result<ChangedRunner> {
+pub async fn leave(
+    app: &App,
+    runner: RunnerId,
+    name: &str,
+    sent: &LeaveRequest,
+) -> Result<ChangedRunner> {
     if sent.used_up {
         return leave_used_up(app, runner).await;
     }

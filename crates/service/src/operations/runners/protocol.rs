@@ -5,27 +5,27 @@ use crate::error::{Result, ServiceError};
 use crate::presence::Presence;
 use crate::validation::{check_labels, check_slots};
 use pennine_core::finding::Finding;
-use pennine_core::id::{AttemptId, RunnerId, SessionId, Short};
+use pennine_core::id::{AttemptId, RunnerId, SessionId, ShortName};
 use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_store::attempt::{self, ForRunner, report};
-use pennine_store::runner::{self, About};
+use pennine_store::runner::{self, MachineReport};
 use pennine_store::{Db, credential};
 use pennine_wire::runner_protocol::{
-    Assigned, OwnSettings, Phase, Poll, PollAnswer, Settings, Stop, StopCause,
+    Assigned, AttemptPhase, OwnSettings, Poll, PollAnswer, Settings, Stop, StopCause,
 };
 use std::net::IpAddr;
 use std::time::Duration;
 
-pub use pennine_store::credential::Known;
+pub use pennine_store::credential::CredentialHolder;
 
 /// A session that was heard of this long ago is still the runner's, so that another is refused.
 pub const SESSION_LIVES: Duration = Duration::from_secs(10);
 
 /// The runner with this credential, from memory where it is known there.
-pub async fn known(app: &App, hash: &[u8]) -> Result<Option<Known>> {
+pub async fn known(app: &App, hash: &[u8]) -> Result<Option<CredentialHolder>> {
     match app.runner_cache.known(hash) {
         Some(known) => Ok(Some(known)),
         // Boxed, as in `poll`.
@@ -34,7 +34,7 @@ pub async fn known(app: &App, hash: &[u8]) -> Result<Option<Known>> {
 }
 
 /// The runner with this credential, from the record.
-pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<Known>> {
+pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<CredentialHolder>> {
     let mark = app.runner_cache.mark();
     let mut connection = app.store.get().await?;
     let mut known = credential::by_credential(&mut connection, &hash).await?;
@@ -57,7 +57,7 @@ pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<Known>> {
 /// Makes the poll's session the runner's, records what it says of its machine, and that it is connected.
 pub async fn arrive(
     app: &App,
-    known: &Known,
+    known: &CredentialHolder,
     sent: &Poll,
     peer: Option<IpAddr>,
 ) -> Result<Presence> {
@@ -68,7 +68,7 @@ pub async fn arrive(
     if let Some(about) = &sent.about {
         check_slots(about.slots)?;
         let labels = check_labels("about.labels", &about.labels)?;
-        let about = About {
+        let about = MachineReport {
             facts: &about.facts,
             labels: &labels,
             slots: about.slots,
@@ -115,7 +115,7 @@ pub async fn arrive(
 /// What the runner is to hear. What it holds is noted first, when it has just said so.
 pub async fn what_to_tell(
     app: &App,
-    known: &Known,
+    known: &CredentialHolder,
     sent: &Poll,
     just_said: bool,
 ) -> Result<PollAnswer> {
@@ -147,7 +147,7 @@ pub fn park_time(settings: &Settings, sent: &Poll) -> Duration {
 }
 
 /// Makes the poll's session the runner's, unless another is alive.
-pub async fn begin_session(app: &App, known: &Known, sent: &Poll) -> Result<()> {
+pub async fn begin_session(app: &App, known: &CredentialHolder, sent: &Poll) -> Result<()> {
     let id = known.id.0;
     if app.presence.knows(id, sent.session) {
         return Ok(());
@@ -203,7 +203,7 @@ pub async fn take_note(
     for held in sent
         .held
         .iter()
-        .filter(|held| held.phase == Phase::Finalizing)
+        .filter(|held| held.phase == AttemptPhase::Finalizing)
     {
         if of(held.attempt).is_some_and(|one| one.state.0 == AttemptState::Executing) {
             let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
@@ -217,7 +217,7 @@ pub async fn take_note(
     Ok(())
 }
 
-pub fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> PollAnswer {
+pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunner]) -> PollAnswer {
     let holds = |id: AttemptId| sent.held.iter().any(|held| held.attempt == id);
     let assignments = open
         .iter()
@@ -226,7 +226,7 @@ pub fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> Poll
             attempt: one.id.0,
             lease: one.lease.0,
             number: one.number.max(0).unsigned_abs(),
-            job: Short::Job.name(one.job_number),
+            job: ShortName::Job.name(one.job_number),
             title: one.title.clone(),
             project: one.project.clone(),
             pool: one.pool.clone(),
@@ -245,7 +245,7 @@ pub fn answer(app: &App, known: &Known, sent: &Poll, open: &[ForRunner]) -> Poll
             .iter()
             .find(|one| one.id.0 == held.attempt && one.lease.0 == held.lease);
         let (cause, said) = match known {
-            Some(one) if held.phase != Phase::Finalizing => (
+            Some(one) if held.phase != AttemptPhase::Finalizing => (
                 StopCause::Cancelled,
                 format!("cancelled by {}", one.cancel_by.as_ref()?),
             ),
@@ -294,7 +294,7 @@ pub fn check_findings(findings: &[Finding]) -> Vec<Finding> {
 }
 
 /// What people set of a runner, if they ever did.
-pub fn own_settings(known: &Known) -> Option<OwnSettings> {
+pub fn own_settings(known: &CredentialHolder) -> Option<OwnSettings> {
     let version = u32::try_from(known.settings_version)
         .ok()
         .filter(|v| *v > 0)?;
@@ -321,7 +321,7 @@ pub fn own_settings(known: &Known) -> Option<OwnSettings> {
 }
 
 /// Records that the runner's process ends.
-pub async fn end_session(app: &App, known: &Known, session: SessionId) -> Result<()> {
+pub async fn end_session(app: &App, known: &CredentialHolder, session: SessionId) -> Result<()> {
     let now = app.clock.now();
     app.presence.close(known.id.0, session, now);
     if known.state.is_connected()

@@ -10,10 +10,12 @@ use pennine_core::lifecycle::outcome::Loss;
 use pennine_core::lifecycle::runner::desired_state_after_start;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
-use pennine_store::attempt::report::{self, End, Reported};
-use pennine_store::credential::Known;
+use pennine_store::attempt::report::{self, AttemptEnd, Reported};
+use pennine_store::credential::CredentialHolder;
 use pennine_store::log::Append;
-use pennine_wire::runner_protocol::{Finished, LogTaken, LossCause, Lost, Started};
+use pennine_wire::runner_protocol::{
+    FinishedReport, LogAcknowledgement, LossCause, LostReport, StartedReport,
+};
 use std::time::{Duration, Instant};
 
 fn over(attempt: AttemptId) -> ServiceError {
@@ -28,9 +30,9 @@ fn over(attempt: AttemptId) -> ServiceError {
 /// Records that a command was started. `arrived` is when the report came.
 pub async fn started(
     app: &App,
-    known: &Known,
+    known: &CredentialHolder,
     id: AttemptId,
-    sent: Started,
+    sent: StartedReport,
     arrived: Instant,
 ) -> Result<()> {
     let now = app.clock.now();
@@ -63,16 +65,16 @@ pub async fn started(
 /// Records that an attempt has ended, if its log is complete. `arrived` is when the report came.
 pub async fn finished(
     app: &App,
-    known: &Known,
+    known: &CredentialHolder,
     id: AttemptId,
-    sent: Finished,
+    sent: FinishedReport,
     arrived: Instant,
 ) -> Result<()> {
     let now = app.clock.now();
     let ran = sent
         .started_ago_us
         .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
-    let end = End {
+    let end = AttemptEnd {
         result: sent.result,
         said: sent.said,
         exit_code: sent.exit_code,
@@ -112,7 +114,12 @@ pub async fn finished(
 }
 
 /// Records that an attempt is over without a result. Its job is tried again.
-pub async fn lost(app: &App, known: &Known, id: AttemptId, sent: Lost) -> Result<()> {
+pub async fn lost(
+    app: &App,
+    known: &CredentialHolder,
+    id: AttemptId,
+    sent: LostReport,
+) -> Result<()> {
     let mut connection = app.store.get().await?;
     if !report::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
         return Err(over(id));
@@ -153,12 +160,12 @@ fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
 /// Takes bytes of a log in, from an offset on. Returns the offset up to which the log is durable.
 pub async fn log(
     app: &App,
-    known: &Known,
+    known: &CredentialHolder,
     id: AttemptId,
     lease: LeaseToken,
     offset: i64,
     bytes: &Bytes,
-) -> Result<LogTaken> {
+) -> Result<LogAcknowledgement> {
     if offset < 0 {
         return Err(ServiceError::invalid("offset", "an offset is not negative"));
     }
@@ -171,7 +178,7 @@ pub async fn log(
     match app.logs.append(&mut connection, id, offset, bytes).await? {
         Append::Kept(state) => {
             app.followed.notify(id);
-            Ok(LogTaken {
+            Ok(LogAcknowledgement {
                 next_offset: taken(state.length),
             })
         }

@@ -4,7 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::settings_version::Expected;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::{check_description, check_labels, check_name, check_slots, check_variable};
 use crate::views;
 use crate::views::runners::runner::{find, one, shown};
@@ -192,7 +192,7 @@ pub async fn change(
     who: &Principal,
     text: &str,
     change: RunnerChange,
-    expected: &Expected,
+    expected: &ExpectedVersion,
 ) -> Result<ChangedRunner> {
     who.require(Role::Operator)?;
     let (changed, id) = commit(app, async |connection| {

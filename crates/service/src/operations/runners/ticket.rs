@@ -7,7 +7,7 @@ use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::validation::{check_labels, check_name};
 use crate::views::runners::ticket::{find, shown};
-use pennine_core::id::{RunnerId, Short, TicketId};
+use pennine_core::id::{RunnerId, ShortName, TicketId};
 use pennine_store::ticket::{self, NewTicket as Row};
 use pennine_store::{audit, pool};
 use pennine_wire::{MadeTicket, NewTicket, Ticket};
@@ -117,7 +117,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
             now,
             &who.name,
             "ticket.add",
-            &Short::Ticket.name(made.number),
+            &ShortName::Ticket.name(made.number),
             json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
         )
         .await?;

@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::jobs::job::Around;
+use crate::views::jobs::job::JobContext;
 use crate::views::yard::Yard;
 use pennine_core::answer::{answer, text};
 use pennine_core::queue_sample::{LevelStep, QueueSample};
@@ -28,7 +28,7 @@ pub async fn status(app: &App) -> Result<Status> {
     let queue = views::jobs::queue::read(&mut connection, &yard, now).await?;
     let picture = views::jobs::queue::picture(&queue, &yard);
     let rows = job::latest(&mut connection, LATEST).await?;
-    let around = Around::read(&mut connection, &rows).await?;
+    let around = JobContext::read(&mut connection, &rows).await?;
     let pieces = answer(&picture);
     Ok(Status {
         answer: text(&pieces),

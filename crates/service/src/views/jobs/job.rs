@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use pennine_core::dispatch::{Reason, Segment, reason_at};
-use pennine_core::id::{JobId, Short, StrandId};
+use pennine_core::id::{JobId, ShortName, StrandId};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
@@ -21,7 +21,7 @@ use uuid::Uuid;
 pub async fn find(connection: &mut Connection, text: &str) -> Result<job::Job> {
     let (id, number) = (
         text.parse::<Uuid>().ok().map(JobId),
-        Short::Job.number(text),
+        ShortName::Job.number(text),
     );
     let found = if id.is_none() && number.is_none() {
         None
@@ -32,7 +32,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<job::Job> {
 }
 
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
-pub struct Around {
+pub struct JobContext {
     pub attempts: HashMap<JobId, Vec<attempt::Attempt>>,
     reasons: HashMap<JobId, Reason>,
 }
@@ -72,16 +72,16 @@ pub async fn reasons(
     Ok(waiting.iter().filter_map(reason).collect())
 }
 
-impl Around {
+impl JobContext {
     /// Reads it for these jobs.
-    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Result<Around, Error> {
+    pub async fn read(connection: &mut Connection, jobs: &[job::Job]) -> Result<JobContext, Error> {
         let ids: Vec<JobId> = jobs.iter().map(|job| job.id.0).collect();
         let mut attempts: HashMap<JobId, Vec<attempt::Attempt>> = HashMap::new();
         for one in attempt::of_jobs(connection, &ids).await? {
             attempts.entry(one.job_id.0).or_default().push(one);
         }
         let waiting: Vec<&job::Job> = jobs.iter().filter(|job| waits(job)).collect();
-        Ok(Around {
+        Ok(JobContext {
             attempts,
             reasons: reasons(connection, &waiting).await?,
         })
@@ -121,7 +121,7 @@ impl Around {
         });
         JobLine {
             id: job.id.0,
-            name: Short::Job.name(job.number),
+            name: ShortName::Job.name(job.number),
             title: job.title.clone(),
             project: job.project.clone(),
             requirement: job.requirement.clone(),
@@ -194,7 +194,7 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
         .collect::<std::result::Result<Vec<_>, _>>()
         .map_err(|e| ServiceError::invalid("state", e))?;
     let before = match &params.after {
-        Some(text) => Some(Short::Job.number(text).ok_or_else(|| {
+        Some(text) => Some(ShortName::Job.number(text).ok_or_else(|| {
             ServiceError::invalid(
                 "after",
                 "this is no cursor: send the `next` of the page before",
@@ -214,7 +214,7 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
         .into_iter()
         .take(usize::try_from(limit).unwrap_or(0))
         .collect();
-    let around = Around::read(&mut connection, &rows).await?;
+    let around = JobContext::read(&mut connection, &rows).await?;
     let now = app.clock.now();
     let items: Vec<JobLine> = rows.iter().map(|row| around.line(row, now)).collect();
     let next = items.last().filter(|_| more).map(|last| last.name.clone());
@@ -230,7 +230,7 @@ pub async fn show(app: &App, text: &str) -> Result<Job> {
 
 /// Everything about a job.
 pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> Result<Job, Error> {
-    let around = Around::read(connection, std::slice::from_ref(&row)).await?;
+    let around = JobContext::read(connection, std::slice::from_ref(&row)).await?;
     let mut attempts = Vec::new();
     for one in around
         .attempts
@@ -270,11 +270,11 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
     let waiting = waiting_spans(connection, &row, now).await?;
     Ok(Job {
         line: around.line(&row, now),
-        run: Short::Run.name(row.run_number),
+        run: ShortName::Run.name(row.run_number),
         band: row.band.0,
         seats: row.seats.0,
         give_up_at: row.give_up_at.map(|at| at.0),
-        retried_as: row.retried_as.map(|number| Short::Job.name(number)),
+        retried_as: row.retried_as.map(|number| ShortName::Job.name(number)),
         command: row.command.0,
         variables: row.variables.0,
         time_limit_us: row.time_limit_us.0,

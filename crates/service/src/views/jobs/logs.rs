@@ -57,14 +57,18 @@ pub struct LineParams {
     wait_us: Option<Micros>,
 }
 
-pub struct Found {
+pub struct LogMatches {
     attempt: Option<AttemptId>,
     number: i32,
     /// Whether the job has a result, so that no further attempt will come.
     over: bool,
 }
 
-pub async fn find(connection: &mut Connection, text: &str, number: Option<i32>) -> Result<Found> {
+pub async fn find(
+    connection: &mut Connection,
+    text: &str,
+    number: Option<i32>,
+) -> Result<LogMatches> {
     let job = views::jobs::job::find(connection, text).await?;
     let attempts = attempt::of_jobs(connection, &[job.id.0]).await?;
     let over = job.state.0 == JobState::Done;
@@ -79,7 +83,7 @@ pub async fn find(connection: &mut Connection, text: &str, number: Option<i32>) 
         ),
         None => attempts.last(),
     };
-    Ok(Found {
+    Ok(LogMatches {
         attempt: found.map(|one| one.id.0),
         number: found.map_or(0, |one| one.number),
         over,

@@ -4,12 +4,12 @@ use crate::app::App;
 use crate::error::Result;
 use crate::views;
 use crate::views::yard::Yard;
-use pennine_core::answer::{Longest, Picture};
+use pennine_core::answer::{AnswerInput, Longest};
 use pennine_core::dispatch::{Reason, Remedy, Segment};
-use pennine_core::id::{Short, StrandId};
+use pennine_core::id::{ShortName, StrandId};
 use pennine_core::requirement::{Requirement, hints};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::line::{self, InLine, TimelineSpan};
+use pennine_store::line::{self, StrandLine, TimelineSpan};
 use pennine_store::{Connection, Error, strand};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
 use std::cmp::Reverse;
@@ -75,7 +75,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             project: strand.project.clone(),
             jobs,
             longest_us: now.since(count.oldest.0).into(),
-            first: Short::Job.name(count.first),
+            first: ShortName::Job.name(count.first),
             said: standing.said(reason),
             standing,
             remedy: Remedy::of(reason, &text),
@@ -106,9 +106,9 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
 /// The strands' lines cut where another reason begins.
 async fn by_reason(
     connection: &mut Connection,
-    counts: Vec<InLine>,
+    counts: Vec<StrandLine>,
     said: &HashMap<StrandId, Vec<Segment>>,
-) -> Result<Vec<(Reason, InLine)>, Error> {
+) -> Result<Vec<(Reason, StrandLine)>, Error> {
     let mut found = Vec::with_capacity(counts.len());
     for count in counts {
         let strand = count.strand_id.0;
@@ -141,7 +141,7 @@ pub fn stretches(
 }
 
 /// The picture that the answer line is made from.
-pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
+pub fn picture(queue: &Queue, yard: &Yard) -> AnswerInput {
     let (slots, free) = views::yard::slots(&yard.runners);
     let counts = views::yard::counts(&yard.runners);
     let longest = queue
@@ -163,7 +163,7 @@ pub fn picture(queue: &Queue, yard: &Yard) -> Picture {
     let told = longest
         .filter(|(reason, _)| reason.needs_a_person())
         .map_or(0, |(_, strand)| strand.jobs);
-    Picture {
+    AnswerInput {
         waiting: queue.waiting,
         slots: u64::from(slots),
         free: u64::from(free),

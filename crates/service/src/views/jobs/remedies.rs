@@ -1,7 +1,7 @@
 //! The remedies for a wait as actions that a person can press.
 
 use crate::views::yard::Yard;
-use pennine_core::dispatch::{Reason, Standing, Willingness};
+use pennine_core::dispatch::{Availability, EligibilityCounts, Reason};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::requirement::Requirement;
 use pennine_wire::RemedyAction;
@@ -13,7 +13,7 @@ const NAMED: usize = 3;
 /// The waiting jobs that the remedy is for.
 pub struct Wait<'a> {
     pub reason: Reason,
-    pub standing: &'a Standing,
+    pub standing: &'a EligibilityCounts,
     pub project: &'a str,
     pub requirement: &'a str,
     pub jobs: u64,
@@ -55,7 +55,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     for (runner, pool) in yard.joined() {
         if !pool.admits(&requirement, &runner.subject)
             || !pool.reaches(wait.project)
-            || pool.willingness(runner) != Willingness::Paused
+            || pool.willingness(runner) != Availability::Paused
         {
             continue;
         }
@@ -166,7 +166,7 @@ fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
                 .holdings
                 .iter()
                 .find(|holding| holding.name == seat.name && holding.back_at.is_none())?;
-            let job = pennine_core::id::Short::Job.name(holder.job_number);
+            let job = pennine_core::id::ShortName::Job.name(holder.job_number);
             let mut found = action(
                 format!("Take the seat back from {job}"),
                 format!("pennine seat take-back {} {job} --why TEXT", seat.name),

@@ -4,7 +4,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::yard::{Yard, shown_state};
-use pennine_core::dispatch::{SeatNeeds, Willingness};
+use pennine_core::dispatch::{Availability, SeatNeeds};
 use pennine_core::requirement::{Requirement, explain, hints};
 use pennine_wire::{NewTrial, Trial, TrialRunner};
 use std::cmp::Reverse;
@@ -49,7 +49,7 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
             let row = yard.runners.iter().find(|row| row.id.0 == view.id)?;
             let in_reach = project.as_deref().is_none_or(|path| pool.reaches(path));
             let free = match pool.willingness(view) {
-                Willingness::Takes if in_reach => row.slots().saturating_sub(row.used()),
+                Availability::Takes if in_reach => row.slots().saturating_sub(row.used()),
                 _ => 0,
             };
             Some(TrialRunner {

@@ -3,18 +3,18 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::jobs::job::{Around, find, waiting_spans, waits};
+use crate::views::jobs::job::{JobContext, find, waiting_spans, waits};
 use crate::views::yard::Yard;
-use pennine_core::dispatch::{Reason, Remedy, Standing};
+use pennine_core::dispatch::{EligibilityCounts, Reason, Remedy};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Explanation, Requirement, explain};
 use pennine_core::time::spoken;
 use pennine_store::{job, line};
-use pennine_wire::{JobLine, Why};
+use pennine_wire::{JobLine, WaitExplanation};
 
 /// Why a job waits, and what would run it.
-pub async fn why(app: &App, text: &str) -> Result<Why> {
+pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
     let mut connection = app.store.get().await?;
     let row = find(&mut connection, text).await?;
     let requirement: Requirement = row
@@ -23,7 +23,7 @@ pub async fn why(app: &App, text: &str) -> Result<Why> {
         .map_err(|e| ServiceError::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = yard.standing(&requirement, &row.project, &row.seats.0, Some(row.number));
-    let around = Around::read(&mut connection, std::slice::from_ref(&row)).await?;
+    let around = JobContext::read(&mut connection, std::slice::from_ref(&row)).await?;
     let now = app.clock.now();
     let line = around.line(&row, now);
     let joined: Vec<_> = yard
@@ -50,7 +50,7 @@ pub async fn why(app: &App, text: &str) -> Result<Why> {
         };
         views::jobs::remedies::actions(&wait, &yard)
     });
-    Ok(Why {
+    Ok(WaitExplanation {
         actions,
         job: line.name,
         project: row.project.clone(),
@@ -70,9 +70,9 @@ pub async fn why(app: &App, text: &str) -> Result<Why> {
 fn say(
     row: &job::Job,
     line: &JobLine,
-    around: &Around,
+    around: &JobContext,
     explanation: &Explanation,
-    standing: &Standing,
+    standing: &EligibilityCounts,
 ) -> String {
     let name = &line.name;
     let waited = spoken(line.wait_us.into());

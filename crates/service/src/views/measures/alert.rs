@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use pennine_core::alert::Thresholds;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_store::Connection;
 use pennine_store::alert::{self, Alert as Row};
 use pennine_wire::{Alert, Page};
@@ -15,7 +15,7 @@ const PAGE: i64 = 100;
 
 pub fn shown(row: Row) -> Option<Alert> {
     Some(Alert {
-        name: Short::Alert.name(row.number),
+        name: ShortName::Alert.name(row.number),
         kind: row.kind.0,
         state: row.state.0,
         urgent: row.kind.0.urgent(),
@@ -78,7 +78,7 @@ pub async fn thresholds(app: &App) -> Result<Thresholds> {
 }
 
 pub fn number(text: &str) -> Result<i64> {
-    Short::Alert
+    ShortName::Alert
         .number(text)
         .ok_or_else(|| ServiceError::unknown("alert", text))
 }

@@ -3,7 +3,7 @@
 use crate::app::App;
 use futures::Stream;
 use pennine_core::dispatch::Reason;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_core::time::Moment;
 use pennine_store::work_span;
 use serde::Deserialize;
@@ -16,7 +16,7 @@ pub const TOLD: usize = 20;
 /// Which stretch of time.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields, default)]
-pub struct When {
+pub struct TimeRange {
     /// Of jobs that became ready from then on (RFC 3339).
     from: Option<Moment>,
     /// Before then; now when not given.
@@ -30,7 +30,7 @@ const LINES_AT_ONCE: i64 = 2000;
 /// at a time.
 pub fn export(
     app: &App,
-    when: When,
+    when: TimeRange,
 ) -> impl Stream<Item = std::result::Result<Vec<u8>, pennine_store::Error>> + use<> {
     let until = when.until.unwrap_or_else(|| app.clock.now());
     let start = (when.from.unwrap_or_default(), Uuid::nil(), true);
@@ -89,11 +89,11 @@ pub fn heads() -> Vec<u8> {
     line(&heads)
 }
 
-pub fn fields(row: &work_span::Whole) -> Vec<String> {
+pub fn fields(row: &work_span::RecordedSpan) -> Vec<String> {
     let past = &row.past;
     let at = |at: Option<Moment>| at.map_or(String::new(), |at| at.to_string());
     let mut fields = vec![
-        Short::Job.name(past.job_number),
+        ShortName::Job.name(past.job_number),
         past.title.clone(),
         past.project.clone(),
         past.requirement.clone(),

@@ -15,7 +15,7 @@ use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::{Adder, Cell, Histogram, Resolution, Run};
 use pennine_core::time::Moment;
-use pennine_store::rollup::{self, Kind};
+use pennine_store::rollup::{self, RollupKind};
 use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text as encoding};
@@ -125,7 +125,7 @@ fn seconds(micros: u64) -> f64 {
 /// Everything that was ever counted of a kind, by its key.
 async fn totals(
     connection: &mut Connection,
-    kind: Kind,
+    kind: RollupKind,
     now: Moment,
 ) -> Result<HashMap<String, Cell>> {
     let run = Run {
@@ -173,7 +173,7 @@ async fn jobs(
     }
     let (mut durations, mut ended, mut errors) = (Vec::new(), Vec::new(), Vec::new());
     let mut by_project: BTreeMap<String, Cell> = BTreeMap::new();
-    for (key, cell) in totals(connection, Kind::Project, now).await? {
+    for (key, cell) in totals(connection, RollupKind::Project, now).await? {
         if let Some(name) = path(&key) {
             by_project.entry(name).or_default().merge(&cell);
         }
@@ -301,7 +301,7 @@ async fn machines(
         .collect();
     // A pool's name may have been another's before.
     let mut by_pool: BTreeMap<String, Cell> = BTreeMap::new();
-    for (key, cell) in totals(connection, Kind::Pool, now).await? {
+    for (key, cell) in totals(connection, RollupKind::Pool, now).await? {
         if let Some(name) = names.get(&key) {
             by_pool.entry(name.clone()).or_default().merge(&cell);
         }

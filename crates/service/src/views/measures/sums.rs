@@ -2,11 +2,11 @@
 
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::measure::{
-    Adder, Cell, Figures, MachineTime, Offered, Open, Resolution, Run, WorkSpan, cover,
+    Adder, Cell, MachineTime, Offered, Open, Resolution, Run, WindowFigures, WorkSpan, cover,
 };
 use pennine_core::time::Moment;
 use pennine_store::measure::{self, Row};
-use pennine_store::rollup::{self, Key, Kind};
+use pennine_store::rollup::{self, RollupKey, RollupKind};
 use pennine_store::{Connection, Error};
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
@@ -25,7 +25,7 @@ const LOOKED_UP: usize = 200;
 /// What is asked for: everything of these keys of one kind together.
 #[derive(Clone, Debug)]
 pub struct Scope {
-    pub kind: Kind,
+    pub kind: RollupKind,
     /// Empty for nothing.
     pub texts: Vec<String>,
 }
@@ -34,7 +34,7 @@ impl Scope {
     /// Everything.
     pub fn yard() -> Scope {
         Scope {
-            kind: Kind::Yard,
+            kind: RollupKind::Yard,
             texts: vec![String::new()],
         }
     }
@@ -45,17 +45,21 @@ impl Scope {
     }
 
     /// Whether something that is kept by these keys belongs to it.
-    pub fn holds(&self, keys: &[Key]) -> bool {
+    pub fn holds(&self, keys: &[RollupKey]) -> bool {
         let mut mine = keys.iter().filter(|(kind, _)| *kind == self.kind);
         mine.any(|(_, text)| self.texts.contains(text))
     }
 }
 
 /// Whether slots and machines belong to what is kept by a kind.
-pub fn owns(kind: Kind) -> bool {
+pub fn owns(kind: RollupKind) -> bool {
     matches!(
         kind,
-        Kind::Yard | Kind::Pool | Kind::Runner | Kind::Supplier | Kind::Image
+        RollupKind::Yard
+            | RollupKind::Pool
+            | RollupKind::Runner
+            | RollupKind::Supplier
+            | RollupKind::Image
     )
 }
 
@@ -75,7 +79,7 @@ impl Window {
     pub fn new(
         from: Moment,
         until: Moment,
-        kind: Kind,
+        kind: RollupKind,
         five_minutes: Moment,
         hours: Moment,
     ) -> Window {
@@ -137,21 +141,21 @@ impl Window {
 }
 
 /// What goes on now.
-pub struct Live {
+pub struct LiveCounts {
     now: Moment,
-    pub stints: Vec<(Row, Vec<Key>, WorkSpan, bool)>,
-    offers: Vec<(Vec<Key>, Offered)>,
-    machines: Vec<(Vec<Key>, MachineTime)>,
+    pub stints: Vec<(Row, Vec<RollupKey>, WorkSpan, bool)>,
+    offers: Vec<(Vec<RollupKey>, Offered)>,
+    machines: Vec<(Vec<RollupKey>, MachineTime)>,
 }
 
-impl Live {
+impl LiveCounts {
     /// Reads it, where it touches what ends after `since`.
-    pub async fn read(connection: &mut Connection, now: Moment) -> Result<Live, Error> {
+    pub async fn read(connection: &mut Connection, now: Moment) -> Result<LiveCounts, Error> {
         let rows = measure::going_on(connection).await?;
         let stints = measure::split_all(connection, &rows, now, LOOKED_UP).await?;
         let offers = measure::open_offers(connection).await?;
         let machines = measure::machines(connection).await?;
-        Ok(Live {
+        Ok(LiveCounts {
             now,
             stints: rows
                 .into_iter()
@@ -205,13 +209,13 @@ async fn numbers(connection: &mut Connection, scope: &Scope) -> Result<Vec<i64>,
 /// A whole window.
 pub async fn whole(
     connection: &mut Connection,
-    live: &Live,
+    live: &LiveCounts,
     scope: &Scope,
     window: &Window,
-) -> Result<Figures, Error> {
+) -> Result<WindowFigures, Error> {
     let all = over(connection, scope, window).await?;
     let open = live.within(scope, window.from, window.until);
-    Ok(Figures::of(&all, &open, scope.owns()))
+    Ok(WindowFigures::of(&all, &open, scope.owns()))
 }
 
 /// The sums of what is over in a window.
@@ -233,10 +237,10 @@ pub async fn over(
 /// A window step by step.
 pub async fn steps(
     connection: &mut Connection,
-    live: &Live,
+    live: &LiveCounts,
     scope: &Scope,
     window: &Window,
-) -> Result<Vec<(Moment, Figures)>, Error> {
+) -> Result<Vec<(Moment, WindowFigures)>, Error> {
     let keys = numbers(connection, scope).await?;
     let mut cells: BTreeMap<Moment, Adder> = BTreeMap::new();
     for one in rollup::kept(connection, window.even_run(), scope.kind, Some(&keys)).await? {
@@ -249,7 +253,7 @@ pub async fn steps(
         let next = (at + window.step).min(window.until);
         let open = live.within(scope, at, next);
         let cell = rollup::summed(cells.remove(&at).unwrap_or_default())?;
-        all.push((at, Figures::of(&cell, &open, scope.owns())));
+        all.push((at, WindowFigures::of(&cell, &open, scope.owns())));
         at = next;
     }
     Ok(all)
@@ -266,11 +270,11 @@ fn step_of(window: &Window, at: Moment) -> Moment {
 /// patterns are given, nothing else is looked at than what is like one of them.
 pub async fn groups(
     connection: &mut Connection,
-    live: &Live,
-    (kind, patterns): (Kind, &[String]),
+    live: &LiveCounts,
+    (kind, patterns): (RollupKind, &[String]),
     window: &Window,
     name: impl Fn(&str) -> Option<String>,
-) -> Result<BTreeMap<String, Figures>, Error> {
+) -> Result<BTreeMap<String, WindowFigures>, Error> {
     let keys = match patterns {
         [] => None,
         patterns => Some(rollup::numbers_like(connection, kind, patterns).await?),
@@ -332,7 +336,7 @@ pub async fn groups(
     let nothing = (Cell::default(), Open::default());
     let figures = names.into_iter().map(|name| {
         let cell = cells.get(&name).unwrap_or(&nothing.0);
-        let figures = Figures::of(cell, open.get(&name).unwrap_or(&nothing.1), owns(kind));
+        let figures = WindowFigures::of(cell, open.get(&name).unwrap_or(&nothing.1), owns(kind));
         (name, figures)
     });
     Ok(figures
@@ -340,18 +344,18 @@ pub async fn groups(
         .collect())
 }
 
-fn empty(kind: Kind) -> Figures {
-    Figures::of(&Cell::default(), &Open::default(), owns(kind))
+fn empty(kind: RollupKind) -> WindowFigures {
+    WindowFigures::of(&Cell::default(), &Open::default(), owns(kind))
 }
 
 /// The hours of the week over a window, as a time zone counts them: 0 is Monday's first.
 pub async fn week(
     connection: &mut Connection,
-    live: &Live,
+    live: &LiveCounts,
     scope: &Scope,
     window: &Window,
     zone: &jiff::tz::TimeZone,
-) -> Result<BTreeMap<u8, Figures>, Error> {
+) -> Result<BTreeMap<u8, WindowFigures>, Error> {
     let keys = numbers(connection, scope).await?;
     let run = Run {
         grain: Resolution::Hour,
@@ -386,7 +390,7 @@ pub async fn week(
         at = next;
     }
     let figures = cells.into_iter().map(|(hour, (adder, open))| {
-        let figures = Figures::of(&rollup::summed(adder)?, &open, scope.owns());
+        let figures = WindowFigures::of(&rollup::summed(adder)?, &open, scope.owns());
         Ok((hour, figures))
     });
     figures.collect()

@@ -4,15 +4,15 @@
 //! quiet day of its target otherwise.
 
 use crate::app::App;
-use crate::views::measures::sums::{self, Live, Scope, Window};
+use crate::views::measures::sums::{self, LiveCounts, Scope, Window};
 use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::requirement::Requirement;
 use pennine_core::target::{HOUR, LATELY, Tally, TargetStanding};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::rollup::Kind;
-use pennine_store::target::{self, Target, Whose};
+use pennine_store::rollup::RollupKind;
+use pennine_store::target::{self, Target, WaitScope};
 use pennine_store::{Connection, Error};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
@@ -28,8 +28,8 @@ pub async fn standings(
         return Ok(Vec::new());
     }
     let now = yard.now;
-    let live = Live::read(connection, now).await?;
-    let willing = Willing::among(&live, yard);
+    let live = LiveCounts::read(connection, now).await?;
+    let willing = WillingPools::among(&live, yard);
     let mut all = Vec::with_capacity(targets.len());
     for target in targets {
         let standing = one(app, connection, yard, &live, &willing, &target, now).await?;
@@ -42,8 +42,8 @@ async fn one(
     app: &App,
     connection: &mut Connection,
     yard: &Yard,
-    live: &Live,
-    willing: &Willing,
+    live: &LiveCounts,
+    willing: &WillingPools,
     target: &Target,
     now: Moment,
 ) -> Result<TargetStanding, Error> {
@@ -65,7 +65,9 @@ async fn one(
         target::lately(connection, &whose, &promise, (hour, lately), now).await?;
     for (row, keys, stint, waits) in &live.stints {
         let could = match whose {
-            Whose::Pool(pool) => *waits && willing.may(&row.requirement, row.project_id.0, pool),
+            WaitScope::Pool(pool) => {
+                *waits && willing.may(&row.requirement, row.project_id.0, pool)
+            }
             _ => false,
         };
         if !could && !scope.holds(keys) {
@@ -85,32 +87,32 @@ async fn one(
     Ok(TargetStanding::of(&promise, whole, last_hour, last_minutes))
 }
 
-fn scope(yard: &Yard, target: &Target) -> (Scope, Whose) {
+fn scope(yard: &Yard, target: &Target) -> (Scope, WaitScope) {
     if let Some(pool) = target.pool_id {
         let scope = Scope {
-            kind: Kind::Pool,
+            kind: RollupKind::Pool,
             texts: vec![pool.0.to_string()],
         };
-        return (scope, Whose::Pool(pool.0));
+        return (scope, WaitScope::Pool(pool.0));
     }
     let Some(path) = &target.place else {
-        return (Scope::yard(), Whose::Everybodys);
+        return (Scope::yard(), WaitScope::Everybodys);
     };
     let projects = yard.places.iter();
     let mine = projects.filter(|one| one.kind == "project" && below(path, &one.path));
     let ids: Vec<PlaceId> = mine.map(|one| one.id.0).collect();
     let scope = Scope {
-        kind: Kind::Project,
+        kind: RollupKind::Project,
         texts: ids.iter().map(ToString::to_string).collect(),
     };
-    (scope, Whose::Projects(ids))
+    (scope, WaitScope::Projects(ids))
 }
 
 /// Which pools could take what waits.
-struct Willing(HashMap<(String, PlaceId), BTreeSet<PoolId>>);
+struct WillingPools(HashMap<(String, PlaceId), BTreeSet<PoolId>>);
 
-impl Willing {
-    fn among(live: &Live, yard: &Yard) -> Willing {
+impl WillingPools {
+    fn among(live: &LiveCounts, yard: &Yard) -> WillingPools {
         let paths: HashMap<PlaceId, &str> = yard
             .places
             .iter()
@@ -130,7 +132,7 @@ impl Willing {
                 .map(|requirement| yard.takers(&requirement, path));
             found.insert(key, pools.unwrap_or_default());
         }
-        Willing(found)
+        WillingPools(found)
     }
 
     fn may(&self, requirement: &str, project: PlaceId, pool: PoolId) -> bool {

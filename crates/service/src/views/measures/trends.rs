@@ -3,17 +3,19 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::measures::sums::{self, LONGEST, Live, Scope, Window, pool_project};
+use crate::views::measures::sums::{self, LONGEST, LiveCounts, Scope, Window, pool_project};
 use pennine_core::dispatch::{Reason, below};
-use pennine_core::id::{PlaceId, PoolId, Short, SupplierId};
-use pennine_core::measure::{Figures, answer};
+use pennine_core::id::{PlaceId, PoolId, ShortName, SupplierId};
+use pennine_core::measure::{WindowFigures, answer};
 use pennine_core::requirement::Requirement;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
-use pennine_store::rollup::Kind;
-use pennine_store::work_span::{self, Which as Stints};
+use pennine_store::rollup::RollupKind;
+use pennine_store::work_span::{self, SpanFilter as Stints};
 use pennine_store::{Connection, measure, place, pool, runner, supplier};
-use pennine_wire::{By, Group, Page, TrendStep, Trends, WaitPart, Waited, WeekHour, WeekPattern};
+use pennine_wire::{
+    By, LongestWait, Page, TrendGroup, TrendStep, Trends, WaitPart, WeekHour, WeekPattern,
+};
 use serde::Deserialize;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
@@ -32,7 +34,7 @@ const WAITS: i64 = 200;
 /// Of what, and when.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields, default)]
-pub struct Which {
+pub struct TrendParams {
     /// From when (RFC 3339); `last` before `until` when not given.
     from: Option<Moment>,
     /// Until when; now when not given.
@@ -71,7 +73,7 @@ pub struct Which {
 }
 
 /// What was asked for, with the names of things.
-struct Asked {
+struct ResolvedQuery {
     scope: Scope,
     /// How it is called: "jobs of shore".
     whose: String,
@@ -81,8 +83,8 @@ struct Asked {
     places: Vec<place::Place>,
 }
 
-impl Which {
-    fn window(&self, app: &App, kind: Kind) -> Result<Window> {
+impl TrendParams {
+    fn window(&self, app: &App, kind: RollupKind) -> Result<Window> {
         let now = app.clock.now();
         let until = self.until.unwrap_or(now);
         let last = self.last_us.map_or(USUAL, Duration::from);
@@ -106,7 +108,7 @@ impl Which {
     }
 
     /// What was asked for. Sums are kept by one thing each, and by pool and project together.
-    async fn asked(&self, connection: &mut Connection) -> Result<Asked> {
+    async fn asked(&self, connection: &mut Connection) -> Result<ResolvedQuery> {
         let given = [
             ("requirement", self.requirement.is_some()),
             ("runner", self.runner.is_some()),
@@ -133,7 +135,7 @@ impl Which {
             ));
         }
         let places = place::all(connection).await?;
-        let mut asked = Asked {
+        let mut asked = ResolvedQuery {
             scope: Scope::yard(),
             whose: "jobs".to_owned(),
             pool: None,
@@ -151,7 +153,7 @@ impl Which {
             let mine = all.filter(|one| one.kind == "project" && below(&place.path, &one.path));
             let ids: Vec<PlaceId> = mine.map(|one| one.id.0).collect();
             asked.scope = Scope {
-                kind: Kind::Project,
+                kind: RollupKind::Project,
                 texts: ids.iter().map(ToString::to_string).collect(),
             };
             asked.whose = format!("jobs of {}", place.path);
@@ -170,9 +172,9 @@ impl Which {
                 .0;
             asked.pool = Some(id);
             asked.scope = match &asked.projects {
-                None => one(Kind::Pool, id.to_string()),
+                None => one(RollupKind::Pool, id.to_string()),
                 Some(projects) => Scope {
-                    kind: Kind::PoolProject,
+                    kind: RollupKind::PoolProject,
                     texts: projects
                         .iter()
                         .map(|project| pool_project(id, *project))
@@ -187,7 +189,7 @@ impl Which {
                 return Err(ServiceError::invalid("project", said));
             };
             asked.scope = Scope {
-                kind: Kind::Title,
+                kind: RollupKind::Title,
                 texts: projects
                     .iter()
                     .map(|project| format!("{project}/{title}"))
@@ -199,11 +201,11 @@ impl Which {
                 .parse()
                 .map_err(|error| ServiceError::requirement("where", error))?;
             asked.whose = format!("jobs that ask for {:?}", parsed.to_string());
-            asked.scope = one(Kind::Requirement, parsed.to_string());
+            asked.scope = one(RollupKind::Requirement, parsed.to_string());
         } else if let Some(text) = &self.runner {
             let id = views::runners::runner::find(connection, text).await?;
             asked.whose = format!("jobs on {text}");
-            asked.scope = one(Kind::Runner, id.to_string());
+            asked.scope = one(RollupKind::Runner, id.to_string());
         } else if let Some(name) = &self.supplier {
             let found = supplier::find(connection, name).await?;
             let id = found
@@ -211,26 +213,26 @@ impl Which {
                 .id
                 .0;
             asked.whose = format!("jobs on machines of {name}");
-            asked.scope = one(Kind::Supplier, id.to_string());
+            asked.scope = one(RollupKind::Supplier, id.to_string());
         } else if let Some(image) = &self.image {
             asked.whose = format!("jobs on machines made from {image}");
-            asked.scope = one(Kind::Image, image.clone());
+            asked.scope = one(RollupKind::Image, image.clone());
         }
         Ok(asked)
     }
 }
 
-impl Asked {
+impl ResolvedQuery {
     /// Of the kinds that the answer is made of, the one whose sums are kept least finely.
-    fn finest(&self, by: Option<By>) -> Kind {
+    fn finest(&self, by: Option<By>) -> RollupKind {
         let narrowed = self.pool.is_some() || self.projects.is_some();
         match by {
-            Some(By::Title) => Kind::Title,
-            Some(By::Runner) => Kind::Runner,
-            Some(By::Pool | By::Project | By::Team) if narrowed => Kind::PoolProject,
+            Some(By::Title) => RollupKind::Title,
+            Some(By::Runner) => RollupKind::Runner,
+            Some(By::Pool | By::Project | By::Team) if narrowed => RollupKind::PoolProject,
             None | Some(By::Pool) => self.scope.kind,
             Some(_) if self.scope.kind.many() => self.scope.kind,
-            Some(_) => Kind::Project,
+            Some(_) => RollupKind::Project,
         }
     }
 
@@ -261,18 +263,18 @@ impl Asked {
     async fn groups(
         &self,
         connection: &mut Connection,
-        live: &Live,
+        live: &LiveCounts,
         window: &Window,
         by: By,
-    ) -> Result<BTreeMap<String, Figures>> {
+    ) -> Result<BTreeMap<String, WindowFigures>> {
         let pools: HashMap<String, String> = pool::every(connection)
             .await?
             .into_iter()
             .map(|(id, name)| (id.to_string(), name))
             .collect();
         let narrowed = self.pool.is_some() || self.projects.is_some();
-        let otherwise =
-            !narrowed && self.scope.kind != Kind::Yard || self.scope.kind == Kind::Title;
+        let otherwise = !narrowed && self.scope.kind != RollupKind::Yard
+            || self.scope.kind == RollupKind::Title;
         let apart = |text: &str| {
             text.split_once('/')
                 .map(|(a, b)| (a.to_owned(), b.to_owned()))
@@ -291,7 +293,7 @@ impl Asked {
             _ if otherwise => return Err(kept_otherwise()),
             (By::Pool, None, None) => {
                 let name = |text: &str| pools.get(text).cloned();
-                sums::groups(connection, live, (Kind::Pool, &[]), window, name).await?
+                sums::groups(connection, live, (RollupKind::Pool, &[]), window, name).await?
             }
             (By::Pool, _, Some(_)) => {
                 let name = |text: &str| {
@@ -299,7 +301,14 @@ impl Asked {
                     self.project_name(&project)?;
                     pools.get(&pool).cloned()
                 };
-                sums::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
+                sums::groups(
+                    connection,
+                    live,
+                    (RollupKind::PoolProject, &pairs),
+                    window,
+                    name,
+                )
+                .await?
             }
             (By::Project | By::Team, Some(pool), _) => {
                 let name = |text: &str| {
@@ -308,23 +317,30 @@ impl Asked {
                         .project_name(&project)
                         .filter(|_| of == pool.to_string())?;
                     Some(if by == By::Team {
-                        Asked::team(path)
+                        ResolvedQuery::team(path)
                     } else {
                         path
                     })
                 };
-                sums::groups(connection, live, (Kind::PoolProject, &pairs), window, name).await?
+                sums::groups(
+                    connection,
+                    live,
+                    (RollupKind::PoolProject, &pairs),
+                    window,
+                    name,
+                )
+                .await?
             }
             (By::Project | By::Team, None, _) => {
                 let name = |text: &str| {
                     let path = self.project_name(text)?;
                     Some(if by == By::Team {
-                        Asked::team(path)
+                        ResolvedQuery::team(path)
                     } else {
                         path
                     })
                 };
-                sums::groups(connection, live, (Kind::Project, &[]), window, name).await?
+                sums::groups(connection, live, (RollupKind::Project, &[]), window, name).await?
             }
             (By::Title, None, _) => {
                 let name = |text: &str| {
@@ -332,7 +348,7 @@ impl Asked {
                     let path = self.project_name(&project)?;
                     Some(format!("{path}: {title}"))
                 };
-                sums::groups(connection, live, (Kind::Title, &titles), window, name).await?
+                sums::groups(connection, live, (RollupKind::Title, &titles), window, name).await?
             }
             (By::Requirement, ..) if !narrowed => {
                 let name = |text: &str| {
@@ -342,7 +358,14 @@ impl Asked {
                         text.to_owned()
                     })
                 };
-                sums::groups(connection, live, (Kind::Requirement, &[]), window, name).await?
+                sums::groups(
+                    connection,
+                    live,
+                    (RollupKind::Requirement, &[]),
+                    window,
+                    name,
+                )
+                .await?
             }
             (By::Runner, ..) if !narrowed => {
                 let names: HashMap<String, String> = runner::names(connection)
@@ -351,7 +374,7 @@ impl Asked {
                     .map(|(id, name)| (id.to_string(), name))
                     .collect();
                 let name = |text: &str| names.get(text).cloned();
-                sums::groups(connection, live, (Kind::Runner, &[]), window, name).await?
+                sums::groups(connection, live, (RollupKind::Runner, &[]), window, name).await?
             }
             (By::Supplier, ..) if !narrowed => {
                 let rows = supplier::list(connection).await?;
@@ -359,10 +382,10 @@ impl Asked {
                     let id = SupplierId(text.parse().ok()?);
                     Some(rows.iter().find(|row| row.id.0 == id)?.name.clone())
                 };
-                sums::groups(connection, live, (Kind::Supplier, &[]), window, name).await?
+                sums::groups(connection, live, (RollupKind::Supplier, &[]), window, name).await?
             }
             (By::Image, ..) if !narrowed => {
-                sums::groups(connection, live, (Kind::Image, &[]), window, |text| {
+                sums::groups(connection, live, (RollupKind::Image, &[]), window, |text| {
                     Some(text.to_owned())
                 })
                 .await?
@@ -381,13 +404,13 @@ fn kept_otherwise() -> ServiceError {
 }
 
 /// Figures of a window: waits with their reasons, work, slots, machines and money.
-pub async fn show(app: &App, which: Which) -> Result<Trends> {
+pub async fn show(app: &App, which: TrendParams) -> Result<Trends> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
     let asked = which.asked(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let (_, counted_until) = measure::progress(&mut connection).await?;
-    let live = Live::read(&mut connection, now).await?;
+    let live = LiveCounts::read(&mut connection, now).await?;
     let whole = sums::whole(&mut connection, &live, &asked.scope, &window).await?;
     let before = if which.compare {
         Some(sums::whole(&mut connection, &live, &asked.scope, &window.before()).await?)
@@ -398,9 +421,9 @@ pub async fn show(app: &App, which: Which) -> Result<Trends> {
         None => BTreeMap::new(),
         Some(by) => asked.groups(&mut connection, &live, &window, by).await?,
     };
-    let mut groups: Vec<Group> = groups
+    let mut groups: Vec<TrendGroup> = groups
         .into_iter()
-        .map(|(name, figures)| Group { name, figures })
+        .map(|(name, figures)| TrendGroup { name, figures })
         .collect();
     groups.sort_by_key(|group| Reverse((group.figures.wait.sum_us, group.figures.busy_us)));
     groups.truncate(GROUPS);
@@ -422,7 +445,7 @@ pub async fn show(app: &App, which: Which) -> Result<Trends> {
 }
 
 /// The hours of the week over a window.
-pub async fn week(app: &App, which: Which) -> Result<WeekPattern> {
+pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
     let name = which.zone.clone().unwrap_or_else(|| "UTC".to_owned());
     let zone = jiff::tz::TimeZone::get(&name).map_err(|_| {
         let said = format!("{name:?} is no time zone: a name such as Europe/Dublin");
@@ -432,7 +455,7 @@ pub async fn week(app: &App, which: Which) -> Result<WeekPattern> {
     let now = app.clock.now();
     let asked = which.asked(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
-    let live = Live::read(&mut connection, now).await?;
+    let live = LiveCounts::read(&mut connection, now).await?;
     let hours = sums::week(&mut connection, &live, &asked.scope, &window, &zone).await?;
     let hours = hours.into_iter().map(|(hour, figures)| WeekHour {
         day: hour / 24,
@@ -448,7 +471,7 @@ pub async fn week(app: &App, which: Which) -> Result<WeekPattern> {
 }
 
 /// The waits behind a figure: of the jobs that waited at some time in the window, the longest first.
-pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
+pub async fn waits(app: &App, which: TrendParams) -> Result<Page<LongestWait>> {
     let limit = which.limit.unwrap_or(10);
     if !(1..=WAITS).contains(&limit) {
         return Err(ServiceError::invalid("limit", format!("1 to {WAITS}")));
@@ -458,7 +481,7 @@ pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
     let asked = which.asked(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let (from, until) = (window.from, window.until);
-    let live = Live::read(&mut connection, now).await?;
+    let live = LiveCounts::read(&mut connection, now).await?;
     let mine = Stints {
         from,
         until,
@@ -469,7 +492,7 @@ pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
         limit,
     };
     let over = work_span::longest(&mut connection, &mine).await?;
-    let mut items: Vec<Waited> = over.into_iter().map(past).collect();
+    let mut items: Vec<LongestWait> = over.into_iter().map(past).collect();
     let scope = &asked.scope;
     for (row, keys, stint, _) in &live.stints {
         let here = stint.ready < until && stint.waited_until > from;
@@ -486,8 +509,8 @@ pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
             .reason
             .is_none_or(|reason| parts.iter().any(|part| part.reason == reason));
         if here && in_scope && wanted {
-            items.push(Waited {
-                job: Short::Job.name(row.job_number),
+            items.push(LongestWait {
+                job: ShortName::Job.name(row.job_number),
                 title: row.title.clone(),
                 project: asked
                     .place(row.project_id.0)
@@ -513,7 +536,7 @@ pub async fn waits(app: &App, which: Which) -> Result<Page<Waited>> {
 }
 
 /// By what waits are in order.
-fn rank(one: &Waited, reason: Option<Reason>) -> Micros {
+fn rank(one: &LongestWait, reason: Option<Reason>) -> Micros {
     match reason {
         None => one.wait_us,
         Some(reason) => one
@@ -538,14 +561,14 @@ fn parts(all: impl Iterator<Item = (Reason, u64)>) -> Vec<WaitPart> {
     parts
 }
 
-fn past(row: work_span::Past) -> Waited {
+fn past(row: work_span::FinishedSpan) -> LongestWait {
     let count = |number: i64| number.max(0).unsigned_abs();
     let reasons = Reason::ALL
         .iter()
         .copied()
         .zip(row.reasons.iter().map(|micros| count(*micros)));
-    Waited {
-        job: Short::Job.name(row.job_number),
+    LongestWait {
+        job: ShortName::Job.name(row.job_number),
         title: row.title,
         project: row.project,
         requirement: row.requirement,

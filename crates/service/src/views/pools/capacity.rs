@@ -8,7 +8,7 @@ use pennine_core::capacity::{Money, pool_line};
 use pennine_core::dispatch::{Event, Price};
 use pennine_core::engine::Engine;
 use pennine_core::time::Moment;
-use pennine_store::capacity::Kept;
+use pennine_store::capacity::StoredDecision;
 use pennine_store::maintenance::Calendar;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::{Connection, Db, capacity as record, machine, supplier};
@@ -84,7 +84,7 @@ pub async fn foresee(
         .collect())
 }
 
-fn shown(kept: Kept) -> CapacityDecision {
+fn shown(kept: StoredDecision) -> CapacityDecision {
     CapacityDecision {
         at: kept.at.0,
         pool: kept.pool,
@@ -99,7 +99,7 @@ fn shown(kept: Kept) -> CapacityDecision {
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub struct DecisionParams {
     /// Of this pool alone.
     pool: Option<String>,
     /// The `next` of the page before.
@@ -107,7 +107,7 @@ pub struct Which {
 }
 
 /// What was decided about machines, newest first.
-pub async fn decisions(app: &App, which: Which) -> Result<Page<CapacityDecision>> {
+pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<CapacityDecision>> {
     let mut connection = app.store.get().await?;
     let pool = match &which.pool {
         None => None,

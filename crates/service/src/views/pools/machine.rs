@@ -6,7 +6,7 @@ use crate::error::{Result, ServiceError};
 use crate::supplier_calls;
 use crate::views::pools::capacity::find as find_pool;
 use pennine_core::capacity::Money;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::time::Moment;
 use pennine_store::{Connection, machine, supplier};
@@ -31,7 +31,7 @@ pub fn shown(row: &machine::Machine, now: Moment) -> Machine {
         since: row.state_since.0,
         why: row.state_why.clone(),
         runner: row.runner_id.0,
-        runner_short: Short::Runner.name(row.runner_number),
+        runner_short: ShortName::Runner.name(row.runner_number),
         single_use: row.single_use,
         price: row.price(),
         cost: Money(u64::try_from(cost).unwrap_or(u64::MAX)),
@@ -57,7 +57,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Ma
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub struct MachineParams {
     /// Of this pool alone.
     pool: Option<String>,
     /// In these states, with commas between; those that exist when not given.
@@ -67,7 +67,7 @@ pub struct Which {
 }
 
 /// Machines, newest first: those that exist, unless others are asked for.
-pub async fn list(app: &App, which: Which) -> Result<Page<Machine>> {
+pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
     let mut connection = app.store.get().await?;
     let pool = match &which.pool {
         None => None,

@@ -4,9 +4,9 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
 use crate::views::yard::Yard;
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_store::{Connection, seat};
-use pennine_wire::{KeptSeats, Page, Seat, SeatHolder, TakenBack};
+use pennine_wire::{KeptSeats, Page, ReleasedSeats, Seat, SeatHolder};
 
 fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
     let holdings = yard.holdings.iter();
@@ -19,12 +19,12 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
         holders: holdings
             .filter(|holding| holding.name == seat.name)
             .map(|holding| SeatHolder {
-                job: Short::Job.name(holding.job_number),
+                job: ShortName::Job.name(holding.job_number),
                 project: holding.project.clone(),
                 runner: holding.runner.clone(),
                 count: u32::try_from(holding.count).unwrap_or(0),
                 since: holding.since.0,
-                taken_back: holding.back_at.map(|at| TakenBack {
+                taken_back: holding.back_at.map(|at| ReleasedSeats {
                     at: at.0,
                     by: holding.back_by.clone().unwrap_or_default(),
                     why: holding.back_why.clone().unwrap_or_default(),

@@ -10,7 +10,7 @@ use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::{Moment, spoken};
 use pennine_store::credential;
 use pennine_store::pool::OwnedPool;
-use pennine_store::runner::{self, Runner, Seen};
+use pennine_store::runner::{self, LastHeard, Runner};
 use pennine_store::timeline::{self, TimelineSpan};
 use pennine_wire::Checkup;
 use std::io::ErrorKind;
@@ -75,7 +75,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     })
 }
 
-fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
+fn of_connection(row: &Runner, seen: Option<&LastHeard>, now: Moment) -> Finding {
     let check = "connection";
     let from = seen.and_then(|seen| seen.peer.as_deref());
     let from = from.map_or(String::new(), |peer| format!(" from {peer}"));
@@ -118,7 +118,7 @@ fn of_connection(row: &Runner, seen: Option<&Seen>, now: Moment) -> Finding {
 }
 
 /// Whether anything answers where it was last seen.
-async fn of_machine(seen: Option<&Seen>) -> Option<Finding> {
+async fn of_machine(seen: Option<&LastHeard>) -> Option<Finding> {
     let peer = seen?.peer.as_ref()?;
     let address: IpAddr = peer.parse().ok()?;
     let knocked = tokio::time::timeout(PATIENCE, TcpStream::connect((address, KNOCK))).await;

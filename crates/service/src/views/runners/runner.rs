@@ -4,7 +4,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
 use crate::views;
-use pennine_core::id::{RunnerId, Short};
+use pennine_core::id::{RunnerId, ShortName};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::requirement::Requirement;
 use pennine_store::Connection;
@@ -21,7 +21,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         .iter()
         .filter(|one| one.runner_id == row.id)
         .map(|one| RunnerJob {
-            job: Short::Job.name(one.job_number),
+            job: ShortName::Job.name(one.job_number),
             title: one.title.clone(),
             project: one.project.clone(),
             started_at: one.started_at.map(|at| at.0),
@@ -29,7 +29,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
     Runner {
         settings_version: row.version(),
         id: row.id.0,
-        short: Short::Runner.name(row.number),
+        short: ShortName::Runner.name(row.number),
         name: row.name.clone(),
         pool: row.pool.clone(),
         state: views::yard::shown_state(row),
@@ -54,7 +54,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
 /// Which runners are wanted.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
-pub struct Which {
+pub struct RunnerParams {
     /// Only those that satisfy this requirement.
     #[serde(rename = "where")]
     #[param(rename = "where")]
@@ -69,7 +69,7 @@ pub struct Which {
 }
 
 /// The runners that are not retired, by pool and name.
-pub async fn list(app: &App, which: Which) -> Result<Page<Runner>> {
+pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
     let wanted = which.requirement.as_deref().unwrap_or_default();
     let wanted: Requirement = wanted
         .parse()
@@ -111,7 +111,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<RunnerId> {
     let found = runner::find(
         connection,
         text.parse::<Uuid>().ok(),
-        Short::Runner.number(text),
+        ShortName::Runner.number(text),
         text,
     )
     .await?;
@@ -122,7 +122,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<RunnerId> {
             let rows = runner::list(connection, Some(&found)).await?;
             let choices: Vec<String> = rows
                 .iter()
-                .map(|row| format!("{} (pool {})", Short::Runner.name(row.number), row.pool))
+                .map(|row| format!("{} (pool {})", ShortName::Runner.name(row.number), row.pool))
                 .collect();
             Err(ServiceError::ambiguous("runner", text, &choices))
         }

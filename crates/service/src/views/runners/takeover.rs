@@ -5,7 +5,7 @@ use crate::error::Result;
 use crate::views;
 use crate::views::dispatch_state;
 use pennine_core::dispatch::{Event, RunnerView};
-use pennine_core::id::{AttemptId, JobId, Short};
+use pennine_core::id::{AttemptId, JobId, ShortName};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_store::job;
 use pennine_store::maintenance::Calendar;
@@ -50,7 +50,7 @@ pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
         .iter()
         .filter_map(|id| rows.iter().find(|row| row.id.0 == *id));
     let items = shown.map(|row| NextJob {
-        job: Short::Job.name(row.number),
+        job: ShortName::Job.name(row.number),
         title: row.title.clone(),
         project: row.project.clone(),
         requirement: row.requirement.clone(),

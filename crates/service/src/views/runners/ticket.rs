@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use pennine_core::id::Short;
+use pennine_core::id::ShortName;
 use pennine_core::time::Moment;
 use pennine_store::{Connection, ticket};
 use pennine_wire::{Page, Ticket};
@@ -19,7 +19,7 @@ pub fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
     };
     Ticket {
         id: ticket.id.0,
-        name: Short::Ticket.name(ticket.number),
+        name: ShortName::Ticket.name(ticket.number),
         pool: ticket.pool.clone(),
         state: state.to_owned(),
         created_at: ticket.created_at.0,
@@ -32,14 +32,18 @@ pub fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
         runner: ticket.runner_id.map(|id| id.0),
         runner_name: ticket
             .runner_number
-            .map(|number| Short::Runner.name(number)),
+            .map(|number| ShortName::Runner.name(number)),
     }
 }
 
 pub async fn find(connection: &mut Connection, text: &str) -> Result<ticket::Ticket> {
-    ticket::find(connection, text.parse().ok(), Short::Ticket.number(text))
-        .await?
-        .ok_or_else(|| ServiceError::unknown("ticket", text))
+    ticket::find(
+        connection,
+        text.parse().ok(),
+        ShortName::Ticket.number(text),
+    )
+    .await?
+    .ok_or_else(|| ServiceError::unknown("ticket", text))
 }
 
 /// The tickets, newest first.

@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use pennine_core::id::{RunnerId, Short};
+use pennine_core::id::{RunnerId, ShortName};
 use pennine_store::{runner, timeline};
 use pennine_wire::{Page, RunnerTime, StateStretch, TimelineSpan};
 use serde::Deserialize;
@@ -22,7 +22,7 @@ const HOURS: u32 = 168;
 /// Of which runners, and for how long.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
-pub struct Which {
+pub struct TimelineParams {
     /// Ids, short names or names of up to 100 runners, with commas between.
     runners: String,
     /// How many hours back, up to 168; 6 when not given.
@@ -30,7 +30,7 @@ pub struct Which {
 }
 
 /// What some runners did lately.
-pub async fn show(app: &App, which: Which) -> Result<Page<RunnerTime>> {
+pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> {
     let names: Vec<&str> = which
         .runners
         .split(',')
@@ -87,7 +87,7 @@ pub async fn show(app: &App, which: Which) -> Result<Page<RunnerTime>> {
 
 fn stretch(row: &timeline::TimelineSpan) -> TimelineSpan {
     TimelineSpan {
-        job: Short::Job.name(row.job_number),
+        job: ShortName::Job.name(row.job_number),
         title: row.title.clone(),
         project: row.project.clone(),
         from: row.assigned_at.0,

@@ -2,7 +2,7 @@
 //! forks in it may do as they please.
 #![allow(unsafe_code)]
 
-use super::{End, Ended, Isolation, KeeperMessage, Order};
+use super::{CommandEnd, ExitKind, Isolation, KeeperMessage, Order};
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 use nix::sys::prctl;
@@ -138,7 +138,7 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     let status = status?;
     let usage = getrusage(UsageWho::RUSAGE_CHILDREN)?;
     let processor = usage.user_time() + usage.system_time();
-    tell(&KeeperMessage::Ended(End {
+    tell(&KeeperMessage::Ended(CommandEnd {
         status,
         processor: Micros(processor.num_microseconds().max(0).unsigned_abs()),
         peak_memory: ByteSize(usage.max_rss().max(0).unsigned_abs() * 1024),
@@ -146,12 +146,14 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
 }
 
 /// Waits until the command ends, reaping whatever else ends meanwhile. An error when A is gone.
-fn reap(command: Pid, awaited: &SigSet) -> nix::Result<Ended> {
+fn reap(command: Pid, awaited: &SigSet) -> nix::Result<ExitKind> {
     loop {
         match waitpid(None, Some(WaitPidFlag::WNOHANG)) {
-            Ok(WaitStatus::Exited(pid, code)) if pid == command => return Ok(Ended::Exited(code)),
+            Ok(WaitStatus::Exited(pid, code)) if pid == command => {
+                return Ok(ExitKind::Exited(code));
+            }
             Ok(WaitStatus::Signaled(pid, signal, _)) if pid == command => {
-                return Ok(Ended::Signalled(signal as i32));
+                return Ok(ExitKind::Signalled(signal as i32));
             }
             Ok(WaitStatus::StillAlive) => {
                 if awaited.wait()? == ORPHANED {

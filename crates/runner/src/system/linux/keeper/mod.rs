@@ -10,7 +10,7 @@
 //! subreaper, which outlives A by the moment that it needs to end whatever came to it; what is left when B itself was
 //! killed is found at the next start of the runner by the marker in its environment ([`end_leftovers`]).
 //!
-//! A and B are made ahead of time for a free slot ([`Keepers`]): when a job comes, only C is still to be started.
+//! A and B are made ahead of time for a free slot ([`KeeperLauncher`]): when a job comes, only C is still to be started.
 //! The runner and B talk over a socket pair, B's standard input, in lines of JSON; the command's output goes through
 //! a pipe that A and B let go of as soon as C has it.
 
@@ -20,7 +20,7 @@ mod outer;
 
 pub use inner::keep;
 pub use leftovers::{MARKER, end_leftovers};
-pub use outer::{Grip, Keepers, Refused, Running};
+pub use outer::{KeeperLauncher, ProcessGroup, Running, StartError};
 
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
@@ -81,12 +81,12 @@ enum KeeperMessage {
     /// It could not be started: the system's error number.
     Refused(i32),
     /// It has ended.
-    Ended(End),
+    Ended(CommandEnd),
 }
 
 /// How the command ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Ended {
+pub enum ExitKind {
     /// By itself, with this code.
     Exited(i32),
     /// By this signal.
@@ -95,8 +95,8 @@ pub enum Ended {
 
 /// How the command ended, and what it used.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-pub struct End {
-    pub status: Ended,
+pub struct CommandEnd {
+    pub status: ExitKind,
     /// Processor time of the command and everything it waited for.
     pub processor: Micros,
     /// The largest memory that any one of its processes held.

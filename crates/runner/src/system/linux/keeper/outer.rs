@@ -1,6 +1,6 @@
 //! The runner's side: keepers made ahead of time, and the grip on a command that one of them started.
 
-use super::{End, Ended, Isolation, KeeperMessage, Order};
+use super::{CommandEnd, ExitKind, Isolation, KeeperMessage, Order};
 use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
 use std::cell::RefCell;
@@ -19,7 +19,7 @@ const SPARES: usize = 2;
 
 /// Why a command did not start.
 #[derive(Debug, thiserror::Error)]
-pub enum Refused {
+pub enum StartError {
     /// The command itself: it does not exist, or may not be run, or its folder is gone.
     #[error("{0}")]
     Command(io::Error),
@@ -29,7 +29,7 @@ pub enum Refused {
 }
 
 /// Makes keepers and gives them orders.
-pub struct Keepers {
+pub struct KeeperLauncher {
     program: PathBuf,
     isolation: Isolation,
     spares: RefCell<Vec<Keeper>>,
@@ -44,41 +44,41 @@ struct Keeper {
 
 /// A command that runs.
 pub struct Running {
-    pub grip: Grip,
+    pub grip: ProcessGroup,
     pub output: Receiver,
 }
 
 /// What is needed to end a command: the group that it and its keepers are in, which has the first keeper's number.
 #[derive(Clone, Copy)]
-pub struct Grip {
+pub struct ProcessGroup {
     first: Option<Pid>,
     isolation: Isolation,
 }
 
-impl Keepers {
+impl KeeperLauncher {
     /// Keepers that are this program, kept apart as well as this machine allows, which is found by trying.
-    pub async fn here() -> Keepers {
-        Keepers::of("/proc/self/exe".into()).await
+    pub async fn here() -> KeeperLauncher {
+        KeeperLauncher::of("/proc/self/exe".into()).await
     }
 
     /// Keepers that are another copy of this program.
-    pub async fn of(program: PathBuf) -> Keepers {
+    pub async fn of(program: PathBuf) -> KeeperLauncher {
         let first = if nix::unistd::geteuid().is_root() {
             Isolation::Namespace
         } else {
             Isolation::UserNamespace
         };
-        let keepers = Keepers::with(program, first);
+        let keepers = KeeperLauncher::with(program, first);
         if keepers.works().await {
             keepers
         } else {
-            Keepers::with(keepers.program, Isolation::Group)
+            KeeperLauncher::with(keepers.program, Isolation::Group)
         }
     }
 
     /// Keepers of a given kind.
-    pub fn with(program: PathBuf, isolation: Isolation) -> Keepers {
-        Keepers {
+    pub fn with(program: PathBuf, isolation: Isolation) -> KeeperLauncher {
+        KeeperLauncher {
             program,
             isolation,
             spares: RefCell::default(),
@@ -100,7 +100,7 @@ impl Keepers {
         match self.start(&order).await {
             Ok((_, ending)) => ending
                 .await
-                .is_some_and(|end| end.status == Ended::Exited(0)),
+                .is_some_and(|end| end.status == ExitKind::Exited(0)),
             Err(_) => false,
         }
     }
@@ -147,15 +147,15 @@ impl Keepers {
     pub async fn start(
         &self,
         order: &Order,
-    ) -> Result<(Running, impl Future<Output = Option<End>> + use<>), Refused> {
-        let mut line = serde_json::to_vec(order).map_err(|e| Refused::Command(e.into()))?;
+    ) -> Result<(Running, impl Future<Output = Option<CommandEnd>> + use<>), StartError> {
+        let mut line = serde_json::to_vec(order).map_err(|e| StartError::Command(e.into()))?;
         line.push(b'\n');
         loop {
             let spare = self.spares.borrow_mut().pop();
             let fresh = spare.is_none();
             let mut keeper = match spare {
                 Some(spare) => spare,
-                None => self.make().map_err(Refused::Keeper)?,
+                None => self.make().map_err(StartError::Keeper)?,
             };
             let told = async {
                 keeper.control.write_all(&line).await?;
@@ -168,7 +168,7 @@ impl Keepers {
                         mut control,
                         output,
                     } = keeper;
-                    let grip = Grip {
+                    let grip = ProcessGroup {
                         first: first
                             .id()
                             .and_then(|id| i32::try_from(id).ok())
@@ -188,14 +188,14 @@ impl Keepers {
                 }
                 Ok(Some(KeeperMessage::Refused(number))) => {
                     let _ = keeper.first.wait().await;
-                    return Err(Refused::Command(io::Error::from_raw_os_error(number)));
+                    return Err(StartError::Command(io::Error::from_raw_os_error(number)));
                 }
                 Ok(_) => io::Error::other("the keeper ended"),
                 Err(error) => error,
             };
             // A spare may have been killed while it rested. A fresh one that ends at once will do so again.
             if fresh {
-                return Err(Refused::Keeper(gone));
+                return Err(StartError::Keeper(gone));
             }
         }
     }
@@ -211,7 +211,7 @@ async fn hear(control: &mut BufReader<UnixStream>) -> io::Result<Option<KeeperMe
         .map_err(io::Error::from)
 }
 
-impl Grip {
+impl ProcessGroup {
     // That the processes have ended meanwhile is as good as any signal.
 
     /// Asks the command to end.
