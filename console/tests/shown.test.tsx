@@ -73,7 +73,7 @@ it("a job's time adds its parts up by what they were", () => {
 
 describe("a remedy", () => {
   const action = {
-    said: "Cancel 2 jobs",
+    message: "Cancel 2 jobs",
     asks: "2 jobs of shore are cancelled.",
     method: "POST",
     path: "/jobs/bulk",

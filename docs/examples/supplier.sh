@@ -36,6 +36,6 @@ list)
 console) # as a JSON text
   text=$(tr -d '\000-\011\013-\037' <"$home/console" 2>/dev/null | sed 's/[\\"]/\\&/g' | awk '{printf "%s\\n", $0}')
   printf '{"console": "%s"}\n' "$text" ;;
-offer) echo '{"said": "processes on this host, without walls"}' ;;
-*) echo '{"fault": "refused", "said": "this example does not know that question"}' ;;
+offer) echo '{"message": "processes on this host, without walls"}' ;;
+*) echo '{"fault": "refused", "message": "this example does not know that question"}' ;;
 esac

@@ -1077,17 +1077,17 @@ export interface components {
         /** @description An alert. */
         Alert: {
             about: components["schemas"]["AlertAbout"];
+            acknowledged_at?: components["schemas"]["Moment"] | null;
+            /** @description Who has said that they look at it, and when. */
+            acknowledged_by?: string | null;
             ended_at?: components["schemas"]["Moment"] | null;
             kind: components["schemas"]["AlertKind"];
+            /** @description What is so, as one sentence. */
+            message: string;
             /** @description Its short name: `a-12`. */
             name: string;
             /** @description When people were told. */
             raised_at: components["schemas"]["Moment"];
-            /** @description What is so, as one sentence. */
-            said: string;
-            seen_at?: components["schemas"]["Moment"] | null;
-            /** @description Who has said that they look at it, and when. */
-            seen_by?: string | null;
             /** @description Since when it is so. */
             since: components["schemas"]["Moment"];
             state: components["schemas"]["AlertState"];
@@ -1128,6 +1128,11 @@ export interface components {
          * @enum {string}
          */
         AlertState: "brewing" | "raised" | "settling" | "over";
+        /** @description From when on an alert is raised, where it is not raised at once. */
+        AlertThresholds: components["schemas"]["Thresholds"] & {
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
+        };
         /** @description That a yard file was applied, and what stands in it. */
         AppliedYardFile: {
             /** @description What the file is called: `yard.toml`. */
@@ -1151,6 +1156,8 @@ export interface components {
             log_bytes: components["schemas"]["ByteSize"];
             /** @description Whether the log was cut at its cap. */
             log_capped: boolean;
+            /** @description Why it ended as it did, in words. */
+            message?: string | null;
             /**
              * Format: int32
              * @description 1 for the first.
@@ -1163,8 +1170,6 @@ export interface components {
             result?: components["schemas"]["Outcome"] | null;
             runner: string;
             runner_id: components["schemas"]["RunnerId"];
-            /** @description Why it ended as it did, in words. */
-            said?: string | null;
             started_at?: components["schemas"]["Moment"] | null;
             state: components["schemas"]["AttemptState"];
             /** @description That wait, split; the parts add up to it exactly. */
@@ -1245,9 +1250,9 @@ export interface components {
              * @description How many machines it is about.
              */
             machines: number;
+            message: string;
             numbers: components["schemas"]["Numbers"];
             pool: string;
-            said: string;
             /** @description `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`. */
             verb: string;
         };
@@ -1287,7 +1292,7 @@ export interface components {
         };
         /** @description One thing that was checked. */
         CheckStep: {
-            said: string;
+            message: string;
             took_us: components["schemas"]["Micros"];
             well: boolean;
             what: string;
@@ -1295,9 +1300,9 @@ export interface components {
         /** @description What was found out about a runner, from the service's end. */
         Checkup: {
             findings: components["schemas"]["Finding"][];
-            runner: string;
             /** @description How it stands, in one sentence. */
-            said: string;
+            message: string;
+            runner: string;
             /** @description The worst of the findings. */
             verdict: components["schemas"]["Verdict"];
         };
@@ -1393,10 +1398,10 @@ export interface components {
         Finding: {
             /** @description What was looked at: `disk`, `clock`. */
             check: string;
+            /** @description What was found, in words. */
+            message: string;
             /** @description What to do about it, where something is to be done. */
             remedy?: string | null;
-            /** @description What was found, in words. */
-            said: string;
             verdict: components["schemas"]["Verdict"];
         };
         /** @description A pool at its ceiling. */
@@ -1435,6 +1440,8 @@ export interface components {
             /** Format: int32 */
             exit_code?: number | null;
             give_up_at?: components["schemas"]["Moment"] | null;
+            /** @description Why it ended as it did, in words. */
+            message?: string | null;
             /** @description When this was true. */
             now: components["schemas"]["Moment"];
             ready_at?: components["schemas"]["Moment"] | null;
@@ -1442,8 +1449,6 @@ export interface components {
             retried_as?: string | null;
             /** @description The run it belongs to, `run-207`. */
             run: string;
-            /** @description Why it ended as it did, in words. */
-            said?: string | null;
             /** @description Seats that it takes while it runs. */
             seats?: components["schemas"]["BTreeMap"];
             time_limit_us: components["schemas"]["Micros"];
@@ -1532,17 +1537,19 @@ export interface components {
         Listener: {
             created_at: components["schemas"]["Moment"];
             created_by: string;
-            former_until?: components["schemas"]["Moment"] | null;
+            failure?: components["schemas"]["ListenerFailure"] | null;
             kinds: string[];
             name: string;
             paused: boolean;
+            previous_until?: components["schemas"]["Moment"] | null;
             /**
              * Format: int64
              * @description How many events it was sent, and when the last.
              */
             sent: number;
             sent_at?: components["schemas"]["Moment"] | null;
-            trouble?: components["schemas"]["ListenerTrouble"] | null;
+            /** @description The version of its settings, for `If-Match` with a change. */
+            settings_version?: string;
             url: string;
         };
         /** @description What to change of a listener. What is not given stays. It is tried again at once. */
@@ -1561,9 +1568,9 @@ export interface components {
             url: string | null;
         };
         /** @description Why a listener could not be sent an event. */
-        ListenerTrouble: {
+        ListenerFailure: {
+            message: string;
             retry_at: components["schemas"]["Moment"];
-            said: string;
             since: components["schemas"]["Moment"];
             /** Format: int32 */
             tries: number;
@@ -1641,6 +1648,8 @@ export interface components {
             pool: string;
             /** @description What an hour of it costs, in millionths of the currency. */
             price: components["schemas"]["Price"];
+            /** @description Why it is in that state. */
+            reason: string;
             /** @description What its supplier calls it. */
             reference?: string;
             released_at?: components["schemas"]["Moment"] | null;
@@ -1653,8 +1662,6 @@ export interface components {
             single_use: boolean;
             state: components["schemas"]["MachineState"];
             supplier: string;
-            /** @description Why it is in that state. */
-            why: string;
             /** @description Where it is, where its supplier has several places. */
             zone?: string;
         };
@@ -1698,9 +1705,9 @@ export interface components {
             /** @description Whether it is on now. */
             on: boolean;
             pool?: string | null;
+            reason: string;
             runner?: string | null;
             until: components["schemas"]["Moment"];
-            why: string;
         };
         /**
          * Format: int64
@@ -1788,9 +1795,9 @@ export interface components {
             length_us: components["schemas"]["Micros"];
             /** @description The pool; or the runner. */
             pool?: string | null;
-            runner?: string | null;
             /** @description What is done, for those whose jobs wait because of it. */
-            why: string;
+            reason: string;
+            runner?: string | null;
         };
         /** @description What to make a pool from. */
         NewPool: {
@@ -1999,16 +2006,16 @@ export interface components {
              */
             images: string[];
             /**
+             * @description What people should know: how it keeps machines apart, for one.
+             * @default
+             */
+            message: string;
+            /**
              * Format: int32
              * @description The most machines that it makes for this installation.
              * @default null
              */
             quota: number | null;
-            /**
-             * @description What people should know: how it keeps machines apart, for one.
-             * @default
-             */
-            said: string;
             /**
              * @description Sizes with what an hour costs, in millionths of the installation's currency.
              * @default {}
@@ -2089,17 +2096,17 @@ export interface components {
             /** @description The things. */
             items: {
                 about: components["schemas"]["AlertAbout"];
+                acknowledged_at?: components["schemas"]["Moment"] | null;
+                /** @description Who has said that they look at it, and when. */
+                acknowledged_by?: string | null;
                 ended_at?: components["schemas"]["Moment"] | null;
                 kind: components["schemas"]["AlertKind"];
+                /** @description What is so, as one sentence. */
+                message: string;
                 /** @description Its short name: `a-12`. */
                 name: string;
                 /** @description When people were told. */
                 raised_at: components["schemas"]["Moment"];
-                /** @description What is so, as one sentence. */
-                said: string;
-                seen_at?: components["schemas"]["Moment"] | null;
-                /** @description Who has said that they look at it, and when. */
-                seen_by?: string | null;
                 /** @description Since when it is so. */
                 since: components["schemas"]["Moment"];
                 state: components["schemas"]["AlertState"];
@@ -2122,9 +2129,9 @@ export interface components {
                  * @description How many machines it is about.
                  */
                 machines: number;
+                message: string;
                 numbers: components["schemas"]["Numbers"];
                 pool: string;
-                said: string;
                 /** @description `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`. */
                 verb: string;
             }[];
@@ -2168,17 +2175,19 @@ export interface components {
             items: {
                 created_at: components["schemas"]["Moment"];
                 created_by: string;
-                former_until?: components["schemas"]["Moment"] | null;
+                failure?: components["schemas"]["ListenerFailure"] | null;
                 kinds: string[];
                 name: string;
                 paused: boolean;
+                previous_until?: components["schemas"]["Moment"] | null;
                 /**
                  * Format: int64
                  * @description How many events it was sent, and when the last.
                  */
                 sent: number;
                 sent_at?: components["schemas"]["Moment"] | null;
-                trouble?: components["schemas"]["ListenerTrouble"] | null;
+                /** @description The version of its settings, for `If-Match` with a change. */
+                settings_version?: string;
                 url: string;
             }[];
             /** @description Send it as `after` to get the next page. */
@@ -2233,6 +2242,8 @@ export interface components {
                 pool: string;
                 /** @description What an hour of it costs, in millionths of the currency. */
                 price: components["schemas"]["Price"];
+                /** @description Why it is in that state. */
+                reason: string;
                 /** @description What its supplier calls it. */
                 reference?: string;
                 released_at?: components["schemas"]["Moment"] | null;
@@ -2245,8 +2256,6 @@ export interface components {
                 single_use: boolean;
                 state: components["schemas"]["MachineState"];
                 supplier: string;
-                /** @description Why it is in that state. */
-                why: string;
                 /** @description Where it is, where its supplier has several places. */
                 zone?: string;
             }[];
@@ -2267,9 +2276,9 @@ export interface components {
                 /** @description Whether it is on now. */
                 on: boolean;
                 pool?: string | null;
+                reason: string;
                 runner?: string | null;
                 until: components["schemas"]["Moment"];
-                why: string;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2391,6 +2400,8 @@ export interface components {
                 name: string;
                 pool: string;
                 pool_labels: string[];
+                /** @description Why, in words. */
+                reason: string;
                 seen_at?: components["schemas"]["Moment"] | null;
                 /** @description What people set of it over what its machine says, with who did and when. */
                 set?: components["schemas"]["Overrides"];
@@ -2410,8 +2421,6 @@ export interface components {
                 used: number;
                 /** @description The version of the program on the machine. */
                 version: string;
-                /** @description Why, in words. */
-                why: string;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2468,6 +2477,7 @@ export interface components {
                 boot_limit_us?: components["schemas"]["Micros"] | null;
                 created_at: components["schemas"]["Moment"];
                 created_by: string;
+                failure?: components["schemas"]["SupplierFailure"] | null;
                 kind: string;
                 /**
                  * Format: int32
@@ -2487,7 +2497,6 @@ export interface components {
                 };
                 /** @description The version of its settings, for `If-Match` with a change. */
                 settings_version?: string;
-                trouble?: components["schemas"]["SupplierTrouble"] | null;
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2501,12 +2510,12 @@ export interface components {
             items: {
                 created_at: components["schemas"]["Moment"];
                 created_by: string;
+                /** @description The promise as one line. */
+                message: string;
                 name: string;
                 place?: string | null;
                 pool?: string | null;
                 promise: components["schemas"]["Objective"];
-                /** @description The promise as one line. */
-                said: string;
                 /** @description The version of its settings, for `If-Match` with a change. */
                 settings_version?: string;
                 standing: components["schemas"]["TargetStanding"];
@@ -2732,11 +2741,11 @@ export interface components {
             /** Format: int64 */
             jobs: number;
             longest_us: components["schemas"]["Micros"];
+            /** @description The reason in a few words. */
+            message: string;
             /** @description Whether it goes on until a person does something. */
             needs_a_person: boolean;
             reason: components["schemas"]["Reason"];
-            /** @description The reason in a few words. */
-            said: string;
             strands: components["schemas"]["QueueStrand"][];
         };
         /** @description One reading of the whole yard, for the skyline: demand over capacity. */
@@ -2773,10 +2782,10 @@ export interface components {
             /** Format: int64 */
             jobs: number;
             longest_us: components["schemas"]["Micros"];
+            /** @description The reason with its numbers. */
+            message: string;
             project: string;
             remedy?: components["schemas"]["Remedy"] | null;
-            /** @description The reason with its numbers. */
-            said: string;
             /** @description The seats that each of them needs. */
             seats?: components["schemas"]["BTreeMap"];
             standing: components["schemas"]["EligibilityCounts"];
@@ -2791,7 +2800,7 @@ export interface components {
         ReleasedSeats: {
             at: components["schemas"]["Moment"];
             by: string;
-            why: string;
+            reason: string;
         };
         /** @description A pool's demand over its capacity, what was decided meanwhile, and what it cost. */
         Relief: {
@@ -2818,7 +2827,7 @@ export interface components {
         /** @description What a person can do about a reason. */
         Remedy: {
             /** @description What to do, as a sentence. */
-            said: string;
+            message: string;
         };
         /** @description A remedy as an action: a request that a person can send by pressing a button. */
         RemedyAction: {
@@ -2827,11 +2836,11 @@ export interface components {
             body?: unknown;
             /** @description The same on the command line. */
             command: string;
+            /** @description What it does, in a few words: `Resume fell-03`. */
+            message: string;
             method: string;
             /** @description Below `/api/v1`. */
             path: string;
-            /** @description What it does, in a few words: `Resume fell-03`. */
-            said: string;
         };
         /** @description Taking a runner out for good. */
         Retirement: {
@@ -2861,6 +2870,8 @@ export interface components {
             name: string;
             pool: string;
             pool_labels: string[];
+            /** @description Why, in words. */
+            reason: string;
             seen_at?: components["schemas"]["Moment"] | null;
             /** @description What people set of it over what its machine says, with who did and when. */
             set?: components["schemas"]["Overrides"];
@@ -2880,8 +2891,6 @@ export interface components {
             used: number;
             /** @description The version of the program on the machine. */
             version: string;
-            /** @description Why, in words. */
-            why: string;
         };
         /**
          * @description A change of a runner. What is not named stays. As in a JSON merge patch (RFC 7396), `null` takes back what people
@@ -3069,8 +3078,8 @@ export interface components {
         /** @description A runner was in a state for a while. */
         StateStretch: {
             from: components["schemas"]["Moment"];
+            reason: string;
             state: components["schemas"]["RunnerState"];
-            why: string;
         };
         /** @description How things stand now. */
         Status: {
@@ -3116,6 +3125,7 @@ export interface components {
             boot_limit_us?: components["schemas"]["Micros"] | null;
             created_at: components["schemas"]["Moment"];
             created_by: string;
+            failure?: components["schemas"]["SupplierFailure"] | null;
             kind: string;
             /**
              * Format: int32
@@ -3135,7 +3145,6 @@ export interface components {
             };
             /** @description The version of its settings, for `If-Match` with a change. */
             settings_version?: string;
-            trouble?: components["schemas"]["SupplierTrouble"] | null;
         };
         /** @description What to change of a supplier. What is not given stays; a setting or secret that is empty is taken away. */
         SupplierChange: {
@@ -3183,10 +3192,10 @@ export interface components {
             well: boolean;
         };
         /** @description What is wrong with a supplier. */
-        SupplierTrouble: {
+        SupplierFailure: {
+            message: string;
             /** @description When it is tried again. */
             retry_at: components["schemas"]["Moment"];
-            said: string;
             since: components["schemas"]["Moment"];
         };
         /** @description How a pool gets machines: from whom, what kind, how many. */
@@ -3342,12 +3351,12 @@ export interface components {
             /** @description The job that holds them. */
             job: string;
             /** @description Why, for the record. */
-            why: string;
+            reason: string;
         };
         /** @description Taking a scarce runner back from the jobs that have it. */
         TakeRunnerBack: {
             /** @description Why, for the record and for those whose jobs it ends. */
-            why: string;
+            reason: string;
         };
         /** @description A job that was taken, with what looks wrong about it. */
         TakenJob: components["schemas"]["JobLine"] & {
@@ -3376,12 +3385,12 @@ export interface components {
         Target: {
             created_at: components["schemas"]["Moment"];
             created_by: string;
+            /** @description The promise as one line. */
+            message: string;
             name: string;
             place?: string | null;
             pool?: string | null;
             promise: components["schemas"]["Objective"];
-            /** @description The promise as one line. */
-            said: string;
             /** @description The version of its settings, for `If-Match` with a change. */
             settings_version?: string;
             standing: components["schemas"]["TargetStanding"];
@@ -3421,7 +3430,7 @@ export interface components {
              */
             left: number;
             /** @description As one sentence. */
-            said: string;
+            message: string;
             state: components["schemas"]["TargetState"];
             /** @description Its window. */
             window: components["schemas"]["Tally"];
@@ -3509,9 +3518,9 @@ export interface components {
             /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
             from: components["schemas"]["Moment"];
             job: string;
+            message?: string | null;
             project: string;
             result?: components["schemas"]["Outcome"] | null;
-            said?: string | null;
             started?: components["schemas"]["Moment"] | null;
             title: string;
             until?: components["schemas"]["Moment"] | null;
@@ -3568,10 +3577,10 @@ export interface components {
             explanation: components["schemas"]["Explanation"];
             /** @description Words that nothing in the yard knows. */
             hints: components["schemas"]["Hint"][];
+            /** @description All of it in a sentence. */
+            message: string;
             /** @description The runners that satisfy it, those that could take a job now first; at most 50. */
             runners: components["schemas"]["TrialRunner"][];
-            /** @description All of it in a sentence. */
-            said: string;
             standing: components["schemas"]["EligibilityCounts"];
             /** @description The requirement in its normal form. */
             where: string;
@@ -3591,7 +3600,7 @@ export interface components {
         /** @description What came of an event that was sent to try a listener. */
         TriedListener: {
             /** @description What it answered, or what went wrong. */
-            said: string;
+            message: string;
             /** @description Whether it took the event. */
             taken: boolean;
         };
@@ -3611,11 +3620,11 @@ export interface components {
             before: number;
             explanation: components["schemas"]["Explanation"];
             job: string;
+            /** @description All of it in a sentence. */
+            message: string;
             project: string;
             reason?: components["schemas"]["Reason"] | null;
             remedy?: components["schemas"]["Remedy"] | null;
-            /** @description All of it in a sentence. */
-            said: string;
             standing: components["schemas"]["EligibilityCounts"];
             state: components["schemas"]["JobState"];
             waited_us: components["schemas"]["Micros"];
@@ -3778,7 +3787,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Thresholds"];
+                    "application/json": components["schemas"]["AlertThresholds"];
                 };
             };
         };
@@ -3786,7 +3795,10 @@ export interface operations {
     change_thresholds: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -3801,7 +3813,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Thresholds"];
+                    "application/json": components["schemas"]["AlertThresholds"];
                 };
             };
             "4XX": {
@@ -4311,7 +4323,10 @@ export interface operations {
     change_listener: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read; refused with 412 where it is another by now */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description its name */
                 listener: string;

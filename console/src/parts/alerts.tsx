@@ -51,7 +51,7 @@ const LISTED = ["/", "/alerts"];
 export function AlertBanner() {
   const alerts = useAlerts();
   const { pathname } = useLocation();
-  const [first, ...rest] = (alerts.data?.items ?? []).filter((alert) => alert.urgent && !alert.seen_at);
+  const [first, ...rest] = (alerts.data?.items ?? []).filter((alert) => alert.urgent && !alert.acknowledged_at);
   if (!first || LISTED.includes(pathname)) return null;
   return (
     <Flex
@@ -67,9 +67,9 @@ export function AlertBanner() {
       data-testid="banner"
     >
       <Glyph sign="flag" />
-      <Box minW="0" truncate title={first.said}>
+      <Box minW="0" truncate title={first.message}>
         <Link to={place(first)} style={{ color: "inherit", textDecoration: "underline" }}>
-          {first.said}
+          {first.message}
         </Link>
       </Box>
       <Box flex="none" fontSize="13px">
@@ -117,7 +117,7 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
             </Flex>
             <Box flex="1" minW="0">
               <Box>
-                <Link to={place(alert)}>{alert.said}</Link>
+                <Link to={place(alert)}>{alert.message}</Link>
               </Box>
               <Box color="quiet" fontSize="13px">
                 {alert.name}, {over ? null : (
@@ -131,11 +131,11 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
                   </>
                 ) : null}
                 {alert.state === "settling" ? ", not so for the moment" : ""}
-                {alert.seen_by ? `; ${alert.seen_by} looks at it` : ""}
+                {alert.acknowledged_by ? `; ${alert.acknowledged_by} looks at it` : ""}
                 {over || !alert.about.remedy ? "" : `; ${alert.about.remedy}`}
               </Box>
             </Box>
-            {over || alert.seen_at ? null : (
+            {over || alert.acknowledged_at ? null : (
               <Box flex="none" color="ink">
                 <See alert={alert} />
               </Box>

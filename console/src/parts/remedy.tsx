@@ -18,17 +18,17 @@ export function Remedy({ action }: { action: RemedyAction }) {
   if (isSuccess) {
     return (
       <Box role="status" color="moss" fontSize="14px">
-        Done: {action.said}
+        Done: {action.message}
       </Box>
     );
   }
   return (
     <Box>
       {asking ? (
-        <Flex role="alertdialog" aria-label={action.said} align="center" gap="8px" wrap="wrap" fontSize="14px">
+        <Flex role="alertdialog" aria-label={action.message} align="center" gap="8px" wrap="wrap" fontSize="14px">
           <Box>{action.asks}</Box>
           <Button size="xs" bg="rust" color="ground" loading={isPending} onClick={() => mutate()}>
-            {action.said}
+            {action.message}
           </Button>
           <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(false)}>
             Leave it
@@ -44,7 +44,7 @@ export function Remedy({ action }: { action: RemedyAction }) {
           loading={isPending}
           onClick={() => (action.asks ? setAsking(true) : mutate())}
         >
-          {action.said}
+          {action.message}
           {action.asks ? " …" : ""}
         </Button>
       )}

@@ -43,7 +43,7 @@ impl From<std::io::Error> for Error {
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Error::Usage(said) | Error::Here(said) => write!(f, "pennine: {said}"),
+            Error::Usage(message) | Error::Here(message) => write!(f, "pennine: {message}"),
             Error::Client(error) | Error::Requirement(error, _) => {
                 write!(f, "pennine: {error}")?;
                 if let (Error::Requirement(_, text), Some(problem)) = (self, error.problem())

@@ -26,9 +26,9 @@ fn main() -> ExitCode {
     };
     match runtime.block_on(run::run(arguments)) {
         Ok(code) => code,
-        Err(trouble) => {
-            eprintln!("{trouble}");
-            ExitCode::from(trouble.exit_status())
+        Err(error) => {
+            eprintln!("{error}");
+            ExitCode::from(error.exit_status())
         }
     }
 }

@@ -87,29 +87,33 @@ fn every_verb_offers_json() {
 
 #[test]
 fn wrong_use_is_told_with_exit_status_2_and_no_connection_with_4() {
-    let said = |output: &Output| String::from_utf8_lossy(&output.stderr).into_owned();
+    let describe = |output: &Output| String::from_utf8_lossy(&output.stderr).into_owned();
     let nobody = pennine(&["status"]);
     assert_eq!(nobody.status.code(), Some(2));
-    assert!(said(&nobody).contains("PENNINE_URL"), "{}", said(&nobody));
+    assert!(
+        describe(&nobody).contains("PENNINE_URL"),
+        "{}",
+        describe(&nobody)
+    );
     let tokenless = pennine(&["status", "--url", "http://127.0.0.1:9"]);
     assert_eq!(tokenless.status.code(), Some(2));
     assert!(
-        said(&tokenless).contains("admin.token"),
+        describe(&tokenless).contains("admin.token"),
         "{}",
-        said(&tokenless)
+        describe(&tokenless)
     );
     let wrong = pennine(&["status", "--url", "ftp://here", "--token", "x"]);
     assert_eq!(wrong.status.code(), Some(2));
     let misspelt = pennine(&["jbo", "list"]);
     assert_eq!(misspelt.status.code(), Some(2));
     assert!(
-        said(&misspelt).contains("unrecognized subcommand 'jbo'"),
+        describe(&misspelt).contains("unrecognized subcommand 'jbo'"),
         "{}",
-        said(&misspelt)
+        describe(&misspelt)
     );
     let away = pennine(&["status", "--url", "http://127.0.0.1:9", "--token", "x"]);
     assert_eq!(away.status.code(), Some(4));
-    assert!(said(&away).contains("refused"), "{}", said(&away));
+    assert!(describe(&away).contains("refused"), "{}", describe(&away));
 }
 
 #[test]

@@ -14,6 +14,7 @@ use bytes::Bytes;
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use pennine_wire::Problem;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Response, StatusCode};
 use serde::de::DeserializeOwned;
 use std::path::Path;
@@ -306,15 +307,14 @@ pub(crate) fn header<'a>(response: &'a Response, name: &str) -> Option<&'a str> 
         .and_then(|value| value.to_str().ok())
 }
 
+/// What stands as it is in a segment of a path: RFC 3986's unreserved characters.
+const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC
+    .remove(b'-')
+    .remove(b'_')
+    .remove(b'.')
+    .remove(b'~');
+
 /// A name as one segment of a path.
-pub(crate) fn segment(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.' | b'~') {
-            out.push(char::from(byte));
-        } else {
-            out.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    out
+pub(crate) fn segment(text: &str) -> impl std::fmt::Display + '_ {
+    utf8_percent_encode(text, UNRESERVED)
 }

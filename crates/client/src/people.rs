@@ -16,8 +16,10 @@ use pennine_wire::{
     WaitExplanation, WeekPattern,
 };
 use reqwest::Method;
+use reqwest::header::IF_MATCH;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long the check of a supplier may take.
@@ -26,8 +28,13 @@ const CHECK: Duration = Duration::from_secs(180);
 /// How long a whole history may take, one way or the other.
 const LARGE: Duration = Duration::from_secs(600);
 
-/// A client with a token. Cheap to clone is not needed: share it.
-pub struct Client(Link);
+/// A client with a token. Clones share their connections.
+#[derive(Clone)]
+pub struct Client {
+    link: Arc<Link>,
+    /// The version that what is changed has to have.
+    expected: Option<String>,
+}
 
 /// A stretch of a log.
 #[derive(Clone, Debug)]
@@ -102,12 +109,25 @@ impl RunnerFilter {
 impl Client {
     /// A client for the service at this address.
     pub fn new(url: &str, token: &str, route: &Route) -> Result<Client> {
-        Link::new(url, token, route).map(Client)
+        let link = Arc::new(Link::new(url, token, route)?);
+        Ok(Client {
+            link,
+            expected: None,
+        })
+    }
+
+    /// The same client, whose changes are refused where the settings that they change have another version by now than this
+    /// one: the `settings_version` of what was read. No version, no condition.
+    pub fn if_version(&self, version: Option<&str>) -> Client {
+        Client {
+            link: self.link.clone(),
+            expected: version.map(str::to_owned),
+        }
     }
 
     pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
-        self.0
-            .json(self.0.request(Method::GET, &format!("/api/v1{path}")))
+        self.link
+            .json(self.link.request(Method::GET, &format!("/api/v1{path}")))
             .await
     }
 
@@ -116,9 +136,9 @@ impl Client {
         path: &str,
         body: &impl Serialize,
     ) -> Result<T> {
-        self.0
+        self.link
             .json(
-                self.0
+                self.link
                     .request(Method::POST, &format!("/api/v1{path}"))
                     .json(body),
             )
@@ -126,8 +146,8 @@ impl Client {
     }
 
     pub(crate) async fn delete(&self, path: &str) -> Result<()> {
-        let request = self.0.request(Method::DELETE, &format!("/api/v1{path}"));
-        self.0.send(request).await.map(drop)
+        let request = self.link.request(Method::DELETE, &format!("/api/v1{path}"));
+        self.link.send(request).await.map(drop)
     }
 
     pub(crate) async fn send<T: DeserializeOwned>(
@@ -136,9 +156,11 @@ impl Client {
         path: &str,
         body: &impl Serialize,
     ) -> Result<T> {
-        self.0
-            .json(self.0.request(method, &format!("/api/v1{path}")).json(body))
-            .await
+        let mut request = self.link.request(method, &format!("/api/v1{path}"));
+        if let Some(version) = &self.expected {
+            request = request.header(IF_MATCH, format!("\"{version}\""));
+        }
+        self.link.json(request.json(body)).await
     }
 
     /// Changes a team or project.
@@ -161,40 +183,40 @@ impl Client {
     /// Removes a pool.
     pub async fn remove_pool(&self, name: &str, how: &PoolRemoval) -> Result<()> {
         let path = format!("/api/v1/pools/{}/remove", segment(name));
-        let request = self.0.request(Method::POST, &path).json(how);
-        self.0.send(request).await.map(drop)
+        let request = self.link.request(Method::POST, &path).json(how);
+        self.link.send(request).await.map(drop)
     }
 
     /// Figures of a window.
     pub async fn trends(&self, of: &TrendFilter) -> Result<Trends> {
-        let request = self.0.request(Method::GET, "/api/v1/trends");
-        self.0.json(request.query(of)).await
+        let request = self.link.request(Method::GET, "/api/v1/trends");
+        self.link.json(request.query(of)).await
     }
 
     /// The hours of the week over a window.
     pub async fn week(&self, of: &TrendFilter) -> Result<WeekPattern> {
-        let request = self.0.request(Method::GET, "/api/v1/trends/week");
-        self.0.json(request.query(of)).await
+        let request = self.link.request(Method::GET, "/api/v1/trends/week");
+        self.link.json(request.query(of)).await
     }
 
     /// The longest waits of a window.
     pub async fn waits(&self, of: &TrendFilter) -> Result<Page<LongestWait>> {
-        let request = self.0.request(Method::GET, "/api/v1/trends/waits");
-        self.0.json(request.query(of)).await
+        let request = self.link.request(Method::GET, "/api/v1/trends/waits");
+        self.link.json(request.query(of)).await
     }
 
     /// Jobs that are over, as CSV, piece by piece.
     pub async fn export_history(&self, from: Moment, until: Moment) -> Result<reqwest::Response> {
-        let request = self.0.request(Method::GET, "/api/v1/history");
+        let request = self.link.request(Method::GET, "/api/v1/history");
         let query = [("from", from), ("until", until)];
-        self.0.send(request.query(&query).timeout(LARGE)).await
+        self.link.send(request.query(&query).timeout(LARGE)).await
     }
 
     /// Imports jobs that are over, from CSV: all of them, or none.
     pub async fn import_history(&self, csv: Vec<u8>) -> Result<ImportSummary> {
-        let request = self.0.request(Method::POST, "/api/v1/history");
+        let request = self.link.request(Method::POST, "/api/v1/history");
         let request = request.header("content-type", "text/csv").body(csv);
-        self.0.json(request.timeout(LARGE)).await
+        self.link.json(request.timeout(LARGE)).await
     }
 
     /// The suppliers.
@@ -226,9 +248,9 @@ impl Client {
     /// Checks a supplier with a trial machine.
     pub async fn check_supplier(&self, name: &str, how: &SupplierCheck) -> Result<SupplierChecked> {
         let path = format!("/api/v1/suppliers/{}/check", segment(name));
-        let request = self.0.request(Method::POST, &path).json(how);
+        let request = self.link.request(Method::POST, &path).json(how);
         // It waits for a machine to come up.
-        self.0.json(request.timeout(CHECK)).await
+        self.link.json(request.timeout(CHECK)).await
     }
 
     /// Machines: those that exist, or those in the states that are named.
@@ -238,13 +260,13 @@ impl Client {
         states: Option<&str>,
         cursor: Option<&str>,
     ) -> Result<Page<Machine>> {
-        let request = self.0.request(Method::GET, "/api/v1/machines");
+        let request = self.link.request(Method::GET, "/api/v1/machines");
         let query = [("pool", pool), ("state", states), ("cursor", cursor)];
         let query: Vec<_> = query
             .into_iter()
             .filter_map(|(name, value)| Some((name, value?)))
             .collect();
-        self.0.json(request.query(&query)).await
+        self.link.json(request.query(&query)).await
     }
 
     /// A machine.
@@ -276,13 +298,13 @@ impl Client {
         pool: Option<&str>,
         cursor: Option<&str>,
     ) -> Result<Page<CapacityDecision>> {
-        let request = self.0.request(Method::GET, "/api/v1/capacity/decisions");
+        let request = self.link.request(Method::GET, "/api/v1/capacity/decisions");
         let query = [("pool", pool), ("cursor", cursor)];
         let query: Vec<_> = query
             .into_iter()
             .filter_map(|(name, value)| Some((name, value?)))
             .collect();
-        self.0.json(request.query(&query)).await
+        self.link.json(request.query(&query)).await
     }
 
     /// A pool's relief over the last minutes.
@@ -427,8 +449,8 @@ impl Client {
 
     /// The runners.
     pub async fn runners(&self, filter: &RunnerFilter) -> Result<Page<Runner>> {
-        let request = self.0.request(Method::GET, "/api/v1/runners");
-        self.0.json(request.query(filter)).await
+        let request = self.link.request(Method::GET, "/api/v1/runners");
+        self.link.json(request.query(filter)).await
     }
 
     /// What the service can tell of a runner that does not do what it should.
@@ -444,9 +466,9 @@ impl Client {
 
     /// What some runners did lately.
     pub async fn runner_time(&self, names: &[&str], hours: u32) -> Result<Page<RunnerTime>> {
-        let request = self.0.request(Method::GET, "/api/v1/runner-time");
+        let request = self.link.request(Method::GET, "/api/v1/runner-time");
         let query = [("runners", names.join(",")), ("hours", hours.to_string())];
-        self.0.json(request.query(&query)).await
+        self.link.json(request.query(&query)).await
     }
 
     /// Takes a runner back from the jobs that have it.
@@ -472,7 +494,9 @@ impl Client {
     /// Ends maintenance now, or calls it off.
     pub async fn end_maintenance(&self, name: &str) -> Result<()> {
         let path = format!("/api/v1/maintenance/{}/end", segment(name));
-        self.0.send(self.0.request(Method::POST, &path)).await?;
+        self.link
+            .send(self.link.request(Method::POST, &path))
+            .await?;
         Ok(())
     }
 
@@ -483,11 +507,11 @@ impl Client {
 
     /// Submits a job. With a key, sending it again makes no second one.
     pub async fn submit(&self, new: &NewJob, key: Option<&str>) -> Result<TakenJob> {
-        let mut request = self.0.request(Method::POST, "/api/v1/jobs").json(new);
+        let mut request = self.link.request(Method::POST, "/api/v1/jobs").json(new);
         if let Some(key) = key {
             request = request.header("idempotency-key", format!("\"{key}\""));
         }
-        self.0.json(request).await
+        self.link.json(request).await
     }
 
     /// Jobs, newest first.
@@ -505,8 +529,8 @@ impl Client {
         }
         query.extend(under.map(|under| ("under", under)));
         query.extend(after.map(|after| ("after", after)));
-        self.0
-            .json(self.0.request(Method::GET, "/api/v1/jobs").query(&query))
+        self.link
+            .json(self.link.request(Method::GET, "/api/v1/jobs").query(&query))
             .await
     }
 
@@ -538,12 +562,12 @@ impl Client {
         query.extend(attempt.map(|attempt| ("attempt", attempt.to_string())));
         let path = format!("/api/v1/jobs/{}/log", segment(name));
         let response = self
-            .0
-            .send(self.0.request(Method::GET, &path).query(&query))
+            .link
+            .send(self.link.request(Method::GET, &path).query(&query))
             .await?;
         let next = header(&response, NEXT_OFFSET).and_then(|next| next.parse().ok());
         let next = next.ok_or_else(|| {
-            self.0
+            self.link
                 .strange(format!("the header {NEXT_OFFSET} is missing"))
         })?;
         let attempt = header(&response, LOG_ATTEMPT).and_then(|attempt| attempt.parse().ok());
@@ -551,7 +575,7 @@ impl Client {
         let bytes = response
             .bytes()
             .await
-            .map_err(|e| self.0.no_connection(&e))?;
+            .map_err(|e| self.link.no_connection(&e))?;
         Ok(LogPart {
             bytes,
             next,
@@ -564,8 +588,8 @@ impl Client {
     pub async fn log_lines(&self, name: &str, from: u64, count: u32) -> Result<LogLines> {
         let path = format!("/api/v1/jobs/{}/log/lines", segment(name));
         let query = [("from", from.to_string()), ("count", count.to_string())];
-        self.0
-            .json(self.0.request(Method::GET, &path).query(&query))
+        self.link
+            .json(self.link.request(Method::GET, &path).query(&query))
             .await
     }
 }

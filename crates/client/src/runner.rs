@@ -21,7 +21,7 @@ impl RunnerClient {
         Link::new(url, credential, route).map(RunnerClient)
     }
 
-    async fn say(&self, path: &str, body: &impl Serialize) -> Result<()> {
+    async fn report(&self, path: &str, body: &impl Serialize) -> Result<()> {
         self.0
             .send(
                 self.0
@@ -82,19 +82,20 @@ impl RunnerClient {
 
     /// Reports that a command was started.
     pub async fn started(&self, attempt: AttemptId, started: &StartedReport) -> Result<()> {
-        self.say(&format!("/attempts/{attempt}/started"), started)
+        self.report(&format!("/attempts/{attempt}/started"), started)
             .await
     }
 
     /// Reports that an attempt has ended.
     pub async fn finished(&self, attempt: AttemptId, finished: &FinishedReport) -> Result<()> {
-        self.say(&format!("/attempts/{attempt}/finished"), finished)
+        self.report(&format!("/attempts/{attempt}/finished"), finished)
             .await
     }
 
     /// Reports that an attempt ended with the program that ran it.
     pub async fn lost(&self, attempt: AttemptId, lost: &LostReport) -> Result<()> {
-        self.say(&format!("/attempts/{attempt}/lost"), lost).await
+        self.report(&format!("/attempts/{attempt}/lost"), lost)
+            .await
     }
 
     /// Asks for another credential. It is shown from [`RunnerClient::show`] on.
@@ -129,6 +130,6 @@ impl RunnerClient {
 
     /// Says that this process ends.
     pub async fn goodbye(&self, session: SessionId) -> Result<()> {
-        self.say("/goodbye", &SessionEnd { session }).await
+        self.report("/goodbye", &SessionEnd { session }).await
     }
 }

@@ -2,10 +2,9 @@
 
 use crate::people::Client;
 use crate::{Result, segment};
-use pennine_core::alert::Thresholds;
 use pennine_wire::{
-    Alert, AppliedYardFile, Listener, ListenerChange, MadeListener, NewListener, NewTarget, Page,
-    Target, TargetChange, ThresholdsChange, TriedListener, YardFile,
+    Alert, AlertThresholds, AppliedYardFile, Listener, ListenerChange, MadeListener, NewListener,
+    NewTarget, Page, Target, TargetChange, ThresholdsChange, TriedListener, YardFile,
 };
 use reqwest::Method;
 
@@ -59,12 +58,12 @@ impl Client {
     }
 
     /// From when on people are told of what is not told at once.
-    pub async fn thresholds(&self) -> Result<Thresholds> {
+    pub async fn thresholds(&self) -> Result<AlertThresholds> {
         self.get("/alerts/thresholds").await
     }
 
     /// Changes that.
-    pub async fn change_thresholds(&self, change: &ThresholdsChange) -> Result<Thresholds> {
+    pub async fn change_thresholds(&self, change: &ThresholdsChange) -> Result<AlertThresholds> {
         self.send(Method::PATCH, "/alerts/thresholds", change).await
     }
 

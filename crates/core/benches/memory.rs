@@ -70,7 +70,7 @@ struct Flood {
     number: u64,
     machines: u64,
     begun: Instant,
-    said: u64,
+    message: u64,
 }
 
 impl World for Flood {
@@ -126,8 +126,8 @@ impl World for Flood {
 
     fn settled(&mut self, _: &Settlement, at: Moment) {
         let tenth = self.number * 10 / JOBS;
-        if self.number > 0 && tenth > self.said {
-            self.said = tenth;
+        if self.number > 0 && tenth > self.message {
+            self.message = tenth;
             println!(
                 "{:>9} jobs, {:>7} machines made, {:>5.1} h of made-up time, {:>4.0} s: {:>7} KiB",
                 self.number,
@@ -188,7 +188,7 @@ fn main() {
         number: 0,
         machines: 0,
         begun: Instant::now(),
-        said: 0,
+        message: 0,
     };
     let run = simulate(&mut engine, &mut flood, Moment::from_micros(i64::MAX)).expect("consistent");
     assert_eq!((run.started, run.ended), (JOBS, JOBS));

@@ -127,7 +127,7 @@ pub struct Condition<A> {
     /// Since when it is so, as far as that is known.
     pub since: Option<Moment>,
     /// As one sentence.
-    pub said: String,
+    pub message: String,
     /// What else is kept of it.
     pub about: A,
 }
@@ -249,7 +249,7 @@ mod tests {
                 kind: AlertKind::NoMatch,
                 subject: "amr64".to_owned(),
                 since: None,
-                said: String::new(),
+                message: String::new(),
                 about: (),
             };
             let conditions = if *seen { vec![condition] } else { Vec::new() };

@@ -93,23 +93,23 @@ pub fn answer(picture: &AnswerInput) -> Vec<SentencePart> {
     if let Some(longest) = &picture.longest {
         return waiting(picture, longest);
     }
-    let mut said = vec![plain("Nothing waits. ")];
+    let mut message = vec![plain("Nothing waits. ")];
     if !picture.any_pool {
-        said.push(plain("There is no pool yet: make one and "));
-        said.push(linked("add a machine", Link::Yard));
-        said.push(plain("."));
+        message.push(plain("There is no pool yet: make one and "));
+        message.push(linked("add a machine", Link::Yard));
+        message.push(plain("."));
     } else if picture.runners == 0 && picture.makers > 0 {
         let what = match picture.coming {
             0 => "No machine is there just now",
             1 => "A machine with 1 slot is coming",
             _ => "Machines are coming",
         };
-        said.push(linked(what, Link::Yard));
-        said.push(plain("; one is made when a job wants it."));
+        message.push(linked(what, Link::Yard));
+        message.push(plain("; one is made when a job wants it."));
     } else if picture.runners == 0 {
-        said.push(plain("No machine has joined yet: "));
-        said.push(linked("add one", Link::Yard));
-        said.push(plain("."));
+        message.push(plain("No machine has joined yet: "));
+        message.push(linked("add one", Link::Yard));
+        message.push(plain("."));
     } else {
         let free = match picture.slots {
             0 => "No slot is connected".to_owned(),
@@ -120,8 +120,8 @@ pub fn answer(picture: &AnswerInput) -> Vec<SentencePart> {
                 if picture.free == 1 { "is" } else { "are" }
             ),
         };
-        said.push(linked(free, Link::Yard));
-        said.push(plain("."));
+        message.push(linked(free, Link::Yard));
+        message.push(plain("."));
     }
     if picture.offline > 0 && picture.runners > 0 {
         let is = if picture.offline == 1 {
@@ -129,18 +129,18 @@ pub fn answer(picture: &AnswerInput) -> Vec<SentencePart> {
         } else {
             "runners are"
         };
-        said.push(plain(" "));
-        said.push(linked(
+        message.push(plain(" "));
+        message.push(linked(
             format!("{} {is} offline", picture.offline),
             Link::Yard,
         ));
-        said.push(plain("."));
+        message.push(plain("."));
     }
-    said
+    message
 }
 
 fn waiting(picture: &AnswerInput, longest: &Longest) -> Vec<SentencePart> {
-    let mut said = vec![linked(jobs(picture.waiting), Link::Queue), plain(". ")];
+    let mut message = vec![linked(jobs(picture.waiting), Link::Queue), plain(". ")];
     let who = if picture.waiting == 1 {
         "It"
     } else {
@@ -150,45 +150,45 @@ fn waiting(picture: &AnswerInput, longest: &Longest) -> Vec<SentencePart> {
         "" => "any runner".to_owned(),
         requirement => requirement.to_owned(),
     };
-    said.push(plain(format!("{who} (")));
-    said.push(linked(longest.job.clone(), Link::Job(longest.job.clone())));
-    said.push(plain(format!(
+    message.push(plain(format!("{who} (")));
+    message.push(linked(longest.job.clone(), Link::Job(longest.job.clone())));
+    message.push(plain(format!(
         ", {}) wants {wants}: ",
         spoken(longest.waited)
     )));
-    said.push(plain(longest.standing.said(longest.reason)));
-    said.push(plain("."));
+    message.push(plain(longest.standing.describe(longest.reason)));
+    message.push(plain("."));
     if longest.reason.needs_a_person() {
-        said.push(plain(" It will wait until somebody acts."));
+        message.push(plain(" It will wait until somebody acts."));
     }
     if picture.stuck_elsewhere > 0 {
-        said.push(plain(" "));
+        message.push(plain(" "));
         let more = if picture.stuck_elsewhere == 1 {
             "job needs"
         } else {
             "jobs need"
         };
-        said.push(linked(
+        message.push(linked(
             format!("{} more {more} a person", picture.stuck_elsewhere),
             Link::Queue,
         ));
-        said.push(plain("."));
+        message.push(plain("."));
     }
-    said
+    message
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn said(picture: &AnswerInput) -> String {
+    fn describe(picture: &AnswerInput) -> String {
         text(&answer(picture))
     }
 
     #[test]
     fn an_empty_installation_is_told_the_next_step() {
         assert_eq!(
-            said(&AnswerInput::default()),
+            describe(&AnswerInput::default()),
             "Nothing waits. There is no pool yet: make one and add a machine."
         );
         let picture = AnswerInput {
@@ -196,7 +196,7 @@ mod tests {
             ..AnswerInput::default()
         };
         assert_eq!(
-            said(&picture),
+            describe(&picture),
             "Nothing waits. No machine has joined yet: add one."
         );
     }
@@ -212,7 +212,7 @@ mod tests {
             ..AnswerInput::default()
         };
         assert_eq!(
-            said(&picture),
+            describe(&picture),
             "Nothing waits. 5 of 9 slots are free. 1 runner is offline."
         );
     }
@@ -237,7 +237,7 @@ mod tests {
             ..AnswerInput::default()
         };
         assert_eq!(
-            said(&picture),
+            describe(&picture),
             "6 jobs wait. The longest (j-12, 4 min 10 s) wants arm64: all 3 runners that could take it are busy. \
              1 more job needs a person."
         );
@@ -247,7 +247,7 @@ mod tests {
             longest.reason = Reason::NoMatch;
         }
         assert_eq!(
-            said(&picture),
+            describe(&picture),
             "1 job waits. It (j-12, 4 min 10 s) wants arm64: no runner satisfies it. It will wait until somebody acts."
         );
     }

@@ -146,8 +146,8 @@ impl Engine {
     }
 
     /// Takes over what was said of a strand before this engine was built, so that it is not said again.
-    pub fn said_before(&mut self, strand: StrandId, segments: Vec<Segment>) {
-        self.dispatch.said_before(strand, segments);
+    pub fn restore_reasons(&mut self, strand: StrandId, segments: Vec<Segment>) {
+        self.dispatch.restore_reasons(strand, segments);
     }
 
     fn note_runner(&mut self, view: &RunnerView, now: Moment) {
@@ -203,7 +203,7 @@ impl Engine {
         let unmatched = looked_at
             .into_iter()
             .filter(|strand| {
-                let first = self.dispatch.said(*strand).first();
+                let first = self.dispatch.reasons_of(*strand).first();
                 first.is_some_and(|first| first.reason == Reason::NoMatch)
             })
             .collect();

@@ -34,7 +34,7 @@ pub struct Finding {
     pub check: String,
     pub verdict: Verdict,
     /// What was found, in words.
-    pub said: String,
+    pub message: String,
     /// What to do about it, where something is to be done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<String>,
@@ -42,28 +42,28 @@ pub struct Finding {
 
 impl Finding {
     /// Something that was found.
-    pub fn new(check: &str, verdict: Verdict, said: impl Into<String>) -> Finding {
+    pub fn new(check: &str, verdict: Verdict, message: impl Into<String>) -> Finding {
         Finding {
             check: check.to_owned(),
             verdict,
-            said: said.into(),
+            message: message.into(),
             remedy: None,
         }
     }
 
     /// It is as it should be.
-    pub fn good(check: &str, said: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Good, said)
+    pub fn good(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Good, message)
     }
 
     /// Somebody should know.
-    pub fn doubtful(check: &str, said: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Doubtful, said)
+    pub fn doubtful(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Doubtful, message)
     }
 
     /// It has to be fixed.
-    pub fn bad(check: &str, said: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Bad, said)
+    pub fn bad(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Bad, message)
     }
 
     /// With what to do.
@@ -76,17 +76,17 @@ impl Finding {
 }
 
 /// Findings as a terminal shows them: a line each, and under what is not good what to do.
-pub fn told(findings: &[Finding]) -> String {
+pub fn findings_text(findings: &[Finding]) -> String {
     let lines = findings.iter().map(|finding| {
         let Finding {
             check,
             verdict,
-            said,
+            message,
             remedy,
         } = finding;
         let remedy = remedy.iter().filter(|_| *verdict > Verdict::Good);
         let remedy = remedy.map(|remedy| format!("{:23}-> {remedy}\n", ""));
-        format!("{verdict:8}  {check:11}  {said}\n") + &remedy.collect::<String>()
+        format!("{verdict:8}  {check:11}  {message}\n") + &remedy.collect::<String>()
     });
     lines.collect()
 }
@@ -108,7 +108,7 @@ mod tests {
             Finding::bad("disk", "nothing is free").remedy("make room"),
         ];
         assert_eq!(worst(&findings), Verdict::Bad);
-        let told = told(&findings);
+        let told = findings_text(&findings);
         let lines: Vec<&str> = told.lines().collect();
         assert_eq!(
             lines,

@@ -198,8 +198,8 @@ pub fn simulate(
     while let Some(now) = simulation.next_moment().filter(|now| *now <= until) {
         simulation.run.until = now;
         simulation.end_attempts(world, now);
-        simulation.happen(world, now);
-        simulation.machines.happen(simulation.engine, now);
+        simulation.run_due(world, now);
+        simulation.machines.run_due(simulation.engine, now);
         simulation.expire(world, now);
         simulation.decide(world, now);
         if let Some(found) = simulation.engine.inconsistency() {
@@ -258,7 +258,7 @@ impl Simulation<'_> {
         }
     }
 
-    fn happen(&mut self, world: &mut impl World, now: Moment) {
+    fn run_due(&mut self, world: &mut impl World, now: Moment) {
         while let Some((at, happenings)) = self.coming.take() {
             if at > now {
                 self.coming = Some((at, happenings));

@@ -84,7 +84,7 @@ impl Objective {
     }
 
     /// As one line: `95 % of waits within 60 s, over 7 days`.
-    pub fn said(&self) -> String {
+    pub fn describe(&self) -> String {
         let days = if self.days == 1 { "day" } else { "days" };
         format!(
             "{} of waits within {}, over {} {days}",
@@ -201,7 +201,7 @@ pub struct TargetStanding {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub breaks_in_us: Option<Micros>,
     /// As one sentence.
-    pub said: String,
+    pub message: String,
 }
 
 impl TargetStanding {
@@ -236,9 +236,9 @@ impl TargetStanding {
             burn: hour.burn(promise),
             fast,
             breaks_in_us,
-            said: String::new(),
+            message: String::new(),
         };
-        standing.said = standing.sentence(promise);
+        standing.message = standing.sentence(promise);
         standing
     }
 
@@ -260,41 +260,41 @@ impl TargetStanding {
         } else {
             "waits were"
         };
-        let mut said = format!(
+        let mut message = format!(
             "{} of {decided} {waits} in time",
             PerMille(u16::try_from(kept * 1000 / decided).unwrap_or(0))
         );
         match self.state {
             TargetState::Few => {
-                said += &format!("; too few to tell whether {} of them are.", promise.share);
+                message += &format!("; too few to tell whether {} of them are.", promise.share);
             }
             TargetState::Broken => {
-                said += &format!(
+                message += &format!(
                     ": {late} were late, and {} may be. It is broken.",
                     self.allowed
                 );
             }
             TargetState::Kept | TargetState::Burning => {
-                said += &format!(": {late} were late, and {} more may be.", self.left.max(0));
+                message += &format!(": {late} were late, and {} more may be.", self.left.max(0));
             }
         }
         if self.state != TargetState::Broken
             && let Some(breaks) = self.breaks_in_us
         {
-            said += &format!(
+            message += &format!(
                 " As in the last hour ({} of {} late), it is broken in {}.",
                 self.hour.late,
                 self.hour.decided(),
                 spoken(breaks.into())
             );
         } else if self.fast {
-            said += &format!(
+            message += &format!(
                 " {} of {} were late in the last hour.",
                 self.hour.late,
                 self.hour.decided()
             );
         }
-        said
+        message
     }
 }
 
@@ -357,7 +357,7 @@ mod tests {
         assert_eq!(standing.burn, Some(10_000));
         assert_eq!(standing.state, TargetState::Burning);
         assert_eq!(
-            standing.said,
+            standing.message,
             "96 % of 1000 waits were in time: 40 were late, and 10 more may be. As in the last hour (10 of 20 late), it is broken in 1 h 6 min."
         );
     }

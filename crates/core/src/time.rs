@@ -153,14 +153,14 @@ mod tests {
 
     #[test]
     fn a_length_is_spoken_in_its_two_largest_units() {
-        let said = |micros| spoken(Duration::from_micros(micros));
-        assert_eq!(said(0), "0 ms");
-        assert_eq!(said(12), "12 us");
-        assert_eq!(said(850_000), "850 ms");
-        assert_eq!(said(9_440_000), "9.4 s");
-        assert_eq!(said(250_000_000), "4 min 10 s");
-        assert_eq!(said(7_500_000_000), "2 h 5 min");
-        assert_eq!(said(273_600_000_000), "3 d 4 h");
+        let describe = |micros| spoken(Duration::from_micros(micros));
+        assert_eq!(describe(0), "0 ms");
+        assert_eq!(describe(12), "12 us");
+        assert_eq!(describe(850_000), "850 ms");
+        assert_eq!(describe(9_440_000), "9.4 s");
+        assert_eq!(describe(250_000_000), "4 min 10 s");
+        assert_eq!(describe(7_500_000_000), "2 h 5 min");
+        assert_eq!(describe(273_600_000_000), "3 d 4 h");
     }
 
     #[test]

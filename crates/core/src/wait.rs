@@ -86,16 +86,16 @@ pub fn split(
         changes.extend(stay.line.iter().map(|step| step.since));
         changes.sort_unstable();
         let (mut turns, mut line) = (stay.turns.iter().peekable(), stay.line.iter().peekable());
-        let (mut said, mut ahead): (&[Segment], u32) = (&[], 0);
+        let (mut message, mut ahead): (&[Segment], u32) = (&[], 0);
         for until in changes.into_iter().chain([leaves]) {
             let until = until.clamp(at, leaves);
             while let Some(turn) = turns.next_if(|turn| turn.since <= at) {
-                said = &turn.segments;
+                message = &turn.segments;
             }
             while let Some(step) = line.next_if(|step| step.since <= at) {
                 ahead = step.ahead;
             }
-            add(reason_at(said, ahead), at, until);
+            add(reason_at(message, ahead), at, until);
             at = until;
         }
     }
@@ -235,10 +235,10 @@ mod tests {
             let Some(stay) = stay else {
                 return Reason::Handover;
             };
-            let said = stay.turns.iter().rfind(|turn| turn.since <= at(now));
+            let message = stay.turns.iter().rfind(|turn| turn.since <= at(now));
             let ahead = stay.line.iter().rfind(|step| step.since <= at(now));
             let mut place = ahead.map_or(0, |step| step.ahead);
-            for segment in said.map_or(&[][..], |turn| &turn.segments) {
+            for segment in message.map_or(&[][..], |turn| &turn.segments) {
                 match segment.jobs {
                     Some(jobs) if place >= jobs => place -= jobs,
                     _ => return segment.reason,

@@ -76,7 +76,7 @@ impl Yard {
                 facts: machine.facts.clone(),
                 from,
                 until,
-                why: "it belongs to the made-up history".to_owned(),
+                reason: "it belongs to the made-up history".to_owned(),
             });
         }
         let mut strands = Vec::new();
@@ -327,7 +327,7 @@ pub async fn write(
         for waiting in &past.left {
             let mut job = waiting.job.clone();
             job.strand = strand::ensure(connection, job.strand, &waiting.key, job.at).await?;
-            let said = PastReason {
+            let message = PastReason {
                 strand: job.strand,
                 since: job.at,
                 segments: vec![Segment {
@@ -335,7 +335,7 @@ pub async fn write(
                     jobs: None,
                 }],
             };
-            history::add_reasons(connection, &[said]).await?;
+            history::add_reasons(connection, &[message]).await?;
             job::submit(connection, job).await?;
         }
         Ok::<_, Error>(())

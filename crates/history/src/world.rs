@@ -331,7 +331,7 @@ impl<'a> Past<'a> {
             } else {
                 Outcome::Success
             },
-            said: lot.failed.then(|| "exit code 2".to_owned()),
+            message: lot.failed.then(|| "exit code 2".to_owned()),
             exit_code: Some(if lot.failed { 2 } else { 0 }),
             ready_at: lot.ready,
             assigned_at,
@@ -365,12 +365,12 @@ impl World for Past<'_> {
     }
 
     fn settled(&mut self, settlement: &Settlement, at: Moment) {
-        let said = settlement.reasons.iter().map(|change| PastReason {
+        let message = settlement.reasons.iter().map(|change| PastReason {
             strand: change.strand,
             since: at,
             segments: change.segments.clone(),
         });
-        self.reasons.extend(said);
+        self.reasons.extend(message);
     }
 }
 

@@ -209,7 +209,7 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
                 lease: assigned.lease,
                 result: Outcome::Success,
                 exit_code: Some(0),
-                said: None,
+                message: None,
                 exited_ago_us: Micros(0),
                 processor_us: None,
                 peak_memory: None,

@@ -108,9 +108,63 @@ async fn main() -> ExitCode {
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
-        Err(trouble) => {
-            eprintln!("pennine-load: {trouble}");
+        Err(error) => {
+            eprintln!("pennine-load: {error}");
             ExitCode::FAILURE
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn load_is_only_put_on_loopback_addresses() {
+        for url in [
+            "http://127.0.0.1:7117",
+            "http://localhost/base",
+            "postgres://me@[::1]/db",
+        ] {
+            assert!(on_loopback(url).is_ok(), "{url}");
+        }
+        for url in [
+            "http://192.0.2.7",
+            "http://127.0.0.1.example",
+            "postgres://db/x",
+            "127.0.0.1",
+            "",
+        ] {
+            assert!(
+                matches!(on_loopback(url), Err(Error::NotLoopback(_))),
+                "{url}"
+            );
+        }
+    }
+
+    #[test]
+    fn the_size_of_a_crowd_is_bounded() {
+        let parse = |more: &[&str]| {
+            let words = [
+                "pennine-load",
+                "cycles",
+                "--url",
+                "http://127.0.0.1:1",
+                "--token",
+                "t",
+            ];
+            Arguments::try_parse_from(words.iter().chain(more)).is_ok()
+        };
+        assert!(parse(&[
+            "--runners",
+            "20000",
+            "--for",
+            "3600",
+            "--submitters",
+            "256"
+        ]));
+        assert!(!parse(&["--runners", "20001"]));
+        assert!(!parse(&["--for", "0"]));
+        assert!(!parse(&["--submitters", "257"]));
     }
 }

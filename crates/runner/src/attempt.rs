@@ -36,18 +36,18 @@ struct Outcomes {
     cut_off: bool,
     result: Outcome,
     exit_code: Option<i32>,
-    said: Option<String>,
+    message: Option<String>,
     end: Option<CommandEnd>,
     started: Option<Instant>,
 }
 
 impl Outcomes {
-    fn error(said: String) -> Self {
+    fn error(message: String) -> Self {
         Outcomes {
             cut_off: false,
             result: Outcome::Error,
             exit_code: None,
-            said: Some(said),
+            message: Some(message),
             end: None,
             started: None,
         }
@@ -60,7 +60,7 @@ impl Outcomes {
         RecordedEnd::Result(RecordedResult {
             result: self.result,
             exit_code: self.exit_code,
-            said: self.said,
+            message: self.message,
             exited: BootMark::now(),
             processor: self.end.map(|end| end.processor),
             peak_memory: self.end.map(|end| end.peak_memory),
@@ -103,10 +103,10 @@ pub async fn run(
     let spool = match Spool::create(&environment.home.spool(attempt), assigned.log_cap.0) {
         Ok(spool) => Rc::new(spool),
         Err(error) => {
-            let said = format!("the log cannot be written on {}: {error}", environment.host);
-            tracing::error!(job = assigned.job, said);
+            let message = format!("the log cannot be written on {}: {error}", environment.host);
+            tracing::error!(job = assigned.job, message);
             handle.exit(Instant::now());
-            journal.end = Some(Outcomes::error(said).ending(false));
+            journal.end = Some(Outcomes::error(message).ending(false));
             report::deliver(&environment, attempt, &journal, &handle, None).await;
             return;
         }
@@ -114,7 +114,7 @@ pub async fn run(
     let begun = spawn(&environment, &assigned, &spool).await;
     if let Ok(begun) = &begun {
         journal.started = Some(BootMark::of(begun.at));
-        report::write_down(&environment, attempt, &journal);
+        report::write_journal(&environment, attempt, &journal);
     }
     let sender = {
         let (environment, assigned, spool, handle) = (
@@ -145,20 +145,20 @@ pub async fn run(
     let outcomes = match begun {
         Ok(begun) => {
             handle.phase.set(AttemptPhase::Executing);
-            see_through(&environment, &assigned, &handle, &spool, begun).await
+            supervise(&environment, &assigned, &handle, &spool, begun).await
         }
-        Err(said) => Outcomes::error(said),
+        Err(message) => Outcomes::error(message),
     };
     handle.exit(Instant::now());
     if handle.stop.get() == Some(StopCause::Over) {
         spool.abandon();
     }
     for line in closing(&outcomes) {
-        let _ = spool.say(&line);
+        let _ = spool.append_line(&line);
     }
     tracing::info!(job = assigned.job, result = %outcomes.result, "ended");
     journal.end = Some(outcomes.ending(spool.capped()));
-    report::write_down(&environment, attempt, &journal);
+    report::write_journal(&environment, attempt, &journal);
     // One sends at a time: what is left is sent with the end.
     spool.hand_over();
     let _ = sender.await;
@@ -170,7 +170,12 @@ pub async fn run(
 fn closing(outcomes: &Outcomes) -> Vec<String> {
     // What is said of an ordinary end says no more than the line after it.
     let plain = matches!(outcomes.result, Outcome::Success | Outcome::Failure);
-    let mut lines: Vec<String> = outcomes.said.iter().filter(|_| !plain).cloned().collect();
+    let mut lines: Vec<String> = outcomes
+        .message
+        .iter()
+        .filter(|_| !plain)
+        .cloned()
+        .collect();
     if let (Some(end), Some(started)) = (outcomes.end, outcomes.started) {
         let how = match end.status {
             ExitKind::Exited(code) => format!("exit code {code}"),
@@ -329,24 +334,19 @@ fn heading(
         format!(
             "in {}; {}",
             folder.display(),
-            environment.keepers.isolation().said()
+            environment.keepers.isolation().describe()
         ),
         clauses,
         format!("$ {}", shown(&assigned.command)),
     ]
 }
 
-/// A command as one would type it.
+/// A command as one would type it into a shell.
 fn shown(command: &[String]) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "-_./=:,+@%".contains(c);
-    let words = command.iter().map(|word| {
-        if !word.is_empty() && word.chars().all(plain) {
-            word.clone()
-        } else {
-            format!("'{}'", word.replace('\'', "'\\''"))
-        }
-    });
-    words.collect::<Vec<_>>().join(" ")
+    let words = command.iter().map(String::as_str);
+    // Only a NUL could not be quoted, and that is allowed here: the text is read, not run.
+    let quoted = shlex::Quoter::new().allow_nul(true).join(words.clone());
+    quoted.unwrap_or_else(|_| words.collect::<Vec<_>>().join(" "))
 }
 
 /// Tells that the command was started, until the service knows.
@@ -387,7 +387,7 @@ async fn tell_started(
 }
 
 /// Reads the command's output until it and everything it started has ended; ends it when it must.
-async fn see_through(
+async fn supervise(
     environment: &RunnerEnvironment,
     assigned: &Assigned,
     handle: &AttemptHandle,
@@ -430,14 +430,14 @@ async fn see_through(
             // By the clock that goes on while the machine sleeps, which timers do not.
             _ = look.tick(), if assigned.exclusive && !cut_off && !over => {
                 if let Some(silence) = environment.cut_off() {
-                    let said = format!(
+                    let message = format!(
                         "the service has not been reached for {}, and this job holds seats, which others may have soon; ending it",
                         spoken(silence)
                     );
-                    let _ = spool.say(&said);
+                    let _ = spool.append_line(&message);
                     cut_off = true;
                     kill(over);
-                    ending.get_or_insert((Outcome::Error, said));
+                    ending.get_or_insert((Outcome::Error, message));
                 }
             }
             read = async { spool.room().await; output.read(&mut buffer).await }, if open => match read {
@@ -452,25 +452,25 @@ async fn see_through(
             },
             told = &mut ended, if !over => (end, over) = (told, true),
             () = handle.stopped.notified() => {
-                let said = handle.said.borrow().clone();
+                let message = handle.message.borrow().clone();
                 if handle.stop.get() == Some(StopCause::Over) {
                     kill(over);
                 } else if ending.is_none() {
-                    let _ = spool.say(&format!("{said}; asking the command to end"));
+                    let _ = spool.append_line(&format!("{message}; asking the command to end"));
                     ask(over);
                     kill_at = Some(tokio::time::Instant::now() + ASKED);
                 }
-                ending.get_or_insert((Outcome::Cancellation, said));
+                ending.get_or_insert((Outcome::Cancellation, message));
             }
             () = tokio::time::sleep_until(deadline), if ending.is_none() => {
-                let said = format!("it ran longer than its time limit of {}", spoken(limit));
-                let _ = spool.say(&format!("{said}; asking the command to end"));
+                let message = format!("it ran longer than its time limit of {}", spoken(limit));
+                let _ = spool.append_line(&format!("{message}; asking the command to end"));
                 ask(over);
                 kill_at = Some(tokio::time::Instant::now() + ASKED);
-                ending = Some((Outcome::Timeout, said));
+                ending = Some((Outcome::Timeout, message));
             }
             () = tokio::time::sleep_until(kill_at.unwrap_or(deadline)), if kill_at.is_some() => {
-                let _ = spool.say(&format!("it did not end within {}; ending it", spoken(ASKED)));
+                let _ = spool.append_line(&format!("it did not end within {}; ending it", spoken(ASKED)));
                 kill(over);
                 kill_at = None;
             }
@@ -480,9 +480,26 @@ async fn see_through(
         ExitKind::Exited(code) => Some(code),
         ExitKind::Signalled(_) => None,
     });
-    let (result, said) = match (broken, ending, end.map(|end| end.status)) {
-        (Some(said), ..) => (Outcome::Error, Some(said)),
-        (None, Some((result, said)), _) => (result, Some(said)),
+    let (result, message) = result(broken, ending, end.map(|end| end.status));
+    Outcomes {
+        cut_off,
+        result,
+        exit_code,
+        message,
+        end,
+        started: Some(at),
+    }
+}
+
+/// What becomes of the attempt: a log that cannot be written comes first, then what ended the command, then how it ended.
+fn result(
+    broken: Option<String>,
+    ending: Option<(Outcome, String)>,
+    end: Option<ExitKind>,
+) -> (Outcome, Option<String>) {
+    match (broken, ending, end) {
+        (Some(message), ..) => (Outcome::Error, Some(message)),
+        (None, Some((result, message)), _) => (result, Some(message)),
         (None, None, Some(ExitKind::Exited(0))) => (Outcome::Success, None),
         (None, None, Some(ExitKind::Exited(code))) => {
             (Outcome::Failure, Some(format!("exit code {code}")))
@@ -495,14 +512,6 @@ async fn see_through(
             Outcome::Error,
             Some("the command was ended from outside".to_owned()),
         ),
-    };
-    Outcomes {
-        cut_off,
-        result,
-        exit_code,
-        said,
-        end,
-        started: Some(at),
     }
 }
 
@@ -513,6 +522,6 @@ mod tests {
     #[test]
     fn a_command_is_shown_as_one_would_type_it() {
         let command = ["make", "-j2", "CFLAGS=-O2 -g", "it's", ""].map(str::to_owned);
-        assert_eq!(shown(&command), "make -j2 'CFLAGS=-O2 -g' 'it'\\''s' ''");
+        assert_eq!(shown(&command), "make -j2 'CFLAGS=-O2 -g' \"it's\" ''");
     }
 }

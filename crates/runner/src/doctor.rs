@@ -3,13 +3,13 @@
 //! `pennine-runner doctor` looks at everything, step by step outward; the working runner looks at the machine itself
 //! hourly and tells the service what is not good.
 
-use crate::error::{Error, check_protocol, said};
+use crate::error::{Error, check_protocol, describe};
 use crate::home::{Home, Identity};
 use crate::system::hardware;
 use crate::system::keeper::{Isolation, KeeperLauncher};
 use crate::systemd_unit as unit;
 use pennine_client::{Route, RunnerClient};
-use pennine_core::finding::{Finding, Verdict, told, worst};
+use pennine_core::finding::{Finding, Verdict, findings_text, worst};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Moment, spoken};
@@ -90,11 +90,11 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
         }
     };
     let processes = match isolation {
-        Isolation::Group => Finding::doubtful("processes", isolation.said()).remedy(
+        Isolation::Group => Finding::doubtful("processes", isolation.describe()).remedy(
             "let this user make user namespaces (kernel.unprivileged_userns_clone = 1, \
                  user.max_user_namespaces > 0)",
         ),
-        _ => Finding::good("processes", format!("of a job: {}", isolation.said())),
+        _ => Finding::good("processes", format!("of a job: {}", isolation.describe())),
     };
     vec![written, disk, processes]
 }
@@ -181,7 +181,7 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Servic
             } else {
                 "service"
             };
-            let text = said(&error);
+            let text = describe(&error);
             let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
             let finding = Finding::bad(what, text);
             let remedy = (!remedy.is_empty()).then(|| remedy.to_owned());
@@ -194,7 +194,7 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Servic
     }
     let here = env!("CARGO_PKG_VERSION");
     findings.push(match check_protocol(&hello) {
-        Err(trouble) => Finding::bad("version", trouble.to_string()),
+        Err(error) => Finding::bad("version", error.to_string()),
         Ok(()) if hello.version != here => Finding::doubtful(
             "version",
             format!(
@@ -219,7 +219,7 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
         Ok(runner) => {
             let text = format!(
                 "{} ({}) in the pool {} is {}: {}",
-                runner.name, runner.short, runner.pool, runner.state, runner.why
+                runner.name, runner.short, runner.pool, runner.state, runner.reason
             );
             let call = |verb: &str| format!("pennine-runner {verb}");
             match runner.state {
@@ -233,7 +233,7 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
             }
         }
         Err(error) => {
-            let text = said(&error);
+            let text = describe(&error);
             let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
             let finding = Finding::bad("credential", text);
             if remedy.is_empty() {
@@ -250,8 +250,8 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let mut findings = of_machine(home, KeeperLauncher::here().await.isolation());
     let identity = match home.identity() {
         Ok(identity) => identity,
-        Err(trouble) => {
-            findings.push(Finding::bad("identity", trouble.to_string()));
+        Err(error) => {
+            findings.push(Finding::bad("identity", error.to_string()));
             None
         }
     };
@@ -279,8 +279,8 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
 }
 
 /// Prints findings for people: the verdict first, and under what is not good what to do.
-pub fn tell(findings: &[Finding]) {
-    print!("{}", told(findings));
+pub fn print_findings(findings: &[Finding]) {
+    print!("{}", findings_text(findings));
     let count = |verdict| findings.iter().filter(|one| one.verdict == verdict).count();
     let (bad, doubtful) = (count(Verdict::Bad), count(Verdict::Doubtful));
     println!(
@@ -307,7 +307,7 @@ pub async fn doctor(
         let text = serde_json::to_string_pretty(&findings);
         println!("{}", text.map_err(|e| Error::Machine(e.to_string()))?);
     } else {
-        tell(&findings);
+        print_findings(&findings);
     }
     match worst(&findings) {
         Verdict::Bad => Err(Error::Unwell),
@@ -352,7 +352,7 @@ mod tests {
         assert_eq!(clock(&hello(Duration::ZERO)).verdict, Verdict::Good);
         let hour = clock(&hello(Duration::from_secs(3600)));
         assert_eq!(hour.verdict, Verdict::Bad);
-        assert!(hour.said.contains("behind"), "{}", hour.said);
+        assert!(hour.message.contains("behind"), "{}", hour.message);
         assert_eq!(
             clock(&hello(Duration::from_secs(100))).verdict,
             Verdict::Doubtful

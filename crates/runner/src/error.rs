@@ -41,7 +41,7 @@ pub enum Error {
     )]
     OtherInstallation(String),
     /// The service refused, or could not be reached.
-    #[error("{}", said(.0))]
+    #[error("{}", describe(.0))]
     Client(#[from] ClientError),
     /// The machine is not fit to join.
     #[error("this machine is not fit to join:{}", .0.iter().map(finding_line).collect::<String>())]
@@ -95,13 +95,13 @@ pub fn finding_line(finding: &Finding) -> String {
     format!(
         "\n  {}: {}{}",
         finding.check,
-        finding.said,
+        finding.message,
         remedy.collect::<String>()
     )
 }
 
 /// A client's error with what to do about it.
-pub fn said(error: &ClientError) -> String {
+pub fn describe(error: &ClientError) -> String {
     let remedy = match error {
         ClientError::NoConnection { cause, .. } if cause.contains("refused") => {
             "Is the service running, and is the port right?"

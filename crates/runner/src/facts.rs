@@ -232,18 +232,18 @@ async fn version_of(probe: &Probe, path: &str) -> Option<String> {
     if !output.status.success() {
         return None;
     }
-    let said = if output.stdout.is_empty() {
+    let message = if output.stdout.is_empty() {
         output.stderr
     } else {
         output.stdout
     };
-    version_in(&String::from_utf8_lossy(&said))
+    version_in(&String::from_utf8_lossy(&message))
 }
 
 /// The first thing in a text that looks like a version: digits with a point between them, or digits alone when that is
 /// all there is.
-fn version_in(said: &str) -> Option<String> {
-    let words = said.split(|c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"'));
+fn version_in(message: &str) -> Option<String> {
+    let words = message.split(|c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"'));
     for word in words {
         // At most two letters before the number: v20.1, go1.22.
         let Some(from) = word
@@ -261,7 +261,7 @@ fn version_in(said: &str) -> Option<String> {
             return Some(number.to_owned());
         }
     }
-    let whole = said.trim();
+    let whole = message.trim();
     (!whole.is_empty() && whole.bytes().all(|b| b.is_ascii_digit())).then(|| whole.to_owned())
 }
 
@@ -271,7 +271,7 @@ mod tests {
 
     #[test]
     fn versions_are_found_in_what_tools_say() {
-        for (said, version) in [
+        for (message, version) in [
             ("git version 2.47.3", "2.47.3"),
             ("12.2.0\n", "12.2.0"),
             ("go version go1.22.1 linux/amd64", "1.22.1"),
@@ -287,7 +287,7 @@ mod tests {
             ),
             ("13", "13"),
         ] {
-            assert_eq!(version_in(said).as_deref(), Some(version), "{said}");
+            assert_eq!(version_in(message).as_deref(), Some(version), "{message}");
         }
         assert_eq!(version_in("no version here"), None);
     }

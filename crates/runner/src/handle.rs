@@ -11,7 +11,7 @@ pub struct AttemptHandle {
     pub(crate) phase: Cell<AttemptPhase>,
     pub(crate) exited: Cell<Option<Instant>>,
     pub(crate) stop: Cell<Option<StopCause>>,
-    pub(crate) said: RefCell<String>,
+    pub(crate) message: RefCell<String>,
     pub(crate) stopped: Notify,
     pub(crate) begun: Notify,
 }
@@ -22,7 +22,7 @@ impl Default for AttemptHandle {
             phase: Cell::new(AttemptPhase::Preparing),
             exited: Cell::default(),
             stop: Cell::default(),
-            said: RefCell::default(),
+            message: RefCell::default(),
             stopped: Notify::new(),
             begun: Notify::new(),
         }
@@ -70,11 +70,11 @@ impl AttemptHandle {
     }
 
     /// The service wants it ended.
-    pub fn stop(&self, cause: StopCause, said: &str) {
+    pub fn stop(&self, cause: StopCause, message: &str) {
         // That it is over outweighs a cancellation.
         if self.stop.get().is_none() || cause == StopCause::Over {
             self.stop.set(Some(cause));
-            self.said.replace(said.to_owned());
+            self.message.replace(message.to_owned());
             self.stopped.notify_one();
         }
     }

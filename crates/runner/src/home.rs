@@ -95,7 +95,7 @@ impl Home {
     /// Who this runner is, if it has joined.
     pub fn identity(&self) -> Result<Option<Identity>, Error> {
         let path = self.identity_path();
-        let broken = |said: String| Error::Folder(path.clone(), said);
+        let broken = |message: String| Error::Folder(path.clone(), message);
         match std::fs::read(&path) {
             Ok(bytes) => serde_json::from_slice(&bytes)
                 .map(Some)

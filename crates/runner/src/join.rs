@@ -90,7 +90,7 @@ impl JoinArguments {
         let required = |given: Option<String>, question: &str, what, how| match given {
             Some(given) => Ok(given),
             None => Some(ask(question, "")?)
-                .filter(|said| !said.is_empty())
+                .filter(|message| !message.is_empty())
                 .ok_or(Error::Missing(what, how)),
         };
         let server = required(

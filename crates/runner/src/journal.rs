@@ -36,7 +36,7 @@ pub enum RecordedEnd {
 pub struct RecordedResult {
     pub result: Outcome,
     pub exit_code: Option<i32>,
-    pub said: Option<String>,
+    pub message: Option<String>,
     pub exited: BootMark,
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,

@@ -27,14 +27,14 @@ fn jobs(of: &[RunnerJob]) -> String {
     lines.collect()
 }
 
-fn tell(runner: &Runner) {
+fn print_runner(runner: &Runner) {
     print!(
         "{} ({}) in the pool {}: {}; {}\n  {} of {} slots used\n{}",
         runner.name,
         runner.short,
         runner.pool,
         runner.state,
-        runner.why,
+        runner.reason,
         runner.used,
         runner.slots,
         jobs(&runner.executing)
@@ -44,7 +44,7 @@ fn tell(runner: &Runner) {
 /// Tells how the service sees this runner.
 pub async fn status(home: &Home, route: &Route) -> Result<(), Error> {
     let identity = identity(home)?;
-    tell(&client(&identity, route)?.me().await?);
+    print_runner(&client(&identity, route)?.me().await?);
     Ok(())
 }
 
@@ -55,7 +55,7 @@ pub async fn set_desired_state(
     desired_state: DesiredState,
 ) -> Result<(), Error> {
     let identity = identity(home)?;
-    tell(
+    print_runner(
         &client(&identity, route)?
             .set_desired_state(desired_state)
             .await?,

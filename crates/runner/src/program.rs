@@ -220,7 +220,7 @@ impl PlaceArguments {
 pub fn run() -> ExitCode {
     let arguments = Arguments::parse();
     if let Verb::Keep { isolation, runner } = arguments.verb {
-        return keeper::keep(isolation, runner);
+        return keeper::run_keeper(isolation, runner);
     }
     let runtime = match tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -236,9 +236,9 @@ pub fn run() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         // It has said all of it already.
         Err(Error::Unwell) => ExitCode::from(Error::Unwell.exit_status()),
-        Err(trouble) => {
-            eprintln!("pennine-runner: {trouble}");
-            ExitCode::from(trouble.exit_status())
+        Err(error) => {
+            eprintln!("pennine-runner: {error}");
+            ExitCode::from(error.exit_status())
         }
     }
 }
@@ -274,8 +274,8 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             let begun = Instant::now();
             let facts = loop {
                 match join::join(&home, desired_state.clone(), &route).await {
-                    Err(trouble) if trouble.may_pass() && begun.elapsed() < JOIN_PATIENCE => {
-                        eprintln!("pennine-runner: {trouble}\n  Trying again.");
+                    Err(error) if error.may_pass() && begun.elapsed() < JOIN_PATIENCE => {
+                        eprintln!("pennine-runner: {error}\n  Trying again.");
                         pace.pause().await;
                     }
                     other => break other?,

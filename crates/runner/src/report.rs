@@ -16,7 +16,7 @@ use std::time::Duration;
 const SETTLE: Duration = Duration::from_secs(2);
 
 /// Writes down how an attempt stands, for another life of this program.
-pub fn write_down(environment: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
+pub fn write_journal(environment: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
     if let Err(error) = environment.home.keep_journal(attempt, journal) {
         tracing::warn!(%error, job = journal.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
     }
@@ -69,16 +69,16 @@ pub async fn resume(
         .locate(&environment.client, attempt, journal.lease)
         .await;
     if journal.end.is_none() {
-        let said = "the runner was ended while this ran and has been started again; this attempt came to nothing";
-        let _ = spool.say(said);
+        let message = "the runner was ended while this ran and has been started again; this attempt came to nothing";
+        let _ = spool.append_line(message);
         journal.end = Some(RecordedEnd::Lost(LossCause::Restarted));
-        write_down(&environment, attempt, &journal);
+        write_journal(&environment, attempt, &journal);
     }
     spool.close();
     deliver(&environment, attempt, &journal, &handle, Some(&spool)).await;
 }
 
-async fn tell(
+async fn deliver_report(
     environment: &RunnerEnvironment,
     attempt: AttemptId,
     journal: &Journal,
@@ -91,7 +91,7 @@ async fn tell(
             let RecordedResult {
                 result,
                 exit_code,
-                said,
+                message,
                 exited,
                 processor,
                 peak_memory,
@@ -102,7 +102,7 @@ async fn tell(
                 lease: journal.lease,
                 result,
                 exit_code,
-                said,
+                message,
                 exited_ago_us: exited.ago().into(),
                 processor_us: processor,
                 peak_memory,
@@ -133,7 +133,7 @@ async fn report(
 ) {
     let mut pace = Backoff::default();
     loop {
-        let Err(error) = tell(environment, attempt, journal, spool).await else {
+        let Err(error) = deliver_report(environment, attempt, journal, spool).await else {
             tracing::info!(job = journal.job, "the end is reported");
             return;
         };

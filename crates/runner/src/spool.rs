@@ -103,7 +103,7 @@ impl Spool {
     }
 
     /// Appends a line of the runner's own, whatever the cap.
-    pub fn say(&self, line: &str) -> io::Result<()> {
+    pub fn append_line(&self, line: &str) -> io::Result<()> {
         self.append(format!("pennine: {line}\n").as_bytes())
     }
 
@@ -267,7 +267,7 @@ mod tests {
         spool.write(b"1234567").unwrap();
         spool.write(b"890abc").unwrap();
         spool.write(b"never").unwrap();
-        spool.say("exit code 0").unwrap();
+        spool.append_line("exit code 0").unwrap();
         let text = std::fs::read_to_string(&path).unwrap();
         assert!(
             text.starts_with("1234567890\npennine: the log is longer than 10 bytes"),

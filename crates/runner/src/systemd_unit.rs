@@ -108,8 +108,8 @@ fn run(program: &str, arguments: &[&str]) -> Result<String, Error> {
     if output.status.success() {
         return Ok(text);
     }
-    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-    Err(Error::Machine(format!("{shown} failed: {said}{text}")))
+    let message = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+    Err(Error::Machine(format!("{shown} failed: {message}{text}")))
 }
 
 /// Whether systemd runs this machine.
@@ -355,8 +355,8 @@ mod tests {
                 return;
             }
         };
-        let said = String::from_utf8_lossy(&verified.stderr);
-        let about: Vec<&str> = said
+        let message = String::from_utf8_lossy(&verified.stderr);
+        let about: Vec<&str> = message
             .lines()
             .filter(|line| line.contains("fell-01"))
             .collect();
@@ -366,7 +366,7 @@ mod tests {
             .arg(&file)
             .output()
             .unwrap();
-        let said = String::from_utf8_lossy(&security.stdout);
-        assert!(security.status.success(), "{said}");
+        let message = String::from_utf8_lossy(&security.stdout);
+        assert!(security.status.success(), "{message}");
     }
 }

@@ -4,7 +4,7 @@ use crate::attempt;
 use crate::backoff::Backoff;
 use crate::doctor;
 use crate::environment::RunnerEnvironment;
-use crate::error::{Error, check_protocol, said};
+use crate::error::{Error, check_protocol, describe};
 use crate::facts;
 use crate::handle::AttemptHandle;
 use crate::home::{Home, Identity};
@@ -43,11 +43,11 @@ const LEAVES: Duration = Duration::from_secs(5);
 /// The attempts that this runner has, with their leases.
 type HeldAttempts = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<AttemptHandle>)>>>;
 
-/// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
-pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Error> {
+/// Starts the log: to stderr, and to a file of its own, apart from its jobs' logs, which the service keeps: people look there when
+/// they cannot ask the service.
+fn start_log(home: &Home) -> Result<(), Error> {
     let levels = levels(std::env::var("PENNINE_RUNNER_LOG").unwrap_or_else(|_| "info".to_owned()))?;
-    // Its own log, apart from its jobs', which the service keeps: where people look when they cannot ask the service.
-    let (file, trouble) = match home.log_file() {
+    let (file, error) = match home.log_file() {
         Ok(file) => (Some(file), None),
         Err(error) => (None, Some(error)),
     };
@@ -65,23 +65,27 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         .with(errors)
         .with(file)
         .init();
-    if let Some(error) = trouble {
+    if let Some(error) = error {
         tracing::warn!(
             "its own log cannot be kept in {}: {error}",
             home.path().display()
         );
     }
-    let identity = home
-        .identity()?
-        .ok_or_else(|| Error::NotJoined(home.path().to_owned()))?;
-    let _lock = home.lock()?;
-    let left = clear_leftovers(home);
+    Ok(())
+}
+
+/// Prepares what its attempts share.
+async fn environment(
+    home: &Home,
+    route: &Route,
+    identity: &Identity,
+) -> Result<Rc<RunnerEnvironment>, Error> {
     let keepers = KeeperLauncher::here().await;
     if keepers.isolation() == Isolation::Group {
-        tracing::warn!("{}", keepers.isolation().said());
+        tracing::warn!("{}", keepers.isolation().describe());
     }
     keepers.prepare(identity.slots as usize);
-    let environment = Rc::new(RunnerEnvironment {
+    Ok(Rc::new(RunnerEnvironment {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
@@ -108,8 +112,40 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
         renewed: RefCell::new(BootMark::now()),
         lease: Cell::new(Duration::from(Settings::default().lease_us)),
         log_chunk: Cell::new(LOG_CHUNK_AT_FIRST),
-    });
-    look(&environment, found).await;
+    }))
+}
+
+/// Tells the service that the process ends, or that a single-use runner is used up.
+async fn take_leave(home: &Home, environment: &RunnerEnvironment, is_used_up: bool) {
+    if is_used_up {
+        tracing::info!("its one job is done: it leaves for good");
+        let leave = LeaveRequest {
+            used_up: true,
+            ..LeaveRequest::default()
+        };
+        // The service finds out by itself where this does not reach it.
+        let left = tokio::time::timeout(LEAVES, environment.client.leave(leave)).await;
+        if let Ok(Ok(_)) = left {
+            let _ = home.forget_identity();
+        }
+        return;
+    }
+    // What still runs ends with this process. The service learns at once that it is gone.
+    tracing::info!("stopping");
+    let goodbye = environment.client.goodbye(environment.session);
+    let _ = tokio::time::timeout(Duration::from_secs(2), goodbye).await;
+}
+
+/// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
+pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Error> {
+    start_log(home)?;
+    let identity = home
+        .identity()?
+        .ok_or_else(|| Error::NotJoined(home.path().to_owned()))?;
+    let _lock = home.lock()?;
+    let left = clear_leftovers(home);
+    let environment = environment(home, route, &identity).await?;
+    probe_machine(&environment, found).await;
     let mut interrupt =
         signal(SignalKind::interrupt()).map_err(|e| Error::Machine(e.to_string()))?;
     let mut terminate =
@@ -121,13 +157,13 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
     });
     let result = tasks
         .run_until(async {
-            tokio::task::spawn_local(look_now_and_then(environment.clone(), news.clone()));
+            tokio::task::spawn_local(probe_regularly(environment.clone(), news.clone()));
             let mut told = 0;
             let held = HeldAttempts::default();
             for (attempt, journal) in left {
-                go_on(&environment, &news, &held, attempt, journal);
+                report_earlier_attempt(&environment, &news, &held, attempt, journal);
             }
-            let mut polls = std::pin::pin!(poll_for_ever(&environment, &identity, &news, &held));
+            let mut polls = std::pin::pin!(poll_until_refused(&environment, &identity, &news, &held));
             loop {
                 tokio::select! {
                     end = &mut polls => break end,
@@ -145,27 +181,8 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
             }
         })
         .await;
-    if news.used_up.get() && result.is_ok() {
-        tracing::info!("its one job is done: it leaves for good");
-        let leave = LeaveRequest {
-            used_up: true,
-            ..LeaveRequest::default()
-        };
-        // The service finds out by itself where this does not reach it.
-        let left = tokio::time::timeout(LEAVES, environment.client.leave(leave)).await;
-        if let Ok(Ok(_)) = left {
-            let _ = home.forget_identity();
-        }
-        return Ok(());
-    }
-    // What still runs ends with this process. The service learns at once that it is gone.
     if result.is_ok() {
-        tracing::info!("stopping");
-        let _ = tokio::time::timeout(
-            Duration::from_secs(2),
-            environment.client.goodbye(environment.session),
-        )
-        .await;
+        take_leave(home, &environment, news.used_up.get()).await;
     }
     result
 }
@@ -189,7 +206,7 @@ struct PollNews {
 }
 
 /// Finds out what the machine is. True if that is another than it was.
-async fn look(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
+async fn probe_machine(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
     let facts = match found {
         Some(facts) => facts,
         None => facts::gather(environment.home.path(), &environment.path()).await,
@@ -198,16 +215,16 @@ async fn look(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
     findings.extend(doctor::of_clock(&environment.client).await);
     findings.retain(|finding| finding.verdict > Verdict::Good);
     for finding in &findings {
-        tracing::warn!("{}: {}", finding.check, finding.said);
+        tracing::warn!("{}: {}", finding.check, finding.message);
     }
     let other = environment.facts.replace(facts.clone()) != facts;
     environment.findings.replace(findings.clone()) != findings || other
 }
 
-async fn look_now_and_then(environment: Rc<RunnerEnvironment>, news: Rc<PollNews>) {
+async fn probe_regularly(environment: Rc<RunnerEnvironment>, news: Rc<PollNews>) {
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
-        if look(&environment, None).await {
+        if probe_machine(&environment, None).await {
             tracing::info!("this machine has changed; the service is told with the next poll");
             news.to_tell.set(true);
         }
@@ -261,7 +278,7 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
 }
 
 /// Reports what an earlier life of this program had not reported yet.
-fn go_on(
+fn report_earlier_attempt(
     environment: &Rc<RunnerEnvironment>,
     news: &Rc<PollNews>,
     held: &HeldAttempts,
@@ -296,8 +313,45 @@ fn let_go(held: &HeldAttempts, news: &PollNews, attempt: AttemptId) {
     }
 }
 
+/// The next poll.
+fn next_poll(
+    environment: &RunnerEnvironment,
+    identity: &Identity,
+    news: &PollNews,
+    held: &HeldAttempts,
+    sequence: u64,
+) -> Poll {
+    let about = news.to_tell.replace(false).then(|| RunnerReport {
+        facts: environment.facts.borrow().clone(),
+        slots: identity.slots,
+        labels: identity.labels.clone(),
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        findings: environment.findings.borrow().clone(),
+    });
+    let (held, own) = (held.borrow(), environment.own.borrow());
+    let holds = u32::try_from(held.len()).unwrap_or(u32::MAX);
+    Poll {
+        protocol: PROTOCOL,
+        session: environment.session,
+        sequence,
+        free: own.slots.saturating_sub(holds),
+        held: held
+            .iter()
+            .map(|(attempt, (lease, handle))| handle.held(*attempt, *lease))
+            .collect(),
+        about,
+        at_once: false,
+        settings_version: own.version,
+        leaving: news.leaving.get(),
+        room: environment
+            .limit
+            .as_ref()
+            .map(|limit| holds.saturating_add(limit.free().unwrap_or(0))),
+    }
+}
+
 /// Polls until the service refuses for good, or this program is to stop and has no job any more.
-async fn poll_for_ever(
+async fn poll_until_refused(
     environment: &Rc<RunnerEnvironment>,
     identity: &Identity,
     news: &Rc<PollNews>,
@@ -320,48 +374,17 @@ async fn poll_for_ever(
                 .map(|hello| check_protocol(&hello))
             {
                 Ok(Ok(())) => checked = true,
-                Ok(Err(trouble)) => return Err(trouble),
+                Ok(Err(error)) => return Err(error),
                 Err(error) => {
-                    tell(&mut connected, &mut pace, &error);
+                    log_lost_contact(&mut connected, &mut pace, &error);
                     pace.pause().await;
                     continue;
                 }
             }
         }
         sequence += 1;
-        let about = news.to_tell.replace(false).then(|| RunnerReport {
-            facts: environment.facts.borrow().clone(),
-            slots: identity.slots,
-            labels: identity.labels.clone(),
-            version: env!("CARGO_PKG_VERSION").to_owned(),
-            findings: environment.findings.borrow().clone(),
-        });
-        let telling = about.is_some();
-        let poll = {
-            let (held, own) = (held.borrow(), environment.own.borrow());
-            Poll {
-                protocol: PROTOCOL,
-                session: environment.session,
-                sequence,
-                free: own
-                    .slots
-                    .saturating_sub(u32::try_from(held.len()).unwrap_or(u32::MAX)),
-                held: held
-                    .iter()
-                    .map(|(attempt, (lease, handle))| handle.held(*attempt, *lease))
-                    .collect(),
-                about,
-                at_once: false,
-                settings_version: own.version,
-                leaving: news.leaving.get(),
-                room: environment.limit.as_ref().map(|limit| {
-                    let more = limit.free().unwrap_or(0);
-                    u32::try_from(held.len())
-                        .unwrap_or(u32::MAX)
-                        .saturating_add(more)
-                }),
-            }
-        };
+        let poll = next_poll(environment, identity, news, held, sequence);
+        let telling = poll.about.is_some();
         let sent = BootMark::now();
         let answer = tokio::select! {
             answer = environment.client.poll(&poll) => answer,
@@ -394,7 +417,7 @@ async fn poll_for_ever(
                     renew(environment).await;
                 }
                 if let Some(own) = answer.own.clone() {
-                    keep_to(environment, news, own);
+                    apply_own_settings(environment, news, own);
                 }
                 let fresh = take(environment, news, held, answer);
                 // A start that is told acknowledges the assignment, and the poll would only be in its way.
@@ -405,10 +428,10 @@ async fn poll_for_ever(
                 if telling {
                     news.to_tell.set(true);
                 }
-                if let Some(trouble) = last_word(&error) {
-                    return Err(trouble);
+                if let Some(error) = final_refusal(&error) {
+                    return Err(error);
                 }
-                tell(&mut connected, &mut pace, &error);
+                log_lost_contact(&mut connected, &mut pace, &error);
                 pace.pause().await;
             }
         }
@@ -463,7 +486,7 @@ async fn renew(environment: &RunnerEnvironment) {
 }
 
 /// Keeps to what people set of this runner.
-fn keep_to(environment: &RunnerEnvironment, news: &PollNews, own: OwnSettings) {
+fn apply_own_settings(environment: &RunnerEnvironment, news: &PollNews, own: OwnSettings) {
     tracing::info!(
         version = own.version,
         slots = own.slots,
@@ -477,17 +500,21 @@ fn keep_to(environment: &RunnerEnvironment, news: &PollNews, own: OwnSettings) {
 }
 
 /// Tells about lost contact, once.
-fn tell(connected: &mut bool, pace: &mut Backoff, error: &ClientError) {
+fn log_lost_contact(connected: &mut bool, pace: &mut Backoff, error: &ClientError) {
     let first = std::mem::take(connected) || pace.is_fresh();
     if first {
-        let said = said(error).replace("\n  ", "; ");
-        let stop = if said.ends_with(['?', '.']) { "" } else { "." };
-        tracing::warn!("{said}{stop} Trying again until it works; jobs go on meanwhile");
+        let message = describe(error).replace("\n  ", "; ");
+        let stop = if message.ends_with(['?', '.']) {
+            ""
+        } else {
+            "."
+        };
+        tracing::warn!("{message}{stop} Trying again until it works; jobs go on meanwhile");
     }
 }
 
 /// A refusal that trying again will not change.
-fn last_word(error: &ClientError) -> Option<Error> {
+fn final_refusal(error: &ClientError) -> Option<Error> {
     let problem = error.problem()?;
     let last = matches!(problem.status, 401 | 410 | 422) || problem.word() == "protocol-not-spoken";
     last.then(|| Error::Client(ClientError::Refused(Box::new(problem.clone()))))
@@ -523,7 +550,7 @@ fn take(
     }
     for stop in answer.stop {
         if let Some((_, handle)) = held.borrow().get(&stop.attempt) {
-            handle.stop(stop.cause, &stop.said);
+            handle.stop(stop.cause, &stop.message);
         }
     }
     fresh

@@ -40,9 +40,9 @@ async fn start(
 /// Runs a script to its end: how it ended and what it said.
 async fn run(keepers: &KeeperLauncher, script: &str) -> (Option<CommandEnd>, String) {
     let (mut running, ending) = start(keepers, script).await;
-    let mut said = String::new();
-    running.output.read_to_string(&mut said).await.unwrap();
-    (ending.await, said)
+    let mut message = String::new();
+    running.output.read_to_string(&mut message).await.unwrap();
+    (ending.await, message)
 }
 
 /// The best kind of keepers that this machine allows, and the plainest.
@@ -71,9 +71,9 @@ async fn ended(pid: &str) {
 async fn exit_codes_and_signals_are_told_apart() {
     for keepers in kinds().await {
         let kind = keepers.isolation();
-        let (end, said) = run(&keepers, "echo out; echo err >&2; exit 7").await;
+        let (end, message) = run(&keepers, "echo out; echo err >&2; exit 7").await;
         assert_eq!(end.unwrap().status, ExitKind::Exited(7), "{kind:?}");
-        assert_eq!(said, "out\nerr\n");
+        assert_eq!(message, "out\nerr\n");
         let (end, _) = run(&keepers, "kill -9 $$").await;
         assert_eq!(end.unwrap().status, ExitKind::Signalled(9), "{kind:?}");
     }
@@ -82,17 +82,17 @@ async fn exit_codes_and_signals_are_told_apart() {
 #[tokio::test]
 async fn a_command_begins_with_no_signal_held_back_or_ignored() {
     for keepers in kinds().await {
-        let (_, said) = run(&keepers, "grep -E '^Sig(Blk|Ign)' /proc/self/status").await;
-        let held: Vec<u64> = said
+        let (_, message) = run(&keepers, "grep -E '^Sig(Blk|Ign)' /proc/self/status").await;
+        let held: Vec<u64> = message
             .split_whitespace()
             .filter_map(|word| u64::from_str_radix(word, 16).ok())
             .collect();
         // HUP, INT and TERM, which the keepers ignore; the others come as whoever started this test left them.
         let [blocked, ignored] = held[..] else {
-            panic!("two masks: {said}")
+            panic!("two masks: {message}")
         };
         let kind = keepers.isolation();
-        assert_eq!((blocked, ignored & 0x4003), (0, 0), "{said} {kind:?}");
+        assert_eq!((blocked, ignored & 0x4003), (0, 0), "{message} {kind:?}");
     }
 }
 
@@ -112,9 +112,9 @@ async fn a_command_that_is_not_there_is_refused() {
 async fn what_the_command_leaves_behind_ends_with_it() {
     for keepers in kinds().await {
         // The detached sleeper keeps the output open: reading to its end proves that it is gone.
-        let (end, said) = run(&keepers, "setsid sleep 1000 & echo started").await;
+        let (end, message) = run(&keepers, "setsid sleep 1000 & echo started").await;
         assert_eq!(end.unwrap().status, ExitKind::Exited(0));
-        assert_eq!(said, "started\n");
+        assert_eq!(message, "started\n");
     }
 }
 
@@ -184,9 +184,9 @@ async fn a_keeper_made_ahead_of_time_that_was_killed_is_replaced() {
         for pid in spares {
             ended(&pid.to_string()).await;
         }
-        let (end, said) = run(&keepers, "echo all the same").await;
+        let (end, message) = run(&keepers, "echo all the same").await;
         assert_eq!(
-            (end.unwrap().status, said.as_str()),
+            (end.unwrap().status, message.as_str()),
             (ExitKind::Exited(0), "all the same\n")
         );
     }

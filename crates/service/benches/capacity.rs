@@ -85,6 +85,31 @@ fn main() {
     stand::run(measure());
 }
 
+/// Reports how fast single-use machines are replaced.
+async fn report_replacements(database: &tokio_postgres::Client) {
+    // From a job's end to the next order of the pool, and from the supplier's answer to the job's start.
+    let rows = database
+        .query(
+            "select extract(epoch from (select min(m.ordered_at) from machine m join pool p on p.id = m.pool_id
+                                        where p.name = 'cradle' and m.ordered_at > a.finished_at) - a.finished_at)::float8,
+                    extract(epoch from a.started_at - m.accepted_at)::float8
+             from attempt a join machine m on m.runner_id = a.runner_id
+             where a.finished_at is not null and m.accepted_at is not null order by a.id limit $1",
+            &[&(REPLACED as i64)],
+        )
+        .await
+        .unwrap();
+    let column = |i: usize| -> Vec<Duration> {
+        rows.iter()
+            .filter_map(|row| row.get::<_, Option<f64>>(i))
+            .map(|seconds| Duration::from_secs_f64(seconds.max(0.0)))
+            .collect()
+    };
+    println!("{} single-use machines, two at a time", rows.len());
+    report("job's end to next order", column(0));
+    report("accepted to job started", column(1));
+}
+
 async fn measure() {
     let stand = stand().await;
     let asked = Shared::default();
@@ -166,27 +191,7 @@ async fn measure() {
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    // From a job's end to the next order of the pool, and from the supplier's answer to the job's start.
-    let rows = database
-        .query(
-            "select extract(epoch from (select min(m.ordered_at) from machine m join pool p on p.id = m.pool_id
-                                        where p.name = 'cradle' and m.ordered_at > a.finished_at) - a.finished_at)::float8,
-                    extract(epoch from a.started_at - m.accepted_at)::float8
-             from attempt a join machine m on m.runner_id = a.runner_id
-             where a.finished_at is not null and m.accepted_at is not null order by a.id limit $1",
-            &[&(REPLACED as i64)],
-        )
-        .await
-        .unwrap();
-    let column = |i: usize| -> Vec<Duration> {
-        rows.iter()
-            .filter_map(|row| row.get::<_, Option<f64>>(i))
-            .map(|seconds| Duration::from_secs_f64(seconds.max(0.0)))
-            .collect()
-    };
-    println!("{} single-use machines, two at a time", rows.len());
-    report("job's end to next order", column(0));
-    report("accepted to job started", column(1));
+    report_replacements(&database).await;
     let left = std::mem::take(&mut asked.lock().unwrap().made);
     for (_, mut child) in left {
         let _ = child.kill();

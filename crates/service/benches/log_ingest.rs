@@ -21,10 +21,10 @@ use axum::extract::{DefaultBodyLimit, State};
 use axum::routing::post;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::fact::FactValue;
-use pennine_core::id::SessionId;
+use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_wire::runner_protocol::{Enrol, PROTOCOL, Poll, RunnerReport, StartedReport};
 use pennine_wire::{NewJob, NewTicket};
-use stand::{percentile, stand};
+use stand::{Stand, percentile, stand};
 use std::io::Write;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -66,8 +66,14 @@ fn main() {
     stand::run(measure());
 }
 
-async fn measure() {
-    let stand = stand().await;
+/// An attempt whose lease is renewed for as long as the bench runs.
+struct OpenAttempt {
+    runner: RunnerClient,
+    id: AttemptId,
+    lease: LeaseToken,
+}
+
+async fn open_attempt(stand: &Stand) -> OpenAttempt {
     // A runner that only says what one would.
     let ticket = stand
         .client
@@ -147,9 +153,16 @@ async fn measure() {
             let _ = renewer.poll(&poll).await;
         }
     });
+    OpenAttempt {
+        runner,
+        id: assigned.attempt,
+        lease: assigned.lease,
+    }
+}
 
-    let folder = tempfile::tempdir_in(stand.data.path()).unwrap();
-    let file = std::fs::File::create(folder.path().join("bare")).unwrap();
+/// Serves the bare handler; its address.
+async fn serve_bare(stand: &Stand) -> String {
+    let file = std::fs::File::create(stand.data.path().join("bare")).unwrap();
     let app = Router::new()
         .route("/", post(append))
         .layer(DefaultBodyLimit::max(CHUNKS[0]))
@@ -157,10 +170,16 @@ async fn measure() {
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
         .await
         .unwrap();
-    let bare = format!("http://{}", listener.local_addr().unwrap());
+    let address = format!("http://{}", listener.local_addr().unwrap());
     tokio::spawn(async move { axum::serve(listener, app).await.unwrap() });
-    let http = reqwest::Client::new();
+    address
+}
 
+async fn measure() {
+    let stand = stand().await;
+    let attempt = open_attempt(&stand).await;
+    let bare = serve_bare(&stand).await;
+    let http = reqwest::Client::new();
     let mut offset = 0;
     for chunk in CHUNKS {
         let text = text(chunk);
@@ -169,8 +188,9 @@ async fn measure() {
         for round in 0..=ROUNDS {
             let begun = Instant::now();
             for _ in 0..requests {
-                offset = runner
-                    .log(assigned.attempt, assigned.lease, offset, text.clone())
+                offset = attempt
+                    .runner
+                    .log(attempt.id, attempt.lease, offset, text.clone())
                     .await
                     .unwrap();
             }

@@ -103,7 +103,7 @@ async fn until(
     loops.spawn(alerting::run(app.clone()));
     loops.spawn(webhooks::run(app.clone()));
     loops.spawn(traces::run(app.clone()));
-    let flush = tokio::spawn(app.presence.clone().run_flushing(
+    let flush = tokio::spawn(app.presence.clone().flush_until_stopped(
         store,
         app.clock.clone(),
         CancellationToken::clone(&stop),
@@ -144,7 +144,7 @@ pub async fn rebuild_rollups(config: Config) -> anyhow::Result<()> {
     let found = pennine_store::measure::rebuild(&mut connection, now).await?;
     println!(
         "Added up {} attempts and waits, {} stretches of offered slots, {} machines.",
-        found.stints, found.offers, found.machines
+        found.work_spans, found.offers, found.machines
     );
     Ok(())
 }

@@ -48,8 +48,7 @@ impl<'a> Source<'a> {
 
     /// An event with which a listener is tried.
     pub fn trial(&self, id: Uuid, at: Moment) -> Event {
-        let about =
-            json!({"kind": "trial", "said": "This is a trial: somebody asked Pennine to send it."});
+        let about = json!({"kind": "trial", "message": "This is a trial: somebody asked Pennine to send it."});
         Event {
             id: id.to_string(),
             alert: "trial".to_owned(),
@@ -58,7 +57,7 @@ impl<'a> Source<'a> {
     }
 
     fn body(&self, kind: &str, id: &str, subject: Uuid, at: Moment, about: &Value) -> String {
-        let said = about.get("said").cloned().unwrap_or_default();
+        let message = about.get("message").cloned().unwrap_or_default();
         let time = jiff::Timestamp::from_microsecond(at.micros())
             .map(|at| at.to_string())
             .unwrap_or_default();
@@ -74,7 +73,7 @@ impl<'a> Source<'a> {
                 "id": subject,
                 "source": self.public_url,
                 "content": {
-                    "description": said,
+                    "description": message,
                     "environment": {"id": self.installation, "source": self.public_url},
                 },
             },
@@ -118,19 +117,19 @@ mod tests {
         };
         let alert = Uuid::from_u128(9);
         let (kind, subject) = (AlertKind::NoMatch, "yard".to_owned());
-        let (said, about) = ("1 job waits.".to_owned(), json!({"job": "j-7"}));
+        let (message, about) = ("1 job waits.".to_owned(), json!({"job": "j-7"}));
         let raised = Change::AlertRaised {
             alert,
             kind,
             subject: subject.clone(),
-            said: said.clone(),
+            message: message.clone(),
             about: about.clone(),
         };
         let ended = Change::AlertEnded {
             alert,
             kind,
             subject,
-            said,
+            message,
             about,
         };
         let at = Moment::from_micros(1_795_415_517_000_042);

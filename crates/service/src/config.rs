@@ -45,7 +45,7 @@ impl Log {
     pub fn levels(&self) -> Result<Targets, ConfigError> {
         let wrong = |error: &dyn std::fmt::Display| ConfigError::InvalidTarget {
             key: "log.level",
-            said: format!("must be a level, or levels by module (info,pennined=debug): {error}"),
+            message: format!("must be a level, or levels by module (info,pennined=debug): {error}"),
         };
         // A word alone would be taken for a module, of which everything is written.
         for word in self.level.split(',').filter(|part| !part.contains('=')) {
@@ -133,8 +133,8 @@ pub enum ConfigError {
     #[error("the configuration is wrong: {0}\n  pennined config prints every key, explained")]
     Wrong(Box<figment::Error>),
     /// A value makes no sense.
-    #[error("the configuration is wrong: {key} {said}")]
-    InvalidTarget { key: &'static str, said: String },
+    #[error("the configuration is wrong: {key} {message}")]
+    InvalidTarget { key: &'static str, message: String },
 }
 
 impl Config {
@@ -163,10 +163,10 @@ impl Config {
     }
 
     fn check(&self) -> Result<(), ConfigError> {
-        let wrong = |key, said: &str| {
+        let wrong = |key, message: &str| {
             Err(ConfigError::InvalidTarget {
                 key,
-                said: said.to_owned(),
+                message: message.to_owned(),
             })
         };
         if !(self.public_url.is_empty()

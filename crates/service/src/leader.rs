@@ -70,7 +70,7 @@ enum TermEnd {
 
 /// Leads whenever nobody else does, until told to stop.
 pub async fn lead(app: App) {
-    let mut trouble = false;
+    let mut failing = false;
     while !app.stop.is_cancelled() {
         let taken = async {
             let mut connection = app.store.leader().await?;
@@ -78,7 +78,7 @@ pub async fn lead(app: App) {
         };
         match taken.await {
             Ok(Some(epoch)) => {
-                trouble = false;
+                failing = false;
                 tracing::info!(epoch = epoch.0, "this replica leads");
                 let end = term(&app, epoch).await;
                 app.leads.store(false, Ordering::Relaxed);
@@ -100,13 +100,13 @@ pub async fn lead(app: App) {
                     _ => false,
                 };
                 if is_for_others {
-                    stand_aside(&app).await;
+                    pause_leading(&app).await;
                 }
                 continue;
             }
-            Ok(None) => trouble = false,
-            Err(error) if !trouble => {
-                trouble = true;
+            Ok(None) => failing = false,
+            Err(error) if !failing => {
+                failing = true;
                 tracing::warn!(%error, "cannot try to lead");
             }
             Err(_) => {}
@@ -135,7 +135,7 @@ async fn note_inconsistency(app: &App, epoch: Epoch, found: &Inconsistency) {
 
 /// Leaves the lead to others for a while. A replica that then finds nobody leading takes it again: it builds its state
 /// from the record, which does not depend on the change.
-async fn stand_aside(app: &App) {
+async fn pause_leading(app: &App) {
     tokio::select! {
         () = tokio::time::sleep(STAND_ASIDE) => {}
         () = app.stop.cancelled() => {}
@@ -219,7 +219,7 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, Ter
                 Err(RecvError::Closed) => return Err(TermEnd::Stopped),
             },
             done = term.yard.supplier_calls.next() => term.done(done).await?,
-            _ = tick.tick() => term.look_after().await?,
+            _ = tick.tick() => term.handle_timeouts().await?,
         }
     }
 }
@@ -253,7 +253,7 @@ impl<'a> Term<'a> {
             on,
             yard,
         };
-        term.take_up(machines);
+        term.resume_earlier_orders(machines);
         term.check()?;
         Ok(term)
     }
@@ -307,10 +307,10 @@ impl<'a> Term<'a> {
         for machine in &settlement.joined {
             self.machine_joined(*machine, now).await?;
         }
-        self.write_decided(&settlement.decided, now).await?;
+        self.commit_plan(&settlement.decided, now).await?;
         if let Some(reserved) = &settlement.reserved {
             let mut connection = self.app.store.leader().await?;
-            if !seat::keep_back(&mut connection, self.epoch, reserved, now).await? {
+            if !seat::set_seat_reservations(&mut connection, self.epoch, reserved, now).await? {
                 return Err(TermEnd::Deposed);
             }
         }
@@ -381,7 +381,7 @@ impl<'a> Term<'a> {
             return Ok(());
         }
         let mut connection = self.app.store.leader().await?;
-        let jobs = job::not_to_wait(&mut connection, strands).await?;
+        let jobs = job::fail_unmatched_now(&mut connection, strands).await?;
         if jobs.is_empty() {
             return Ok(());
         }

@@ -16,7 +16,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// Memory that is not used goes back to the system at once: a third less of it with ten thousand runners, for a
 /// thirtieth more work.
 #[allow(unsafe_code)]
-fn give_back_at_once() {
+fn return_unused_memory_at_once() {
     /// `mi_option_purge_delay` in mimalloc.h, in milliseconds; the binding has no name for it.
     const PURGE_DELAY: libmimalloc_sys::mi_option_t = 15;
     // SAFETY: it stores a number among the allocator's options, and is called before there is a second thread.
@@ -52,7 +52,7 @@ enum Verb {
 }
 
 fn main() -> ExitCode {
-    give_back_at_once();
+    return_unused_memory_at_once();
     match Arguments::parse().verb {
         Verb::Config => {
             print!("{}", config::DEFAULT);
@@ -72,8 +72,8 @@ fn main() -> ExitCode {
     }
 }
 
-fn fail(said: &str) -> ExitCode {
-    eprintln!("pennined: {said}");
+fn fail(message: &str) -> ExitCode {
+    eprintln!("pennined: {message}");
     ExitCode::FAILURE
 }
 

@@ -80,7 +80,7 @@ fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
         Change::AttemptAssigned {
             attempt, runner, ..
         } => {
-            memory.heard_assigned(*runner, *attempt);
+            memory.note_assigned(*runner, *attempt);
             ChangeEffect::wake(*runner)
         }
         Change::AttemptEnded {
@@ -134,7 +134,7 @@ fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
         | Change::SeatReserved { .. }
         | Change::MachineChanged { .. }
         | Change::SupplierChanged { .. }
-        | Change::SupplierTroubleChanged { .. }
+        | Change::SupplierFailureChanged { .. }
         | Change::MaintenanceScheduled { .. }
         | Change::MaintenanceEnded { .. }
         | Change::TargetChanged { .. }

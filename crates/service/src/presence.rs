@@ -183,13 +183,13 @@ impl PresenceMap {
     }
 
     /// Flushes once a second until told to stop, and once more then.
-    pub async fn run_flushing(
+    pub async fn flush_until_stopped(
         self,
         store: Store,
         clock: Clock,
         stop: tokio_util::sync::CancellationToken,
     ) {
-        let mut trouble = false;
+        let mut failing = false;
         loop {
             let last = tokio::select! {
                 () = tokio::time::sleep(Duration::from_secs(1)) => false,
@@ -197,11 +197,11 @@ impl PresenceMap {
             };
             match self.flush(&store).await {
                 Ok(()) => {
-                    trouble = false;
+                    failing = false;
                     self.forget_old(clock.now());
                 }
-                Err(error) if !trouble => {
-                    trouble = true;
+                Err(error) if !failing => {
+                    failing = true;
                     tracing::warn!(%error, "when runners were last heard of cannot be written down");
                 }
                 Err(_) => {}

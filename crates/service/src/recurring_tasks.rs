@@ -39,7 +39,7 @@ pub trait RecurringTask: Send {
 /// Does a piece of work at its pace, for as long as this replica leads, until told to stop. Where it does not get through,
 /// that is said once, and it is tried again.
 pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut task: T) {
-    let mut trouble = false;
+    let mut failing = false;
     let mut rest = pace.first;
     loop {
         tokio::select! {
@@ -53,10 +53,10 @@ pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut t
         let done = task.round().await;
         rest = pace.rest(begun.elapsed());
         match done {
-            Ok(()) if std::mem::take(&mut trouble) => tracing::info!("{}: it goes on", T::WHAT),
+            Ok(()) if std::mem::take(&mut failing) => tracing::info!("{}: it goes on", T::WHAT),
             Ok(()) => {}
             Err(error) => {
-                if !std::mem::replace(&mut trouble, true) {
+                if !std::mem::replace(&mut failing, true) {
                     tracing::warn!(%error, "{}: it did not get through, and is tried again", T::WHAT);
                 }
             }

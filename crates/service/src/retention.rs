@@ -53,8 +53,8 @@ async fn drop_months(app: &App, table: &str, before: Moment) -> Result<(), Error
         match partition::drop_before(&mut connection, table, before).await {
             Ok(Some(name)) => tracing::info!(name, "a month of history is not kept any more"),
             Ok(None) => return Ok(()),
-            Err(Error::TooSlow(said)) => {
-                tracing::debug!(table, said, "history is in use; it is dropped later");
+            Err(Error::TooSlow(message)) => {
+                tracing::debug!(table, message, "history is in use; it is dropped later");
                 return Ok(());
             }
             Err(error) => return Err(error),

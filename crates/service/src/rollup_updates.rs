@@ -42,7 +42,7 @@ impl RecurringTask for RollupUpdates {
         let now = self.app.clock.now();
         let added = catch_up(&self.app.store, &mut self.known, now).await;
         if added.is_err() {
-            // What was learnt of keys may have been undone with the rest.
+            // What was discovered of keys may have been undone with the rest.
             self.known = KeyCache::default();
         }
         added?;
@@ -70,8 +70,11 @@ pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Resul
         // The record is older than its sums.
         let mut connection = store.patient().await?;
         let found = measure::rebuild(&mut connection, now - BEHIND).await?;
-        if found.stints > 0 {
-            tracing::info!(stints = found.stints, "what there was before is added up");
+        if found.work_spans > 0 {
+            tracing::info!(
+                work_spans = found.work_spans,
+                "what there was before is added up"
+            );
         }
     }
     while add_some(&mut connection, known, now - BEHIND).await? {}
@@ -87,7 +90,7 @@ async fn add_some(
     known: &mut KeyCache,
     until: Moment,
 ) -> Result<bool, Error> {
-    let (cursor, turn) = measure::turn(connection).await?;
+    let (cursor, turn) = measure::revision(connection).await?;
     let outbox::Read { entries, .. } = outbox::read_after(connection, cursor, BATCH).await?;
     let more = entries.len() as i64 == BATCH;
     let ripe: Vec<Entry> = entries
@@ -96,7 +99,7 @@ async fn add_some(
         .collect();
     let found = EndedWork::of(&ripe);
     let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
-    let ready = measure::get_ready(connection, known, rows).await?;
+    let ready = measure::prepare_sums(connection, known, rows).await?;
     let offers = found.offers(connection).await?;
     in_transaction(connection, async |connection| {
         if !measure::lock_at(connection, turn).await? {
@@ -181,7 +184,7 @@ impl EndedWork {
             | Change::SeatChanged { .. }
             | Change::SeatReserved { .. }
             | Change::SupplierChanged { .. }
-            | Change::SupplierTroubleChanged { .. }
+            | Change::SupplierFailureChanged { .. }
             | Change::MaintenanceScheduled { .. }
             | Change::MaintenanceEnded { .. }
             | Change::TargetChanged { .. }

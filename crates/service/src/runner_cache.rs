@@ -142,7 +142,7 @@ impl RunnerCache {
     }
 
     /// An attempt is heard to have been assigned to the runner; it is known already if this replica assigned it.
-    pub fn heard_assigned(&self, runner: RunnerId, attempt: AttemptId) {
+    pub fn note_assigned(&self, runner: RunnerId, attempt: AttemptId) {
         let mut inner = self.inner();
         let entry = inner.runners.entry(runner).or_default();
         let known = |open: &Vec<ForRunner>| open.iter().any(|one| one.id.0 == attempt);
@@ -245,7 +245,7 @@ mod tests {
         let runner = RunnerId(Uuid::from_u128(1));
         let (first, second) = (AttemptId(Uuid::from_u128(2)), AttemptId(Uuid::from_u128(3)));
         let mark = memory.open_mark(runner);
-        memory.heard_assigned(runner, first);
+        memory.note_assigned(runner, first);
         memory.learn_open(mark, runner, &[]);
         assert_eq!(ids(&memory, runner), None, "the record is asked again");
 
@@ -254,7 +254,7 @@ mod tests {
         memory.assigned(mark, runner, one(second));
         assert_eq!(ids(&memory, runner), Some(vec![first, second]));
         // Hearing of it afterwards is no news.
-        memory.heard_assigned(runner, second);
+        memory.note_assigned(runner, second);
         assert_eq!(ids(&memory, runner), Some(vec![first, second]));
         memory.over(runner, first);
         assert_eq!(ids(&memory, runner), Some(vec![second]));

@@ -4,9 +4,11 @@
 //! RFC 9110) is refused where it is another by now; two changes that do not are made one after the other.
 
 use crate::error::{Result, ServiceError};
+use pennine_core::alert::Thresholds;
 use pennine_core::time::Moment;
 use pennine_store::Connection;
 use pennine_store::audit;
+use pennine_store::listener::Listener;
 use pennine_store::place::Place;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
@@ -64,6 +66,18 @@ impl Versioned for Supplier {
 impl Versioned for Target {
     fn settings(&self) -> Value {
         json!(self.promise())
+    }
+}
+
+impl Versioned for Listener {
+    fn settings(&self) -> Value {
+        json!([self.url, self.kinds, self.paused])
+    }
+}
+
+impl Versioned for Thresholds {
+    fn settings(&self) -> Value {
+        json!(self)
     }
 }
 

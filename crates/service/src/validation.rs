@@ -34,9 +34,9 @@ pub fn check_labels(field: &str, labels: &[String]) -> Result<Vec<String>, Servi
         check_name(&format!("{field}[{i}]"), label)?;
         let label = label.to_lowercase();
         if ["and", "or", "not", "has"].contains(&label.as_str()) {
-            let said =
+            let message =
                 format!("{label} is a word of the requirement language and cannot be a label");
-            return Err(ServiceError::invalid(&format!("{field}[{i}]"), said));
+            return Err(ServiceError::invalid(&format!("{field}[{i}]"), message));
         }
         if !folded.contains(&label) {
             folded.push(label);
@@ -50,10 +50,10 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Servic
     let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
     if name.is_empty() || !name.chars().all(fits) || name.starts_with(|c: char| c.is_ascii_digit())
     {
-        let said = format!(
+        let message = format!(
             "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
         );
-        return Err(ServiceError::invalid(field, said));
+        return Err(ServiceError::invalid(field, message));
     }
     if value.contains('\0') {
         return Err(ServiceError::invalid(
@@ -65,10 +65,10 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Servic
 }
 
 /// Checks the reason that somebody gives for what they do.
-pub fn check_why(why: &str) -> Result<(), ServiceError> {
-    if why.trim().is_empty() || why.len() > 500 {
-        let said = "say in at most 500 bytes why; it is kept on the record";
-        return Err(ServiceError::invalid("why", said));
+pub fn check_reason(reason: &str) -> Result<(), ServiceError> {
+    if reason.trim().is_empty() || reason.len() > 500 {
+        let message = "say in at most 500 bytes why; it is kept on the record";
+        return Err(ServiceError::invalid("reason", message));
     }
     Ok(())
 }
@@ -91,7 +91,7 @@ pub fn check_protocol(number: u32) -> Result<()> {
     if (OLDEST_PROTOCOL..=PROTOCOL).contains(&number) {
         return Ok(());
     }
-    let said = format!(
+    let message = format!(
         "the runner speaks protocol {number}; this service takes {OLDEST_PROTOCOL} to {PROTOCOL}"
     );
     let remedy = if number > PROTOCOL {
@@ -102,7 +102,7 @@ pub fn check_protocol(number: u32) -> Result<()> {
     Err(ServiceError::conflict(
         "protocol-not-spoken",
         "The protocol is not spoken here",
-        said,
+        message,
     )
     .remedy(remedy))
 }

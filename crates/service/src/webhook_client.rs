@@ -76,10 +76,10 @@ pub async fn send(
 pub fn secrets(app: &App, listener: &Listener, now: Moment) -> Result<Vec<String>, Locked> {
     let open = |locked: &str| app.encryption.open(&lock_name(listener.id), locked);
     let mut all = vec![open(&listener.secret)?];
-    if let Some(former) = &listener.former
-        && listener.former_until.is_some_and(|Db(until)| now < until)
+    if let Some(previous_secret) = &listener.previous_secret
+        && listener.previous_until.is_some_and(|Db(until)| now < until)
     {
-        all.push(open(former)?);
+        all.push(open(previous_secret)?);
     }
     Ok(all)
 }

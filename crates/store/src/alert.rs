@@ -6,7 +6,7 @@ use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
-use pennine_core::alert::{AlertKind, AlertStep, Open, Thresholds};
+use pennine_core::alert::{AlertKind, AlertStep, Condition, Open, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_core::time::Moment;
 use serde_json::Value;
@@ -52,7 +52,7 @@ pub struct Alert {
     #[diesel(sql_type = Text)]
     pub state: Db<AlertState>,
     #[diesel(sql_type = Text)]
-    pub said: String,
+    pub message: String,
     #[diesel(sql_type = Jsonb)]
     pub about: Value,
     #[diesel(sql_type = Timestamptz)]
@@ -64,9 +64,9 @@ pub struct Alert {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub ended_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
-    pub seen_at: Option<Db<Moment>>,
+    pub acknowledged_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Text>)]
-    pub seen_by: Option<String>,
+    pub acknowledged_by: Option<String>,
 }
 
 impl Alert {
@@ -93,7 +93,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<Alert>> {
 }
 
 /// Those that people were told of: what is not over first, then the latest; before a number, at most so many.
-pub async fn told(
+pub async fn raised(
     connection: &mut Connection,
     before: Option<i64>,
     limit: i64,
@@ -131,105 +131,134 @@ pub async fn take(
             state,
             since,
             condition,
-        } => {
-            let raised = state.is_told().then_some(Db(now));
-            sql!(
-                "with a as (
-                   insert into alert (id, kind, subject, state, said, about, since, raised_at)
-                   values (:fresh, :kind, :subject, :state, :said, :about, :since, :raised) on conflict do nothing
-                   returning *)"
-                 change AlertRaised {
-                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
-                 } at ":now" from "a where raised_at is not null";
-                fresh: SqlUuid = fresh,
-                kind: Text = Db(condition.kind),
-                subject: Text = &condition.subject,
-                state: Text = Db(*state),
-                said: Text = &condition.said,
-                about: Jsonb = &condition.about,
-                since: Timestamptz = Db(*since),
-                raised: Nullable<Timestamptz> = raised,
-                now: Timestamptz = Db(now),
-            )
-            .execute(connection)
-            .await?;
-        }
+        } => begin(connection, fresh, (*state, *since), condition, now).await,
         AlertStep::Hold {
             id,
             state,
             condition,
-        } => {
-            let told_before = before.is_some_and(|alert| alert.state.0.is_told());
-            let same = before.is_some_and(|alert| {
-                alert.state.0 == *state
-                    && alert.said == condition.said
-                    && alert.about == condition.about
-            });
-            if same {
-                return Ok(());
-            }
-            let raised = !told_before && state.is_told();
-            // What it says may change each time; those who look at it read it then.
-            let changed = told_before && before.is_none_or(|alert| alert.state.0 != *state);
-            sql!(
-                "with a as (
-                   update alert set state = :state, said = :said, about = :about, absent_at = null,
-                          raised_at = coalesce(raised_at, :raised_at)
-                   where id = :id and ended_at is null returning *),
-                 raised as ("
-                 change AlertRaised {
-                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
-                 } at ":now" from "a where :raised"
-                 ")"
-                 change AlertChanged { alert: "id" } at ":now" from "a where :changed";
-                state: Text = Db(*state),
-                said: Text = &condition.said,
-                about: Jsonb = &condition.about,
-                raised_at: Nullable<Timestamptz> = state.is_told().then_some(Db(now)),
-                id: SqlUuid = *id,
-                now: Timestamptz = Db(now),
-                raised: Bool = raised,
-                changed: Bool = changed,
-            )
-            .execute(connection)
-            .await?;
-        }
+        } => hold(connection, *id, *state, condition, before, now).await,
         AlertStep::Miss { id, state, absent } => {
-            if *state == AlertState::Over && before.is_some_and(|alert| !alert.state.0.is_told()) {
-                // Nobody has heard of it.
-                sql!(
-                    "delete from alert where id = :id and raised_at is null";
-                    id: SqlUuid = *id,
-                )
-                .execute(connection)
-                .await?;
-                return Ok(());
-            }
-            if before.is_some_and(|alert| alert.state.0 == *state && alert.absent_at.is_some()) {
-                return Ok(());
-            }
-            let over = *state == AlertState::Over;
-            sql!(
-                "with a as (
-                   update alert set state = :state, absent_at = :absent, ended_at = :ended_at
-                   where id = :id and ended_at is null returning *),
-                 ended as ("
-                 change AlertEnded {
-                     alert: "id", kind: "kind", subject: "subject", said: "said", about: "about",
-                 } at ":now" from "a where :over"
-                 ")"
-                 change AlertChanged { alert: "id" } at ":now" from "a where not :over";
-                state: Text = Db(*state),
-                absent: Timestamptz = Db(*absent),
-                ended_at: Nullable<Timestamptz> = over.then_some(Db(now)),
-                id: SqlUuid = *id,
-                now: Timestamptz = Db(now),
-                over: Bool = over,
-            )
-            .execute(connection)
-            .await?;
+            miss(connection, *id, (*state, *absent), before, now).await
         }
     }
+}
+
+async fn begin(
+    connection: &mut Connection,
+    fresh: Uuid,
+    (state, since): (AlertState, Moment),
+    condition: &Condition<Value>,
+    now: Moment,
+) -> Result<()> {
+    let raised = state.is_told().then_some(Db(now));
+    sql!(
+        "with a as (
+           insert into alert (id, kind, subject, state, message, about, since, raised_at)
+           values (:fresh, :kind, :subject, :state, :message, :about, :since, :raised) on conflict do nothing
+           returning *)"
+         change AlertRaised {
+             alert: "id", kind: "kind", subject: "subject", message: "message", about: "about",
+         } at ":now" from "a where raised_at is not null";
+        fresh: SqlUuid = fresh,
+        kind: Text = Db(condition.kind),
+        subject: Text = &condition.subject,
+        state: Text = Db(state),
+        message: Text = &condition.message,
+        about: Jsonb = &condition.about,
+        since: Timestamptz = Db(since),
+        raised: Nullable<Timestamptz> = raised,
+        now: Timestamptz = Db(now),
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+async fn hold(
+    connection: &mut Connection,
+    id: Uuid,
+    state: AlertState,
+    condition: &Condition<Value>,
+    before: Option<&Alert>,
+    now: Moment,
+) -> Result<()> {
+    let told_before = before.is_some_and(|alert| alert.state.0.is_told());
+    let same = before.is_some_and(|alert| {
+        alert.state.0 == state
+            && alert.message == condition.message
+            && alert.about == condition.about
+    });
+    if same {
+        return Ok(());
+    }
+    let raised = !told_before && state.is_told();
+    // What it says may change each time; those who look at it read it then.
+    let changed = told_before && before.is_none_or(|alert| alert.state.0 != state);
+    sql!(
+        "with a as (
+           update alert set state = :state, message = :message, about = :about, absent_at = null,
+                  raised_at = coalesce(raised_at, :raised_at)
+           where id = :id and ended_at is null returning *),
+         raised as ("
+         change AlertRaised {
+             alert: "id", kind: "kind", subject: "subject", message: "message", about: "about",
+         } at ":now" from "a where :raised"
+         ")"
+         change AlertChanged { alert: "id" } at ":now" from "a where :changed";
+        state: Text = Db(state),
+        message: Text = &condition.message,
+        about: Jsonb = &condition.about,
+        raised_at: Nullable<Timestamptz> = state.is_told().then_some(Db(now)),
+        id: SqlUuid = id,
+        now: Timestamptz = Db(now),
+        raised: Bool = raised,
+        changed: Bool = changed,
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+async fn miss(
+    connection: &mut Connection,
+    id: Uuid,
+    (state, absent): (AlertState, Moment),
+    before: Option<&Alert>,
+    now: Moment,
+) -> Result<()> {
+    if state == AlertState::Over && before.is_some_and(|alert| !alert.state.0.is_told()) {
+        // Nobody has heard of it.
+        sql!(
+            "delete from alert where id = :id and raised_at is null";
+            id: SqlUuid = id,
+        )
+        .execute(connection)
+        .await?;
+        return Ok(());
+    }
+    if before.is_some_and(|alert| alert.state.0 == state && alert.absent_at.is_some()) {
+        return Ok(());
+    }
+    let over = state == AlertState::Over;
+    sql!(
+        "with a as (
+           update alert set state = :state, absent_at = :absent, ended_at = :ended_at
+           where id = :id and ended_at is null returning *),
+         ended as ("
+         change AlertEnded {
+             alert: "id", kind: "kind", subject: "subject", message: "message", about: "about",
+         } at ":now" from "a where :over"
+         ")"
+         change AlertChanged { alert: "id" } at ":now" from "a where not :over";
+        state: Text = Db(state),
+        absent: Timestamptz = Db(absent),
+        ended_at: Nullable<Timestamptz> = over.then_some(Db(now)),
+        id: SqlUuid = id,
+        now: Timestamptz = Db(now),
+        over: Bool = over,
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -237,8 +266,8 @@ pub async fn take(
 pub async fn see(connection: &mut Connection, id: Uuid, by: &str, at: Moment) -> Result<bool> {
     let changed = sql!(
         "with a as (
-           update alert set seen_at = :at, seen_by = :by
-           where id = :id and ended_at is null and seen_at is null returning id)"
+           update alert set acknowledged_at = :at, acknowledged_by = :by
+           where id = :id and ended_at is null and acknowledged_at is null returning id)"
          change AlertChanged { alert: "id" } at ":at" from "a";
         at: Timestamptz = Db(at),
         by: Text = by,

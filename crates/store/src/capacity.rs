@@ -106,7 +106,7 @@ async fn within(
             connection,
             release.machine,
             event,
-            &release.why,
+            &release.reason,
             &detail,
             at,
         )
@@ -133,9 +133,9 @@ async fn within(
         let notes = &decided.notes;
         sql!(
             "with d as (
-               insert into decision (at, pool_id, policy_version, verb, machines, said, numbers)
-               select :at, p.id, p.policy_version, w.verb, w.machines, w.said, w.numbers
-               from unnest(:pools, :verbs, :machines, :messages, :numbers) with ordinality as w(pool, verb, machines, said, numbers, n)
+               insert into decision (at, pool_id, policy_version, verb, machines, message, numbers)
+               select :at, p.id, p.policy_version, w.verb, w.machines, w.message, w.numbers
+               from unnest(:pools, :verbs, :machines, :messages, :numbers) with ordinality as w(pool, verb, machines, message, numbers, n)
                join pool p on p.id = w.pool order by w.n
                returning pool_id)"
              change PoolDecided { pool: "pool_id" } at "distinct :at::timestamptz" from "d";
@@ -143,7 +143,7 @@ async fn within(
             pools: Array<SqlUuid> = notes.iter().map(|one| Db(one.pool)).collect::<Vec<_>>(),
             verbs: Array<Text> = notes.iter().map(|one| one.verb).collect::<Vec<_>>(),
             machines: Array<Integer> = notes.iter().map(|one| small(one.machines)).collect::<Vec<_>>(),
-            messages: Array<Text> = notes.iter().map(|one| one.said.clone()).collect::<Vec<_>>(),
+            messages: Array<Text> = notes.iter().map(|one| one.message.clone()).collect::<Vec<_>>(),
             numbers: Array<Jsonb> = notes.iter().map(|one| Json(one.numbers)).collect::<Vec<_>>(),
         )
         .execute(connection)
@@ -194,7 +194,7 @@ pub struct StoredDecision {
     #[diesel(sql_type = Integer)]
     pub machines: i32,
     #[diesel(sql_type = Text)]
-    pub said: String,
+    pub message: String,
     #[diesel(sql_type = Jsonb)]
     pub numbers: Json<Numbers>,
 }
@@ -208,7 +208,7 @@ pub async fn decisions(
     limit: i64,
 ) -> Result<Vec<StoredDecision>> {
     Ok(sql!(
-        "select d.id, d.at, p.name as pool, d.verb, d.machines, d.said, d.numbers
+        "select d.id, d.at, p.name as pool, d.verb, d.machines, d.message, d.numbers
          from decision d join pool p on p.id = d.pool_id
          where (:pool::uuid is null or d.pool_id = :pool) and d.id < :before and d.at >= :since
          order by d.id desc limit :limit";
@@ -234,7 +234,7 @@ pub async fn write_levels(
         levels.iter().map(|(_, level)| small(of(level))).collect()
     };
     sql!(
-        "insert into pool_level (at, pool_id, waiting, executing, idle, coming)
+        "insert into pool_sample (at, pool_id, waiting, executing, idle, coming)
          select :at, * from unnest(:pools, :waiting, :executing, :idle, :coming) on conflict do nothing";
         at: Timestamptz = Db(at),
         pools: Array<SqlUuid> = levels.iter().map(|(pool, _)| Db(*pool)).collect::<Vec<_>>(),
@@ -268,10 +268,10 @@ pub async fn levels(
         coming: i32,
     }
     let rows: Vec<Row> = sql!(
-        "(select at, waiting, executing, idle, coming from pool_level where pool_id = :pool and at <= :from
+        "(select at, waiting, executing, idle, coming from pool_sample where pool_id = :pool and at <= :from
           order by at desc limit 1)
          union all
-         (select at, waiting, executing, idle, coming from pool_level where pool_id = :pool and at > :from order by at)";
+         (select at, waiting, executing, idle, coming from pool_sample where pool_id = :pool and at > :from order by at)";
         pool: SqlUuid = Db(pool),
         from: Timestamptz = Db(from),
     )

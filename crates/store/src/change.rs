@@ -159,7 +159,7 @@ changes! {
     "pool.changed" PoolChanged { pool: PoolId, name: String }
     /// A pool was removed.
     "pool.removed" PoolRemoved { pool: PoolId, name: String }
-    /// A pool has learnt the facts of its machines.
+    /// A pool has discovered the facts of its machines.
     "pool.facts" PoolFactsLearnt { pool: PoolId }
     /// The price of a pool's machines is another now.
     "pool.price" PoolPriceChanged { pool: PoolId }
@@ -184,7 +184,7 @@ changes! {
     /// A supplier was added, changed or removed.
     "supplier.changed" SupplierChanged { supplier: SupplierId }
     /// A supplier has begun or ceased to fail.
-    "supplier.trouble" SupplierTroubleChanged { supplier: SupplierId }
+    "supplier.failure" SupplierFailureChanged { supplier: SupplierId }
     /// Maintenance was scheduled.
     "maintenance.scheduled" MaintenanceScheduled { maintenance: MaintenanceId }
     /// Maintenance was cancelled, or is over.
@@ -196,7 +196,7 @@ changes! {
         alert: Uuid,
         kind: AlertKind,
         subject: String,
-        said: String,
+        message: String,
         about: serde_json::Value,
     }
     /// An alert that was raised is in another state, or somebody has acknowledged it.
@@ -206,7 +206,7 @@ changes! {
         alert: Uuid,
         kind: AlertKind,
         subject: String,
-        said: String,
+        message: String,
         about: serde_json::Value,
     }
     /// A listener was added, changed or removed.
@@ -291,7 +291,7 @@ mod tests {
                 alert: id(7),
                 kind: AlertKind::NoMatch,
                 subject: "shore".to_owned(),
-                said: "1 job waits".to_owned(),
+                message: "1 job waits".to_owned(),
                 about: serde_json::json!({"jobs": [1, 2]}),
             },
             Change::ListenerChanged { listener: id(8) },

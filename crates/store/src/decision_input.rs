@@ -39,7 +39,7 @@ pub async fn record(connection: &mut Connection, at: Moment) -> Result<()> {
            union all
            select 'seat', id, jsonb_build_object('name', name, 'count', count) from seat
            union all
-           select 'pool', pool_id, jsonb_build_object('price', price, 'learnt', learnt) from pool_standing
+           select 'pool', pool_id, jsonb_build_object('price', price, 'discovered', discovered) from pool_standing
            union all
            select 'supplier', id, jsonb_build_object('name', name, 'quota', quota, 'boot_limit_us', boot_limit_us, 'offer', offer)
            from supplier),

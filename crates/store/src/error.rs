@@ -37,19 +37,19 @@ impl From<DieselError> for Error {
                 Error::Unreachable(info.message().to_owned())
             }
             DieselError::DatabaseError(_, info) => {
-                let said = info.message().to_owned();
+                let message = info.message().to_owned();
                 if ["timeout", "canceling statement"]
                     .iter()
-                    .any(|word| said.contains(word))
+                    .any(|word| message.contains(word))
                 {
-                    Error::TooSlow(said)
+                    Error::TooSlow(message)
                 } else if ["connection", "shutting down", "starting up", "terminating"]
                     .iter()
-                    .any(|w| said.contains(w))
+                    .any(|w| message.contains(w))
                 {
-                    Error::Unreachable(said)
+                    Error::Unreachable(message)
                 } else {
-                    Error::Refused(said)
+                    Error::Refused(message)
                 }
             }
             DieselError::BrokenTransactionManager => {

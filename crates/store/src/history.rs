@@ -36,7 +36,7 @@ pub struct PastJob {
     pub seats: SeatNeeds,
     pub time_limit_us: Micros,
     pub result: Outcome,
-    pub said: Option<String>,
+    pub message: Option<String>,
     pub exit_code: Option<i32>,
     pub ready_at: Moment,
     pub assigned_at: Moment,
@@ -59,24 +59,24 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
            select * from jsonb_to_recordset(:jobs) as p(
              id uuid, run uuid, attempt uuid, lease uuid, project uuid, strand uuid, runner uuid, pool uuid,
              policy_version integer, by text, title text, requirement text, command jsonb, band text, seats jsonb,
-             time_limit_us bigint, result text, said text, exit_code integer, ready_at timestamptz,
+             time_limit_us bigint, result text, message text, exit_code integer, ready_at timestamptz,
              assigned_at timestamptz, started_at timestamptz, exited_at timestamptz, finished_at timestamptz,
              processor_us bigint, peak_memory bigint)
            order by ready_at),
          r as (
            insert into run (id, project_id, created_at, created_by) select run, project, ready_at, by from past),
          j as (
-           insert into job (id, run_id, project_id, strand_id, state, result, said, exit_code, title, requirement,
+           insert into job (id, run_id, project_id, strand_id, state, result, message, exit_code, title, requirement,
                             command, variables, time_limit_us, tries, created_at, ready_at, waits_since, started_at,
                             finished_at, attempts, current_attempt, band, seats)
-           select id, run, project, strand, 'done', result, said, exit_code, title, requirement, command, '{}',
+           select id, run, project, strand, 'done', result, message, exit_code, title, requirement, command, '{}',
                   time_limit_us, 1, ready_at, ready_at, ready_at, started_at, finished_at, 1, attempt, band, seats
            from past),
          l as (insert into attempt_log (attempt_id, complete) select attempt, true from past)
          insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
-                              state, result, accepted, said, exit_code, ready_at, assigned_at, acknowledged_at,
+                              state, result, accepted, message, exit_code, ready_at, assigned_at, acknowledged_at,
                               started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes)
-         select attempt, id, 1, runner, pool, strand, 0, policy_version, lease, 'done', result, true, said, exit_code,
+         select attempt, id, 1, runner, pool, strand, 0, policy_version, lease, 'done', result, true, message, exit_code,
                 ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
          from past";
         jobs: Jsonb = Json(jobs.to_vec()),
@@ -86,7 +86,7 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
     Ok(())
 }
 
-/// What was said of a strand from some moment on.
+/// What was message of a strand from some moment on.
 #[derive(Clone, Debug, Serialize)]
 pub struct PastReason {
     pub strand: StrandId,
@@ -94,7 +94,7 @@ pub struct PastReason {
     pub segments: Vec<Segment>,
 }
 
-/// Records what was said of strands.
+/// Records what was message of strands.
 pub async fn add_reasons(connection: &mut Connection, reasons: &[PastReason]) -> Result<()> {
     sql!(
         "insert into strand_reason (strand_id, since, segments)
@@ -119,7 +119,7 @@ pub struct PastLevel {
 /// Records how the yard stood.
 pub async fn add_levels(connection: &mut Connection, levels: &[PastLevel]) -> Result<()> {
     sql!(
-        "insert into yard_level (at, waiting, executing, idle, coming)
+        "insert into queue_sample (at, waiting, executing, idle, coming)
          select at, waiting, executing, idle, coming
          from jsonb_to_recordset(:levels) as p(at timestamptz, waiting integer, executing integer, idle integer,
                                           coming integer)
@@ -143,7 +143,7 @@ pub struct PastRunner {
     pub from: Moment,
     pub until: Moment,
     /// Why it is gone.
-    pub why: String,
+    pub reason: String,
 }
 
 /// Records a runner that is not there any more, with the facts that held; of one that is still there, only these, as those
@@ -166,16 +166,16 @@ pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Resul
     }
     sql!(
         "with r as (
-           insert into runner (id, pool_id, name, state, state_since, state_why, desired_state, slots, labels, facts,
+           insert into runner (id, pool_id, name, state, state_since, state_reason, desired_state, slots, labels, facts,
                                facts_version, program, created_at)
-           values (:id, :pool, :name, 'retired', :until, :why, 'work', :slots, :labels, :facts, 0, '', :from) returning *)
+           values (:id, :pool, :name, 'retired', :until, :reason, 'work', :slots, :labels, :facts, 0, '', :from) returning *)
          insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
          select id, 0, facts, labels, slots, program, created_at from r";
         id: SqlUuid = Db(past.id),
         pool: SqlUuid = Db(past.pool),
         name: Text = &past.name,
         until: Timestamptz = Db(past.until),
-        why: Text = &past.why,
+        reason: Text = &past.reason,
         slots: Integer = i32::try_from(past.slots).unwrap_or(i32::MAX),
         labels: Array<Text> = &past.labels,
         facts: Jsonb = Json(past.facts.clone()),
@@ -207,7 +207,7 @@ pub struct PastMachine {
 pub async fn add_machine(connection: &mut Connection, past: &PastMachine) -> Result<()> {
     sql!(
         "insert into machine (id, number, name, pool_id, supplier_id, runner_id, policy_version, state, state_since,
-                              state_why, price, single_use, ordered_at, ordered_by, accepted_at, joined_at, released_at,
+                              state_reason, price, single_use, ordered_at, ordered_by, accepted_at, joined_at, released_at,
                               ended_at)
          select :id, nextval('machine_number'), :name, :pool, s.id, :runner, :policy_version, 'gone', :ended, 'it was not wanted any more', :price, false,
                 :ordered, 'the keeper', :ordered, :joined, :released, :ended

@@ -34,7 +34,7 @@ pub struct Job {
     #[diesel(sql_type = Nullable<Text>)]
     pub result: Option<Db<Outcome>>,
     #[diesel(sql_type = Nullable<Text>)]
-    pub said: Option<String>,
+    pub message: Option<String>,
     #[diesel(sql_type = Nullable<Integer>)]
     pub exit_code: Option<i32>,
     #[diesel(sql_type = Text)]
@@ -82,7 +82,7 @@ pub struct Job {
 macro_rules! job_query {
     ($rest:literal) => {
         concat!(
-            "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.said,
+            "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.message,
                     j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
                     j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
                     j.band, j.seats, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
@@ -376,7 +376,10 @@ pub async fn due_to_give_up(
 }
 
 /// Returns the waiting jobs of these strands that are not to wait where nothing can match them.
-pub async fn not_to_wait(connection: &mut Connection, strands: &[StrandId]) -> Result<Vec<JobId>> {
+pub async fn fail_unmatched_now(
+    connection: &mut Connection,
+    strands: &[StrandId],
+) -> Result<Vec<JobId>> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = SqlUuid)]
@@ -416,7 +419,7 @@ pub async fn end_waiting(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
          ends as (select * from unnest(:jobs, :results, :messages) as e(job, result, message)),
          j as (
-           update job set state = :done, result = ends.result, finished_at = :at, said = ends.message
+           update job set state = :done, result = ends.result, finished_at = :at, message = ends.message
            from fence, ends
            where job.id = ends.job and open and state = :pending and current_attempt is null
            returning job.id, job.number, job.result),
@@ -452,7 +455,7 @@ pub async fn move_to(
          j as (
            update job set band = :band, strand_id = :strand from was where job.id = was.id
            returning job.id, job.strand_id, was.strand_id as left_strand, number, project_id, fail_unmatched),
-         l as (insert into strand_left (job_id, strand_id, until) select id, left_strand, :at from j)"
+         l as (insert into strand_visit (job_id, strand_id, until) select id, left_strand, :at from j)"
          change JobPending { job: "id", strand: "strand_id", project: "project_id", number: "number", again: "true", fail_unmatched: "fail_unmatched" } at ":at" from "j";
         job: SqlUuid = Db(job),
         band: Text = Db(band),
@@ -492,7 +495,7 @@ pub async fn cancel(
     let open = words(&JobState::before(JobEvent::Finish, JobState::Done));
     let row: Row = sql!(
         "with ended as (
-           update job set state = :done, result = :cancellation, said = :message, finished_at = :at, cancel_at = :at,
+           update job set state = :done, result = :cancellation, message = :message, finished_at = :at, cancel_at = :at,
                   cancel_by = :by
            where id = :job and state = any(:open) and current_attempt is null returning id),
          asked as (

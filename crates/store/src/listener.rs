@@ -29,9 +29,9 @@ pub struct Listener {
     pub secret: String,
     /// The secret before it, locked, which is signed with too until it ends.
     #[diesel(sql_type = Nullable<Text>)]
-    pub former: Option<String>,
+    pub previous_secret: Option<String>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
-    pub former_until: Option<Db<Moment>>,
+    pub previous_until: Option<Db<Moment>>,
     #[diesel(sql_type = Bool)]
     pub paused: bool,
     #[diesel(sql_type = Timestamptz)]
@@ -55,7 +55,7 @@ pub struct Listener {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub retry_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Text>)]
-    pub trouble: Option<String>,
+    pub failure: Option<String>,
 }
 
 impl Listener {
@@ -67,8 +67,8 @@ impl Listener {
             url: String::new(),
             kinds: Vec::new(),
             secret: String::new(),
-            former: None,
-            former_until: None,
+            previous_secret: None,
+            previous_until: None,
             paused: false,
             created_at: Db(at),
             created_by: by.to_owned(),
@@ -79,7 +79,7 @@ impl Listener {
             tries: 0,
             failing_since: None,
             retry_at: None,
-            trouble: None,
+            failure: None,
         }
     }
 
@@ -100,12 +100,12 @@ pub async fn list(connection: &mut Connection) -> Result<Vec<Listener>> {
 pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> Result<()> {
     sql!(
         "with l as (
-           insert into listener (id, name, url, kinds, secret, former, former_until, paused, created_at, created_by, txid,
+           insert into listener (id, name, url, kinds, secret, previous_secret, previous_until, paused, created_at, created_by, txid,
                                  sent_id)
-           values (:id, :name, :url, :kinds, :secret, :former, :former_until, :paused, :created_at, :created_by, :txid, :sent_id)
+           values (:id, :name, :url, :kinds, :secret, :previous_secret, :previous_until, :paused, :created_at, :created_by, :txid, :sent_id)
            on conflict (id) do update set url = excluded.url, kinds = excluded.kinds, secret = excluded.secret,
-             former = excluded.former, former_until = excluded.former_until, paused = excluded.paused, tries = 0,
-             failing_since = null, retry_at = null, trouble = null
+             previous_secret = excluded.previous_secret, previous_until = excluded.previous_until, paused = excluded.paused, tries = 0,
+             failing_since = null, retry_at = null, failure = null
            returning id)"
          change ListenerChanged { listener: "id" } at ":at" from "l";
         id: SqlUuid = one.id,
@@ -113,8 +113,8 @@ pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> R
         url: Text = &one.url,
         kinds: Array<Text> = &one.kinds,
         secret: Text = &one.secret,
-        former: Nullable<Text> = one.former.as_deref(),
-        former_until: Nullable<Timestamptz> = one.former_until,
+        previous_secret: Nullable<Text> = one.previous_secret.as_deref(),
+        previous_until: Nullable<Timestamptz> = one.previous_until,
         paused: Bool = one.paused,
         created_at: Timestamptz = one.created_at,
         created_by: Text = &one.created_by,
@@ -151,7 +151,7 @@ pub async fn note_sent(
     sql!(
         "update listener set txid = :txid, sent_id = :sent_id, sent = sent + :events,
                 sent_at = case when :events > 0 then :at else sent_at end,
-                tries = 0, failing_since = null, retry_at = null, trouble = null
+                tries = 0, failing_since = null, retry_at = null, failure = null
          where id = :id and (txid, sent_id) < (:txid, :sent_id)";
         txid: BigInt = cursor.transaction(),
         sent_id: BigInt = cursor.number(),
@@ -165,17 +165,17 @@ pub async fn note_sent(
 }
 
 /// Notes that an event could not be sent, and when it is tried again.
-pub async fn note_trouble(
+pub async fn note_send_failure(
     connection: &mut Connection,
     id: Uuid,
-    said: &str,
+    message: &str,
     retry_at: Moment,
     at: Moment,
 ) -> Result<()> {
     sql!(
-        "update listener set tries = tries + 1, trouble = :said, retry_at = :retry_at,
+        "update listener set tries = tries + 1, failure = :message, retry_at = :retry_at,
                 failing_since = coalesce(failing_since, :at) where id = :id";
-        said: Text = said,
+        message: Text = message,
         retry_at: Timestamptz = Db(retry_at),
         at: Timestamptz = Db(at),
         id: SqlUuid = id,

@@ -43,7 +43,7 @@ pub struct Machine {
     #[diesel(sql_type = Timestamptz)]
     pub state_since: Db<Moment>,
     #[diesel(sql_type = Text)]
-    pub state_why: String,
+    pub state_reason: String,
     #[diesel(sql_type = BigInt)]
     pub price: i64,
     #[diesel(sql_type = Bool)]
@@ -102,7 +102,7 @@ macro_rules! machines {
     ($rest:literal) => {
         concat!(
             "select m.id, m.number, m.name, m.pool_id, p.name as pool, m.supplier_id, s.name as supplier, m.runner_id,
-                    r.number as runner_number, r.state = 'retired' as runner_retired, m.state, m.state_since, m.state_why, m.price, m.single_use, m.ordered_at,
+                    r.number as runner_number, r.state = 'retired' as runner_retired, m.state, m.state_since, m.state_reason, m.price, m.single_use, m.ordered_at,
                     m.ordered_by, m.accepted_at, m.joined_at, m.released_at, m.ended_at, m.failed, m.reference, m.zone,
                     m.console
              from machine m join pool p on p.id = m.pool_id join supplier s on s.id = m.supplier_id
@@ -132,7 +132,7 @@ pub async fn order(
     connection: &mut Connection,
     new: &[NewMachine],
     by: &str,
-    why: &str,
+    reason: &str,
     at: Moment,
 ) -> Result<Vec<Machine>> {
     if new.is_empty() {
@@ -147,7 +147,7 @@ pub async fn order(
          named as (
            select w.*, p.name || '-' || w.number as name, p.policy_version from wanted w join pool p on p.id = w.pool),
          r as (
-           insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+           insert into runner (id, pool_id, name, state, state_since, state_reason, slots, labels, facts, facts_version,
                                program, created_at, single_use)
            select runner, pool, name, :awaited, :at, 'its machine is ordered', 0, '{}', '{}', 0, '', :at, single_use from named
            returning id),
@@ -157,8 +157,8 @@ pub async fn order(
            select ticket, nextval('ticket_number'), pool, runner, secret, :at, :by, expires, 1, name, '{}' from named),
          m as (
            insert into machine (id, number, name, pool_id, supplier_id, runner_id, policy_version, state, state_since,
-                                state_why, price, single_use, ordered_at, ordered_by)
-           select id, number, name, pool, supplier, runner, policy_version, :ordered, :at, :why, price, single_use, :at, :by
+                                state_reason, price, single_use, ordered_at, ordered_by)
+           select id, number, name, pool, supplier, runner, policy_version, :ordered, :at, :reason, price, single_use, :at, :by
            from named returning id, pool_id),
          o as ("
            change MachineChanged { machine: "id", pool: "pool_id", state: "'ordered'" } at ":at" from "m"
@@ -179,7 +179,7 @@ pub async fn order(
         at: Timestamptz = Db(at),
         by: Text = by,
         ordered: Text = Db(MachineState::Ordered),
-        why: Text = why,
+        reason: Text = reason,
     )
     .execute(connection)
     .await?;
@@ -198,7 +198,7 @@ pub async fn among(connection: &mut Connection, ids: &[Db<MachineId>]) -> Result
 
 /// Those that exist, oldest first.
 pub async fn existing(connection: &mut Connection) -> Result<Vec<Machine>> {
-    Ok(sql!(machines!("where m.there order by m.number"))
+    Ok(sql!(machines!("where m.active order by m.number"))
         .load(connection)
         .await?)
 }
@@ -250,7 +250,7 @@ pub struct Detail {
 }
 
 /// Where an event leads; it is the same from every state that takes it.
-fn leads_to(event: MachineEvent) -> (Vec<MachineState>, MachineState) {
+fn target_state(event: MachineEvent) -> (Vec<MachineState>, MachineState) {
     let from = MachineState::that_take(event);
     let to = from.first().and_then(|state| state.after(event).ok());
     (from, to.unwrap_or(MachineState::Gone))
@@ -262,11 +262,11 @@ pub async fn step(
     connection: &mut Connection,
     id: MachineId,
     event: MachineEvent,
-    why: &str,
+    reason: &str,
     detail: &Detail,
     at: Moment,
 ) -> Result<Option<Machine>> {
-    let (from, to) = leads_to(event);
+    let (from, to) = target_state(event);
     let failed = matches!(
         event,
         MachineEvent::Refuse | MachineEvent::Vanish { failed: true }
@@ -283,16 +283,16 @@ pub async fn step(
     let changed: Option<Changed> = sql!(
         "with m as (
            update machine set state = :to, state_since = :at,
-             state_why = case when :to = 'releasing' or state <> 'releasing' then :why else state_why end,
+             state_reason = case when :to = 'releasing' or state <> 'releasing' then :reason else state_reason end,
              accepted_at = case when :to = 'booting' then :at else accepted_at end,
              joined_at   = case when :to = 'joined' then :at else joined_at end,
              released_at = case when :to = 'releasing' then coalesce(released_at, :at) else released_at end,
              ended_at    = case when :to in ('gone', 'failed') then :at else ended_at end,
              failed      = failed or :failed,
              reference   = coalesce(:reference, reference), zone = coalesce(:zone, zone), console = coalesce(:console, console)
-           where id = :id and state = any(:states) returning id, pool_id, runner_id, state, state_why),
+           where id = :id and state = any(:states) returning id, pool_id, runner_id, state, state_reason),
          r as (
-           update runner r set state = 'retired', state_since = :at, state_why = m.state_why
+           update runner r set state = 'retired', state_since = :at, state_reason = m.state_reason
            from m where :ends_runner and r.id = m.runner_id and r.state <> 'retired' returning r.id),
          ro as ("
            change RunnerRetired { runner: "id", reason: "null" } at ":at" from "r"
@@ -303,7 +303,7 @@ pub async fn step(
          select id from m";
         to: Text = Db(to),
         at: Timestamptz = Db(at),
-        why: Text = why,
+        reason: Text = reason,
         failed: Bool = failed,
         reference: Nullable<Text> = detail.reference.clone(),
         zone: Nullable<Text> = detail.zone.clone(),
@@ -353,7 +353,7 @@ pub async fn lives(
         ended_at: Option<Db<Moment>>,
     }
     let lives: Vec<Life> = sql!(
-        "select price, ordered_at, ended_at from machine where pool_id = :pool and (there or ended_at > :from)";
+        "select price, ordered_at, ended_at from machine where pool_id = :pool and (active or ended_at > :from)";
         pool: SqlUuid = Db(pool),
         from: Timestamptz = Db(from),
     )
@@ -409,7 +409,7 @@ pub async fn paid(connection: &mut Connection, pool: PoolId, from: Moment) -> Re
 pub async fn sweep(connection: &mut Connection, before: Moment, limit: i32) -> Result<usize> {
     Ok(sql!(
         "delete from machine where id in (
-           select id from machine where not there and ended_at < :before limit :limit)";
+           select id from machine where not active and ended_at < :before limit :limit)";
         before: Timestamptz = Db(before),
         limit: Integer = limit,
     )

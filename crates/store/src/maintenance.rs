@@ -32,7 +32,7 @@ pub struct Maintenance {
     #[diesel(sql_type = Timestamptz)]
     pub until_at: Db<Moment>,
     #[diesel(sql_type = Text)]
-    pub why: String,
+    pub reason: String,
     #[diesel(sql_type = Text)]
     pub created_by: String,
 }
@@ -100,7 +100,7 @@ pub struct NewMaintenanceRow<'a> {
     pub runner: Option<RunnerId>,
     pub from: Moment,
     pub until: Moment,
-    pub why: &'a str,
+    pub reason: &'a str,
     pub by: &'a str,
     pub at: Moment,
 }
@@ -109,15 +109,15 @@ pub struct NewMaintenanceRow<'a> {
 pub async fn insert(connection: &mut Connection, new: NewMaintenanceRow<'_>) -> Result<()> {
     sql!(
         "with m as (
-           insert into maintenance (id, pool_id, runner_id, from_at, until_at, why, created_by, created_at)
-           values (:id, :pool, :runner, :from, :until, :why, :by, :at) returning *)"
+           insert into maintenance (id, pool_id, runner_id, from_at, until_at, reason, created_by, created_at)
+           values (:id, :pool, :runner, :from, :until, :reason, :by, :at) returning *)"
          change MaintenanceScheduled { maintenance: "id" } at "created_at" from "m";
         id: SqlUuid = Db(new.id),
         pool: Nullable<SqlUuid> = new.pool.map(Db),
         runner: Nullable<SqlUuid> = new.runner.map(Db),
         from: Timestamptz = Db(new.from),
         until: Timestamptz = Db(new.until),
-        why: Text = new.why,
+        reason: Text = new.reason,
         by: Text = new.by,
         at: Timestamptz = Db(new.at),
     )
@@ -129,7 +129,7 @@ pub async fn insert(connection: &mut Connection, new: NewMaintenanceRow<'_>) -> 
 /// Those that are on or to come, the earliest first.
 pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
     Ok(sql!(
-        "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.why,
+        "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.reason,
                 m.created_by
          from maintenance m left join pool p on p.id = m.pool_id left join runner r on r.id = m.runner_id
          where m.ended_at is null and m.until_at > :now and (r.id is null or r.state <> 'retired')

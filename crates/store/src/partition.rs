@@ -25,9 +25,9 @@ pub async fn ensure(connection: &mut Connection, since: Moment, now: Moment) -> 
 }
 
 /// What there was of jobs.
-pub const OF_JOBS: [&str; 5] = ["job", "attempt", "run", "stint", "strand_left"];
+pub const OF_JOBS: [&str; 5] = ["job", "attempt", "run", "work_span", "strand_visit"];
 /// How many waited and ran, and what was decided of machines.
-pub const OF_LEVELS: [&str; 3] = ["yard_level", "pool_level", "decision"];
+pub const OF_LEVELS: [&str; 3] = ["queue_sample", "pool_sample", "decision"];
 /// Sums over stretches of time.
 pub const OF_SUMS: [&str; 1] = ["rollup"];
 /// What changed, for who reads on.

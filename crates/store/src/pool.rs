@@ -42,7 +42,7 @@ pub struct Pool {
 #[derive(Clone, Debug, Queryable, Selectable)]
 #[diesel(table_name = pool_standing)]
 pub struct PoolStanding {
-    pub learnt: Option<Json<DiscoveredFacts>>,
+    pub discovered: Option<Json<DiscoveredFacts>>,
     pub price: i64,
     pub coming: i32,
     pub short: Option<String>,
@@ -112,14 +112,16 @@ impl OwnedPool {
     /// What its machines are: what was found of the last one, under what people say.
     fn makes(&self) -> Option<Subject> {
         let supply = self.supply()?;
-        let learnt = self.supplied().and_then(|one| one.learnt.as_ref());
-        if learnt.is_none() && supply.facts.is_empty() {
+        let discovered = self.supplied().and_then(|one| one.discovered.as_ref());
+        if discovered.is_none() && supply.facts.is_empty() {
             return None;
         }
-        let learnt = learnt.map(|learnt| learnt.0.clone()).unwrap_or_default();
-        let mut facts = learnt.facts;
+        let discovered = discovered
+            .map(|discovered| discovered.0.clone())
+            .unwrap_or_default();
+        let mut facts = discovered.facts;
         facts.extend(supply.facts.clone());
-        let labels = learnt.labels.iter().chain(&self.pool.labels);
+        let labels = discovered.labels.iter().chain(&self.pool.labels);
         let labels = labels.map(String::as_str);
         let subject = Subject::new("", &self.pool.name, labels, &facts);
         Some(subject.without(&["runner", "host"]))
@@ -295,18 +297,18 @@ pub async fn remove(connection: &mut Connection, id: PoolId, by: &str, at: Momen
 pub async fn learn(
     connection: &mut Connection,
     id: PoolId,
-    learnt: &DiscoveredFacts,
+    discovered: &DiscoveredFacts,
     at: Moment,
 ) -> Result<()> {
     connection
         .transaction(async |connection| {
             sql!(
                 "with s as (
-           insert into pool_standing (pool_id, learnt) values (:id, :learnt)
-           on conflict (pool_id) do update set learnt = excluded.learnt returning pool_id)"
+           insert into pool_standing (pool_id, discovered) values (:id, :discovered)
+           on conflict (pool_id) do update set discovered = excluded.discovered returning pool_id)"
                  change PoolFactsLearnt { pool: "pool_id" } at ":at" from "s";
                 id: SqlUuid = Db(id),
-                learnt: Jsonb = Json(learnt.clone()),
+                discovered: Jsonb = Json(discovered.clone()),
                 at: Timestamptz = Db(at),
             )
             .execute(connection)

@@ -2,7 +2,7 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::schema::yard_level;
+use crate::schema::queue_sample;
 use crate::types::Db;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
@@ -16,13 +16,13 @@ fn small(count: u32) -> i32 {
 /// Records a reading. A second one for the same moment is dropped.
 pub async fn write(connection: &mut Connection, at: Moment, level: QueueSample) -> Result<()> {
     let row = (
-        yard_level::at.eq(Db(at)),
-        yard_level::waiting.eq(small(level.waiting)),
-        yard_level::executing.eq(small(level.executing)),
-        yard_level::idle.eq(small(level.idle)),
-        yard_level::coming.eq(small(level.coming)),
+        queue_sample::at.eq(Db(at)),
+        queue_sample::waiting.eq(small(level.waiting)),
+        queue_sample::executing.eq(small(level.executing)),
+        queue_sample::idle.eq(small(level.idle)),
+        queue_sample::coming.eq(small(level.coming)),
     );
-    diesel::insert_into(yard_level::table)
+    diesel::insert_into(queue_sample::table)
         .values(row)
         .on_conflict_do_nothing()
         .execute(connection)
@@ -36,23 +36,23 @@ pub async fn since(
     from: Moment,
 ) -> Result<Vec<(Moment, QueueSample)>> {
     let columns = (
-        yard_level::at,
-        yard_level::waiting,
-        yard_level::executing,
-        yard_level::idle,
-        yard_level::coming,
+        queue_sample::at,
+        queue_sample::waiting,
+        queue_sample::executing,
+        queue_sample::idle,
+        queue_sample::coming,
     );
-    let before = yard_level::table
+    let before = queue_sample::table
         .select(columns)
-        .filter(yard_level::at.le(Db(from)))
-        .order(yard_level::at.desc())
+        .filter(queue_sample::at.le(Db(from)))
+        .order(queue_sample::at.desc())
         .first::<(Db<Moment>, i32, i32, i32, i32)>(connection)
         .await
         .optional()?;
-    let after = yard_level::table
+    let after = queue_sample::table
         .select(columns)
-        .filter(yard_level::at.gt(Db(from)))
-        .order(yard_level::at)
+        .filter(queue_sample::at.gt(Db(from)))
+        .order(queue_sample::at)
         .load::<(Db<Moment>, i32, i32, i32, i32)>(connection)
         .await?;
     let count = |n: i32| n.max(0).unsigned_abs();

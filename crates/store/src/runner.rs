@@ -42,7 +42,7 @@ pub struct Runner {
     #[diesel(sql_type = Timestamptz)]
     pub state_since: Db<Moment>,
     #[diesel(sql_type = Text)]
-    pub state_why: String,
+    pub state_reason: String,
     #[diesel(sql_type = Text)]
     pub desired_state: Db<DesiredState>,
     #[diesel(sql_type = Integer)]
@@ -126,12 +126,12 @@ macro_rules! runner_query {
     ($known:literal, $used:literal, $which:literal) => {
         concat!(
             "select r.id, r.number, r.pool_id, p.name as pool, p.labels as pool_labels, r.name, r.state, r.state_since,
-                    r.state_why, r.desired_state, r.slots, r.labels, ",
+                    r.state_reason, r.desired_state, r.slots, r.labels, ",
             $known,
             ", r.facts_version, r.program, r.description, r.settings_version, r.room, r.single_use, r.created_at,
                     coalesce(u.used, 0) as used, s.seen_at, s.closed_at, s.session
              from runner r join pool p on p.id = r.pool_id
-             left join runner_seen s on s.runner_id = r.id
+             left join runner_presence s on s.runner_id = r.id
              left join (select runner_id, count(*) as used from attempt where open ",
             $used,
             " group by 1) u on u.runner_id = r.id where ",
@@ -229,7 +229,7 @@ pub async fn enrol(
 ) -> Result<bool> {
     let joined = sql!(
         "with r as (
-           update runner set name = :name, state = :to, state_since = :at, state_why = 'it has joined and not connected yet',
+           update runner set name = :name, state = :to, state_since = :at, state_reason = 'it has joined and not connected yet',
                   slots = :slots, labels = :labels, facts = :facts, facts_version = 1, reported = :reported, program = :program, credential_hash = :credential_hash,
                   credential_since = :at
            where id = :id and state = :awaited returning *),
@@ -298,7 +298,7 @@ async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Opti
 }
 
 /// Writes what comes of the layers, as a new version of what is known of the runner if that is another than before.
-async fn lay(
+async fn store_effective_facts(
     connection: &mut Connection,
     id: RunnerId,
     layers: FactLayers,
@@ -339,7 +339,7 @@ async fn lay(
 }
 
 /// Records what a machine says of itself. True if it is another than before.
-pub async fn set_about(
+pub async fn set_reported(
     connection: &mut Connection,
     id: RunnerId,
     about: &MachineReport<'_>,
@@ -356,7 +356,7 @@ pub async fn set_about(
         };
         layers.reported = Json(reported);
         about.program.clone_into(&mut layers.program);
-        lay(connection, id, layers, false, at).await?;
+        store_effective_facts(connection, id, layers, false, at).await?;
         Ok(true)
     })
     .await
@@ -384,7 +384,7 @@ pub async fn set_settings(
         )
         .execute(connection)
         .await?;
-        lay(connection, id, layers, true, at).await?;
+        store_effective_facts(connection, id, layers, true, at).await?;
         Ok(true)
     })
     .await
@@ -394,16 +394,16 @@ pub async fn set_settings(
 pub async fn retire(
     connection: &mut Connection,
     id: RunnerId,
-    why: &str,
+    reason: &str,
     at: Moment,
 ) -> Result<bool> {
     let retired = sql!(
         "with r as (
-           update runner set state = :retired, state_since = :at, state_why = :why where id = :id and state <> :retired returning *)"
-         change RunnerRetired { runner: "id", reason: "state_why" } at "state_since" from "r";
+           update runner set state = :retired, state_since = :at, state_reason = :reason where id = :id and state <> :retired returning *)"
+         change RunnerRetired { runner: "id", reason: "state_reason" } at "state_since" from "r";
         retired: Text = Db(RunnerState::Retired),
         at: Timestamptz = Db(at),
-        why: Text = why,
+        reason: Text = reason,
         id: SqlUuid = Db(id),
     )
     .execute(connection)
@@ -436,16 +436,16 @@ pub async fn set_state(
     id: RunnerId,
     from: RunnerState,
     to: RunnerState,
-    why: &str,
+    reason: &str,
     at: Moment,
 ) -> Result<bool> {
     let moved = sql!(
         "with r as (
-           update runner set state = :to, state_since = :at, state_why = :why where id = :id and state = :from returning *)"
-         change RunnerStateChanged { runner: "id", state: "state", reason: "state_why" } at "state_since" from "r";
+           update runner set state = :to, state_since = :at, state_reason = :reason where id = :id and state = :from returning *)"
+         change RunnerStateChanged { runner: "id", state: "state", reason: "state_reason" } at "state_since" from "r";
         to: Text = Db(to),
         at: Timestamptz = Db(at),
-        why: Text = why,
+        reason: Text = reason,
         id: SqlUuid = Db(id),
         from: Text = Db(from),
     )
@@ -477,12 +477,12 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[LastHeard]) -> Resu
         return Ok(());
     }
     sql!(
-        "insert into runner_seen (runner_id, session, seen_at, closed_at, peer)
+        "insert into runner_presence (runner_id, session, seen_at, closed_at, peer)
          select * from unnest(:runner_ids, :sessions, :seen_ats, :closed_ats, :peers)
          on conflict (runner_id) do update
          set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at,
-             peer = coalesce(excluded.peer, runner_seen.peer)
-         where excluded.seen_at >= runner_seen.seen_at";
+             peer = coalesce(excluded.peer, runner_presence.peer)
+         where excluded.seen_at >= runner_presence.seen_at";
         runner_ids: Array<SqlUuid> = seen.iter().map(|s| s.runner_id).collect::<Vec<_>>(),
         sessions: Array<SqlUuid> = seen.iter().map(|s| s.session).collect::<Vec<_>>(),
         seen_ats: Array<Timestamptz> = seen.iter().map(|s| s.seen_at).collect::<Vec<_>>(),
@@ -497,7 +497,7 @@ pub async fn flush_seen(connection: &mut Connection, seen: &[LastHeard]) -> Resu
 /// When each runner was last heard of.
 pub async fn seen(connection: &mut Connection) -> Result<Vec<LastHeard>> {
     Ok(
-        sql!("select runner_id, session, seen_at, closed_at, peer from runner_seen")
+        sql!("select runner_id, session, seen_at, closed_at, peer from runner_presence")
             .load(connection)
             .await?,
     )
@@ -506,7 +506,7 @@ pub async fn seen(connection: &mut Connection) -> Result<Vec<LastHeard>> {
 /// When one runner was last heard of.
 pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<LastHeard>> {
     Ok(sql!(
-        "select runner_id, session, seen_at, closed_at, peer from runner_seen where runner_id = :id";
+        "select runner_id, session, seen_at, closed_at, peer from runner_presence where runner_id = :id";
         id: SqlUuid = Db(id),
     )
     .get_result(connection)

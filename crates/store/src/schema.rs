@@ -21,7 +21,7 @@ diesel::table! {
         description -> Text,
         count -> Integer,
         created_at -> Timestamptz,
-        kept_for -> Jsonb,
+        reserved_for -> Jsonb,
     }
 }
 
@@ -68,7 +68,7 @@ diesel::table! {
 diesel::table! {
     pool_standing (pool_id) {
         pool_id -> Uuid,
-        learnt -> Nullable<Jsonb>,
+        discovered -> Nullable<Jsonb>,
         price -> BigInt,
         coming -> Integer,
         short -> Nullable<Text>,
@@ -116,7 +116,7 @@ diesel::table! {
 }
 
 diesel::table! {
-    yard_level (at) {
+    queue_sample (at) {
         at -> Timestamptz,
         waiting -> Integer,
         executing -> Integer,

@@ -28,7 +28,7 @@ pub struct Seat {
     pub count: i32,
     pub created_at: Db<Moment>,
     /// The jobs for which they are kept back, the oldest first.
-    pub kept_for: Json<Vec<SeatReservation>>,
+    pub reserved_for: Json<Vec<SeatReservation>>,
 }
 
 /// Adds a kind of seat.
@@ -73,7 +73,7 @@ pub async fn set(connection: &mut Connection, changed: &Seat, at: Moment) -> Res
 }
 
 /// Says which seats are kept back from now on, and for which jobs. False, and nothing said, when another leads by now.
-pub async fn keep_back(
+pub async fn set_seat_reservations(
     connection: &mut Connection,
     epoch: Epoch,
     kept: &SeatReservations,
@@ -89,12 +89,12 @@ pub async fn keep_back(
         kept.values().map(|claims| Json(claims.clone())).collect();
     let row: Row = sql!(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
-              turn as (
-                select s.id, coalesce(t.kept_for, '[]') as kept_for
-                from seat s left join unnest(:names, :claims) as t(name, kept_for) on t.name = s.name),
+              wanted as (
+                select s.id, coalesce(t.reserved_for, '[]') as reserved_for
+                from seat s left join unnest(:names, :claims) as t(name, reserved_for) on t.name = s.name),
               kept as (
-                update seat s set kept_for = turn.kept_for from turn, fence
-                where s.id = turn.id and s.kept_for <> turn.kept_for returning s.id, s.name),
+                update seat s set reserved_for = wanted.reserved_for from wanted, fence
+                where s.id = wanted.id and s.reserved_for <> wanted.reserved_for returning s.id, s.name),
               told as ("
                 change SeatReserved { seat: "id", name: "name" } at ":at" from "kept"
                 ")
@@ -140,7 +140,7 @@ pub struct Holding {
     #[diesel(sql_type = Nullable<Text>)]
     pub back_by: Option<String>,
     #[diesel(sql_type = Nullable<Text>)]
-    pub back_why: Option<String>,
+    pub back_reason: Option<String>,
 }
 
 /// Who holds which seats.
@@ -148,7 +148,7 @@ pub async fn holdings(connection: &mut Connection) -> Result<Vec<Holding>> {
     Ok(sql!(
         "select a.id as attempt, j.number as job_number, p.path as project, r.name as runner, s.key as name,
                 s.value::bigint as count, a.assigned_at as since, a.seats_back_at as back_at, a.seats_back_by as back_by,
-                a.seats_back_why as back_why
+                a.seats_back_reason as back_reason
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join runner r on r.id = a.runner_id cross join lateral jsonb_each_text(j.seats) s
          where a.open order by a.assigned_at"
@@ -163,17 +163,17 @@ pub async fn take_back(
     connection: &mut Connection,
     attempt: AttemptId,
     by: &str,
-    why: &str,
+    reason: &str,
     at: Moment,
 ) -> Result<bool> {
     let changed = sql!(
         "with a as (
-           update attempt set seats_back_at = :at, seats_back_by = :by, seats_back_why = :why
+           update attempt set seats_back_at = :at, seats_back_by = :by, seats_back_reason = :reason
            where id = :attempt and open and seats_back_at is null returning id, job_id)"
-         change AttemptSeatsTakenBack { attempt: "id", job: "job_id", by: ":by::text", reason: ":why::text" } at ":at" from "a";
+         change AttemptSeatsTakenBack { attempt: "id", job: "job_id", by: ":by::text", reason: ":reason::text" } at ":at" from "a";
         at: Timestamptz = Db(at),
         by: Text = by,
-        why: Text = why,
+        reason: Text = reason,
         attempt: SqlUuid = Db(attempt),
     )
     .execute(connection)

@@ -38,7 +38,7 @@ pub async fn ensure(
     }
     let canonical = serde_json::to_vec(key).map_err(|e| crate::Error::Refused(e.to_string()))?;
     let row: Row = sql!(
-        "insert into strand (id, key_hash, key, project_id, made_at) values (:fresh, :key_hash, :key, :project, :at)
+        "insert into strand (id, key_hash, key, project_id, created_at) values (:fresh, :key_hash, :key, :project, :at)
          on conflict (key_hash) do update set key_hash = excluded.key_hash returning id";
         fresh: SqlUuid = Db(fresh),
         key_hash: Bytea = Sha256::digest(&canonical).to_vec(),
@@ -81,10 +81,10 @@ pub async fn record(
         .collect();
     let row: Row = sql!(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
-              turn as (select * from unnest(:ids, :segments) as t(strand_id, segments)),
+              change as (select * from unnest(:ids, :segments) as t(strand_id, segments)),
               kept as (
                 insert into strand_reason (strand_id, since, segments)
-                select strand_id, :at, segments from turn, fence
+                select strand_id, :at, segments from change, fence
                 on conflict (strand_id, since) do update set segments = excluded.segments
                 returning strand_id, since, segments),
               told as ("

@@ -70,7 +70,7 @@ pub async fn stays(
         until: Db<Moment>,
     }
     let left: Vec<Left> = sql!(
-        "select strand_id, until from strand_left where job_id = :job and until > :from and until <= :until order by until";
+        "select strand_id, until from strand_visit where job_id = :job and until > :from and until <= :until order by until";
         job: SqlUuid = Db(who.job),
         from: Timestamptz = Db(from),
         until: Timestamptz = Db(until),
@@ -133,12 +133,12 @@ async fn line(
              and j.finished_at > here.a and j.waits_since < here.b
              and (j.ready_at, j.number) < (here.ready_at, here.number)
            union all
-           select j.id, j.ready_at, l.until from here, strand_left l join job j on j.id = l.job_id
+           select j.id, j.ready_at, l.until from here, strand_visit l join job j on j.id = l.job_id
            where l.strand_id = here.strand and l.until > here.a
              and (j.ready_at, j.number) < (here.ready_at, here.number)),
          spans as (
            select greatest(w.since, here.a,
-                    (select max(l.until) from strand_left l
+                    (select max(l.until) from strand_visit l
                      where l.job_id = w.job_id and (w.until is null or l.until < w.until)),
                     (select max(t.finished_at) from attempt t
                      where t.job_id = w.job_id and (w.until is null or t.finished_at < w.until))) as since,
@@ -178,13 +178,12 @@ pub struct WaitQuery {
     pub until: Moment,
 }
 
-/// As [`stays`], of many jobs at once: the strands' timelines are read once for all of them. How a job came forward in line
-/// is looked up for the first `looked_up` for which it matters; the others count as the last in line.
-pub async fn many(
+/// The strands that these jobs left within a time, and when, in order of time.
+async fn left_by_job(
     connection: &mut Connection,
     asked: &[WaitQuery],
-    looked_up: usize,
-) -> Result<Vec<Vec<StrandStay>>> {
+    (first, last): (Moment, Moment),
+) -> Result<HashMap<JobId, Vec<(StrandId, Moment)>>> {
     #[derive(QueryableByName)]
     struct Left {
         #[diesel(sql_type = SqlUuid)]
@@ -194,15 +193,9 @@ pub async fn many(
         #[diesel(sql_type = Timestamptz)]
         until: Db<Moment>,
     }
-    let (Some(first), Some(last)) = (
-        asked.iter().map(|one| one.from).min(),
-        asked.iter().map(|one| one.until).max(),
-    ) else {
-        return Ok(Vec::new());
-    };
     let jobs: Vec<Db<JobId>> = asked.iter().map(|one| Db(one.who.job)).collect();
     let left: Vec<Left> = sql!(
-        "select job_id, strand_id, until from strand_left
+        "select job_id, strand_id, until from strand_visit
          where job_id = any(:jobs) and until > :first and until <= :last order by until";
         jobs: Array<SqlUuid> = &jobs,
         first: Timestamptz = Db(first),
@@ -215,23 +208,43 @@ pub async fn many(
         let all = left_by.entry(row.job_id.0).or_default();
         all.push((row.strand_id.0, row.until.0));
     }
-    // Each wait in its pieces: the strand, and from when until when.
-    let mut pieces: Vec<Vec<(StrandId, Moment, Option<Moment>)>> = Vec::with_capacity(asked.len());
+    Ok(left_by)
+}
+
+/// A part of a wait: the strand, from when, and until when the job left it; no end where it did not.
+type VisitPart = (StrandId, Moment, Option<Moment>);
+
+/// A wait in its parts.
+fn parts_of(one: &WaitQuery, left: &[(StrandId, Moment)]) -> Vec<VisitPart> {
+    let within = |until: Moment| until > one.from && until <= one.until;
+    let (mut at, mut parts) = (one.from, Vec::new());
+    for (strand, until) in left.iter().filter(|(_, until)| within(*until)) {
+        parts.push((*strand, at, Some(*until)));
+        at = *until;
+    }
+    parts.push((one.strand, at, None));
+    parts
+}
+
+/// As [`stays`], of many jobs at once: the strands' timelines are read once for all of them. How a job came forward in line
+/// is looked up for the first `looked_up` for which it matters; the others count as the last in line.
+pub async fn many(
+    connection: &mut Connection,
+    asked: &[WaitQuery],
+    looked_up: usize,
+) -> Result<Vec<Vec<StrandStay>>> {
+    let (Some(first), Some(last)) = (
+        asked.iter().map(|one| one.from).min(),
+        asked.iter().map(|one| one.until).max(),
+    ) else {
+        return Ok(Vec::new());
+    };
+    let left_by = left_by_job(connection, asked, (first, last)).await?;
+    let mut pieces: Vec<Vec<VisitPart>> = Vec::with_capacity(asked.len());
     let mut needed: BTreeMap<StrandId, (Moment, Moment)> = BTreeMap::new();
     for one in asked {
-        let left = left_by
-            .get(&one.who.job)
-            .map(Vec::as_slice)
-            .unwrap_or_default();
-        let left = left
-            .iter()
-            .filter(|(_, until)| *until > one.from && *until <= one.until);
-        let (mut at, mut mine) = (one.from, Vec::new());
-        for (strand, until) in left {
-            mine.push((*strand, at, Some(*until)));
-            at = *until;
-        }
-        mine.push((one.strand, at, None));
+        let left = left_by.get(&one.who.job).map(Vec::as_slice);
+        let mine = parts_of(one, left.unwrap_or_default());
         for (strand, from, until) in &mine {
             let until = until.unwrap_or(one.until);
             let range = needed.entry(*strand).or_insert((*from, until));

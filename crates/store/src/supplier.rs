@@ -36,9 +36,9 @@ pub struct Supplier {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub offered_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Text>)]
-    pub trouble: Option<String>,
+    pub failure: Option<String>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
-    pub trouble_since: Option<Db<Moment>>,
+    pub failing_since: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub retry_at: Option<Db<Moment>>,
     #[diesel(sql_type = Timestamptz)]
@@ -142,19 +142,19 @@ pub async fn set_offer(
 pub type SupplierFailure = (String, Moment, Moment);
 
 /// Records what is wrong with a supplier, or that nothing is any more.
-pub async fn set_trouble(
+pub async fn set_failure(
     connection: &mut Connection,
     id: SupplierId,
-    trouble: Option<&SupplierFailure>,
+    failure: Option<&SupplierFailure>,
     at: Moment,
 ) -> Result<()> {
     sql!(
         "with s as (
-           update supplier set trouble = :trouble, trouble_since = :trouble_since, retry_at = :retry_at where id = :id returning id)"
-         change SupplierTroubleChanged { supplier: "id" } at ":at" from "s";
-        trouble: Nullable<Text> = trouble.map(|(said, _, _)| said.clone()),
-        trouble_since: Nullable<Timestamptz> = trouble.map(|(_, since, _)| Db(*since)),
-        retry_at: Nullable<Timestamptz> = trouble.map(|(_, _, until)| Db(*until)),
+           update supplier set failure = :failure, failing_since = :failing_since, retry_at = :retry_at where id = :id returning id)"
+         change SupplierFailureChanged { supplier: "id" } at ":at" from "s";
+        failure: Nullable<Text> = failure.map(|(message, _, _)| message.clone()),
+        failing_since: Nullable<Timestamptz> = failure.map(|(_, since, _)| Db(*since)),
+        retry_at: Nullable<Timestamptz> = failure.map(|(_, _, until)| Db(*until)),
         id: SqlUuid = Db(id),
         at: Timestamptz = Db(at),
     )

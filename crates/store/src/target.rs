@@ -122,7 +122,7 @@ pub enum WaitScope {
 }
 
 /// Of the waits that are over and counted, those that were decided from each of two moments on, until now.
-pub async fn lately(
+pub async fn recent_waits(
     connection: &mut Connection,
     whose: &WaitScope,
     promise: &Objective,
@@ -154,7 +154,7 @@ pub async fn lately(
                 count(*) filter (where not late and at >= :minutes) as kept,
                 count(*) filter (where late and at >= :minutes) as late
          from (select waited_us > :within_us as late, ready_at + least(waited_us, :within_us) * interval '1 microsecond' as at
-               from stint where ready_at >= :ready_at and ready_at < :now and (:pool::uuid is null or pool_id = :pool)
+               from work_span where ready_at >= :ready_at and ready_at < :now and (:pool::uuid is null or pool_id = :pool)
                  and (:projects::uuid[] is null or project_id = any(:projects))) decided
          where at < :now";
         hour: Timestamptz = Db(hour),

@@ -90,7 +90,7 @@ pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<T
     sql!(
         "with n as (select nextval('ticket_number') as number),
          r as (
-           insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+           insert into runner (id, pool_id, name, state, state_since, state_reason, slots, labels, facts, facts_version,
                                program, created_at)
            select :runner, :pool, 'awaited-' || number, :awaited, :at, 'its ticket is made; no machine has used it yet',
                   0, '{}', '{}', 0, '', :at
@@ -177,7 +177,7 @@ pub async fn await_one(
     at: Moment,
 ) -> Result<()> {
     sql!(
-        "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+        "insert into runner (id, pool_id, name, state, state_since, state_reason, slots, labels, facts, facts_version,
                              program, created_at)
          values (:runner, :pool_id, :name, :awaited, :at, 'it is joining', 0, '{}', '{}', 0, '', :at)";
         runner: SqlUuid = Db(runner),
@@ -227,14 +227,14 @@ pub async fn sweep(connection: &mut Connection, now: Moment, unfinished: Moment)
     Ok(sql!(
         "with ended as (
            select r.id, case when t.revoked_at is null then 'its ticket expired before a machine used it'
-                             else 'its ticket was revoked by ' || t.revoked_by end as why
+                             else 'its ticket was revoked by ' || t.revoked_by end as reason
            from ticket t join runner r on r.id = t.runner_id
            where r.state = :awaited and t.used = 0 and (t.expires_at <= :now or t.revoked_at is not null)
            union all
            select r.id, 'it joined and never connected' from runner r
-           where r.state = :offline and r.state_since <= :unfinished and not exists (select from runner_seen s where s.runner_id = r.id)),
+           where r.state = :offline and r.state_since <= :unfinished and not exists (select from runner_presence s where s.runner_id = r.id)),
          over as (
-           update runner r set state = :retired, state_since = :now, state_why = ended.why
+           update runner r set state = :retired, state_since = :now, state_reason = ended.reason
            from ended where r.id = ended.id returning r.id)"
          change RunnerRetired { runner: "id", reason: "null" } at ":now" from "over";
         awaited: Text = Db(RunnerState::Awaited),

@@ -33,12 +33,12 @@ pub struct TimelineSpan {
     #[diesel(sql_type = Bool)]
     pub accepted: bool,
     #[diesel(sql_type = Nullable<Text>)]
-    pub said: Option<String>,
+    pub message: Option<String>,
 }
 
 /// The last attempts of each of these runners, at most so many of each, and none that ended before a moment; newest
 /// first.
-pub async fn lately(
+pub async fn recent_attempts(
     connection: &mut Connection,
     runners: &[RunnerId],
     since: Moment,
@@ -46,7 +46,7 @@ pub async fn lately(
 ) -> Result<Vec<TimelineSpan>> {
     Ok(sql!(
         "select w.runner_id, j.number as job_number, j.title, p.path as project, a.assigned_at, a.started_at,
-                a.finished_at, a.result, a.accepted, a.said
+                a.finished_at, a.result, a.accepted, a.message
          from unnest(:runners) as w(runner_id)
          cross join lateral (
            select * from attempt a where a.runner_id = w.runner_id order by a.id desc limit :most) a
@@ -71,7 +71,7 @@ pub struct StateChange {
     #[diesel(sql_type = Text)]
     pub state: Db<RunnerState>,
     #[diesel(sql_type = Text)]
-    pub why: String,
+    pub reason: String,
 }
 
 /// The changes of state of these runners since a moment, and the one before it; the oldest first.
@@ -86,10 +86,10 @@ pub async fn states(
                   coalesce(body ->> 'state', case kind when 'runner.awaited' then 'awaited'
                                                       when 'runner.joined' then 'offline'
                                                       when 'runner.retired' then 'retired' end) as state,
-                  coalesce(body ->> 'reason', '') as why
+                  coalesce(body ->> 'reason', '') as reason
            from outbox where subject = any(:ids) and kind like 'runner.%'),
          known as (select * from told where state is not null)
-         select runner_id, at, state, why from (
+         select runner_id, at, state, reason from (
            select k.*, lead(at) over (partition by runner_id order by at, id) as next from known k) k
          where next is null or next > :since
          order by runner_id, at, id";

@@ -16,7 +16,7 @@ pub struct Trial {
     #[diesel(sql_type = SqlUuid)]
     pub supplier_id: Db<SupplierId>,
     #[diesel(sql_type = Timestamptz)]
-    pub made_at: Db<Moment>,
+    pub created_at: Db<Moment>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub joined_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Text>)]
@@ -34,7 +34,7 @@ pub async fn insert(
     at: Moment,
 ) -> Result<()> {
     sql!(
-        "insert into trial (id, supplier_id, secret_hash, made_at) values (:id, :supplier, :secret_hash, :at)";
+        "insert into trial (id, supplier_id, secret_hash, created_at) values (:id, :supplier, :secret_hash, :at)";
         id: SqlUuid = Db(id),
         supplier: SqlUuid = Db(supplier),
         secret_hash: Bytea = secret_hash,
@@ -68,7 +68,7 @@ pub async fn joined(
 /// How it stands.
 pub async fn find(connection: &mut Connection, id: MachineId) -> Result<Option<Trial>> {
     Ok(sql!(
-        "select supplier_id, made_at, joined_at, peer, facts from trial where id = :id";
+        "select supplier_id, created_at, joined_at, peer, facts from trial where id = :id";
         id: SqlUuid = Db(id),
     )
     .get_result(connection)
@@ -101,7 +101,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<MachineId>> {
 /// Forgets those that were made before a moment: whoever made them is gone.
 pub async fn sweep(connection: &mut Connection, before: Moment) -> Result<()> {
     sql!(
-        "delete from trial where made_at < :before";
+        "delete from trial where created_at < :before";
         before: Timestamptz = Db(before),
     )
     .execute(connection)

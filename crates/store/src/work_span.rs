@@ -1,8 +1,8 @@
-//! Stints that are over and counted: the jobs behind a figure.
+//! Work spans that are over and counted: the jobs behind a figure.
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::RollupKind;
+use crate::rollup::{self, RollupKey, RollupKind};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -15,7 +15,7 @@ use std::cmp::Reverse;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// Which stints: those that waited at some time in the window.
+/// Which work spans: those that waited at some time in the window.
 #[derive(Clone, Debug)]
 pub struct SpanFilter {
     pub from: Moment,
@@ -24,12 +24,12 @@ pub struct SpanFilter {
     pub reason: Option<Reason>,
     pub pool: Option<PoolId>,
     pub projects: Option<Vec<PlaceId>>,
-    /// What sums they are behind: a requirement, a title, a runner, a supplier, an image.
-    pub scope: (RollupKind, Vec<String>),
+    /// The sums that they are behind.
+    pub keys: Vec<RollupKey>,
     pub limit: i64,
 }
 
-/// A stint, with the names of things.
+/// A work span, with the names of things.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct FinishedSpan {
     #[diesel(sql_type = BigInt)]
@@ -73,18 +73,16 @@ macro_rules! longest_waits {
             "select s.job_number, j.title, p.path as project, j.requirement, pool.name as pool, r.name as runner, s.ready_at,
                     s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us, s.peak_memory
              from (
-               select * from stint
+               select * from work_span
                where ready_at < :until
-                 and ready_at >= :from - (select coalesce(max(waited_us), 0) from stint) * interval '1 microsecond'
+                 and ready_at >= :from - (select coalesce(max(waited_us), 0) from work_span) * interval '1 microsecond'
                  and ready_at + waited_us * interval '1 microsecond' > :from
                  and (:reason::integer = 0 or reasons[greatest(:reason::integer, 1)] > 0)
                  and (:pool::uuid is null or pool_id = :pool)
                  and (:projects::uuid[] is null or project_id = any(:projects))
                  and (:runners::uuid[] is null or runner_id = any(:runners))
-                 and (:requirements::text[] is null or requirement in
-                       (select id from rollup_key where kind = 4 and md5(text) in (select md5(w) from unnest(:requirements) as w)))
-                 and (:titles::text[] is null or title in
-                       (select id from rollup_key where kind = 5 and md5(text) in (select md5(w) from unnest(:titles) as w)))
+                 and (:requirements::bigint[] is null or requirement = any(:requirements))
+                 and (:titles::bigint[] is null or title = any(:titles))
                  and (:suppliers::uuid[] is null or runner_id in (select runner_id from machine where supplier_id = any(:suppliers)))
                order by ", $order, " desc limit ", $limit, ") s
              join job j on j.id = s.job_id
@@ -99,11 +97,25 @@ macro_rules! longest_waits {
 /// for a reason is looked for among the thousand longest waits that were for it in part; in a shorter one among twenty
 /// thousand.
 pub async fn longest(connection: &mut Connection, which: &SpanFilter) -> Result<Vec<FinishedSpan>> {
-    let (kind, texts) = &which.scope;
-    let ids = |wanted: RollupKind| -> Option<Vec<Uuid>> {
-        (*kind == wanted).then(|| texts.iter().filter_map(|text| text.parse().ok()).collect())
+    let of_kind = |wanted: RollupKind| which.keys.iter().any(|key| key.kind() == wanted);
+    let ids = |id: fn(&RollupKey) -> Option<Uuid>| {
+        let ids: Vec<Uuid> = which.keys.iter().filter_map(id).collect();
+        (!ids.is_empty()).then_some(ids)
     };
-    let words = |wanted: RollupKind| (*kind == wanted).then(|| texts.clone());
+    let numbers = if of_kind(RollupKind::Requirement) || of_kind(RollupKind::Title) {
+        rollup::numbers(connection, &which.keys).await?
+    } else {
+        Vec::new()
+    };
+    let words = |wanted: RollupKind| of_kind(wanted).then(|| numbers.clone());
+    let runner = |key: &RollupKey| match key {
+        RollupKey::Runner(id) => Some(id.0),
+        _ => None,
+    };
+    let supplier = |key: &RollupKey| match key {
+        RollupKey::Supplier(id) => Some(id.0),
+        _ => None,
+    };
     let place = which
         .reason
         .and_then(|reason| Reason::ALL.iter().position(|one| *one == reason));
@@ -121,10 +133,10 @@ pub async fn longest(connection: &mut Connection, which: &SpanFilter) -> Result<
                 reason: Integer = reason.unwrap_or(0),
                 pool: Nullable<SqlUuid> = which.pool.map(Db),
                 projects: Nullable<Array<SqlUuid>> = projects,
-                runners: Nullable<Array<SqlUuid>> = ids(RollupKind::Runner),
-                requirements: Nullable<Array<Text>> = words(RollupKind::Requirement),
-                titles: Nullable<Array<Text>> = words(RollupKind::Title),
-                suppliers: Nullable<Array<SqlUuid>> = ids(RollupKind::Supplier),
+                runners: Nullable<Array<SqlUuid>> = ids(runner),
+                requirements: Nullable<Array<BigInt>> = words(RollupKind::Requirement),
+                titles: Nullable<Array<BigInt>> = words(RollupKind::Title),
+                suppliers: Nullable<Array<SqlUuid>> = ids(supplier),
             )
         };
     }
@@ -144,7 +156,7 @@ pub async fn longest(connection: &mut Connection, which: &SpanFilter) -> Result<
     Ok(found)
 }
 
-/// A stint with everything that is known of it.
+/// A work span with everything that is known of it.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct RecordedSpan {
     #[diesel(sql_type = SqlUuid)]
@@ -155,7 +167,7 @@ pub struct RecordedSpan {
     pub past: FinishedSpan,
 }
 
-/// Stints that became ready in a stretch, in that order; at most so many, after one of them.
+/// Work spans that became ready in a stretch, in that order; at most so many, after one of them.
 pub async fn between(
     connection: &mut Connection,
     (from, after): (Moment, Uuid),
@@ -166,7 +178,7 @@ pub async fn between(
         "select s.id, s.assigned_at, s.job_number, j.title, p.path as project, j.requirement, pool.name as pool,
                 r.name as runner, s.ready_at, s.started_at, s.ended_at, s.waited_us, s.reasons, s.result, s.processor_us,
                 s.peak_memory
-         from (select * from stint where (ready_at, id) > (:from, :after) and ready_at < :until order by ready_at, id limit :most) s
+         from (select * from work_span where (ready_at, id) > (:from, :after) and ready_at < :until order by ready_at, id limit :most) s
          join job j on j.id = s.job_id
          join place p on p.id = s.project_id
          left join pool on pool.id = s.pool_id

@@ -30,9 +30,9 @@ pub struct Cloud {
 
 /// What it says when it will not.
 #[derive(Deserialize)]
-struct Trouble {
-    trouble: String,
-    said: String,
+struct ErrorAnswer {
+    error: String,
+    message: String,
     #[serde(default)]
     quota: Option<u32>,
 }
@@ -96,24 +96,24 @@ impl Cloud {
                 .await
                 .map_err(|error| Fault::Unclear(format!("its answer is not understood: {error}")));
         }
-        let trouble: Option<Trouble> = answer.json().await.ok();
-        let said = match &trouble {
-            Some(trouble) => trouble.said.clone(),
+        let refusal: Option<ErrorAnswer> = answer.json().await.ok();
+        let message = match &refusal {
+            Some(refusal) => refusal.message.clone(),
             None => format!("it answers {status}"),
         };
-        let kind = trouble.as_ref().map(|trouble| trouble.trouble.as_str());
+        let kind = refusal.as_ref().map(|refusal| refusal.error.as_str());
         Err(match (status, kind) {
             (StatusCode::TOO_MANY_REQUESTS, _) => Fault::RateLimited { retry_after },
             (_, Some("quota")) => Fault::Quota {
-                said,
-                quota: trouble.and_then(|trouble| trouble.quota),
+                message,
+                quota: refusal.and_then(|refusal| refusal.quota),
             },
             (StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN, _) => {
-                Fault::Unavailable(format!("it refuses the key: {said}"))
+                Fault::Unavailable(format!("it refuses the key: {message}"))
             }
-            (status, _) if status.is_client_error() => Fault::Refused(said),
-            (StatusCode::SERVICE_UNAVAILABLE, _) => Fault::Unavailable(said),
-            _ => Fault::Unclear(said),
+            (status, _) if status.is_client_error() => Fault::Refused(message),
+            (StatusCode::SERVICE_UNAVAILABLE, _) => Fault::Unavailable(message),
+            _ => Fault::Unclear(message),
         })
     }
 }

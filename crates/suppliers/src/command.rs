@@ -50,7 +50,7 @@ struct ProgramError {
     /// `unavailable`, `hurried`, `quota`, `refused`.
     fault: String,
     #[serde(default)]
-    said: String,
+    message: String,
     #[serde(default)]
     quota: Option<u32>,
     #[serde(default)]
@@ -172,21 +172,21 @@ impl Command {
 
 impl ProgramError {
     fn fault(self) -> Fault {
-        let said = if self.said.is_empty() {
+        let message = if self.message.is_empty() {
             format!("it says {}", self.fault)
         } else {
-            self.said
+            self.message
         };
         match self.fault.as_str() {
             "hurried" => Fault::RateLimited {
                 retry_after: self.retry_after_s.map(Duration::from_secs),
             },
             "quota" => Fault::Quota {
-                said,
+                message,
                 quota: self.quota,
             },
-            "refused" => Fault::Refused(said),
-            _ => Fault::Unavailable(said),
+            "refused" => Fault::Refused(message),
+            _ => Fault::Unavailable(message),
         }
     }
 }

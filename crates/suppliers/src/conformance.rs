@@ -91,8 +91,8 @@ pub async fn hold(
         .await
         .map_err(|fault| failed("an order repeated", fault))?;
     if placed.reference != again.reference {
-        let said = format!("a repeated order is {again:?}, and was {placed:?}");
-        return Err(ConformanceFailure(said));
+        let message = format!("a repeated order is {again:?}, and was {placed:?}");
+        return Err(ConformanceFailure(message));
     }
     until(supplier, first.machine, 1).await?;
     if !supplier.sees(&placed.reference) {

@@ -288,7 +288,7 @@ impl Engine {
                 zone: String::new(),
                 stage,
                 reclaimed: false,
-                said: one.status.unwrap_or_default(),
+                message: one.status.unwrap_or_default(),
             })
         });
         Ok(found.collect())
@@ -320,7 +320,7 @@ impl Engine {
             .info()
             .await
             .map_err(|error| self.fault(error))?;
-        let said = format!(
+        let message = format!(
             "{} {}: {} processors",
             info.operating_system.unwrap_or_default(),
             info.server_version.unwrap_or_default(),
@@ -328,7 +328,7 @@ impl Engine {
         );
         Ok(Offer {
             boot_limit_us: Some(BOOT_LIMIT.into()),
-            said,
+            message,
             ..Offer::default()
         })
     }

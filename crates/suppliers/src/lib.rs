@@ -115,7 +115,7 @@ pub struct SuppliedMachine {
     pub reclaimed: bool,
     /// What the supplier says of it.
     #[serde(default)]
-    pub said: String,
+    pub message: String,
 }
 
 /// What can go wrong.
@@ -134,9 +134,9 @@ pub enum Fault {
         retry_after: Option<Duration>,
     },
     /// It makes no more machines for this installation; nothing was done.
-    #[error("{said}")]
+    #[error("{message}")]
     Quota {
-        said: String,
+        message: String,
         /// How many it makes, where it says so.
         quota: Option<u32>,
     },

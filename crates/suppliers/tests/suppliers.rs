@@ -99,27 +99,27 @@ async fn looked_around(walls: &str) -> Option<String> {
     let own = local(folder.path(), ONE, &look, walls, 1);
     own.order(&some_order(ONE, 1)).await.unwrap();
     let machine = some_order(ONE, 1).machine;
-    let said = tokio::time::timeout(Duration::from_secs(30), async {
+    let message = tokio::time::timeout(Duration::from_secs(30), async {
         loop {
-            let said = own.console(machine).await.unwrap();
-            if said.contains("READY") {
-                return said;
+            let message = own.console(machine).await.unwrap();
+            if message.contains("READY") {
+                return message;
             }
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
     });
-    let said = said.await.unwrap();
+    let message = message.await.unwrap();
     let inside = folder.path().join("machines").join(machine.to_string());
     assert!(inside.join("here").exists(), "its folder is the host's own");
     own.remove(machine).await.unwrap();
     assert!(!inside.exists(), "nothing is left of it");
     assert!(!Path::new("/etc/pennine-was-here").exists());
-    Some(said)
+    Some(message)
 }
 
 #[tokio::test]
 async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() {
-    let Some(said) = looked_around("overlay").await else {
+    let Some(message) = looked_around("overlay").await else {
         return;
     };
     for (word, there) in [
@@ -129,18 +129,18 @@ async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() 
         ("KEY", false),
         ("REMOUNTED", false),
     ] {
-        assert_eq!(said.contains(word), there, "{word} in {said}");
+        assert_eq!(message.contains(word), there, "{word} in {message}");
     }
 }
 
 #[tokio::test]
 async fn behind_walls_for_reading_a_machine_writes_in_its_folder_only() {
-    let Some(said) = looked_around("read-only").await else {
+    let Some(message) = looked_around("read-only").await else {
         return;
     };
-    assert!(said.contains("HERE"), "{said}");
+    assert!(message.contains("HERE"), "{message}");
     for word in ["WRITTEN", "KEY", "REMOUNTED"] {
-        assert!(!said.contains(word), "{word} in {said}");
+        assert!(!message.contains(word), "{word} in {message}");
     }
 }
 
@@ -229,27 +229,27 @@ async fn what_a_command_says_wrong_is_told_apart() {
         let command = Command::new(ONE, BTreeMap::from(settings)).unwrap();
         command.order(&some_order(ONE, 1)).await.unwrap_err()
     };
-    let fault = ask(r#"echo '{"fault": "quota", "said": "three is enough", "quota": 3}'"#).await;
+    let fault = ask(r#"echo '{"fault": "quota", "message": "three is enough", "quota": 3}'"#).await;
     let expected = Fault::Quota {
-        said: "three is enough".into(),
+        message: "three is enough".into(),
         quota: Some(3),
     };
     assert_eq!(fault, expected);
-    let fault = ask(r#"echo '{"fault": "refused", "said": "no such image"}'"#).await;
+    let fault = ask(r#"echo '{"fault": "refused", "message": "no such image"}'"#).await;
     assert_eq!(fault, Fault::Refused("no such image".into()));
     let fault = ask("echo it is broken >&2; exit 7").await;
     assert!(
-        matches!(&fault, Fault::Unclear(said) if said.contains("it is broken")),
+        matches!(&fault, Fault::Unclear(message) if message.contains("it is broken")),
         "{fault:?}"
     );
     let fault = ask("echo hello").await;
     assert!(
-        matches!(&fault, Fault::Unclear(said) if said.contains("hello")),
+        matches!(&fault, Fault::Unclear(message) if message.contains("hello")),
         "{fault:?}"
     );
     let fault = ask("exec sleep 30").await;
     assert!(
-        matches!(&fault, Fault::Unclear(said) if said.contains("no answer")),
+        matches!(&fault, Fault::Unclear(message) if message.contains("no answer")),
         "{fault:?}"
     );
     assert!(Command::new(ONE, BTreeMap::from([("program".into(), "relative".into())])).is_err());

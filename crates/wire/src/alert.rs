@@ -37,7 +37,7 @@ pub struct Alert {
     /// Whether somebody is to look at it soon.
     pub urgent: bool,
     /// What is so, as one sentence.
-    pub said: String,
+    pub message: String,
     pub about: AlertAbout,
     /// Since when it is so.
     pub since: Moment,
@@ -47,9 +47,19 @@ pub struct Alert {
     pub ended_at: Option<Moment>,
     /// Who has said that they look at it, and when.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub seen_by: Option<String>,
+    pub acknowledged_by: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub seen_at: Option<Moment>,
+    pub acknowledged_at: Option<Moment>,
+}
+
+/// From when on an alert is raised, where it is not raised at once.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AlertThresholds {
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
+    #[serde(flatten)]
+    pub thresholds: Thresholds,
 }
 
 /// What to change of the thresholds from which on people are told. What is not given stays.

@@ -120,7 +120,7 @@ pub struct Job {
     pub ready_at: Option<Moment>,
     /// Why it ended as it did, in words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub said: Option<String>,
+    pub message: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_code: Option<i32>,
     /// The wait of the attempt that has not begun yet, if it waits.
@@ -147,7 +147,7 @@ pub struct Attempt {
     pub accepted: bool,
     /// Why it ended as it did, in words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub said: Option<String>,
+    pub message: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_code: Option<i32>,
     pub ready_at: Moment,
@@ -186,7 +186,7 @@ pub struct WaitExplanation {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<Reason>,
     /// All of it in a sentence.
-    pub said: String,
+    pub message: String,
     pub standing: EligibilityCounts,
     pub explanation: Explanation,
     #[serde(default, skip_serializing_if = "Option::is_none")]

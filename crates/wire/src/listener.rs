@@ -34,6 +34,9 @@ pub struct ListenerChange {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Listener {
     pub name: String,
+    /// The version of its settings, for `If-Match` with a change.
+    #[serde(default)]
+    pub settings_version: String,
     pub url: String,
     pub kinds: Vec<String>,
     pub paused: bool,
@@ -43,18 +46,18 @@ pub struct Listener {
     pub sent_at: Option<Moment>,
     /// What is wrong, since when, how often it was tried, and when it is tried again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub trouble: Option<ListenerTrouble>,
+    pub failure: Option<ListenerFailure>,
     /// Until when the secret before this one is signed with too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub former_until: Option<Moment>,
+    pub previous_until: Option<Moment>,
     pub created_at: Moment,
     pub created_by: String,
 }
 
 /// Why a listener could not be sent an event.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct ListenerTrouble {
-    pub said: String,
+pub struct ListenerFailure {
+    pub message: String,
     pub since: Moment,
     pub tries: u32,
     pub retry_at: Moment,
@@ -74,5 +77,5 @@ pub struct TriedListener {
     /// Whether it took the event.
     pub taken: bool,
     /// What it answered, or what went wrong.
-    pub said: String,
+    pub message: String,
 }

@@ -21,7 +21,7 @@ pub struct Machine {
     pub state: MachineState,
     pub since: Moment,
     /// Why it is in that state.
-    pub why: String,
+    pub reason: String,
     /// Its runner's record.
     pub runner: RunnerId,
     pub runner_short: String,

@@ -19,7 +19,7 @@ pub struct NewMaintenance {
     /// How long it lasts: more than nothing, and at most 90 days.
     pub length_us: Micros,
     /// What is done, for those whose jobs wait because of it.
-    pub why: String,
+    pub reason: String,
 }
 
 /// Maintenance that is on or to come.
@@ -35,6 +35,6 @@ pub struct Maintenance {
     pub until: Moment,
     /// Whether it is on now.
     pub on: bool,
-    pub why: String,
+    pub reason: String,
     pub by: String,
 }

@@ -20,7 +20,7 @@ pub struct Queue {
 pub struct QueueGroup {
     pub reason: Reason,
     /// The reason in a few words.
-    pub said: String,
+    pub message: String,
     /// Whether it goes on until a person does something.
     pub needs_a_person: bool,
     pub jobs: u64,
@@ -32,7 +32,7 @@ pub struct QueueGroup {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RemedyAction {
     /// What it does, in a few words: `Resume fell-03`.
-    pub said: String,
+    pub message: String,
     /// What it will lead to, where that should be confirmed first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asks: Option<String>,
@@ -60,7 +60,7 @@ pub struct QueueStrand {
     /// The short name of the job at its head.
     pub first: String,
     /// The reason with its numbers.
-    pub said: String,
+    pub message: String,
     pub standing: EligibilityCounts,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<Remedy>,

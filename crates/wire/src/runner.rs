@@ -28,7 +28,7 @@ pub struct Runner {
     /// Since when it is in this state.
     pub since: Moment,
     /// Why, in words.
-    pub why: String,
+    pub reason: String,
     /// What people want of it.
     pub desired_state: DesiredState,
     pub slots: u32,
@@ -141,7 +141,7 @@ pub struct ChangedRunner {
 pub struct Checkup {
     pub runner: String,
     /// How it stands, in one sentence.
-    pub said: String,
+    pub message: String,
     /// The worst of the findings.
     pub verdict: Verdict,
     pub findings: Vec<Finding>,
@@ -152,7 +152,7 @@ pub struct Checkup {
 #[serde(deny_unknown_fields)]
 pub struct TakeRunnerBack {
     /// Why, for the record and for those whose jobs it ends.
-    pub why: String,
+    pub reason: String,
 }
 
 /// A job that would be next on a runner, if slots of it became free now.
@@ -181,7 +181,7 @@ pub struct TimelineSpan {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<Outcome>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub said: Option<String>,
+    pub message: Option<String>,
 }
 
 /// A runner was in a state for a while.
@@ -189,7 +189,7 @@ pub struct TimelineSpan {
 pub struct StateStretch {
     pub from: Moment,
     pub state: RunnerState,
-    pub why: String,
+    pub reason: String,
 }
 
 /// What runners did over the last hours.

@@ -240,7 +240,7 @@ pub struct Stop {
     pub attempt: AttemptId,
     pub cause: StopCause,
     /// Why, in words.
-    pub said: String,
+    pub message: String,
 }
 
 /// Why an attempt is to end.
@@ -273,7 +273,7 @@ pub struct FinishedReport {
     pub exit_code: Option<i32>,
     /// Why, in words, where there is more to say than the exit code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub said: Option<String>,
+    pub message: Option<String>,
     /// How long ago the command ended.
     pub exited_ago_us: Micros,
     #[serde(default, skip_serializing_if = "Option::is_none")]

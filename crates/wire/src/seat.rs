@@ -72,7 +72,7 @@ pub struct SeatHolder {
 pub struct ReleasedSeats {
     pub at: Moment,
     pub by: String,
-    pub why: String,
+    pub reason: String,
 }
 
 /// From whom to take seats back.
@@ -82,5 +82,5 @@ pub struct TakeBack {
     /// The job that holds them.
     pub job: String,
     /// Why, for the record.
-    pub why: String,
+    pub reason: String,
 }

@@ -99,7 +99,7 @@ pub struct CapacityDecision {
     pub verb: String,
     /// How many machines it is about.
     pub machines: u32,
-    pub said: String,
+    pub message: String,
     pub numbers: Numbers,
 }
 
@@ -183,7 +183,7 @@ pub struct Supplier {
     pub offer: Option<Offer>,
     /// What is wrong with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub trouble: Option<SupplierTrouble>,
+    pub failure: Option<SupplierFailure>,
     /// Machines of it that exist.
     pub machines: u32,
     /// The pools that it makes machines for.
@@ -194,8 +194,8 @@ pub struct Supplier {
 
 /// What is wrong with a supplier.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SupplierTrouble {
-    pub said: String,
+pub struct SupplierFailure {
+    pub message: String,
     pub since: Moment,
     /// When it is tried again.
     pub retry_at: Moment,
@@ -235,6 +235,6 @@ pub struct SupplierChecked {
 pub struct CheckStep {
     pub what: String,
     pub well: bool,
-    pub said: String,
+    pub message: String,
     pub took_us: Micros,
 }

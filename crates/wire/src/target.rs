@@ -50,7 +50,7 @@ pub struct Target {
     pub place: Option<String>,
     pub promise: Objective,
     /// The promise as one line.
-    pub said: String,
+    pub message: String,
     pub standing: TargetStanding,
     pub created_at: Moment,
     pub created_by: String,

@@ -24,7 +24,7 @@ pub struct Trial {
     #[serde(rename = "where")]
     pub requirement: String,
     /// All of it in a sentence.
-    pub said: String,
+    pub message: String,
     pub standing: EligibilityCounts,
     pub explanation: Explanation,
     /// Words that nothing in the yard knows.

@@ -91,7 +91,7 @@ fn the_answer_to_a_poll() {
         stop: vec![Stop {
             attempt: AttemptId(id()),
             cause: StopCause::Cancelled,
-            said: "cancelled by ada".into(),
+            message: "cancelled by ada".into(),
         }],
         settings: Settings::default(),
         own: None,
@@ -107,7 +107,7 @@ fn the_answer_to_a_poll() {
                 "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"},
                 "time_limit_us": 3_600_000_000_u64, "log_cap": 1 << 30, "exclusive": true,
             }],
-            "stop": [{"attempt": ID, "cause": "cancelled", "said": "cancelled by ada"}],
+            "stop": [{"attempt": ID, "cause": "cancelled", "message": "cancelled by ada"}],
             "settings": {"park_us": 8_000_000, "lease_us": 30_000_000, "log_chunk": 4 << 20},
             "renew": false,
         }),
@@ -131,7 +131,7 @@ fn reports_of_an_attempt() {
         lease,
         result: Outcome::Timeout,
         exit_code: None,
-        said: Some("it ran into its time limit of 1 h".into()),
+        message: Some("it ran into its time limit of 1 h".into()),
         exited_ago_us: Micros(10),
         processor_us: Some(Micros(915)),
         peak_memory: None,
@@ -142,7 +142,7 @@ fn reports_of_an_attempt() {
     is_written_as(
         &finished,
         &json!({
-            "session": ID, "lease": ID, "result": "timeout", "said": "it ran into its time limit of 1 h",
+            "session": ID, "lease": ID, "result": "timeout", "message": "it ran into its time limit of 1 h",
             "exited_ago_us": 10, "processor_us": 915, "log_bytes": 512, "log_capped": true,
         }),
     );

@@ -32,7 +32,7 @@ export default function Queue() {
               {group.reason}
             </Box>
             <Box color="ink">
-              {group.said}: {group.jobs} {group.jobs === 1 ? "job" : "jobs"}, the longest {micros(group.longest_us)}
+              {group.message}: {group.jobs} {group.jobs === 1 ? "job" : "jobs"}, the longest {micros(group.longest_us)}
               {group.needs_a_person ? ", until somebody acts" : ""}
             </Box>
           </Flex>
@@ -70,17 +70,17 @@ export default function Queue() {
               {
                 head: "how it stands",
                 wrap: true,
-                cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.said,
+                cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.message,
               },
               {
                 head: "to do",
                 width: "15em",
                 cell: (strand) =>
-                  strand.actions?.map((action) => <Remedy key={action.said} action={action} />) ?? null,
+                  strand.actions?.map((action) => <Remedy key={action.message} action={action} />) ?? null,
               },
             ]}
           />
-          {[...new Set(group.strands.map((strand) => strand.remedy?.said))].map((said) =>
+          {[...new Set(group.strands.map((strand) => strand.remedy?.message))].map((said) =>
             said ? (
               <Box key={said} mt="6px" color="quiet">
                 To do: {said}

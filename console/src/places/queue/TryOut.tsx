@@ -48,7 +48,7 @@ export function TryOut() {
       ) : null}
       {data && !trial.error ? (
         <Box data-testid="trial" mt="6px" maxW="60em">
-          <Box>{data.said}</Box>
+          <Box>{data.message}</Box>
           {data.hints.map((hint) => (
             <Box key={hint.word} color="rust">
               No runner has “{hint.word}”{hint.nearest ? `; did you mean “${hint.nearest}”?` : "."}

@@ -19,7 +19,7 @@ const size = (bytes: number) =>
 
 function lead(job: Job): string {
   const waited = micros(job.wait_us);
-  const said = job.said ? ` (${job.said})` : "";
+  const said = job.message ? ` (${job.message})` : "";
   switch (job.state) {
     case "done":
       return `${job.name} “${job.title}” is done with ${job.result}${said}. It waited ${waited}${job.ran_us == null ? "" : ` and ran ${micros(job.ran_us)}`}.`;
@@ -56,7 +56,7 @@ export default function JobPage() {
       {found.error ? <Trouble error={found.error} /> : null}
       <Flex align="flex-start" gap="20px">
         <Box flex="1">
-          <Lead>{waits && why.data ? why.data.said : lead(job)}</Lead>
+          <Lead>{waits && why.data ? why.data.message : lead(job)}</Lead>
         </Box>
         {job.state !== "done" || job.result === "success" || job.retried_as ? null : (
           <Button
@@ -127,9 +127,9 @@ export default function JobPage() {
 function WhyTable({ why }: { why: NonNullable<ReturnType<typeof useWhy>["data"]> }) {
   return (
     <Box mt="16px" maxW="52em">
-      {why.remedy ? <Box>To do: {why.remedy.said}</Box> : null}
+      {why.remedy ? <Box>To do: {why.remedy.message}</Box> : null}
       <Flex gap="10px" my="8px" wrap="wrap" _empty={{ display: "none" }}>
-        {why.actions?.map((action) => <Remedy key={action.said} action={action} />)}
+        {why.actions?.map((action) => <Remedy key={action.message} action={action} />)}
       </Flex>
       {why.before > 0 ? (
         <Box color="quiet">
@@ -164,7 +164,7 @@ function Attempts({ job }: { job: Job }) {
           { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_id}`}>{one.runner}</Link> },
           { head: "state", cell: (one) => one.result ?? one.state },
           { head: "waited", cell: (one) => micros(one.wait_us), right: true },
-          { head: "what came of it", cell: (one) => one.said ?? (one.accepted ? "accepted" : "") },
+          { head: "what came of it", cell: (one) => one.message ?? (one.accepted ? "accepted" : "") },
         ]}
       />
     </>

@@ -60,11 +60,11 @@ export function Targets() {
           columns={[
             { head: "target", cell: (target) => <b>{target.name}</b> },
             { head: "of", cell: whose },
-            { head: "promise", cell: (target) => target.said },
+            { head: "promise", cell: (target) => target.message },
             {
               head: "stands",
               cell: ({ standing }) => (
-                <Flex gap="6px" align="center" color={LOOK[standing.state].tone} title={standing.said}>
+                <Flex gap="6px" align="center" color={LOOK[standing.state].tone} title={standing.message}>
                   <Glyph sign={LOOK[standing.state].sign} />
                   {standing.state}
                 </Flex>

@@ -7,23 +7,23 @@ import { Trouble } from "../../parts/trouble";
 
 const runnersOf = (n: number) => (n === 1 ? "1 runner" : `${n} runners`);
 
-/** Does something to each, a few at a time; how many it went well for, and the first trouble. */
+/** Does something to each, a few at a time; how many it went well for, and the first failure. */
 async function each(runners: Runner[], act: (runner: Runner) => Promise<unknown>) {
   const left = [...runners];
   let done = 0;
-  let trouble: unknown;
+  let failure: unknown;
   const work = async () => {
     for (let one = left.pop(); one; one = left.pop()) {
       try {
         await act(one);
         done += 1;
       } catch (error) {
-        trouble ??= error;
+        failure ??= error;
       }
     }
   };
   await Promise.all(Array.from({ length: 4 }, work));
-  return { done, of: runners.length, trouble };
+  return { done, of: runners.length, failure };
 }
 
 const DOES: Record<Runner["desired_state"], string> = { work: "Resume", pause: "Pause", drain: "Drain" };
@@ -79,12 +79,12 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
           Choose none
         </Button>
         {outcome ? (
-          <Box role="status" color={outcome.trouble ? "rust" : "moss"}>
+          <Box role="status" color={outcome.failure ? "rust" : "moss"}>
             Done for {outcome.done} of {outcome.of}.
           </Box>
         ) : null}
       </Flex>
-      {outcome?.trouble ? <Trouble error={outcome.trouble} /> : null}
+      {outcome?.failure ? <Trouble error={outcome.failure} /> : null}
       {ask.data ? (
         <Box role="alertdialog" aria-label="Retire them" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
           <Box>

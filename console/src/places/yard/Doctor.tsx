@@ -14,11 +14,11 @@ export function Doctor({ runner }: { runner: string }) {
   return (
     <Box data-testid="doctor">
       {findings.map((finding) => (
-        <Box key={`${finding.check} ${finding.said}`} display="grid" gridTemplateColumns="7em 7em 1fr" columnGap="14px" py="3px" alignItems="start">
+        <Box key={`${finding.check} ${finding.message}`} display="grid" gridTemplateColumns="7em 7em 1fr" columnGap="14px" py="3px" alignItems="start">
           <VerdictMark verdict={finding.verdict} />
           <Box color="quiet">{finding.check}</Box>
           <Box>
-            {finding.said}
+            {finding.message}
             {finding.remedy && finding.verdict !== "good" ? <Box>To do: {finding.remedy}</Box> : null}
           </Box>
         </Box>

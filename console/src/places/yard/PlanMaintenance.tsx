@@ -21,7 +21,7 @@ export function PlanMaintenance({ runner }: { runner: Runner }) {
     mutationFn: () =>
       post<Maintenance>("/maintenance", {
         runner: runner.short,
-        why,
+        reason: why,
         length_us: Math.round(Number(hours) * HOUR),
         ...(from ? { from: new Date(from).toISOString() } : {}),
       }),
@@ -45,7 +45,7 @@ export function PlanMaintenance({ runner }: { runner: Runner }) {
             <Until at={one.on ? one.until : one.from} />
           </Box>
           <Box>
-            {one.why}
+            {one.reason}
             {one.pool ? ` (the whole pool ${one.pool})` : ""}, planned by {one.by}
           </Box>
           <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => end.mutate(one.name)}>

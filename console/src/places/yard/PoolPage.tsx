@@ -109,11 +109,11 @@ function Supplied({ pool }: { pool: Pool }) {
           <Heading>What was decided, and why</Heading>
           <List
             rows={decisions.data?.items.slice(0, 14) ?? []}
-            id={(one) => `${one.at} ${one.said}`}
+            id={(one) => `${one.at} ${one.message}`}
             empty="Nothing yet."
             columns={[
               { head: "when", cell: (one) => <Ago at={one.at} />, width: "9em" },
-              { head: "decision", cell: (one) => one.said, wrap: true },
+              { head: "decision", cell: (one) => one.message, wrap: true },
             ]}
           />
         </Box>
@@ -143,7 +143,7 @@ function Supplied({ pool }: { pool: Pool }) {
           { head: "machine", cell: (one) => one.name },
           { head: "state", cell: (one) => <MachineMark state={one.state} />, width: "8em" },
           { head: "for", cell: (one) => <Since at={one.since} />, right: true },
-          { head: "why", cell: (one) => one.why },
+          { head: "why", cell: (one) => one.reason },
           { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_short}`}>{one.runner_short}</Link> },
           { head: "came up in", cell: (one) => came(one), right: true },
           { head: "cost", cell: (one) => money(one.cost), right: true },

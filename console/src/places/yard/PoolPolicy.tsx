@@ -109,7 +109,7 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
         <Box mt="8px" role="status" data-testid="foreseen">
           {foreseen.length === 0
             ? "Nothing would be ordered or released at once."
-            : foreseen.map((one) => <Box key={one.said}>It would have {one.said}.</Box>)}
+            : foreseen.map((one) => <Box key={one.message}>It would have {one.message}.</Box>)}
         </Box>
       ) : null}
     </>

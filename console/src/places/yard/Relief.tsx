@@ -74,9 +74,9 @@ export function Relief({ relief }: { relief: ReliefData }) {
               <path d={`M0 ${HEIGHT}H${WIDTH}M0 ${HEIGHT + MARKS}H${WIDTH}`} stroke="currentColor" vectorEffect="non-scaling-stroke" />
             </Box>
             {marks.map(({ one, sign, x }) => (
-              <Box asChild color={sign!.tone} key={`${one.at} ${one.said}`}>
+              <Box asChild color={sign!.tone} key={`${one.at} ${one.message}`}>
                 <g transform={`translate(${(x - 4).toFixed(1)} ${HEIGHT + 7}) scale(1.35)`} data-testid="decision-mark">
-                  <title>{one.said}</title>
+                  <title>{one.message}</title>
                   <path d={sign!.path} fill={one.verb === "give-up" ? "none" : "currentColor"} stroke="currentColor" />
                 </g>
               </Box>

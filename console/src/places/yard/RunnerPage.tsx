@@ -52,7 +52,7 @@ export default function RunnerPage() {
   return (
     <>
       <Lead>
-        {runner.name} in the pool {runner.pool} is {runner.state}: {runner.why}.
+        {runner.name} in the pool {runner.pool} is {runner.state}: {runner.reason}.
       </Lead>
       <Flex gap="22px" mt="10px" align="center" color="quiet">
         <RunnerMark state={runner.state} />
@@ -151,7 +151,7 @@ export default function RunnerPage() {
             columns={[
               { head: "state", cell: (one) => <RunnerMark state={one.state} />, width: "9em" },
               { head: "since", cell: (one) => <Ago at={one.from} />, width: "10em" },
-              { head: "why", cell: (one) => one.why, wrap: true },
+              { head: "why", cell: (one) => one.reason, wrap: true },
             ]}
           />
         </>

@@ -95,7 +95,7 @@ function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, unt
       on.fillStyle = ink[fill];
       on.fillRect(left, 0, right - left, height);
     }
-    const says = `${one.state} from ${clock.format(Date.parse(one.from))}: ${one.why}`;
+    const says = `${one.state} from ${clock.format(Date.parse(one.from))}: ${one.reason}`;
     marks.push({ left, right, top: 0, bottom: height, says });
   });
   const lane = height / Math.max(1, time.lanes.length);
@@ -120,7 +120,7 @@ function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, unt
         on.stroke();
       }
       const ended = one.until == null ? "executing" : (one.result ?? "");
-      const says = `${one.job} ${one.title} of ${one.project}, ${clock.format(Date.parse(one.from))}: ${ended}${one.said ? `, ${one.said}` : ""}`;
+      const says = `${one.job} ${one.title} of ${one.project}, ${clock.format(Date.parse(one.from))}: ${ended}${one.message ? `, ${one.message}` : ""}`;
       marks.push({ left, right, top, bottom, says, job: one.job });
     }
     if (i > 0 && lane > 4) {

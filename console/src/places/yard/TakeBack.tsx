@@ -11,7 +11,7 @@ export function TakeBack({ runner }: { runner: Runner }) {
   const [asking, setAsking] = useState(false);
   const [why, setWhy] = useState("");
   const back = useMutation({
-    mutationFn: () => post<ChangedRunner>(`/runners/${runner.id}/take-back`, { why }),
+    mutationFn: () => post<ChangedRunner>(`/runners/${runner.id}/take-back`, { reason: why }),
     onSuccess: async () => {
       setAsking(false);
       await queries.invalidateQueries({ queryKey: ["runners"] });

@@ -257,7 +257,7 @@ function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
         {window ? (
           <Box color={window.on ? "rust" : "bracken"} title={`${window.name}, planned by ${window.by}`}>
             maintenance {window.on ? "ends " : "begins "}
-            <Until at={window.on ? window.until : window.from} />: {window.why}
+            <Until at={window.on ? window.until : window.from} />: {window.reason}
           </Box>
         ) : null}
         <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding(pool.name)}>
@@ -325,7 +325,7 @@ const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, 
         {window ? (
           <span className={window.on ? "now" : "soon"}>
             maintenance {window.on ? "ends " : ""}
-            <Until at={window.on ? window.until : window.from} />: {window.why}
+            <Until at={window.on ? window.until : window.from} />: {window.reason}
           </span>
         ) : null}
         {runner.executing.map((job) => (
@@ -337,7 +337,7 @@ const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, 
       <span className="cut quiet" title={runner.labels.join(", ")}>
         {runner.labels.join(", ")}
       </span>
-      <span className="right" title={runner.why}>
+      <span className="right" title={runner.reason}>
         <Since at={runner.since} />
       </span>
     </div>

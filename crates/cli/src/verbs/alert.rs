@@ -63,7 +63,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 return view::json(&alert);
             }
-            let by = alert.seen_by.unwrap_or_default();
+            let by = alert.acknowledged_by.unwrap_or_default();
             view::line(format!("{} is looked at by {by}.", alert.name))
         }
         Verb::Thresholds {
@@ -90,12 +90,12 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 return view::json(&thresholds);
             }
-            view::print(&said(&thresholds))
+            view::print(&describe(&thresholds.thresholds))
         }
     }
 }
 
-fn said(thresholds: &Thresholds) -> String {
+fn describe(thresholds: &Thresholds) -> String {
     let after = |kind: AlertKind, micros: Micros| (kind, format!("after {}", view::exact(micros)));
     let budget = format!("at {} % of the budget", thresholds.budget_percent);
     let rows = [
@@ -115,7 +115,7 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
     for alert in alerts {
         let mark = if alert.urgent { "!" } else { "-" };
         let lead = format!("{mark} {:5} ", alert.name);
-        text += &view::wrapped(&lead, &alert.said);
+        text += &view::wrapped(&lead, &alert.message);
         let mut more = Vec::new();
         if alert.ended_at.is_none() {
             more.push(format!(
@@ -128,7 +128,7 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
             (AlertState::Settling, _) => more.push("not so for the moment".to_owned()),
             _ => {}
         }
-        if let Some(by) = &alert.seen_by {
+        if let Some(by) = &alert.acknowledged_by {
             more.push(format!("{by} looks at it"));
         }
         if alert.ended_at.is_none() && !alert.about.remedy.is_empty() {

@@ -53,14 +53,21 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let now = client.status().await?.now;
     view::print(&view::table(
         &["when", "pool", "decision"],
-        all.iter()
-            .map(|one| vec![view::ago(one.at, now), one.pool.clone(), one.said.clone()]),
+        all.iter().map(|one| {
+            vec![
+                view::ago(one.at, now),
+                one.pool.clone(),
+                one.message.clone(),
+            ]
+        }),
     ))
 }
 
 /// Decisions as lines.
 pub fn decisions(all: &[CapacityDecision]) -> String {
-    all.iter().map(|one| format!("  {}\n", one.said)).collect()
+    all.iter()
+        .map(|one| format!("  {}\n", one.message))
+        .collect()
 }
 
 /// How a pool gets machines.
@@ -253,7 +260,7 @@ pub async fn watched(client: &Client, name: &str) -> Result<String, Error> {
     let pool = client.pool(name).await?;
     let relief = client.relief(name, 10).await?;
     let mut text = format!("{}\n{}\n", relief.answer, standing(&pool));
-    text += &drawn(&relief);
+    text += &relief_chart(&relief);
     let mut last: Vec<CapacityDecision> = relief.decisions.iter().take(10).cloned().collect();
     last.reverse();
     if !last.is_empty() {
@@ -261,7 +268,7 @@ pub async fn watched(client: &Client, name: &str) -> Result<String, Error> {
         text += &view::table(
             &["when", "decision"],
             last.iter()
-                .map(|one| vec![view::ago(one.at, relief.now), one.said.clone()]),
+                .map(|one| vec![view::ago(one.at, relief.now), one.message.clone()]),
         );
     }
     Ok(text)
@@ -272,7 +279,7 @@ const COLUMNS: usize = 80;
 const ROWS: u32 = 10;
 
 /// The relief in characters: what executes, what is idle, what is coming, and the demand above or within.
-fn drawn(relief: &Relief) -> String {
+fn relief_chart(relief: &Relief) -> String {
     let columns: Vec<QueueSample> = (0..COLUMNS)
         .map(|column| {
             let from = relief.window_us.0 - relief.window_us.0 * column as u64 / COLUMNS as u64;

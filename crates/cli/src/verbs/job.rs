@@ -212,7 +212,7 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
             _ => Error::Client(error),
         })?;
     for hint in &taken.hints {
-        eprintln!("pennine: note: {}", hint.said());
+        eprintln!("pennine: note: {}", hint.describe());
     }
     let name = taken.job.name.clone();
     if !submit.follow {
@@ -244,10 +244,10 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
 
 fn verdict(job: &Job) -> String {
     let result = job.line.result.map_or("no result", Outcome::word);
-    let said = job
-        .said
+    let message = job
+        .message
         .as_ref()
-        .map(|said| format!(" ({said})"))
+        .map(|message| format!(" ({message})"))
         .unwrap_or_default();
     let ran = job
         .line
@@ -255,7 +255,7 @@ fn verdict(job: &Job) -> String {
         .map(|ran| format!(", ran {}", view::length(ran)))
         .unwrap_or_default();
     format!(
-        "{}: {result}{said}; waited {}{ran}",
+        "{}: {result}{message}; waited {}{ran}",
         job.line.name,
         view::length(job.line.wait_us)
     )
@@ -308,7 +308,7 @@ async fn follow(
             continue;
         }
         if part.complete {
-            let now = until_known(client, job).await?;
+            let now = poll_job(client, job).await?;
             if now.line.state == JobState::Done || number.is_some() {
                 return Ok(());
             }
@@ -326,14 +326,14 @@ async fn follow(
         } else if attempt.is_none() && !told_waiting {
             told_waiting = true;
             if let Ok(why) = client.why(job).await {
-                eprintln!("pennine: {}", why.said);
+                eprintln!("pennine: {}", why.message);
             }
         }
     }
 }
 
 /// The job, asked for again while there is no connection.
-async fn until_known(client: &Client, job: &str) -> Result<Job, ClientError> {
+async fn poll_job(client: &Client, job: &str) -> Result<Job, ClientError> {
     let begun = Instant::now();
     loop {
         match client.job(job).await {
@@ -354,8 +354,8 @@ fn text(job: &Job) -> String {
         line.project,
         view::state(line)
     );
-    if let Some(said) = &job.said {
-        text += &format!(" ({said})");
+    if let Some(message) = &job.message {
+        text += &format!(" ({message})");
     }
     text += &format!(
         "\n  where    {}\n  command  {}\n",
@@ -413,7 +413,7 @@ fn text(job: &Job) -> String {
                 one.peak_memory
                     .map(|size| size.to_string())
                     .unwrap_or_default(),
-                one.said.clone().unwrap_or_default(),
+                one.message.clone().unwrap_or_default(),
             ]
         });
         let heads = [
@@ -424,7 +424,7 @@ fn text(job: &Job) -> String {
             "waited",
             "processor",
             "memory",
-            "said",
+            "message",
         ];
         text += &view::table(&heads, rows);
     }

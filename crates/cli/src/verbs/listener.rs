@@ -107,14 +107,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 view::json(&tried)?;
             } else if tried.taken {
-                view::line(format!("{name} took it: {}.", tried.said))?;
+                view::line(format!("{name} took it: {}.", tried.message))?;
             }
             if tried.taken {
                 return Ok(());
             }
             Err(Error::Here(format!(
                 "{name} did not take it: {}",
-                tried.said
+                tried.message
             )))
         }
         Verb::Remove { name } => {
@@ -136,13 +136,13 @@ fn made(made: &MadeListener, json: bool) -> Result<(), Error> {
 
 fn table(listeners: &[Listener], now: Moment) -> String {
     let rows = listeners.iter().map(|one| {
-        let state = match (&one.trouble, one.paused) {
+        let state = match (&one.failure, one.paused) {
             (_, true) => "paused".to_owned(),
-            (Some(trouble), _) => format!(
+            (Some(failure), _) => format!(
                 "FAILS since {}: {}; next try {}",
-                view::ago(trouble.since, now),
-                view::cut(&trouble.said, 60),
-                view::due(trouble.retry_at, now)
+                view::ago(failure.since, now),
+                view::cut(&failure.message, 60),
+                view::due(failure.retry_at, now)
             ),
             (None, false) => "well".to_owned(),
         };

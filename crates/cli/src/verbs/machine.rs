@@ -149,7 +149,7 @@ pub fn table(machines: &[Machine], now: Moment) -> String {
                 one.name.clone(),
                 one.state.to_string(),
                 view::ago(one.since, now),
-                view::cut(&one.why, 34),
+                view::cut(&one.reason, 34),
                 one.runner_short.clone(),
                 one.cost.to_string(),
             ]
@@ -171,7 +171,7 @@ fn shown(one: &Machine, now: Moment) -> String {
         one.supplier,
         one.state,
         view::ago(one.since, now),
-        one.why,
+        one.reason,
         one.runner_short
     );
     let after = |at: Option<Moment>| at.map(|at| spoken(at.since(one.ordered_at)));

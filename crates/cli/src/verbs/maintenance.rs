@@ -92,7 +92,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                     TimeArgument::In(length) => now + length,
                 }),
                 length_us: length.into(),
-                why,
+                reason: why,
             };
             let made = client.add_maintenance(&new).await?;
             if json {
@@ -143,7 +143,7 @@ fn line(one: &Maintenance, now: Moment) -> Vec<String> {
         of(one),
         begins,
         format!("in {}", spoken(one.until.since(now))),
-        view::cut(&one.why, 36),
+        view::cut(&one.reason, 36),
         one.by.clone(),
     ]
 }

@@ -6,7 +6,7 @@ use super::yard;
 use crate::error::Error;
 use crate::view;
 use crate::yard_file::kind::ThingKind;
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 use pennine_client::{Client, RunnerFilter};
 use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};
 
@@ -20,70 +20,9 @@ pub enum Verb {
         name: String,
     },
     /// Change a pool: whose it is, who may use it, its labels. Says first who would be left with nothing to run on.
-    Set {
-        /// Its name.
-        name: String,
-        /// What kind of machines these are.
-        #[arg(long)]
-        description: Option<String>,
-        /// Its labels from now on, all of them; may be given several times, and empty for none.
-        #[arg(long = "label", value_name = "LABEL")]
-        labels: Option<Vec<String>>,
-        /// Take jobs that ask for nothing, or not.
-        #[arg(long, value_name = "true|false")]
-        open: Option<bool>,
-        /// The team or project that is to own it; empty for the root.
-        #[arg(long, value_name = "PATH")]
-        owner: Option<String>,
-        /// Narrow it to this team or project; may be given several times, and empty for everything below the owner.
-        #[arg(long, value_name = "PATH")]
-        only: Option<Vec<String>>,
-        /// Let this team or project use it besides; may be given several times, and empty for nobody.
-        #[arg(long, value_name = "PATH")]
-        also: Option<Vec<String>>,
-        /// What a machine has to be to join it, in the requirement language; empty for nothing in particular.
-        #[arg(long, value_name = "REQUIREMENT")]
-        needs: Option<String>,
-        /// Let its runners take nothing new.
-        #[arg(long)]
-        pause: bool,
-        /// Let them take work again.
-        #[arg(long, conflicts_with = "pause")]
-        resume: bool,
-        #[command(flatten)]
-        supplied: Box<Supplied>,
-        /// Only say what it would do.
-        #[arg(long)]
-        preview: bool,
-        /// Go on although jobs would be left with nothing to run on.
-        #[arg(long)]
-        yes: bool,
-    },
+    Set(Box<SetArguments>),
     /// Add a pool.
-    Add {
-        /// Its name.
-        name: String,
-        /// What kind of machines these are.
-        #[arg(long, default_value = "")]
-        description: String,
-        /// A label that every runner of the pool has; may be given several times.
-        #[arg(long = "label", value_name = "LABEL")]
-        labels: Vec<String>,
-        /// Take no jobs that ask for nothing.
-        #[arg(long)]
-        closed: bool,
-        /// The team or project that owns it: everything at or below may use it. The root when not given.
-        #[arg(long, value_name = "PATH")]
-        owner: Option<String>,
-        /// What a machine has to be to join it, in the requirement language: 'mem >= 8GiB and has gcc'.
-        #[arg(long, value_name = "REQUIREMENT")]
-        needs: Option<String>,
-        /// Another pool, from which everything that is not given is taken.
-        #[arg(long, value_name = "POOL")]
-        like: Option<String>,
-        #[command(flatten)]
-        supplied: Box<Supplied>,
-    },
+    Add(Box<AddArguments>),
     /// Remove a pool; what ran on it stays on record.
     Remove {
         /// Its name.
@@ -102,177 +41,80 @@ pub enum Verb {
     },
 }
 
+#[derive(Args)]
+pub struct SetArguments {
+    /// Its name.
+    name: String,
+    /// What kind of machines these are.
+    #[arg(long)]
+    description: Option<String>,
+    /// Its labels from now on, all of them; may be given several times, and empty for none.
+    #[arg(long = "label", value_name = "LABEL")]
+    labels: Option<Vec<String>>,
+    /// Take jobs that ask for nothing, or not.
+    #[arg(long, value_name = "true|false")]
+    open: Option<bool>,
+    /// The team or project that is to own it; empty for the root.
+    #[arg(long, value_name = "PATH")]
+    owner: Option<String>,
+    /// Narrow it to this team or project; may be given several times, and empty for everything below the owner.
+    #[arg(long, value_name = "PATH")]
+    only: Option<Vec<String>>,
+    /// Let this team or project use it besides; may be given several times, and empty for nobody.
+    #[arg(long, value_name = "PATH")]
+    also: Option<Vec<String>>,
+    /// What a machine has to be to join it, in the requirement language; empty for nothing in particular.
+    #[arg(long, value_name = "REQUIREMENT")]
+    needs: Option<String>,
+    /// Let its runners take nothing new.
+    #[arg(long)]
+    pause: bool,
+    /// Let them take work again.
+    #[arg(long, conflicts_with = "pause")]
+    resume: bool,
+    #[command(flatten)]
+    supplied: Supplied,
+    /// Only say what it would do.
+    #[arg(long)]
+    preview: bool,
+    /// Go on although jobs would be left with nothing to run on.
+    #[arg(long)]
+    yes: bool,
+}
+
+#[derive(Args)]
+pub struct AddArguments {
+    /// Its name.
+    name: String,
+    /// What kind of machines these are.
+    #[arg(long, default_value = "")]
+    description: String,
+    /// A label that every runner of the pool has; may be given several times.
+    #[arg(long = "label", value_name = "LABEL")]
+    labels: Vec<String>,
+    /// Take no jobs that ask for nothing.
+    #[arg(long)]
+    closed: bool,
+    /// The team or project that owns it: everything at or below may use it. The root when not given.
+    #[arg(long, value_name = "PATH")]
+    owner: Option<String>,
+    /// What a machine has to be to join it, in the requirement language: 'mem >= 8GiB and has gcc'.
+    #[arg(long, value_name = "REQUIREMENT")]
+    needs: Option<String>,
+    /// Another pool, from which everything that is not given is taken.
+    #[arg(long, value_name = "POOL")]
+    like: Option<String>,
+    #[command(flatten)]
+    supplied: Supplied,
+}
+
 /// `pennine pool`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
-        Verb::List => {
-            let pools = client.pools().await?;
-            if json {
-                return view::json(&pools);
-            }
-            if pools.items.is_empty() {
-                return view::line("There is no pool yet. Add one with: pennine pool add NAME");
-            }
-            view::print(&view::table(
-                &["pool", "free", "runners", "labels", "owner", "description"],
-                pools.items.iter().map(|pool| {
-                    vec![
-                        pool.name.clone(),
-                        format!("{} of {}", pool.free, pool.slots),
-                        counts(&pool.runners),
-                        pool.labels.join(", "),
-                        owner(pool),
-                        view::cut(&pool.description, 36),
-                    ]
-                }),
-            ))
-        }
-        Verb::Show { name } => {
-            let pool = client.pool(&name).await?;
-            if json {
-                return view::json(&pool);
-            }
-            let open = if pool.open {
-                "takes jobs that ask for nothing"
-            } else {
-                "takes only jobs that ask for it"
-            };
-            let reach = [("only", &pool.only), ("also", &pool.also)]
-                .into_iter()
-                .filter(|(_, paths)| !paths.is_empty())
-                .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
-                .collect::<String>();
-            let needs = match pool.needs.as_str() {
-                "" => String::new(),
-                needs => format!("\n  to join it, a machine has to satisfy: {needs}"),
-            };
-            let paused = if pool.paused { "; PAUSED" } else { "" };
-            let mut text = format!(
-                "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
-                pool.name,
-                if pool.description.is_empty() {
-                    "(no description)"
-                } else {
-                    &pool.description
-                },
-                owner(&pool),
-                if pool.labels.is_empty() {
-                    "none".to_owned()
-                } else {
-                    pool.labels.join(", ")
-                },
-                pool.free,
-                pool.slots,
-                counts(&pool.runners)
-            );
-            let filter = RunnerFilter {
-                pool: Some(pool.name.clone()),
-                ..RunnerFilter::default()
-            };
-            let mine = client.runners(&filter).await?.items;
-            text += &standing(&pool);
-            if mine.is_empty() && pool.supply.is_some() {
-                text += "\nIt has no machine just now.\n";
-            } else if mine.is_empty() {
-                text += &format!(
-                    "\nNo machine has joined it. Get a command with: pennine ticket add --pool {}\n",
-                    pool.name
-                );
-            } else {
-                text += "\n";
-                text += &super::runner::table(&mine);
-            }
-            view::print(&text)
-        }
-        Verb::Set {
-            name,
-            description,
-            labels,
-            open,
-            owner,
-            only,
-            also,
-            needs,
-            pause,
-            resume,
-            supplied,
-            preview,
-            yes,
-        } => {
-            let given = |list: Option<Vec<String>>| {
-                list.map(|list| list.into_iter().filter(|one| !one.is_empty()).collect())
-            };
-            let change = PoolChange {
-                description,
-                labels: given(labels),
-                open,
-                owner,
-                only: given(only),
-                also: given(also),
-                paused: (pause || resume).then_some(pause),
-                needs,
-                supply: supplied.change()?,
-                preview,
-                accept_losses: yes,
-            };
-            let changed = client.change_pool(&name, &change).await?;
-            if changed.done {
-                yard::remind(client, ThingKind::Pool, &name).await;
-            }
-            if json {
-                return view::json(&changed);
-            }
-            let mut text = match (changed.done, changed.losses.is_empty()) {
-                (true, _) => format!("Changed the pool {name}.\n"),
-                (false, true) => "Nobody would lose anything by it.\n".to_owned(),
-                (false, false) => "Nothing is changed yet.\n".to_owned(),
-            };
-            text += &view::losses(&changed.losses);
-            if changed.pool.supply.is_some() {
-                let now = if changed.done { "Now" } else { "It would now" };
-                text += &match changed.decisions.as_slice() {
-                    [] => format!("{now}: nothing is ordered or released.\n"),
-                    some => format!("{now}:\n{}", decisions(some)),
-                };
-            }
-            view::print(&text)
-        }
-        Verb::Add {
-            name,
-            description,
-            labels,
-            closed,
-            owner,
-            needs,
-            like,
-            supplied,
-        } => {
-            let pool = client
-                .add_pool(&NewPool {
-                    name,
-                    description,
-                    labels,
-                    open: closed.then_some(false),
-                    owner,
-                    needs,
-                    like,
-                    supply: supplied.change()?,
-                })
-                .await?;
-            if json {
-                return view::json(&pool);
-            }
-            if pool.supply.is_some() {
-                return view::line(format!(
-                    "Added the pool {0}. Watch it with: pennine pool watch {0}",
-                    pool.name
-                ));
-            }
-            view::line(format!(
-                "Added the pool {0}. Add a machine with: pennine ticket add --pool {0}",
-                pool.name
-            ))
-        }
+        Verb::List => list(client, json).await,
+        Verb::Show { name } => show(client, json, &name).await,
+        Verb::Set(arguments) => set(client, json, *arguments).await,
+        Verb::Add(arguments) => add(client, json, *arguments).await,
         Verb::Remove { name, force, yes } => {
             let how = PoolRemoval {
                 force,
@@ -286,6 +128,161 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             view::watch(!json, show).await
         }
     }
+}
+
+async fn list(client: &Client, json: bool) -> Result<(), Error> {
+    let pools = client.pools().await?;
+    if json {
+        return view::json(&pools);
+    }
+    if pools.items.is_empty() {
+        return view::line("There is no pool yet. Add one with: pennine pool add NAME");
+    }
+    view::print(&view::table(
+        &["pool", "free", "runners", "labels", "owner", "description"],
+        pools.items.iter().map(|pool| {
+            vec![
+                pool.name.clone(),
+                format!("{} of {}", pool.free, pool.slots),
+                counts(&pool.runners),
+                pool.labels.join(", "),
+                owner(pool),
+                view::cut(&pool.description, 36),
+            ]
+        }),
+    ))
+}
+
+async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
+    let pool = client.pool(name).await?;
+    if json {
+        return view::json(&pool);
+    }
+    let open = if pool.open {
+        "takes jobs that ask for nothing"
+    } else {
+        "takes only jobs that ask for it"
+    };
+    let reach = [("only", &pool.only), ("also", &pool.also)]
+        .into_iter()
+        .filter(|(_, paths)| !paths.is_empty())
+        .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
+        .collect::<String>();
+    let needs = match pool.needs.as_str() {
+        "" => String::new(),
+        needs => format!("\n  to join it, a machine has to satisfy: {needs}"),
+    };
+    let paused = if pool.paused { "; PAUSED" } else { "" };
+    let mut text = format!(
+        "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
+        pool.name,
+        if pool.description.is_empty() {
+            "(no description)"
+        } else {
+            &pool.description
+        },
+        owner(&pool),
+        if pool.labels.is_empty() {
+            "none".to_owned()
+        } else {
+            pool.labels.join(", ")
+        },
+        pool.free,
+        pool.slots,
+        counts(&pool.runners)
+    );
+    let filter = RunnerFilter {
+        pool: Some(pool.name.clone()),
+        ..RunnerFilter::default()
+    };
+    let mine = client.runners(&filter).await?.items;
+    text += &standing(&pool);
+    if mine.is_empty() && pool.supply.is_some() {
+        text += "\nIt has no machine just now.\n";
+    } else if mine.is_empty() {
+        text += &format!(
+            "\nNo machine has joined it. Get a command with: pennine ticket add --pool {}\n",
+            pool.name
+        );
+    } else {
+        text += "\n";
+        text += &super::runner::table(&mine);
+    }
+    view::print(&text)
+}
+
+impl SetArguments {
+    fn change(self) -> Result<PoolChange, Error> {
+        let given = |list: Option<Vec<String>>| {
+            list.map(|list| list.into_iter().filter(|one| !one.is_empty()).collect())
+        };
+        Ok(PoolChange {
+            description: self.description,
+            labels: given(self.labels),
+            open: self.open,
+            owner: self.owner,
+            only: given(self.only),
+            also: given(self.also),
+            paused: (self.pause || self.resume).then_some(self.pause),
+            needs: self.needs,
+            supply: self.supplied.change()?,
+            preview: self.preview,
+            accept_losses: self.yes,
+        })
+    }
+}
+
+async fn set(client: &Client, json: bool, arguments: SetArguments) -> Result<(), Error> {
+    let name = arguments.name.clone();
+    let change = arguments.change()?;
+    let changed = client.change_pool(&name, &change).await?;
+    if changed.done {
+        yard::remind(client, ThingKind::Pool, &name).await;
+    }
+    if json {
+        return view::json(&changed);
+    }
+    let mut text = match (changed.done, changed.losses.is_empty()) {
+        (true, _) => format!("Changed the pool {name}.\n"),
+        (false, true) => "Nobody would lose anything by it.\n".to_owned(),
+        (false, false) => "Nothing is changed yet.\n".to_owned(),
+    };
+    text += &view::losses(&changed.losses);
+    if changed.pool.supply.is_some() {
+        let now = if changed.done { "Now" } else { "It would now" };
+        text += &match changed.decisions.as_slice() {
+            [] => format!("{now}: nothing is ordered or released.\n"),
+            some => format!("{now}:\n{}", decisions(some)),
+        };
+    }
+    view::print(&text)
+}
+
+async fn add(client: &Client, json: bool, arguments: AddArguments) -> Result<(), Error> {
+    let new = NewPool {
+        name: arguments.name,
+        description: arguments.description,
+        labels: arguments.labels,
+        open: arguments.closed.then_some(false),
+        owner: arguments.owner,
+        needs: arguments.needs,
+        like: arguments.like,
+        supply: arguments.supplied.change()?,
+    };
+    let pool = client.add_pool(&new).await?;
+    if json {
+        return view::json(&pool);
+    }
+    if pool.supply.is_some() {
+        return view::line(format!(
+            "Added the pool {0}. Watch it with: pennine pool watch {0}",
+            pool.name
+        ));
+    }
+    view::line(format!(
+        "Added the pool {0}. Add a machine with: pennine ticket add --pool {0}",
+        pool.name
+    ))
 }
 
 fn owner(pool: &Pool) -> String {

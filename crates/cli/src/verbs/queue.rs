@@ -154,16 +154,16 @@ fn text(queue: &Queue) -> String {
                     .iter()
                     .map(|(name, count)| format!(" + {count} {name}"))
                     .collect::<String>(),
-                strand.said
+                strand.message
             );
             for hint in &strand.hints {
-                text += &format!("      {}\n", hint.said());
+                text += &format!("      {}\n", hint.describe());
             }
             if let Some(remedy) = strand.remedy.as_ref().filter(|_| group.needs_a_person) {
-                text += &format!("      {}\n", remedy.said);
+                text += &format!("      {}\n", remedy.message);
             }
             for action in &strand.actions {
-                text += &format!("      {}: {}\n", action.said, action.command);
+                text += &format!("      {}: {}\n", action.message, action.command);
             }
             text += &format!(
                 "      first: {} (pennine why {})\n",

@@ -7,8 +7,8 @@ use pennine_client::Client;
 use pennine_client::RunnerFilter;
 use pennine_core::finding::{self, Verdict};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
-use pennine_core::time::spoken;
-use pennine_wire::{ChangedRunner, Retirement, Runner, TakeRunnerBack};
+use pennine_core::time::{Moment, spoken};
+use pennine_wire::{ChangedRunner, NextJob, Retirement, Runner, TakeRunnerBack};
 use set::{SetArguments, set_by_people};
 use std::time::Duration;
 
@@ -122,15 +122,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
         Verb::Pause { name } => set_desired_state(client, json, &name, DesiredState::Pause).await,
         Verb::Resume { name } => set_desired_state(client, json, &name, DesiredState::Work).await,
         Verb::Drain { name } => set_desired_state(client, json, &name, DesiredState::Drain).await,
-        Verb::Set(arguments) => {
-            let name = arguments.name.clone();
-            let changed = client.change_runner(&name, &arguments.change()).await?;
-            if json {
-                return view::json(&changed);
-            }
-            let head = format!("Changed the runner {}.\n", changed.runner.name);
-            view::print(&told(&changed, &head))
-        }
+        Verb::Set(arguments) => set(client, json, *arguments).await,
         Verb::Retire {
             name,
             force,
@@ -142,72 +134,13 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 preview,
                 accept_losses: yes,
             };
-            let changed = client.retire_runner(&name, &how).await?;
-            if json {
-                return view::json(&changed);
-            }
-            let head = format!(
-                "Retired {} ({}). Its record stays: pennine runner show {1}\n",
-                changed.runner.name, changed.runner.short
-            );
-            view::print(&told(&changed, &head))
+            retire(client, json, &name, how).await
         }
         Verb::Doctor { name } => doctor(client, json, &name).await,
-        Verb::TakeBack { name, why } => {
-            let changed = client
-                .take_runner_back(&name, &TakeRunnerBack { why })
-                .await?;
-            if json {
-                return view::json(&changed);
-            }
-            let mut text = format!("{} is yours: it is paused.\n", changed.runner.name);
-            for job in &changed.ends {
-                text += &format!(
-                    "It had {} {} of {}, which is tried again.\n",
-                    job.job, job.title, job.project
-                );
-            }
-            text += &format!(
-                "Give it back with: pennine runner resume {}\n",
-                changed.runner.name
-            );
-            view::print(&text)
-        }
+        Verb::TakeBack { name, why } => take_back(client, json, &name, why).await,
         Verb::List {
             away: Some(days), ..
-        } => {
-            let now = client.status().await?.now;
-            let long = now - Duration::from_secs(u64::from(days) * 86_400);
-            let mut runners = client.runners(&RunnerFilter::default()).await?;
-            runners.items.retain(|runner| {
-                runner.state == RunnerState::Offline
-                    && runner.seen_at.unwrap_or(runner.created_at) <= long
-            });
-            if json {
-                return view::json(&runners);
-            }
-            if runners.items.is_empty() {
-                return view::line(format!(
-                    "Every runner was heard of in the last {days} days."
-                ));
-            }
-            let rows = runners.items.iter().map(|runner| {
-                let heard = runner
-                    .seen_at
-                    .map_or("never".to_owned(), |at| view::ago(at, now));
-                vec![
-                    runner.short.clone(),
-                    runner.name.clone(),
-                    runner.pool.clone(),
-                    heard,
-                    view::cut(&runner.why, 50),
-                ]
-            });
-            let table = view::table(&["runner", "name", "pool", "last heard of", "why"], rows);
-            view::print(&format!(
-                "{table}\nWhat is gone for good is retired with: pennine runner retire NAME\n"
-            ))
-        }
+        } => list_away(client, json, days).await,
         Verb::List {
             away: None,
             requirement,
@@ -220,108 +153,212 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 pool,
                 state,
             };
-            if json {
-                return view::json(&client.runners(&filter).await?);
-            }
-            let show = || async {
-                let runners = client.runners(&filter).await?.items;
-                Ok(if runners.is_empty() && filter.is_any() {
-                    "No machine has joined yet. Get a command with: pennine ticket add --pool POOL\n".to_owned()
-                } else if runners.is_empty() {
-                    "No runner is like that. pennine where REQUIREMENT says which part excludes which.\n".to_owned()
-                } else {
-                    table(&runners)
-                })
-            };
-            view::watch(watch, show).await
+            list(client, json, filter, watch).await
         }
-        Verb::Show { name } => {
-            let runner = client.runner(&name).await?;
-            if json {
-                return view::json(&runner);
-            }
-            let now = client.status().await?.now;
-            let labels: Vec<&str> = runner
-                .labels
-                .iter()
-                .chain(&runner.pool_labels)
-                .map(String::as_str)
-                .collect();
-            let mut text = format!(
-                "{} ({}) in the pool {}: {} for {}, {}\n  {} of {} slots used; labels: {}; pennine-runner {}\n",
-                runner.name,
-                runner.short,
-                runner.pool,
-                runner.state,
-                spoken(now.since(runner.since)),
-                runner.why,
-                runner.used,
-                runner.slots,
-                if labels.is_empty() {
-                    "none".to_owned()
-                } else {
-                    labels.join(", ")
-                },
-                if runner.version.is_empty() {
-                    "(not joined)"
-                } else {
-                    &runner.version
-                }
-            );
-            if let Some(seen) = runner.seen_at {
-                text += &format!("  last heard of {}\n", view::ago(seen, now));
-            }
-            if !runner.description.is_empty() {
-                text += &format!("  {}\n", runner.description);
-            }
-            for job in &runner.executing {
-                let since = job.started_at.map_or(String::new(), |at| {
-                    format!(", since {}", view::ago(at, now))
-                });
-                text += &format!(
-                    "  executes {} {} of {}{since}\n",
-                    job.job, job.title, job.project
-                );
-            }
-            if runner.state != RunnerState::Awaited && runner.state != RunnerState::Retired {
-                for (place, job) in client.next_on(&name).await?.items.iter().enumerate() {
-                    let word = if place == 0 { "next is " } else { "then    " };
-                    let waits = spoken(now.since(job.waits_since));
-                    text += &format!(
-                        "  {word} {} {} of {}, waiting for {waits}\n",
-                        job.job, job.title, job.project
-                    );
-                }
-            }
-            for finding in runner
-                .findings
-                .iter()
-                .filter(|one| one.verdict > Verdict::Good)
-            {
-                text += &format!(
-                    "  {}: {}: {}\n",
-                    finding.verdict, finding.check, finding.said
-                );
-            }
-            let set = set_by_people(&runner.set, now);
-            if !set.is_empty() {
-                text += "\n";
-                text += &view::table(&["set by people", "to", "by", "when"], set);
-            }
-            if !runner.facts.is_empty() {
-                text += "\n";
-                let rows = runner.facts.iter().map(|(name, value)| {
-                    let by = match runner.set.facts.get(name) {
-                        Some(set) => format!("{value} (set by {})", set.by),
-                        None => value.to_string(),
-                    };
-                    vec![name.clone(), by]
-                });
-                text += &view::table(&["fact", "value"], rows);
-            }
-            view::print(&text)
-        }
+        Verb::Show { name } => show(client, json, &name).await,
     }
+}
+
+async fn set(client: &Client, json: bool, arguments: SetArguments) -> Result<(), Error> {
+    let name = arguments.name.clone();
+    let changed = client.change_runner(&name, &arguments.change()).await?;
+    if json {
+        return view::json(&changed);
+    }
+    let head = format!("Changed the runner {}.\n", changed.runner.name);
+    view::print(&change_text(&changed, &head))
+}
+
+async fn retire(client: &Client, json: bool, name: &str, how: Retirement) -> Result<(), Error> {
+    let changed = client.retire_runner(name, &how).await?;
+    if json {
+        return view::json(&changed);
+    }
+    let head = format!(
+        "Retired {} ({}). Its record stays: pennine runner show {1}\n",
+        changed.runner.name, changed.runner.short
+    );
+    view::print(&change_text(&changed, &head))
+}
+
+async fn take_back(client: &Client, json: bool, name: &str, why: String) -> Result<(), Error> {
+    let changed = client
+        .take_runner_back(name, &TakeRunnerBack { reason: why })
+        .await?;
+    if json {
+        return view::json(&changed);
+    }
+    let mut text = format!("{} is yours: it is paused.\n", changed.runner.name);
+    for job in &changed.ends {
+        text += &format!(
+            "It had {} {} of {}, which is tried again.\n",
+            job.job, job.title, job.project
+        );
+    }
+    text += &format!(
+        "Give it back with: pennine runner resume {}\n",
+        changed.runner.name
+    );
+    view::print(&text)
+}
+
+/// Lists the runners that were not heard of for so many days.
+async fn list_away(client: &Client, json: bool, days: u32) -> Result<(), Error> {
+    let now = client.status().await?.now;
+    let long = now - Duration::from_secs(u64::from(days) * 86_400);
+    let mut runners = client.runners(&RunnerFilter::default()).await?;
+    runners.items.retain(|runner| {
+        runner.state == RunnerState::Offline && runner.seen_at.unwrap_or(runner.created_at) <= long
+    });
+    if json {
+        return view::json(&runners);
+    }
+    if runners.items.is_empty() {
+        return view::line(format!(
+            "Every runner was heard of in the last {days} days."
+        ));
+    }
+    let rows = runners.items.iter().map(|runner| {
+        let heard = runner
+            .seen_at
+            .map_or("never".to_owned(), |at| view::ago(at, now));
+        vec![
+            runner.short.clone(),
+            runner.name.clone(),
+            runner.pool.clone(),
+            heard,
+            view::cut(&runner.reason, 50),
+        ]
+    });
+    let table = view::table(&["runner", "name", "pool", "last heard of", "why"], rows);
+    view::print(&format!(
+        "{table}\nWhat is gone for good is retired with: pennine runner retire NAME\n"
+    ))
+}
+
+async fn list(client: &Client, json: bool, filter: RunnerFilter, watch: bool) -> Result<(), Error> {
+    if json {
+        return view::json(&client.runners(&filter).await?);
+    }
+    let show = || async {
+        let runners = client.runners(&filter).await?.items;
+        Ok(if runners.is_empty() && filter.is_any() {
+            "No machine has joined yet. Get a command with: pennine ticket add --pool POOL\n"
+                .to_owned()
+        } else if runners.is_empty() {
+            "No runner is like that. pennine where REQUIREMENT says which part excludes which.\n"
+                .to_owned()
+        } else {
+            table(&runners)
+        })
+    };
+    view::watch(watch, show).await
+}
+
+async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
+    let runner = client.runner(name).await?;
+    if json {
+        return view::json(&runner);
+    }
+    let now = client.status().await?.now;
+    let next = match runner.state {
+        RunnerState::Awaited | RunnerState::Retired => Vec::new(),
+        _ => client.next_on(name).await?.items,
+    };
+    view::print(&(summary(&runner, now) + &jobs(&runner, &next, now) + &details(&runner, now)))
+}
+
+/// What the runner is and how it stands.
+fn summary(runner: &Runner, now: Moment) -> String {
+    let labels: Vec<&str> = runner
+        .labels
+        .iter()
+        .chain(&runner.pool_labels)
+        .map(String::as_str)
+        .collect();
+    let mut text = format!(
+        "{} ({}) in the pool {}: {} for {}, {}\n  {} of {} slots used; labels: {}; pennine-runner {}\n",
+        runner.name,
+        runner.short,
+        runner.pool,
+        runner.state,
+        spoken(now.since(runner.since)),
+        runner.reason,
+        runner.used,
+        runner.slots,
+        if labels.is_empty() {
+            "none".to_owned()
+        } else {
+            labels.join(", ")
+        },
+        if runner.version.is_empty() {
+            "(not joined)"
+        } else {
+            &runner.version
+        }
+    );
+    if let Some(seen) = runner.seen_at {
+        text += &format!("  last heard of {}\n", view::ago(seen, now));
+    }
+    if !runner.description.is_empty() {
+        text += &format!("  {}\n", runner.description);
+    }
+    text
+}
+
+/// The jobs that it executes, and those that it would take next.
+fn jobs(runner: &Runner, next: &[NextJob], now: Moment) -> String {
+    let mut text = String::new();
+    for job in &runner.executing {
+        let since = job.started_at.map_or(String::new(), |at| {
+            format!(", since {}", view::ago(at, now))
+        });
+        text += &format!(
+            "  executes {} {} of {}{since}\n",
+            job.job, job.title, job.project
+        );
+    }
+    for (place, job) in next.iter().enumerate() {
+        let word = if place == 0 { "next is " } else { "then    " };
+        let waits = spoken(now.since(job.waits_since));
+        text += &format!(
+            "  {word} {} {} of {}, waiting for {waits}\n",
+            job.job, job.title, job.project
+        );
+    }
+    text
+}
+
+/// What was found wrong, what people set, and the facts.
+fn details(runner: &Runner, now: Moment) -> String {
+    let mut text = String::new();
+    for finding in runner
+        .findings
+        .iter()
+        .filter(|one| one.verdict > Verdict::Good)
+    {
+        text += &format!(
+            "  {}: {}: {}\n",
+            finding.verdict, finding.check, finding.message
+        );
+    }
+    let set = set_by_people(&runner.set, now);
+    if !set.is_empty() {
+        text += "\n";
+        text += &view::table(&["set by people", "to", "by", "when"], set);
+    }
+    if !runner.facts.is_empty() {
+        text += "\n";
+        let rows = runner.facts.iter().map(|(name, value)| {
+            let by = match runner.set.facts.get(name) {
+                Some(set) => format!("{value} (set by {})", set.by),
+                None => value.to_string(),
+            };
+            vec![name.clone(), by]
+        });
+        text += &view::table(&["fact", "value"], rows);
+    }
+    text
 }
 
 async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Error> {
@@ -331,8 +368,8 @@ async fn doctor(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     }
     view::print(&format!(
         "{}\n\n{}",
-        checkup.said,
-        finding::told(&checkup.findings)
+        checkup.message,
+        finding::findings_text(&checkup.findings)
     ))
 }
 
@@ -357,7 +394,7 @@ async fn set_desired_state(
 }
 
 /// What a change did, or would do.
-fn told(changed: &ChangedRunner, done: &str) -> String {
+fn change_text(changed: &ChangedRunner, done: &str) -> String {
     let nothing_lost = changed.losses.is_empty() && changed.ends.is_empty();
     let mut text = match (changed.done, nothing_lost) {
         (true, _) => done.to_owned(),

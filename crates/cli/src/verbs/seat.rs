@@ -84,7 +84,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             seat
         }
         Verb::TakeBack { name, job, why } => {
-            client.take_seat_back(&name, &TakeBack { job, why }).await?
+            client
+                .take_seat_back(&name, &TakeBack { job, reason: why })
+                .await?
         }
     };
     if json {

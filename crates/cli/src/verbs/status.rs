@@ -24,15 +24,15 @@ pub fn counts(counts: &RunnerCounts) -> String {
         (counts.offline, "offline"),
         (counts.awaited, "awaited"),
     ];
-    let said: Vec<String> = states
+    let message: Vec<String> = states
         .iter()
         .filter(|(n, _)| *n > 0)
         .map(|(n, state)| format!("{n} {state}"))
         .collect();
-    if said.is_empty() {
+    if message.is_empty() {
         "none".to_owned()
     } else {
-        said.join(", ")
+        message.join(", ")
     }
 }
 

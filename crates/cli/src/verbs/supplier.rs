@@ -8,7 +8,7 @@ use clap::{Args, Subcommand};
 use pennine_client::Client;
 use pennine_core::capacity::Money;
 use pennine_core::time::Moment;
-use pennine_wire::{NewSupplier, Supplier, SupplierChange, SupplierCheck};
+use pennine_wire::{NewSupplier, Supplier, SupplierChange, SupplierCheck, SupplierChecked};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::time::Duration;
@@ -109,30 +109,7 @@ fn secrets(named: Vec<(String, String)>) -> Result<BTreeMap<String, String>, Err
 /// `pennine supplier`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
-        Verb::List => {
-            let all = client.suppliers().await?;
-            if json {
-                return view::json(&all);
-            }
-            if all.items.is_empty() {
-                return view::line(
-                    "There is no supplier yet. Machines on the service's own host come with: pennine supplier add here --kind local",
-                );
-            }
-            let now = client.status().await?.now;
-            view::print(&view::table(
-                &["supplier", "kind", "machines", "pools", "how it is"],
-                all.items.iter().map(|one| {
-                    vec![
-                        one.name.clone(),
-                        one.kind.clone(),
-                        machines(one),
-                        one.pools.join(", "),
-                        well(one, now),
-                    ]
-                }),
-            ))
-        }
+        Verb::List => list(client, json).await,
         Verb::Show { name } => {
             let one = client.supplier(&name).await?;
             if json {
@@ -141,92 +118,20 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             let now = client.status().await?.now;
             view::print(&shown(&one, now))
         }
-        Verb::Add { name, kind, set } => {
-            let new = NewSupplier {
-                name,
-                kind,
-                settings: set.settings.into_iter().collect(),
-                secrets: secrets(set.secrets)?,
-                quota: set.quota,
-                boot_limit_us: set.boot_limit.map(Into::into),
-            };
-            let made = client.add_supplier(&new).await?;
-            if json {
-                return view::json(&made);
-            }
-            view::line(format!(
-                "Added the supplier {0}. See whether it works with: pennine supplier check {0}",
-                made.name
-            ))
-        }
-        Verb::Set { name, set } => {
-            let change = SupplierChange {
-                clear: Vec::new(),
-                settings: set.settings.into_iter().collect(),
-                secrets: secrets(set.secrets)?,
-                quota: set.quota,
-                boot_limit_us: set.boot_limit.map(Into::into),
-            };
-            let changed = client.change_supplier(&name, &change).await?;
-            yard::remind(client, ThingKind::Supplier, &name).await;
-            if json {
-                return view::json(&changed);
-            }
-            view::line(format!("Changed the supplier {name}."))
-        }
+        Verb::Add { name, kind, set } => add(client, json, name, kind, set).await,
+        Verb::Set { name, set } => change(client, json, &name, set).await,
         Verb::Check {
             name,
             image,
             size,
             settings,
         } => {
-            if !json {
-                view::line(format!(
-                    "Ordering a trial machine from {name}; this may take as long as its machines take to come up ..."
-                ))?;
-            }
             let how = SupplierCheck {
                 image,
                 size,
                 settings: settings.into_iter().collect(),
             };
-            let checked = client.check_supplier(&name, &how).await?;
-            if json {
-                return view::json(&checked);
-            }
-            let mut text = view::table(
-                &["", "what", "took", "found"],
-                checked.steps.iter().map(|step| {
-                    vec![
-                        if step.well { "well" } else { "BAD" }.to_owned(),
-                        step.what.clone(),
-                        view::length(step.took_us),
-                        step.said.clone(),
-                    ]
-                }),
-            );
-            if !checked.facts.is_empty() {
-                let facts: Vec<String> = checked
-                    .facts
-                    .iter()
-                    .map(|(name, value)| format!("{name} {value}"))
-                    .collect();
-                text += &format!("\nIts machines are: {}\n", facts.join(", "));
-            }
-            if !checked.console.is_empty() {
-                text += "\nWhat the trial machine printed:\n";
-                for line in checked.console.lines() {
-                    text += &format!("  {line}\n");
-                }
-            }
-            view::print(&text)?;
-            if checked.well {
-                Ok(())
-            } else {
-                Err(Error::Here(
-                    "the supplier does not work as it should".to_owned(),
-                ))
-            }
+            check(client, json, &name, how).await
         }
         Verb::Remove { name } => {
             client.remove_supplier(&name).await?;
@@ -236,6 +141,127 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             view::line(format!("Removed the supplier {name}."))
         }
     }
+}
+
+async fn list(client: &Client, json: bool) -> Result<(), Error> {
+    let all = client.suppliers().await?;
+    if json {
+        return view::json(&all);
+    }
+    if all.items.is_empty() {
+        return view::line(
+            "There is no supplier yet. Machines on the service's own host come with: pennine supplier add here --kind local",
+        );
+    }
+    let now = client.status().await?.now;
+    view::print(&view::table(
+        &["supplier", "kind", "machines", "pools", "how it is"],
+        all.items.iter().map(|one| {
+            vec![
+                one.name.clone(),
+                one.kind.clone(),
+                machines(one),
+                one.pools.join(", "),
+                health_text(one, now),
+            ]
+        }),
+    ))
+}
+
+async fn add(
+    client: &Client,
+    json: bool,
+    name: String,
+    kind: String,
+    set: SupplierSettings,
+) -> Result<(), Error> {
+    let new = NewSupplier {
+        name,
+        kind,
+        settings: set.settings.into_iter().collect(),
+        secrets: secrets(set.secrets)?,
+        quota: set.quota,
+        boot_limit_us: set.boot_limit.map(Into::into),
+    };
+    let made = client.add_supplier(&new).await?;
+    if json {
+        return view::json(&made);
+    }
+    view::line(format!(
+        "Added the supplier {0}. See whether it works with: pennine supplier check {0}",
+        made.name
+    ))
+}
+
+async fn change(
+    client: &Client,
+    json: bool,
+    name: &str,
+    set: SupplierSettings,
+) -> Result<(), Error> {
+    let change = SupplierChange {
+        clear: Vec::new(),
+        settings: set.settings.into_iter().collect(),
+        secrets: secrets(set.secrets)?,
+        quota: set.quota,
+        boot_limit_us: set.boot_limit.map(Into::into),
+    };
+    let changed = client.change_supplier(name, &change).await?;
+    yard::remind(client, ThingKind::Supplier, name).await;
+    if json {
+        return view::json(&changed);
+    }
+    view::line(format!("Changed the supplier {name}."))
+}
+
+async fn check(client: &Client, json: bool, name: &str, how: SupplierCheck) -> Result<(), Error> {
+    if !json {
+        view::line(format!(
+            "Ordering a trial machine from {name}; this may take as long as its machines take to come up ..."
+        ))?;
+    }
+    let checked = client.check_supplier(name, &how).await?;
+    if json {
+        return view::json(&checked);
+    }
+    view::print(&checked_text(&checked))?;
+    if checked.well {
+        Ok(())
+    } else {
+        Err(Error::Here(
+            "the supplier does not work as it should".to_owned(),
+        ))
+    }
+}
+
+/// What a check found, step by step.
+fn checked_text(checked: &SupplierChecked) -> String {
+    let mut text = view::table(
+        &["", "what", "took", "found"],
+        checked.steps.iter().map(|step| {
+            vec![
+                if step.well { "well" } else { "BAD" }.to_owned(),
+                step.what.clone(),
+                view::length(step.took_us),
+                step.message.clone(),
+            ]
+        }),
+    );
+    if !checked.facts.is_empty() {
+        let facts: Vec<String> = checked
+            .facts
+            .iter()
+            .map(|(name, value)| format!("{name} {value}"))
+            .collect();
+        text += &format!("\nIts machines are: {}\n", facts.join(", "));
+    }
+    if !checked.console.is_empty() {
+        text += "\nWhat the trial machine printed:\n";
+        for line in checked.console.lines() {
+            text += &format!("  {line}\n");
+        }
+    }
+    text
 }
 
 fn machines(one: &Supplier) -> String {
@@ -250,13 +276,13 @@ fn machines(one: &Supplier) -> String {
     }
 }
 
-fn well(one: &Supplier, now: Moment) -> String {
-    match (&one.trouble, &one.offer) {
-        (Some(trouble), _) => format!(
+fn health_text(one: &Supplier, now: Moment) -> String {
+    match (&one.failure, &one.offer) {
+        (Some(failure), _) => format!(
             "FAILS since {}: {}; next try {}",
-            view::ago(trouble.since, now),
-            view::cut(&trouble.said, 60),
-            view::due(trouble.retry_at, now)
+            view::ago(failure.since, now),
+            view::cut(&failure.message, 60),
+            view::due(failure.retry_at, now)
         ),
         (None, Some(_)) => "well".to_owned(),
         (None, None) => "not asked yet".to_owned(),
@@ -268,7 +294,7 @@ fn shown(one: &Supplier, now: Moment) -> String {
         "{} ({}): {}\n  machines: {}; pools: {}\n",
         one.name,
         one.kind,
-        well(one, now),
+        health_text(one, now),
         machines(one),
         if one.pools.is_empty() {
             "none".to_owned()
@@ -292,8 +318,8 @@ fn shown(one: &Supplier, now: Moment) -> String {
         if !offer.zones.is_empty() {
             text += &format!("  zones: {}\n", offer.zones.join(", "));
         }
-        if !offer.said.is_empty() {
-            text += &format!("  {}\n", offer.said);
+        if !offer.message.is_empty() {
+            text += &format!("  {}\n", offer.message);
         }
     }
     text

@@ -122,8 +122,8 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
         "{}: {}: {}.\n{}",
         target.name,
         whose(&target),
-        target.said,
-        target.standing.said
+        target.message,
+        target.standing.message
     ))
 }
 
@@ -150,7 +150,7 @@ fn table(targets: &[Target]) -> String {
         vec![
             target.name.clone(),
             whose(target),
-            target.said.clone(),
+            target.message.clone(),
             standing.state.word().to_owned(),
             kept,
             format!("{} of {}", window.late, standing.allowed),

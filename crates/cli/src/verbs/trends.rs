@@ -142,7 +142,7 @@ pub async fn run(
             view::print(&if how.csv {
                 csv(&trends, how)
             } else {
-                told(&trends, how)
+                trends_text(&trends, how)
             })
         }
         Some(Verb::Week { of, zone, csv }) => {
@@ -157,7 +157,7 @@ pub async fn run(
             view::print(&if csv {
                 week_csv(&week)
             } else {
-                week_told(&week)
+                week_text(&week)
             })
         }
         Some(Verb::Waits {
@@ -178,7 +178,7 @@ pub async fn run(
             view::print(&if csv {
                 waits_csv(&waits.items)
             } else {
-                waits_told(&waits.items)
+                waits_text(&waits.items)
             })
         }
     }
@@ -245,7 +245,7 @@ const HEADS: [&str; 8] = [
     "cost",
 ];
 
-fn told(trends: &Trends, how: OutputArguments) -> String {
+fn trends_text(trends: &Trends, how: OutputArguments) -> String {
     let mut text = format!("{}\n", trends.answer);
     let whole = &trends.whole;
     text += &format!(
@@ -425,7 +425,7 @@ fn csv(trends: &Trends, how: OutputArguments) -> String {
 
 const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
-fn week_told(week: &WeekPattern) -> String {
+fn week_text(week: &WeekPattern) -> String {
     let mut text = format!(
         "Busy slots, in percent of what was offered, by the hour of the week ({}); from {} until {}.\n\n   ",
         week.zone,
@@ -488,7 +488,7 @@ fn week_csv(week: &WeekPattern) -> String {
     text
 }
 
-fn waits_told(waits: &[LongestWait]) -> String {
+fn waits_text(waits: &[LongestWait]) -> String {
     if waits.is_empty() {
         return "Nothing waited in this time.\n".to_owned();
     }

@@ -26,9 +26,9 @@ pub async fn run(
     if json {
         return view::json(&trial);
     }
-    let mut text = format!("{}\n", trial.said);
+    let mut text = format!("{}\n", trial.message);
     for hint in &trial.hints {
-        text += &format!("  {}\n", hint.said());
+        text += &format!("  {}\n", hint.describe());
     }
     let runners = trial.explanation.runners;
     if !trial.explanation.clauses.is_empty() && runners > 0 {

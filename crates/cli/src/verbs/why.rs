@@ -10,7 +10,7 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
     if json {
         return view::json(&why);
     }
-    let mut text = format!("{}\n", why.said);
+    let mut text = format!("{}\n", why.message);
     if why.before > 0 {
         let jobs = if why.before == 1 {
             "1 job like it stands".to_owned()
@@ -20,10 +20,10 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
         text += &format!("{jobs} before it.\n");
     }
     if let Some(remedy) = &why.remedy {
-        text += &format!("To do: {}\n", remedy.said);
+        text += &format!("To do: {}\n", remedy.message);
     }
     for action in &why.actions {
-        text += &format!("  {}: {}\n", action.said, action.command);
+        text += &format!("  {}: {}\n", action.message, action.command);
     }
     if !why.explanation.clauses.is_empty() {
         let runners = why.explanation.runners;

@@ -75,11 +75,11 @@ fn read(file: &Path) -> Result<Yard, Error> {
     };
     read.map_err(broken)?;
     if text.len() as u64 > MOST_BYTES {
-        let said = format!(
+        let message = format!(
             "{}: a yard file has at most {MOST_BYTES} bytes",
             file.display()
         );
-        return Err(Error::Usage(said));
+        return Err(Error::Usage(message));
     }
     Yard::parse(&text).map_err(|wrong| Error::Usage(format!("{}: {wrong}", file.display())))
 }
@@ -161,7 +161,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
 
 /// The differences, with what making them so would do.
 async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Error> {
-    let mut text = difference::told(found);
+    let mut text = difference::differences_text(found);
     if text.is_empty() {
         text += "The yard is as the file says.\n";
     }
@@ -207,13 +207,13 @@ async fn apply(
         reach
             .make(one)
             .await
-            .map_err(|trouble| at(one, trouble, done.len()))?;
+            .map_err(|error| at(one, error, done.len()))?;
         done.push(one);
     }
     let unmentioned = found.iter().rev();
     for one in unmentioned.filter(|one| remove && one.what == DifferenceAction::Unmentioned) {
         let removed = reach.remove(one).await;
-        if removed.map_err(|trouble| at(one, trouble, done.len()))? {
+        if removed.map_err(|error| at(one, error, done.len()))? {
             done.push(one);
         } else {
             stays.push(one.name.as_str());
@@ -247,11 +247,11 @@ async fn apply(
 }
 
 /// Names the thing at which it stopped, and how far it came.
-fn at(one: &Difference, trouble: Error, done: usize) -> Error {
+fn at(one: &Difference, error: Error, done: usize) -> Error {
     eprintln!(
         "pennine: stopped at {} {}; {done} done before it. Apply the file again to go on.",
         one.kind.word(),
         one.name
     );
-    trouble
+    error
 }

@@ -60,9 +60,9 @@ impl AlertsEntry {
             same_time(&format!("alerts: {key}"), text)?;
         }
         let wanted = self.change().over(Thresholds::default());
-        wanted.check().map_err(|(key, said)| {
+        wanted.check().map_err(|(key, message)| {
             let key = key.trim_end_matches("_us").trim_end_matches("_percent");
-            wrong(&format!("alerts: {key}"), said.to_owned())
+            wrong(&format!("alerts: {key}"), message.to_owned())
         })
     }
 }

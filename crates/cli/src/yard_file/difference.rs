@@ -169,7 +169,7 @@ fn differs(key: &str, is: Option<&String>, wanted: Option<&String>) -> Option<(S
 }
 
 /// Differences as text.
-pub fn told(all: &[Difference]) -> String {
+pub fn differences_text(all: &[Difference]) -> String {
     let mut text = String::new();
     for one in all
         .iter()
@@ -224,7 +224,7 @@ mod tests {
             yard("[teams.shore]\nlimit = 3\n[teams.chartroom]\n[pools.quay]\nlabels = ['b', 'a']");
         let found = between(&there, &wanted);
         assert_eq!(
-            told(&found),
+            differences_text(&found),
             "new team chartroom\n  weight  1\nteam shore\n  limit  (nothing) -> 3\npool quay\n  labels  a -> a, b\n"
         );
         assert_eq!(unmentioned(&found).as_deref(), Some("seat s"));
@@ -241,7 +241,7 @@ mod tests {
         assert_eq!(between(&of("key = 'a'"), &of("key = 'b'")), []);
         let found = between(&of(""), &of("key = 'b'"));
         assert_eq!(
-            told(&found),
+            differences_text(&found),
             "supplier s\n  secret_files.key  (nothing) -> b\n"
         );
     }

@@ -40,7 +40,14 @@ pub struct Yard {
     /// From when on people are told; as it is usually where it is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alerts: Option<AlertsEntry>,
+    /// The versions of the settings, where the yard was read from the service: a change that somebody made since is not
+    /// overwritten.
+    #[serde(skip)]
+    pub versions: Versions,
 }
+
+/// Versions of settings, by what they are of.
+pub type Versions = BTreeMap<(ThingKind, String), String>;
 
 /// A team or a project.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -183,7 +190,7 @@ fn usual_dwell() -> String {
 
 fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), FieldError> {
     if let Some(text) = text {
-        let millionths = amount(text).map_err(|said| wrong(place, said))?;
+        let millionths = amount(text).map_err(|message| wrong(place, message))?;
         *text = amount_text(millionths);
     }
     Ok(())
@@ -219,8 +226,8 @@ impl Yard {
                 .keys()
                 .find(|key| entry.settings.contains_key(*key))
             {
-                let said = format!("{twice} stands among the settings and the secrets");
-                return Err(wrong(&format!("supplier {name}"), said));
+                let message = format!("{twice} stands among the settings and the secrets");
+                return Err(wrong(&format!("supplier {name}"), message));
             }
         }
         for (name, entry) in &mut self.pools {
@@ -230,8 +237,8 @@ impl Yard {
             if !entry.needs.is_empty() {
                 let parsed: pennine_core::requirement::Requirement = entry.needs.parse().map_err(
                     |error: pennine_core::requirement::SyntaxError| {
-                        let said = format!("column {}: {}", error.column, error.message);
-                        wrong(&format!("pool {name}: needs"), said)
+                        let message = format!("column {}: {}", error.column, error.message);
+                        wrong(&format!("pool {name}: needs"), message)
                     },
                 )?;
                 entry.needs = parsed.to_string();
@@ -245,12 +252,12 @@ impl Yard {
             same_amount(&at("day_budget"), &mut machines.day_budget)?;
             same_amount(&at("month_budget"), &mut machines.month_budget)?;
             for text in &mut machines.during {
-                let times = during(text).map_err(|said| wrong(&at("during"), said))?;
+                let times = during(text).map_err(|message| wrong(&at("during"), message))?;
                 *text = times.as_ref().map(during_text).unwrap_or_default();
             }
             if machines.supplier.is_empty() {
-                let said = "a pool whose machines people bring has no [machines] at all";
-                return Err(wrong(&at("supplier"), said));
+                let message = "a pool whose machines people bring has no [machines] at all";
+                return Err(wrong(&at("supplier"), message));
             }
         }
         for (name, entry) in &mut self.targets {
@@ -264,27 +271,47 @@ impl Yard {
 
     /// The yard as the service has it.
     pub async fn read(client: &Client) -> Result<Yard, ClientError> {
-        let places = |places: Vec<Place>| {
-            let entry = |place: Place| (place.path.clone(), PlaceEntry::of(&place));
-            places.into_iter().map(entry).collect()
+        let mut yard = Yard::default();
+        let mut version = |kind: ThingKind, name: &str, version: &str| {
+            yard.versions
+                .insert((kind, name.to_owned()), version.to_owned());
         };
-        Ok(Yard {
-            teams: places(client.teams().await?.items),
-            projects: places(client.projects().await?.items),
-            seats: (client.seats().await?.items.into_iter())
-                .map(|seat| (seat.name.clone(), SeatEntry::of(seat)))
-                .collect(),
-            suppliers: (client.suppliers().await?.items.into_iter())
-                .map(|supplier| (supplier.name.clone(), SupplierEntry::of(supplier)))
-                .collect(),
-            pools: (client.pools().await?.items.into_iter())
-                .map(|pool| (pool.name.clone(), PoolEntry::of(pool)))
-                .collect(),
-            targets: (client.targets().await?.items.into_iter())
-                .map(|target| (target.name.clone(), TargetEntry::of(&target)))
-                .collect(),
-            alerts: Some(AlertsEntry::of(&client.thresholds().await?)),
-        })
+        for place in client.teams().await?.items {
+            version(ThingKind::Team, &place.path, &place.settings_version);
+            let entry = PlaceEntry::of(&place);
+            yard.teams.insert(place.path, entry);
+        }
+        for place in client.projects().await?.items {
+            version(ThingKind::Project, &place.path, &place.settings_version);
+            let entry = PlaceEntry::of(&place);
+            yard.projects.insert(place.path, entry);
+        }
+        for seat in client.seats().await?.items {
+            version(ThingKind::Seat, &seat.name, &seat.settings_version);
+            yard.seats.insert(seat.name.clone(), SeatEntry::of(seat));
+        }
+        for supplier in client.suppliers().await?.items {
+            version(
+                ThingKind::Supplier,
+                &supplier.name,
+                &supplier.settings_version,
+            );
+            let name = supplier.name.clone();
+            yard.suppliers.insert(name, SupplierEntry::of(supplier));
+        }
+        for pool in client.pools().await?.items {
+            version(ThingKind::Pool, &pool.name, &pool.settings_version);
+            yard.pools.insert(pool.name.clone(), PoolEntry::of(pool));
+        }
+        for target in client.targets().await?.items {
+            version(ThingKind::Target, &target.name, &target.settings_version);
+            let entry = TargetEntry::of(&target);
+            yard.targets.insert(target.name, entry);
+        }
+        let alerts = client.thresholds().await?;
+        version(ThingKind::Alerts, THRESHOLDS, &alerts.settings_version);
+        yard.alerts = Some(AlertsEntry::of(&alerts.thresholds));
+        Ok(yard)
     }
 
     /// The names of what stands in it, by kind.

@@ -59,6 +59,12 @@ fn split(path: &str) -> (Option<String>, String) {
 }
 
 impl Reach<'_> {
+    /// The client for a change of this thing: refused where its settings are others by now than those that were read.
+    fn client_for(&self, kind: ThingKind, name: &str) -> Client {
+        let version = self.there.versions.get(&(kind, name.to_owned()));
+        self.client.if_version(version.map(String::as_str))
+    }
+
     /// Makes one thing as the file says.
     pub async fn make(&self, one: &Difference) -> Result<(), Error> {
         let (name, new) = (one.name.as_str(), one.what == DifferenceAction::New);
@@ -71,7 +77,7 @@ impl Reach<'_> {
                     let (parent, name) = split(name);
                     self.client.add_team(&NewTeam { name, parent }).await?;
                 }
-                self.place(name, entry).await
+                self.place(one.kind, name, entry).await
             }
             ThingKind::Project => {
                 let Some(entry) = self.wanted.projects.get(name) else {
@@ -86,7 +92,7 @@ impl Reach<'_> {
                     })?;
                     self.client.add_project(&NewProject { name, team }).await?;
                 }
-                self.place(name, entry).await
+                self.place(one.kind, name, entry).await
             }
             ThingKind::Seat => {
                 let Some(entry) = self.wanted.seats.get(name) else {
@@ -106,7 +112,9 @@ impl Reach<'_> {
                         count: Some(count),
                         description: Some(description),
                     };
-                    self.client.change_seat(name, &change).await?;
+                    self.client_for(one.kind, name)
+                        .change_seat(name, &change)
+                        .await?;
                 }
                 Ok(())
             }
@@ -120,7 +128,9 @@ impl Reach<'_> {
             ThingKind::Target => self.target(name).await,
             ThingKind::Alerts => {
                 if let Some(entry) = &self.wanted.alerts {
-                    self.client.change_thresholds(&entry.change()).await?;
+                    self.client_for(one.kind, name)
+                        .change_thresholds(&entry.change())
+                        .await?;
                 }
                 Ok(())
             }
@@ -139,7 +149,9 @@ impl Reach<'_> {
                     within_us: Some(new.within_us),
                     days: Some(new.days),
                 };
-                self.client.change_target(name, &change).await?;
+                self.client_for(ThingKind::Target, name)
+                    .change_target(name, &change)
+                    .await?;
             }
             is => {
                 if is.is_some() {
@@ -151,14 +163,16 @@ impl Reach<'_> {
         Ok(())
     }
 
-    async fn place(&self, path: &str, entry: &PlaceEntry) -> Result<(), Error> {
+    async fn place(&self, kind: ThingKind, path: &str, entry: &PlaceEntry) -> Result<(), Error> {
         let change = PlaceChange {
             weight: Some(entry.weight),
             limit: Some(entry.limit),
             give_up_us: Some(time(entry.give_up.as_ref())),
             parent: None,
         };
-        self.client.change_place(path, &change).await?;
+        self.client_for(kind, path)
+            .change_place(path, &change)
+            .await?;
         Ok(())
     }
 
@@ -213,7 +227,9 @@ impl Reach<'_> {
                 ("boot_limit", boot_limit_us.is_none()),
             ]),
         };
-        self.client.change_supplier(name, &change).await?;
+        self.client_for(ThingKind::Supplier, name)
+            .change_supplier(name, &change)
+            .await?;
         Ok(())
     }
 
@@ -257,7 +273,8 @@ impl Reach<'_> {
             preview,
             accept_losses: self.leave.accept_losses,
         };
-        Ok(self.client.change_pool(name, &change).await?)
+        let client = self.client_for(ThingKind::Pool, name);
+        Ok(client.change_pool(name, &change).await?)
     }
 
     /// Takes one thing away that the file does not mention. False where that cannot be.

@@ -46,8 +46,9 @@ impl TargetEntry {
                 "it is about a pool or a place, not both",
             ));
         }
-        let share: PerMille = (self.share.parse()).map_err(|said| wrong(&at("share"), said))?;
-        let within = view::time(&self.within).map_err(|said| wrong(&at("within"), said))?;
+        let share: PerMille =
+            (self.share.parse()).map_err(|message| wrong(&at("share"), message))?;
+        let within = view::time(&self.within).map_err(|message| wrong(&at("within"), message))?;
         self.share = share.to_string();
         self.within = view::exact(within.into());
         let promise = self.promise();

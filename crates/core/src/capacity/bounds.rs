@@ -1,4 +1,4 @@
-//! What a pool may have: its ceiling, its budget, its supplier's troubles.
+//! What a pool may have: its ceiling, its budget, its supplier's backoffs.
 
 use super::decided::Numbers;
 use super::event::ManagedPool;
@@ -27,7 +27,7 @@ pub(super) struct Bounds {
 
 impl Bounds {
     /// How many machines there should be: the one number by which it is ordered and released.
-    pub(super) fn keep(&self, numbers: &Numbers, slots: u32, waiting: u32) -> u32 {
+    pub(super) fn machines_to_keep(&self, numbers: &Numbers, slots: u32, waiting: u32) -> u32 {
         let serve = waiting.div_ceil(slots.max(1));
         let keep = self
             .floor
@@ -64,14 +64,14 @@ impl Keeper {
             bounds.floor = 0;
             bounds.spare = 0;
         }
-        if let Some(said) = self.budget_used(care, tally, now, &mut bounds) {
-            bounds.short = Some(said);
+        if let Some(message) = self.budget_used(care, tally, now, &mut bounds) {
+            bounds.short = Some(message);
         }
-        let mut faulty = |trouble: Option<&super::SupplierTrouble>, asked: bool, name: &str| {
-            let Some(trouble) = trouble else { return };
-            bounds.short = Some(format!("{name}{}", trouble.said));
+        let mut faulty = |backoff: Option<&super::SupplierBackoff>, asked: bool, name: &str| {
+            let Some(backoff) = backoff else { return };
+            bounds.short = Some(format!("{name}{}", backoff.message));
             // When it is time to try again, one order goes ahead of the others.
-            let may_try = now >= trouble.until && !asked;
+            let may_try = now >= backoff.until && !asked;
             bounds.more = bounds.more.min(u32::from(may_try));
         };
         let Some(maker) = self.makers.get(&care.supplier) else {
@@ -79,10 +79,10 @@ impl Keeper {
             bounds.short = Some(format!("there is no supplier {:?}", supply.supplier));
             return bounds;
         };
-        let trouble = self.pool_trouble.get(&care.id);
-        faulty(trouble, tally.numbers.coming > 0, "");
+        let backoff = self.pool_backoffs.get(&care.id);
+        faulty(backoff, tally.numbers.coming > 0, "");
         faulty(
-            self.maker_trouble.get(&care.supplier),
+            self.supplier_backoffs.get(&care.supplier),
             load.ordered > 0,
             &format!("{} fails: ", maker.name),
         );
@@ -102,7 +102,7 @@ impl Keeper {
             return None;
         }
         let (day, month) = self.meters.get(&care.id)?.spent(now);
-        let mut said = None;
+        let mut message = None;
         for (limit, spent, when) in [
             (budget.day, day, "today"),
             (budget.month, month, "this month"),
@@ -111,7 +111,7 @@ impl Keeper {
             if spent >= limit {
                 bounds.spent = true;
                 bounds.more = 0;
-                said = Some(format!("its budget of {limit} for {when} is used up"));
+                message = Some(format!("its budget of {limit} for {when} is used up"));
                 continue;
             }
             // All of its machines, with the further ones, for as long as the budget has to last.
@@ -127,14 +127,14 @@ impl Keeper {
             let more = u32::try_from(all.saturating_sub(there)).unwrap_or(u32::MAX);
             if more < bounds.more {
                 bounds.more = more;
-                if more == 0 && said.is_none() {
-                    said = Some(format!(
+                if more == 0 && message.is_none() {
+                    message = Some(format!(
                         "its budget of {limit} for {when} is nearly used up, and another machine would end it within {}",
                         crate::time::spoken(BUDGET_LASTS)
                     ));
                 }
             }
         }
-        said
+        message
     }
 }

@@ -73,11 +73,11 @@ impl Keeper {
 
     /// When something changes next by time alone, as far as it can be told beforehand.
     pub fn next_due(&self, now: Moment) -> Option<Moment> {
-        let troubles = self
-            .maker_trouble
+        let backoffs = self
+            .supplier_backoffs
             .values()
-            .chain(self.pool_trouble.values())
-            .map(|trouble| trouble.until)
+            .chain(self.pool_backoffs.values())
+            .map(|backoff| backoff.until)
             .filter(|until| *until > now);
         let rested = self.pools.values().filter_map(|care| {
             let tally = self.fleet.tally(care.id)?;
@@ -95,7 +95,7 @@ impl Keeper {
         fleet
             .into_iter()
             .chain(minute)
-            .chain(troubles)
+            .chain(backoffs)
             .chain(rested)
             .min()
     }
@@ -110,7 +110,7 @@ impl Keeper {
                     supplier: one.supplier,
                     pool: one.pool,
                     scope: Scope::Pool,
-                    said: format!("its machines do not come: {}", one.reason),
+                    message: format!("its machines do not come: {}", one.reason),
                     jitter: lot,
                     retry_after: None,
                 };
@@ -176,7 +176,7 @@ impl Keeper {
                 let tally = tally(care.id);
                 let waiting = wanted.get(&care.id).copied().unwrap_or(0);
                 let orders = bounds
-                    .keep(&tally.numbers, care.supply.machine_slots(), waiting)
+                    .machines_to_keep(&tally.numbers, care.supply.machine_slots(), waiting)
                     .saturating_sub(tally.numbers.counted())
                     .min(bounds.more);
                 if orders > *left {
@@ -222,7 +222,7 @@ impl Keeper {
             .pool_view(care.id)
             .is_some_and(|view| view.makes.is_none());
         let tally = self.fleet.tally(care.id).unwrap_or(&none);
-        let mut keep = bounds.keep(&tally.numbers, slots, waiting);
+        let mut keep = bounds.machines_to_keep(&tally.numbers, slots, waiting);
         let probe = unknown && keep == 0 && tally.numbers.existing() == 0 && bounds.more > 0;
         if unknown && !bounds.spent && !care.paused && bounds.cap > 0 {
             keep = keep.max(1);
@@ -247,7 +247,7 @@ impl Keeper {
             releasing: counted.releasing,
             ..before
         };
-        self.say_bounds(care, bounds, numbers, decided);
+        self.note_bounds(care, bounds, numbers, decided);
         let full = numbers.existing() >= care.supply.ceiling;
         let standing = PoolStanding {
             pool: care.id,
@@ -298,16 +298,16 @@ impl Keeper {
             });
         }
         if orders > 0 {
-            let said = if probe {
+            let message = if probe {
                 "ordered 1 to find out what its machines are".to_owned()
             } else {
-                format!("ordered {orders}: {}", numbers.said())
+                format!("ordered {orders}: {}", numbers.describe())
             };
             decided.notes.push(CapacityNote {
                 pool: care.id,
                 verb: if probe { "probe" } else { "order" },
                 machines: orders,
-                said,
+                message,
                 numbers,
             });
         }
@@ -327,7 +327,7 @@ impl Keeper {
         };
         let counted = tally.numbers.counted();
         // Those that are leaving anyway are not made up for by others.
-        let (mut over, why) = if bounds.spent {
+        let (mut over, reason) = if bounds.spent {
             (counted, bounds.short.clone().unwrap_or_default())
         } else {
             let over = counted.saturating_sub(bounds.cap);
@@ -336,7 +336,7 @@ impl Keeper {
         let mut released: Vec<(MachineId, String)> = Vec::new();
         // Of those on their way the one ordered last goes first.
         for machine in tally.coming.iter().rev().take(over as usize) {
-            released.push((*machine, why.clone()));
+            released.push((*machine, reason.clone()));
         }
         let gone = u32::try_from(released.len()).unwrap_or(over);
         over -= gone;
@@ -345,7 +345,7 @@ impl Keeper {
         for (since, machine) in &tally.idle {
             let rested = now.since(*since) >= Duration::from(care.supply.dwell_us);
             if over > 0 {
-                released.push((*machine, why.clone()));
+                released.push((*machine, reason.clone()));
                 over -= 1;
             } else if surplus > 0 && rested {
                 let idle = spoken(now.since(*since));
@@ -360,9 +360,9 @@ impl Keeper {
         } else {
             tally.busy.iter().take(over as usize).copied().collect()
         };
-        self.drain(care, &drained, &why, numbers, decided);
-        for (machine, why) in released {
-            self.release(decided, care.id, machine, why, false, numbers);
+        self.drain(care, &drained, &reason, numbers, decided);
+        for (machine, reason) in released {
+            self.release(decided, care.id, machine, reason, false, numbers);
         }
     }
 
@@ -370,7 +370,7 @@ impl Keeper {
         &self,
         care: &ManagedPool,
         machines: &[MachineId],
-        why: &str,
+        reason: &str,
         numbers: Numbers,
         decided: &mut CapacityPlan,
     ) {
@@ -387,7 +387,7 @@ impl Keeper {
                 pool: care.id,
                 verb: "drain",
                 machines: count,
-                said: format!("told {count} to finish: {why}"),
+                message: format!("told {count} to finish: {reason}"),
                 numbers,
             });
         }
@@ -398,7 +398,7 @@ impl Keeper {
         decided: &mut CapacityPlan,
         pool: PoolId,
         machine: MachineId,
-        why: String,
+        reason: String,
         failed: bool,
         numbers: Numbers,
     ) {
@@ -408,30 +408,30 @@ impl Keeper {
         match decided
             .notes
             .iter_mut()
-            .find(|note| note.pool == pool && note.verb == verb && note.said.ends_with(&why))
+            .find(|note| note.pool == pool && note.verb == verb && note.message.ends_with(&reason))
         {
             Some(note) => {
                 note.machines += 1;
-                note.said = format!("{} {}: {why}", done(verb), note.machines);
+                note.message = format!("{} {}: {reason}", done(verb), note.machines);
             }
             None => decided.notes.push(CapacityNote {
                 pool,
                 verb,
                 machines: 1,
-                said: format!("{} 1: {why}", done(verb)),
+                message: format!("{} 1: {reason}", done(verb)),
                 numbers,
             }),
         }
         decided.releases.push(Release {
             machine,
             pool,
-            why,
+            reason,
             failed,
         });
     }
 
     /// Notes what would hold a pool back, when that is another than before.
-    fn say_bounds(
+    fn note_bounds(
         &mut self,
         care: &ManagedPool,
         bounds: &Bounds,
@@ -443,7 +443,7 @@ impl Keeper {
         if before == bounds.short.as_deref() {
             return;
         }
-        let (verb, said) = match &bounds.short {
+        let (verb, message) = match &bounds.short {
             None => (
                 "go-on",
                 format!("goes on; before: {}", before.unwrap_or_default()),
@@ -454,7 +454,7 @@ impl Keeper {
             pool: care.id,
             verb,
             machines: 0,
-            said,
+            message,
             numbers,
         });
     }

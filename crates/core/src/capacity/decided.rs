@@ -39,7 +39,7 @@ impl Numbers {
         self.counted() + self.leaving + self.releasing
     }
 
-    pub(super) fn said(&self) -> String {
+    pub(super) fn describe(&self) -> String {
         let mut parts = Vec::new();
         let mut part = |count: u32, what: &str| {
             if count > 0 {
@@ -86,7 +86,7 @@ pub struct Order {
 pub struct Release {
     pub machine: MachineId,
     pub pool: PoolId,
-    pub why: String,
+    pub reason: String,
     /// Whether it never did what it was ordered for.
     pub failed: bool,
 }
@@ -107,7 +107,7 @@ pub struct CapacityNote {
     pub verb: &'static str,
     /// How many machines it is about.
     pub machines: u32,
-    pub said: String,
+    pub message: String,
     pub numbers: Numbers,
 }
 

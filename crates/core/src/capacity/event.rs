@@ -80,7 +80,7 @@ pub enum Event {
         supplier: SupplierId,
         pool: PoolId,
         scope: Scope,
-        said: String,
+        message: String,
         jitter: f64,
         /// The supplier says itself how long to wait.
         retry_after: Option<Duration>,

@@ -19,12 +19,12 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
 /// What went wrong of a supplier or a pool, and when it is tried again.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct SupplierTrouble {
+pub struct SupplierBackoff {
     /// How often in a row.
     pub times: u32,
     pub since: Moment,
     pub until: Moment,
-    pub said: String,
+    pub message: String,
 }
 
 /// Keeps the pools' machines. See the module's head.
@@ -34,19 +34,19 @@ pub struct Keeper {
     pub(super) pools: BTreeMap<PoolId, Arc<ManagedPool>>,
     pub(super) fleet: Fleet,
     pub(super) meters: BTreeMap<PoolId, Meter>,
-    pub(super) maker_trouble: BTreeMap<SupplierId, SupplierTrouble>,
-    pub(super) pool_trouble: BTreeMap<PoolId, SupplierTrouble>,
+    pub(super) supplier_backoffs: BTreeMap<SupplierId, SupplierBackoff>,
+    pub(super) pool_backoffs: BTreeMap<PoolId, SupplierBackoff>,
     /// How each pool stood after the last decision.
     pub(super) standings: BTreeMap<PoolId, PoolStanding>,
 }
 
-fn trouble_after(
-    before: Option<&SupplierTrouble>,
+fn next_backoff(
+    before: Option<&SupplierBackoff>,
     now: Moment,
-    said: String,
+    message: String,
     jitter: f64,
     retry_after: Option<Duration>,
-) -> SupplierTrouble {
+) -> SupplierBackoff {
     // Faults that come while it is waited for the last one are one and the same: many orders were on their way.
     let (times, since) = match before {
         Some(before) if now < before.until => (before.times, before.since),
@@ -57,11 +57,11 @@ fn trouble_after(
     let pause = retry_after.unwrap_or(doubled).min(LONGEST_PAUSE);
     let pause = pause.mul_f64(1.0 + jitter.clamp(0.0, 1.0) / 2.0);
     let until = (now + pause).max(before.map_or(now, |before| before.until));
-    SupplierTrouble {
+    SupplierBackoff {
         times,
         since,
         until,
-        said,
+        message,
     }
 }
 
@@ -79,7 +79,7 @@ impl Keeper {
             }
             Event::MakerGone(id) => {
                 self.makers.remove(&id);
-                self.maker_trouble.remove(&id);
+                self.supplier_backoffs.remove(&id);
                 self.fleet.policy_changed(|machine| machine.supplier == id);
             }
             Event::Pool(care) => {
@@ -95,7 +95,7 @@ impl Keeper {
                 };
                 // What went wrong with what was asked for before says nothing of what is asked for now.
                 if before.is_some_and(|before| asks(before) != asks(&care)) {
-                    self.pool_trouble.remove(&care.id);
+                    self.pool_backoffs.remove(&care.id);
                 }
                 let id = care.id;
                 self.pools.insert(id, Arc::from(care));
@@ -104,7 +104,7 @@ impl Keeper {
             }
             Event::PoolGone(id) => {
                 self.pools.remove(&id);
-                self.pool_trouble.remove(&id);
+                self.pool_backoffs.remove(&id);
                 self.standings.remove(&id);
                 self.fleet.policy_changed(|machine| machine.pool == id);
             }
@@ -114,19 +114,19 @@ impl Keeper {
                 supplier,
                 pool,
                 scope,
-                said,
+                message,
                 jitter,
                 retry_after,
             } => {
-                let after = |before| trouble_after(before, now, said, jitter, retry_after);
+                let after = |before| next_backoff(before, now, message, jitter, retry_after);
                 match scope {
                     Scope::Supplier => {
-                        let trouble = after(self.maker_trouble.get(&supplier));
-                        self.maker_trouble.insert(supplier, trouble);
+                        let backoff = after(self.supplier_backoffs.get(&supplier));
+                        self.supplier_backoffs.insert(supplier, backoff);
                     }
                     Scope::Pool => {
-                        let trouble = after(self.pool_trouble.get(&pool));
-                        self.pool_trouble.insert(pool, trouble);
+                        let backoff = after(self.pool_backoffs.get(&pool));
+                        self.pool_backoffs.insert(pool, backoff);
                     }
                 }
             }
@@ -139,9 +139,9 @@ impl Keeper {
     }
 
     fn note_success(&mut self, supplier: SupplierId, pool: PoolId, joined: bool) {
-        self.maker_trouble.remove(&supplier);
+        self.supplier_backoffs.remove(&supplier);
         if joined {
-            self.pool_trouble.remove(&pool);
+            self.pool_backoffs.remove(&pool);
         }
     }
 
@@ -198,20 +198,20 @@ impl Keeper {
     }
 
     /// Goes on to leave a supplier alone with which something went wrong before this keeper began.
-    pub fn resume_trouble(
+    pub fn resume_backoff(
         &mut self,
         supplier: SupplierId,
-        said: String,
+        message: String,
         since: Moment,
         until: Moment,
     ) {
-        let trouble = SupplierTrouble {
+        let backoff = SupplierBackoff {
             times: 1,
             since,
             until,
-            said,
+            message,
         };
-        self.maker_trouble.insert(supplier, trouble);
+        self.supplier_backoffs.insert(supplier, backoff);
     }
 
     /// The machine, while it exists.
@@ -245,13 +245,13 @@ impl Keeper {
     }
 
     /// What is wrong with a supplier.
-    pub fn trouble_of(&self, supplier: SupplierId) -> Option<&SupplierTrouble> {
-        self.maker_trouble.get(&supplier)
+    pub fn backoff_of(&self, supplier: SupplierId) -> Option<&SupplierBackoff> {
+        self.supplier_backoffs.get(&supplier)
     }
 
     /// What is wrong with what a pool asks for.
-    pub fn trouble_of_pool(&self, pool: PoolId) -> Option<&SupplierTrouble> {
-        self.pool_trouble.get(&pool)
+    pub fn backoff_of_pool(&self, pool: PoolId) -> Option<&SupplierBackoff> {
+        self.pool_backoffs.get(&pool)
     }
 
     /// What a pool spent today and this month.

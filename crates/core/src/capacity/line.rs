@@ -19,12 +19,12 @@ pub fn pool_line(
     short: Option<&str>,
 ) -> String {
     let all = level.executing + level.idle;
-    let mut said = match level.waiting {
+    let mut message = match level.waiting {
         0 => format!("Nothing waits for {name}."),
         1 => format!("1 job waits that {name} could take."),
         n => format!("{n} jobs wait that {name} could take."),
     };
-    said += &match (all, level.idle) {
+    message += &match (all, level.idle) {
         (0, _) if level.coming > 0 => " It has no slot yet".to_owned(),
         (0, _) => match numbers {
             None => " None of its runners takes work".to_owned(),
@@ -37,25 +37,31 @@ pub fn pool_line(
     };
     match level.coming {
         0 => {}
-        1 => said += ", and a machine with 1 slot is coming",
-        n => said += &format!(", and machines with {} are coming", slots(n)),
+        1 => message += ", and a machine with 1 slot is coming",
+        n => message += &format!(", and machines with {} are coming", slots(n)),
     }
-    said.push('.');
+    message.push('.');
     match (short, numbers) {
-        (Some(short), _) => said += &format!(" No further machine can be had: {short}."),
+        (Some(short), _) => message += &format!(" No further machine can be had: {short}."),
         (None, Some(numbers)) if level.waiting > 0 && numbers.existing() >= numbers.ceiling => {
-            said += &format!(" It has as many machines as it may, {}.", numbers.ceiling);
+            message += &format!(" It has as many machines as it may, {}.", numbers.ceiling);
         }
         (None, _) => {}
     }
-    said
+    message
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn said(waiting: u32, executing: u32, idle: u32, coming: u32, short: Option<&str>) -> String {
+    fn describe(
+        waiting: u32,
+        executing: u32,
+        idle: u32,
+        coming: u32,
+        short: Option<&str>,
+    ) -> String {
         let level = QueueSample {
             waiting,
             executing,
@@ -75,20 +81,20 @@ mod tests {
     #[test]
     fn it_says_what_waits_what_is_done_and_what_stands_in_the_way() {
         assert_eq!(
-            said(0, 0, 0, 0, None),
+            describe(0, 0, 0, 0, None),
             "Nothing waits for slipway. It has no machine."
         );
         assert_eq!(
-            said(0, 1, 1, 0, None),
+            describe(0, 1, 1, 0, None),
             "Nothing waits for slipway. 1 of its 2 slots are free."
         );
         assert_eq!(
-            said(9, 3, 0, 3, None),
+            describe(9, 3, 0, 3, None),
             "9 jobs wait that slipway could take. All of its 3 slots are busy, and machines with 3 slots are coming. \
              It has as many machines as it may, 6."
         );
         assert_eq!(
-            said(1, 0, 0, 0, Some("harbour fails: no connection")),
+            describe(1, 0, 0, 0, Some("harbour fails: no connection")),
             "1 job waits that slipway could take. It has no machine. No further machine can be had: harbour fails: no \
              connection."
         );

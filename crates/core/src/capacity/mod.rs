@@ -24,7 +24,7 @@ mod supply;
 
 pub use decided::{CapacityNote, CapacityPlan, Numbers, Order, PoolStanding, Release, RunnerDrain};
 pub use event::{Event, MachineView, ManagedPool, Scope, SupplierView};
-pub use keeper::{Keeper, SupplierTrouble};
+pub use keeper::{Keeper, SupplierBackoff};
 pub use line::pool_line;
 pub use spend::{Meter, Money};
 pub use supply::{Budget, Day, Offer, Supply, Times, Week, WeekError};

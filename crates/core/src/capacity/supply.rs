@@ -95,7 +95,7 @@ pub struct Offer {
     pub zones: Vec<String>,
     /// What people should know: how it keeps machines apart, for one.
     #[serde(skip_serializing_if = "String::is_empty")]
-    pub said: String,
+    pub message: String,
 }
 
 /// What a pool's machines may cost in a day and in a month, as its week's time zone counts them.

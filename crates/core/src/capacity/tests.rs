@@ -187,6 +187,41 @@ impl World {
 
     /// Lets what is due happen, decides, and has the suppliers do what was decided.
     fn step(&mut self) -> CapacityPlan {
+        self.let_machines_come_and_go();
+        self.end_attempts();
+        let now = self.now;
+        let mut next = self.fresh;
+        let plan = self.state.start(now, &mut || {
+            next += 1;
+            id(next)
+        });
+        for assignment in &plan.assignments {
+            let end = now + self.length;
+            self.attempts
+                .insert(assignment.attempt, (assignment.job, assignment.runner, end));
+            let used_up = self
+                .there
+                .values()
+                .find(|thing| thing.order.runner == assignment.runner && thing.order.single_use);
+            if let Some(order) = used_up.map(|thing| thing.order.clone()) {
+                self.runner(&order, RunnerState::Available, DesiredState::Drain);
+            }
+        }
+        let decided = self.keeper.decide(&mut self.state, now, &mut || {
+            next += 2;
+            (id(next), id(next + 1))
+        });
+        self.fresh = next + 1;
+        let reasons = self.state.explain(now);
+        if let Some(change) = reasons.last() {
+            self.reasons.clone_from(&change.segments);
+        }
+        self.notes.extend(decided.notes.iter().cloned());
+        self.carry_out(&decided);
+        decided
+    }
+
+    fn let_machines_come_and_go(&mut self) {
         let due: Vec<MachineId> = self.there.keys().copied().collect();
         for machine in due {
             let thing = &self.there[&machine];
@@ -221,6 +256,9 @@ impl World {
                 }
             }
         }
+    }
+
+    fn end_attempts(&mut self) {
         let over: Vec<AttemptId> = self
             .attempts
             .iter()
@@ -240,34 +278,11 @@ impl World {
                 self.runner(&order, RunnerState::Retired, DesiredState::Drain);
             }
         }
+    }
+
+    /// Does what the suppliers do with a decision.
+    fn carry_out(&mut self, decided: &CapacityPlan) {
         let now = self.now;
-        let mut next = self.fresh;
-        let plan = self.state.start(now, &mut || {
-            next += 1;
-            id(next)
-        });
-        for assignment in &plan.assignments {
-            let end = now + self.length;
-            self.attempts
-                .insert(assignment.attempt, (assignment.job, assignment.runner, end));
-            let used_up = self
-                .there
-                .values()
-                .find(|thing| thing.order.runner == assignment.runner && thing.order.single_use);
-            if let Some(order) = used_up.map(|thing| thing.order.clone()) {
-                self.runner(&order, RunnerState::Available, DesiredState::Drain);
-            }
-        }
-        let decided = self.keeper.decide(&mut self.state, now, &mut || {
-            next += 2;
-            (id(next), id(next + 1))
-        });
-        self.fresh = next + 1;
-        let reasons = self.state.explain(now);
-        if let Some(change) = reasons.last() {
-            self.reasons.clone_from(&change.segments);
-        }
-        self.notes.extend(decided.notes.iter().cloned());
         for order in &decided.orders {
             match self.mood[&order.supplier] {
                 Mood::Down => {
@@ -276,7 +291,7 @@ impl World {
                         supplier: order.supplier,
                         pool: order.pool,
                         scope: Scope::Supplier,
-                        said: "it does not answer".into(),
+                        message: "it does not answer".into(),
                         jitter: 0.5,
                         retry_after: None,
                     };
@@ -309,7 +324,6 @@ impl World {
             let order = self.there[&drain.machine].order.clone();
             self.runner(&order, RunnerState::Available, DesiredState::Drain);
         }
-        decided
     }
 
     fn run(&mut self, seconds: u64) {
@@ -362,9 +376,9 @@ impl World {
         self.there.values().filter(mine).count()
     }
 
-    fn said(&self, verb: &str) -> Vec<&str> {
+    fn notes(&self, verb: &str) -> Vec<&str> {
         let notes = self.notes.iter().filter(|note| note.verb == verb);
-        notes.map(|note| note.said.as_str()).collect()
+        notes.map(|note| note.message.as_str()).collect()
     }
 }
 
@@ -387,7 +401,7 @@ fn a_burst_takes_a_pool_from_nothing_to_its_ceiling_and_back() {
     let decided = world.step();
     assert_eq!(decided.orders.len(), 4, "no polling: at once");
     assert_eq!(
-        world.said("order"),
+        world.notes("order"),
         ["ordered 4: 4 waiting, no machine, ceiling 4"]
     );
     assert_eq!(
@@ -416,11 +430,11 @@ fn a_burst_takes_a_pool_from_nothing_to_its_ceiling_and_back() {
     assert_eq!(world.done, 10);
     assert_eq!(world.there_in(1), 0, "back to nothing after the dwell");
     assert!(
-        world.said("release")[0].ends_with("and not wanted"),
+        world.notes("release")[0].ends_with("and not wanted"),
         "{:?}",
-        world.said("release")
+        world.notes("release")
     );
-    assert_eq!(world.said("order").len(), 1);
+    assert_eq!(world.notes("order").len(), 1);
 }
 
 #[test]
@@ -485,13 +499,13 @@ fn a_supplier_that_fails_is_left_alone_for_longer_each_time_and_another_serves_m
     assert_eq!(decided.orders.len(), 3);
     world.run(600);
     assert_eq!(world.done, 3);
-    let before = world.said("order").len();
+    let before = world.notes("order").len();
     world.submit("arm64", 1);
     world.mood.insert(id(1), Mood::Works);
     world.run(400);
     assert_eq!(world.done, 4);
-    assert!(world.said("order").len() > before);
-    assert!(world.said("hold-back")[0].contains("supplier-1 fails: it does not answer"));
+    assert!(world.notes("order").len() > before);
+    assert!(world.notes("hold-back")[0].contains("supplier-1 fails: it does not answer"));
 }
 
 #[test]
@@ -506,11 +520,11 @@ fn while_its_only_supplier_fails_the_jobs_are_told_so() {
     assert_eq!(world.reasons[0].reason, Reason::SupplyShort);
     let standing = world.state.standing(id(1)).unwrap();
     assert_eq!(
-        standing.said(Reason::SupplyShort),
+        standing.describe(Reason::SupplyShort),
         "no further machine can be had: pool-1: supplier-1 fails: it does not answer"
     );
     world.run(600);
-    let tries = world.said("order").len();
+    let tries = world.notes("order").len();
     assert!((4..12).contains(&tries), "{tries} tries in ten minutes");
 }
 
@@ -523,7 +537,7 @@ fn machines_that_never_join_are_given_up_and_their_pool_waits_before_it_orders_a
     world.submit("arm64", 2);
     world.run(302);
     assert_eq!(
-        world.said("give-up"),
+        world.notes("give-up"),
         ["gave up 2: its runner did not connect within 5 min"]
     );
     world.mood.insert(id(1), Mood::Works);
@@ -542,7 +556,7 @@ fn the_quota_of_a_supplier_is_shared_by_its_pools() {
     world.run(5);
     assert_eq!(world.there.len(), 3);
     assert_eq!(
-        world.said("hold-back")[0],
+        world.notes("hold-back")[0],
         "orders nothing more: supplier-1 makes 3 machines at most"
     );
 }
@@ -570,7 +584,7 @@ fn a_budget_that_is_used_up_wins_over_the_floor_and_says_so() {
     assert_eq!(world.done, 3);
     let (day, _) = world.keeper.spent(id(1), world.now);
     assert!((30_000_000..30_500_000).contains(&day.0), "{day}");
-    let held = world.said("hold-back");
+    let held = world.notes("hold-back");
     assert!(
         held.last()
             .unwrap()
@@ -587,7 +601,7 @@ fn a_new_pool_orders_one_machine_to_find_out_what_it_makes() {
     let decided = world.step();
     assert_eq!(decided.orders.len(), 1);
     assert_eq!(
-        world.said("probe"),
+        world.notes("probe"),
         ["ordered 1 to find out what its machines are"]
     );
     world.submit("arm64", 2);
@@ -620,7 +634,7 @@ fn a_single_use_machine_is_replaced_when_its_job_begins_and_goes_when_it_ends() 
     assert_eq!(world.there_in(1), 2, "its successor is on its way");
     world.run(70);
     assert_eq!(world.there_in(1), 1, "the first is gone");
-    assert_eq!(world.said("release"), ["released 1: its one job is done"]);
+    assert_eq!(world.notes("release"), ["released 1: its one job is done"]);
 }
 
 #[test]
@@ -720,7 +734,7 @@ proptest! {
                     prop_assert!(there <= policy.ceiling as usize, "{there} in {pool:?}, ceiling {}", policy.ceiling);
                     let orders = decided.orders.iter().any(|one| one.pool == pool);
                     let released = decided.notes.iter()
-                        .any(|note| note.pool == pool && note.verb == "release" && note.said.ends_with("not wanted"));
+                        .any(|note| note.pool == pool && note.verb == "release" && note.message.ends_with("not wanted"));
                     prop_assert!(!(orders && released), "ordered and released at once: {:?}", decided.notes);
                 }
                 if let Some(quota) = quota {

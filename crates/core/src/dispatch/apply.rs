@@ -4,8 +4,8 @@ use super::event::{Event, Plan, ReasonChange};
 use super::inconsistency::Problem;
 use super::reason::Segment;
 use super::state::State;
-use super::yard::RunnerView;
-use crate::id::{AttemptId, PoolId, StrandId};
+use super::yard::{PoolView, RunnerView};
+use crate::id::{AttemptId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 
 impl State {
@@ -33,32 +33,8 @@ impl State {
             }
             Event::Withdrawn { job } => self.withdraw(job, now),
             Event::Runner(view) => self.runner(*view, now),
-            Event::RunnerGone { id } => {
-                if let Some(gone) = self.field.runner_gone(id) {
-                    for attempt in gone.holds {
-                        self.release(attempt, now);
-                    }
-                    self.class_changed(Some(gone.class));
-                }
-            }
-            Event::Pool(view) => {
-                let id = view.id;
-                if self.field.pool(*view) {
-                    self.stale = true;
-                } else {
-                    let members: Vec<usize> = self
-                        .field
-                        .classes
-                        .iter()
-                        .enumerate()
-                        .filter(|(_, class)| class.pool == id)
-                        .map(|(at, _)| at)
-                        .collect();
-                    for class in members {
-                        self.class_changed(Some(class));
-                    }
-                }
-            }
+            Event::RunnerGone { id } => self.runner_gone(id, now),
+            Event::Pool(view) => self.pool(*view),
             Event::Place(view) => {
                 let place = self.tree.place(&view.path);
                 self.tree.set(place, view.weight, view.limit);
@@ -73,17 +49,7 @@ impl State {
                 name,
                 runner,
                 there,
-            } => {
-                let warm = self.warm.entry(name.clone()).or_default();
-                if there {
-                    warm.insert(runner);
-                } else {
-                    warm.remove(&runner);
-                }
-                if warm.is_empty() {
-                    self.warm.remove(&name);
-                }
-            }
+            } => self.kept_workspace(name, runner, there),
             Event::Used { project, slot_time } => {
                 let place = self.tree.place(&project);
                 self.tree.add(place, slot_time, self.scale.growth(now));
@@ -108,14 +74,53 @@ impl State {
                 }
             }
             Event::Released { attempt } | Event::Refused { attempt } => self.release(attempt, now),
-            Event::SeatsTakenBack { attempt } => {
-                if let Some(holder) = self.holders.get_mut(&attempt)
-                    && std::mem::take(&mut holder.seated)
-                {
-                    let strand = holder.strand;
-                    self.leave_seats(strand);
-                }
+            Event::SeatsTakenBack { attempt } => self.seats_taken_back(attempt),
+        }
+    }
+
+    fn runner_gone(&mut self, id: RunnerId, now: Moment) {
+        if let Some(gone) = self.field.runner_gone(id) {
+            for attempt in gone.holds {
+                self.release(attempt, now);
             }
+            self.class_changed(Some(gone.class));
+        }
+    }
+
+    fn pool(&mut self, view: PoolView) {
+        let id = view.id;
+        if self.field.pool(view) {
+            self.stale = true;
+            return;
+        }
+        let classes = self.field.classes.iter().enumerate();
+        let members: Vec<usize> = classes
+            .filter(|(_, class)| class.pool == id)
+            .map(|(at, _)| at)
+            .collect();
+        for class in members {
+            self.class_changed(Some(class));
+        }
+    }
+
+    fn kept_workspace(&mut self, name: String, runner: RunnerId, is_kept: bool) {
+        let warm = self.warm.entry(name.clone()).or_default();
+        if is_kept {
+            warm.insert(runner);
+        } else {
+            warm.remove(&runner);
+        }
+        if warm.is_empty() {
+            self.warm.remove(&name);
+        }
+    }
+
+    fn seats_taken_back(&mut self, attempt: AttemptId) {
+        if let Some(holder) = self.holders.get_mut(&attempt)
+            && std::mem::take(&mut holder.seated)
+        {
+            let strand = holder.strand;
+            self.leave_seats(strand);
         }
     }
 
@@ -144,7 +149,7 @@ impl State {
         self.keep_scale(now);
         self.forget_unused(now);
         if std::mem::take(&mut self.stale) {
-            self.anew(now);
+            self.rebuild_kinds(now);
         }
         self.climb(now);
         let mut plan = Plan::default();
@@ -155,7 +160,7 @@ impl State {
     /// Returns which strands wait for another reason than before.
     pub fn explain(&mut self, now: Moment) -> Vec<ReasonChange> {
         if std::mem::take(&mut self.stale) {
-            self.anew(now);
+            self.rebuild_kinds(now);
         }
         self.explain_waiting(now)
     }
@@ -175,28 +180,28 @@ impl State {
     }
 
     /// Takes over what was said of a strand before this state was built, so that it is not said again.
-    pub fn said_before(&mut self, id: StrandId, segments: Vec<Segment>) {
+    pub fn restore_reasons(&mut self, id: StrandId, segments: Vec<Segment>) {
         if let Some(at) = self.by_strand.get(&id).copied() {
             if let Some(strand) = self.strands.get_mut(at) {
-                strand.said = segments;
+                strand.segments = segments;
             }
             self.dirty.insert(at);
         }
     }
 
-    pub(super) fn anew(&mut self, now: Moment) {
+    pub(super) fn rebuild_kinds(&mut self, now: Moment) {
         let strands: Vec<usize> = self.strands.iter().map(|(at, _)| at).collect();
         for at in strands.iter().copied() {
             self.leave_line(at);
         }
-        self.field.anew();
+        self.field.rebuild_index();
         self.seat_kinds.clear();
         self.kind_reasons.clear();
         self.unsure_kinds.clear();
         self.retryable_kinds.clear();
         for at in strands {
             self.find_kind(at);
-            self.line_up(at, now);
+            self.enqueue_strand(at, now);
             self.dirty.insert(at);
         }
         self.freed.extend(0..self.field.classes.len());

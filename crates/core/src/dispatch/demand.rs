@@ -82,7 +82,7 @@ impl State {
         });
         let slots = slots.collect();
         let mut wanted: BTreeMap<PoolId, u32> = BTreeMap::new();
-        self.suppose(now, slots, |state, flow, kept| {
+        self.serve_future_slots(now, slots, |state, flow, kept| {
             for one in kept {
                 let Some(own) = flow.class_of(&state.field, one.head.kind) else {
                     continue;
@@ -144,7 +144,7 @@ impl State {
         }
         let slots = coming.iter().map(|offer| (offer.class, offer.slots));
         let mut covered = BTreeMap::new();
-        self.suppose(now, slots.collect(), |_, _, kept| {
+        self.serve_future_slots(now, slots.collect(), |_, _, kept| {
             for one in kept {
                 *covered.entry(one.head.strand).or_default() += 1;
             }
@@ -179,7 +179,7 @@ impl State {
     }
 
     /// What would be kept if there were these slots of machines that are yet to come. Nothing changes.
-    fn suppose(
+    fn serve_future_slots(
         &mut self,
         now: Moment,
         slots: FxHashMap<usize, u32>,

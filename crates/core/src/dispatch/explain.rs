@@ -11,9 +11,9 @@ use std::collections::BTreeMap;
 impl State {
     pub(super) fn explain_waiting(&mut self, now: Moment) -> Vec<ReasonChange> {
         let mut changes = Vec::new();
-        self.kinds_that_turned();
+        self.changed_kinds();
         let touched: Vec<usize> = std::mem::take(&mut self.touched).into_iter().collect();
-        let turned = self.tree.turned(&touched);
+        let turned = self.tree.changed_limits(&touched);
         if !turned.is_empty() {
             let below: Vec<usize> = self
                 .strands
@@ -43,9 +43,9 @@ impl State {
         for at in std::mem::take(&mut self.dirty) {
             let segments = self.segments(at);
             if let Some(strand) = self.strands.get_mut(at)
-                && strand.said != segments
+                && strand.segments != segments
             {
-                strand.said.clone_from(&segments);
+                strand.segments.clone_from(&segments);
                 changes.push(ReasonChange {
                     strand: strand.id,
                     segments,
@@ -57,7 +57,7 @@ impl State {
 
     /// Works out the reasons of the kinds about which something changed; the strands of those whose reason is another
     /// now are looked at.
-    fn kinds_that_turned(&mut self) {
+    fn changed_kinds(&mut self) {
         let dirty: Vec<usize> = self.unsure_kinds.ones().collect();
         self.unsure_kinds.clear();
         for kind in dirty {
@@ -237,9 +237,9 @@ impl State {
     }
 
     /// What was last said of a strand.
-    pub fn said(&self, strand: StrandId) -> &[Segment] {
+    pub fn reasons_of(&self, strand: StrandId) -> &[Segment] {
         self.strand_at(strand)
-            .map_or(&[], |(_, strand)| &strand.said)
+            .map_or(&[], |(_, strand)| &strand.segments)
     }
 
     /// How many jobs wait in each strand in which any does.

@@ -41,7 +41,7 @@ impl State {
             queue: BTreeMap::new(),
             head: None,
             climbs: None,
-            said: Vec::new(),
+            segments: Vec::new(),
             attempts: 0,
             unused_since: None,
         });
@@ -49,7 +49,7 @@ impl State {
         self.note_use(at, now);
         if !self.stale {
             self.find_kind(at);
-            self.line_up(at, now);
+            self.enqueue_strand(at, now);
         }
         self.dirty.insert(at);
     }
@@ -108,7 +108,7 @@ impl State {
         self.tree.count_waiting(project, 1);
         self.note_use(at, now);
         if first {
-            self.line_up(at, now);
+            self.enqueue_strand(at, now);
         } else {
             self.length_changed(at);
         }
@@ -116,8 +116,9 @@ impl State {
 
     /// Reasons that hold for so many jobs of a strand follow its length.
     pub(super) fn length_changed(&mut self, at: usize) {
-        let counted =
-            |strand: &Strand| strand.said.len() > 1 || strand.key.seats.values().sum::<u32>() > 1;
+        let counted = |strand: &Strand| {
+            strand.segments.len() > 1 || strand.key.seats.values().sum::<u32>() > 1
+        };
         if self.is_covered_in_part(at) || self.strands.get(at).is_some_and(counted) {
             self.dirty.insert(at);
         }
@@ -143,7 +144,7 @@ impl State {
         }
         self.tree.count_waiting(project, -1);
         if first {
-            self.line_up(at, now);
+            self.enqueue_strand(at, now);
         } else {
             self.length_changed(at);
         }
@@ -161,7 +162,7 @@ impl State {
     }
 
     /// Puts a strand's first job into its team's line, at the band to which it has climbed.
-    pub(super) fn line_up(&mut self, at: usize, now: Moment) {
+    pub(super) fn enqueue_strand(&mut self, at: usize, now: Moment) {
         let emptied = self
             .strands
             .get(at)
@@ -208,7 +209,7 @@ impl State {
             if moment > now {
                 return;
             }
-            self.line_up(at, now);
+            self.enqueue_strand(at, now);
         }
     }
 

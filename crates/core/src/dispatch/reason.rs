@@ -54,7 +54,7 @@ words!(Reason {
 
 impl Reason {
     /// What is going on, in a few words.
-    pub fn said(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             Reason::NoMatch => "no runner satisfies it",
             Reason::OutOfReach => "the runners that satisfy it are out of its project's reach",
@@ -99,8 +99,8 @@ pub struct Segment {
 
 /// The reason of the job before which so many of its strand stand, by what was said of the strand. `handover` where
 /// nothing is said of it: somebody is about to.
-pub fn reason_at(said: &[Segment], mut ahead: u32) -> Reason {
-    for segment in said {
+pub fn reason_at(message: &[Segment], mut ahead: u32) -> Reason {
+    for segment in message {
         match segment.jobs {
             Some(jobs) if ahead >= jobs => ahead -= jobs,
             _ => return segment.reason,
@@ -335,7 +335,7 @@ impl EligibilityCounts {
     }
 
     /// The reason with its numbers, as a sentence.
-    pub fn said(&self, reason: Reason) -> String {
+    pub fn describe(&self, reason: Reason) -> String {
         let runners = |n: u32| {
             if n == 1 {
                 "1 runner".to_owned()
@@ -346,33 +346,33 @@ impl EligibilityCounts {
         let is = |n: u32| if n == 1 { "is" } else { "are" };
         match reason {
             Reason::AllBusy => {
-                let mut said = match self.taking {
+                let mut message = match self.taking {
                     0 => format!(
                         "every machine that could take it is taken; {}",
-                        self.full_said()
+                        self.describe_ceilings()
                     ),
                     1 => "the 1 runner that could take it is busy".to_owned(),
                     n => format!("all {n} runners that could take it are busy"),
                 };
                 for (count, state) in [(self.paused, "paused"), (self.offline, "offline")] {
                     if count > 0 {
-                        said += &format!(", {count} more {} {state}", is(count));
+                        message += &format!(", {count} more {} {state}", is(count));
                     }
                 }
                 if self.taking > 0 && !self.full.is_empty() {
-                    said += &format!("; {}", self.full_said());
+                    message += &format!("; {}", self.describe_ceilings());
                 }
-                said
+                message
             }
             Reason::TeamLimit => match &self.limit {
                 Some(Limit { place, held, limit }) => {
                     let slots = if *held == 1 { "slot" } else { "slots" };
                     format!("{place} holds {held} {slots}; its limit is {limit}")
                 }
-                None => reason.said().to_owned(),
+                None => reason.describe().to_owned(),
             },
-            Reason::SeatTaken => self.seats_said(SeatStanding::is_short, reason),
-            Reason::SeatReserved => self.seats_said(SeatStanding::is_reserved, reason),
+            Reason::SeatTaken => self.describe_seats(SeatStanding::is_short, reason),
+            Reason::SeatReserved => self.describe_seats(SeatStanding::is_reserved, reason),
             Reason::MachineComing if self.coming > 0 => match self.coming {
                 1 => "a machine with a slot for it is coming".to_owned(),
                 n => format!("machines with {n} slots are coming"),
@@ -380,7 +380,7 @@ impl EligibilityCounts {
             Reason::SupplyShort if !self.short.is_empty() || !self.full.is_empty() => {
                 let mut causes = self.short.clone();
                 if !self.full.is_empty() {
-                    causes.push(self.full_said());
+                    causes.push(self.describe_ceilings());
                 }
                 format!("no further machine can be had: {}", causes.join("; "))
             }
@@ -400,32 +400,32 @@ impl EligibilityCounts {
                 n => format!("all {n} runners that satisfy it are offline"),
             },
             Reason::Paused => {
-                let mut said = format!(
+                let mut message = format!(
                     "{} that could take it {} paused",
                     runners(self.paused),
                     is(self.paused)
                 );
                 if self.offline > 0 {
-                    said += &format!(", {} {} offline", runners(self.offline), is(self.offline));
+                    message += &format!(", {} {} offline", runners(self.offline), is(self.offline));
                 }
-                said
+                message
             }
-            other => other.said().to_owned(),
+            other => other.describe().to_owned(),
         }
     }
 }
 
 impl EligibilityCounts {
-    fn full_said(&self) -> String {
-        let said = self.full.iter().map(|full| match full.ceiling {
+    fn describe_ceilings(&self) -> String {
+        let message = self.full.iter().map(|full| match full.ceiling {
             0 => format!("{} may have no machine", full.pool),
             ceiling => format!("{} has as many machines as it may, {ceiling}", full.pool),
         });
-        said.collect::<Vec<_>>().join("; ")
+        message.collect::<Vec<_>>().join("; ")
     }
 
-    fn seats_said(&self, which: impl Fn(&SeatStanding) -> bool, reason: Reason) -> String {
-        let said: Vec<String> = self
+    fn describe_seats(&self, which: impl Fn(&SeatStanding) -> bool, reason: Reason) -> String {
+        let message: Vec<String> = self
             .seats
             .iter()
             .filter(|seat| which(seat))
@@ -451,10 +451,10 @@ impl EligibilityCounts {
                 }
             })
             .collect();
-        if said.is_empty() {
-            reason.said().to_owned()
+        if message.is_empty() {
+            reason.describe().to_owned()
         } else {
-            said.join("; ")
+            message.join("; ")
         }
     }
 }
@@ -463,13 +463,13 @@ impl EligibilityCounts {
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Remedy {
     /// What to do, as a sentence.
-    pub said: String,
+    pub message: String,
 }
 
 impl Remedy {
     /// What to do about a wait for this reason, where a person can do something.
     pub fn of(reason: Reason, requirement: &str) -> Option<Remedy> {
-        let said = match reason {
+        let message = match reason {
             Reason::NoMatch if requirement.is_empty() => {
                 "Add a runner to a pool that takes unlabelled work, or open a pool.".to_owned()
             }
@@ -490,6 +490,6 @@ impl Remedy {
             }
             _ => return None,
         };
-        Some(Remedy { said })
+        Some(Remedy { message })
     }
 }

@@ -334,7 +334,7 @@ impl RunnerIndex {
     // Pools.
 
     /// Works out classes and kinds anew. What was known of kinds is lost; the strands are to ask for theirs again.
-    pub fn anew(&mut self) {
+    pub fn rebuild_index(&mut self) {
         self.forget_requirements();
         self.classes.clear();
         self.by_signature.clear();

@@ -44,7 +44,7 @@ pub(super) struct Strand {
     pub head: Option<(usize, StrandHead)>,
     /// When that job climbs next.
     pub climbs: Option<Moment>,
-    pub said: Vec<Segment>,
+    pub segments: Vec<Segment>,
     /// Its attempts that hold a slot.
     pub attempts: u32,
     /// Since when no job of it waits or runs, where that is so.
@@ -216,17 +216,17 @@ impl State {
             .map(|(at, _)| at)
             .collect();
         for kind in beyond {
-            self.kind_unsure(kind);
+            self.mark_kind_dirty(kind);
         }
     }
 
-    pub(super) fn kind_unsure(&mut self, kind: usize) {
+    pub(super) fn mark_kind_dirty(&mut self, kind: usize) {
         self.unsure_kinds.grow(kind + 1);
         self.unsure_kinds.insert(kind);
     }
 
     pub(super) fn kind_changed(&mut self, kind: usize) {
-        self.kind_unsure(kind);
+        self.mark_kind_dirty(kind);
         self.retryable_kinds.grow(kind + 1);
         self.retryable_kinds.insert(kind);
     }

@@ -77,7 +77,7 @@ struct Node {
     waiting: u64,
     below: [Counts; BANDS],
     /// Whether its limit was reached when the reasons were last said.
-    said_full: bool,
+    reported_full: bool,
 }
 
 impl Node {
@@ -471,13 +471,13 @@ impl Tree {
     }
 
     /// Those of these places whose limit was reached or left since this was last asked.
-    pub fn turned(&mut self, candidates: &[usize]) -> Vec<usize> {
+    pub fn changed_limits(&mut self, candidates: &[usize]) -> Vec<usize> {
         let mut found = Vec::new();
         for at in candidates {
             if let Some(node) = self.nodes.get_mut(*at) {
                 let full = node.full();
-                if node.said_full != full {
-                    node.said_full = full;
+                if node.reported_full != full {
+                    node.reported_full = full;
                     found.push(*at);
                 }
             }

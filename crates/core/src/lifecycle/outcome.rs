@@ -166,8 +166,8 @@ pub fn runner_loss(
     let silence = now.since(last_contact.map_or(led_since, |last_contact| last_contact.at));
     let closed_at = last_contact.and_then(|last_contact| last_contact.closed_at);
     if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
-        let why = "its connection was closed from its side, and it did not come back";
-        return Some(why.to_owned());
+        let reason = "its connection was closed from its side, and it did not come back";
+        return Some(reason.to_owned());
     }
     (silence > SILENCE).then(|| {
         format!(
@@ -366,15 +366,15 @@ mod tests {
         let second = Duration::from_secs(1);
         let silent = |last_contact: LastContact, now| runner_loss(Some(&last_contact), NOW, now);
         assert_eq!(silent(last_contact(NOW), NOW + SILENCE), None);
-        let why = silent(last_contact(NOW), NOW + SILENCE + second).expect("it is silent");
-        assert!(why.contains("16 s"), "{why}");
+        let reason = silent(last_contact(NOW), NOW + SILENCE + second).expect("it is silent");
+        assert!(reason.contains("16 s"), "{reason}");
         let closed = LastContact {
             closed_at: Some(NOW),
             ..last_contact(NOW)
         };
         assert_eq!(silent(closed, NOW + RECONNECT), None);
-        let why = silent(closed, NOW + RECONNECT + second).expect("it stays away");
-        assert!(why.contains("closed"), "{why}");
+        let reason = silent(closed, NOW + RECONNECT + second).expect("it stays away");
+        assert!(reason.contains("closed"), "{reason}");
         assert!(runner_loss(None, NOW, NOW + SILENCE + second).is_some());
     }
 }

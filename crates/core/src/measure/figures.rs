@@ -24,26 +24,32 @@ pub struct Open {
 }
 
 impl Open {
-    /// Adds what a stint that goes on, cut off now, adds to a window. `waits` says whether it still waits.
-    pub fn add_stint(&mut self, stint: &WorkSpan, waits: bool, from: Moment, until: Moment) {
-        if stint.ready >= from && stint.ready < until {
+    /// Adds what a work span that goes on, cut off now, adds to a window. `waits` says whether it still waits.
+    pub fn add_work_span(
+        &mut self,
+        work_span: &WorkSpan,
+        waits: bool,
+        from: Moment,
+        until: Moment,
+    ) {
+        if work_span.ready >= from && work_span.ready < until {
             let waited = if waits {
-                self.ages.push(stint.waited());
+                self.ages.push(work_span.waited());
                 &mut self.waited
             } else {
-                self.within.waits.add(stint.waited());
+                self.within.waits.add(work_span.waited());
                 &mut self.within.waited
             };
-            for span in &stint.wait {
+            for span in &work_span.wait {
                 at_reason(waited, span.reason, span.length_us.0);
             }
         }
-        for span in &stint.wait {
+        for span in &work_span.wait {
             let within = overlap(span.from, span.to, from, until);
             at_reason(&mut self.within.waiting, span.reason, within);
         }
-        if let Some(assigned) = stint.assigned {
-            self.within.busy += overlap(assigned, stint.ended, from, until);
+        if let Some(assigned) = work_span.assigned {
+            self.within.busy += overlap(assigned, work_span.ended, from, until);
         }
     }
 
@@ -259,15 +265,15 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
             jobs => format!("{jobs} {whose} ended, and none became ready in this time."),
         };
     };
-    let said = |one: Quantile| {
+    let describe = |one: Quantile| {
         let at_least = if one.at_least { "at least " } else { "" };
         format!("{at_least}{}", spoken(one.value_us.into()))
     };
     let mut text = format!(
         "{} {whose}: half of them waited up to {}, 95 in 100 up to {}{}.",
         wait.count,
-        said(median),
-        said(most),
+        describe(median),
+        describe(most),
         if most.few {
             " (too few to be sure)"
         } else {
@@ -279,7 +285,7 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         && wait.sum_us.0 > 0
     {
         let share = (micros.0 as f64 * 100.0 / wait.sum_us.0 as f64).round();
-        text += &format!(" {share:.0} % of the waiting: {}.", reason.said());
+        text += &format!(" {share:.0} % of the waiting: {}.", reason.describe());
     }
     if wait.still_waiting > 0 {
         let s = if wait.still_waiting == 1 {
@@ -290,7 +296,7 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         text += &format!(" {} still {s}.", wait.still_waiting);
     }
     if let Some(earlier) = before.and_then(|before| before.wait.p95) {
-        text += &format!(" The time before: 95 in 100 up to {}.", said(earlier));
+        text += &format!(" The time before: 95 in 100 up to {}.", describe(earlier));
     }
     text
 }

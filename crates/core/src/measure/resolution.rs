@@ -46,7 +46,7 @@ impl Resolution {
     pub fn of_code(code: i16) -> Option<Resolution> {
         Resolution::ALL
             .into_iter()
-            .find(|grain| grain.code() == code)
+            .find(|resolution| resolution.code() == code)
     }
 
     fn micros(self) -> Option<i64> {
@@ -111,16 +111,16 @@ fn month(at: Moment) -> Option<Zoned> {
     at.first_of_month().ok()?.start_of_day().ok()
 }
 
-/// Stretches of one grain, one after the other.
+/// Stretches of one resolution, one after the other.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Run {
-    pub grain: Resolution,
+    pub resolution: Resolution,
     pub from: Moment,
     pub until: Moment,
 }
 
 /// A window as runs of stretches, as long ones as fit, none longer than `longest`, those of ten days only where they end by
-/// `compacted_until`. Both ends are widened to whole stretches of the shortest grain that is asked for.
+/// `compacted_until`. Both ends are widened to whole stretches of the shortest resolution that is asked for.
 pub fn cover(
     from: Moment,
     until: Moment,
@@ -136,21 +136,21 @@ pub fn cover(
     };
     let mut runs: Vec<Run> = Vec::new();
     while at < end {
-        let fits = |grain: &Resolution| {
-            let there = *grain != Resolution::TenDays || grain.end(at) <= compacted_until;
-            let asked = *grain >= shortest && *grain <= longest;
-            there && asked && grain.start(at) == at && grain.end(at) <= end
+        let fits = |resolution: &Resolution| {
+            let there = *resolution != Resolution::TenDays || resolution.end(at) <= compacted_until;
+            let asked = *resolution >= shortest && *resolution <= longest;
+            there && asked && resolution.start(at) == at && resolution.end(at) <= end
         };
-        let grain = Resolution::ALL
+        let resolution = Resolution::ALL
             .into_iter()
             .rev()
             .find(fits)
             .unwrap_or(shortest);
-        let next = grain.end(at);
+        let next = resolution.end(at);
         match runs.last_mut() {
-            Some(last) if last.grain == grain => last.until = next,
+            Some(last) if last.resolution == resolution => last.until = next,
             _ => runs.push(Run {
-                grain,
+                resolution,
                 from: at,
                 until: next,
             }),
@@ -164,15 +164,15 @@ pub fn cover(
 pub fn spread(
     from: Moment,
     until: Moment,
-    grain: Resolution,
+    resolution: Resolution,
 ) -> impl Iterator<Item = (Moment, u64)> {
     let mut at = from;
     std::iter::from_fn(move || {
         if at >= until {
             return None;
         }
-        let start = grain.start(at);
-        let end = grain.end(at).min(until);
+        let start = resolution.start(at);
+        let end = resolution.end(at).min(until);
         let within = u64::try_from(end.micros() - at.micros()).unwrap_or(0);
         at = end;
         Some((start, within))

@@ -21,7 +21,7 @@ const START: i64 = 1_767_225_600_000_000;
 const WEEK: i64 = 7 * 86_400_000_000;
 
 prop_compose! {
-    fn stint()(
+    fn work_span()(
         ready in 0..WEEK,
         parts in prop::collection::vec((0..Reason::ALL.len(), 1..20_000_000_000i64), 0..4),
         ran in prop::option::of(0..40_000_000_000i64),
@@ -51,13 +51,13 @@ prop_compose! {
     }
 }
 
-/// All stints' cells of all grains, as they are kept.
-fn kept(stints: &[WorkSpan]) -> std::collections::BTreeMap<(Resolution, Moment), Cell> {
+/// All work spans' cells of all resolutions, as they are kept.
+fn kept(work_spans: &[WorkSpan]) -> std::collections::BTreeMap<(Resolution, Moment), Cell> {
     let mut all = std::collections::BTreeMap::new();
-    for stint in stints {
-        for grain in Resolution::ALL {
-            for (start, cell) in stint.cells(grain) {
-                let sum: &mut Cell = all.entry((grain, start)).or_default();
+    for work_span in work_spans {
+        for resolution in Resolution::ALL {
+            for (start, cell) in work_span.cells(resolution) {
+                let sum: &mut Cell = all.entry((resolution, start)).or_default();
                 sum.merge(&cell);
             }
         }
@@ -80,7 +80,7 @@ fn sum(
         Resolution::Month,
         drawn,
     ) {
-        for (_, cell) in kept.range((run.grain, run.from)..(run.grain, run.until)) {
+        for (_, cell) in kept.range((run.resolution, run.from)..(run.resolution, run.until)) {
             all.merge(cell);
         }
     }
@@ -93,23 +93,23 @@ fn overlap(from: Moment, until: Moment, a: Moment, b: Moment) -> u64 {
 
 proptest! {
     /// The parts of each wait, the sums of any window and the integral of the number waiting are one and the same, to the
-    /// microsecond, whatever grains a window is made of.
+    /// microsecond, whatever resolutions a window is made of.
     #[test]
     fn a_windows_sums_are_what_each_stint_says_of_it(
-        stints in prop::collection::vec(stint(), 0..12),
+        work_spans in prop::collection::vec(work_span(), 0..12),
         from in 0..2_000i64, length in 1..3_000i64,
     ) {
         let five = 300_000_000;
         let (from, until) = (at(START + from * five), at(START + (from + length) * five));
-        let cell = sum(&kept(&stints), from, until);
+        let cell = sum(&kept(&work_spans), from, until);
         let within = |one: &&WorkSpan| one.ready >= from && one.ready < until;
-        prop_assert_eq!(cell.waits.count(), stints.iter().filter(within).count() as u64);
-        let waited: u64 = stints.iter().filter(within).map(WorkSpan::waited).sum();
+        prop_assert_eq!(cell.waits.count(), work_spans.iter().filter(within).count() as u64);
+        let waited: u64 = work_spans.iter().filter(within).map(WorkSpan::waited).sum();
         prop_assert_eq!(cell.waited.iter().sum::<u64>(), waited);
-        let clipped: u64 = stints.iter().map(|one| overlap(one.ready, one.waited_until, from, until)).sum();
+        let clipped: u64 = work_spans.iter().map(|one| overlap(one.ready, one.waited_until, from, until)).sum();
         prop_assert_eq!(cell.waiting.iter().sum::<u64>(), clipped);
         // The number waiting as a step function, integrated step by step.
-        let mut steps: Vec<(Moment, i64)> = stints.iter()
+        let mut steps: Vec<(Moment, i64)> = work_spans.iter()
             .flat_map(|one| [(one.ready, 1), (one.waited_until, -1)]).collect();
         steps.sort();
         let (mut integral, mut waiting, mut last) = (0i64, 0i64, from);
@@ -120,41 +120,41 @@ proptest! {
         }
         prop_assert_eq!(integral as u64, clipped);
         for (place, reason) in Reason::ALL.iter().enumerate() {
-            let mine: u64 = stints.iter().flat_map(|one| &one.wait).filter(|span| span.reason == *reason)
+            let mine: u64 = work_spans.iter().flat_map(|one| &one.wait).filter(|span| span.reason == *reason)
                 .map(|span| overlap(span.from, span.to, from, until)).sum();
             prop_assert_eq!(cell.waiting[place], mine);
         }
-        let busy: u64 = stints.iter()
+        let busy: u64 = work_spans.iter()
             .filter_map(|one| Some(overlap(one.assigned?, one.ended, from, until))).sum();
         prop_assert_eq!(cell.busy, busy);
-        let ended = stints.iter().filter(|one| one.ended >= from && one.ended < until);
+        let ended = work_spans.iter().filter(|one| one.ended >= from && one.ended < until);
         prop_assert_eq!(cell.results.iter().sum::<u64>(), ended.clone().filter(|one| one.result.is_some()).count() as u64);
         prop_assert_eq!(cell.ran, ended.filter_map(WorkSpan::ran).sum::<u64>());
     }
 
     /// What goes on adds to a window what it would add if it were over now.
     #[test]
-    fn what_goes_on_counts_as_what_is_over_does(stint in stint(), from in 0..2_000i64, length in 1..3_000i64) {
+    fn what_goes_on_counts_as_what_is_over_does(work_span in work_span(), from in 0..2_000i64, length in 1..3_000i64) {
         let five = 300_000_000;
         let (from, until) = (at(START + from * five), at(START + (from + length) * five));
-        let stint = WorkSpan { result: None, lost: false, started: None, processor: 0, peak_memory: 0, ..stint };
-        let over = sum(&kept(std::slice::from_ref(&stint)), from, until);
+        let work_span = WorkSpan { result: None, lost: false, started: None, processor: 0, peak_memory: 0, ..work_span };
+        let over = sum(&kept(std::slice::from_ref(&work_span)), from, until);
         let mut open = Open::default();
-        open.add_stint(&stint, false, from, until);
+        open.add_work_span(&work_span, false, from, until);
         prop_assert_eq!(&open.within, &over);
         let mut waits = Open::default();
-        waits.add_stint(&stint, true, from, until);
+        waits.add_work_span(&work_span, true, from, until);
         prop_assert_eq!(waits.ages.len() as u64, over.waits.count());
         prop_assert_eq!(waits.waited, over.waited);
     }
 
     #[test]
     fn order_does_not_matter_and_bytes_are_the_same_for_the_same_sums(
-        mut stints in prop::collection::vec(stint(), 0..8),
+        mut work_spans in prop::collection::vec(work_span(), 0..8),
     ) {
-        let one = kept(&stints);
-        stints.reverse();
-        let other = kept(&stints);
+        let one = kept(&work_spans);
+        work_spans.reverse();
+        let other = kept(&work_spans);
         for (key, cell) in &one {
             let bytes = cell.to_bytes();
             prop_assert_eq!(&bytes, &other[key].to_bytes());
@@ -163,11 +163,11 @@ proptest! {
     }
 
     #[test]
-    fn adding_bytes_up_is_merging_cells(stints in prop::collection::vec(stint(), 0..8)) {
+    fn adding_bytes_up_is_merging_cells(work_spans in prop::collection::vec(work_span(), 0..8)) {
         // In two halves, which are put together.
         let (mut adder, mut other) = (Adder::default(), Adder::default());
         let mut merged = Cell::default();
-        for (at, cell) in kept(&stints).values().enumerate() {
+        for (at, cell) in kept(&work_spans).values().enumerate() {
             let half = if at % 2 == 0 { &mut adder } else { &mut other };
             half.add(&cell.to_bytes()).unwrap();
             merged.merge(cell);
@@ -230,9 +230,9 @@ proptest! {
         for run in &runs {
             prop_assert_eq!(run.from, last);
             prop_assert!(run.from < run.until);
-            prop_assert_eq!(run.grain.start(run.from), run.from);
-            prop_assert_eq!(run.grain.start(run.until), run.until);
-            prop_assert!(run.grain != Resolution::TenDays || run.until <= drawn);
+            prop_assert_eq!(run.resolution.start(run.from), run.from);
+            prop_assert_eq!(run.resolution.start(run.until), run.until);
+            prop_assert!(run.resolution != Resolution::TenDays || run.until <= drawn);
             last = run.until;
         }
         prop_assert_eq!(last, until);
@@ -250,14 +250,14 @@ proptest! {
         let joined = at(from.micros() + boot).min(until);
         let machine = MachineTime { ordered: from, joined: Some(joined), released: None, until, price: Price(price) };
         let all = overlap(from, until, from, until);
-        for grain in Resolution::ALL {
+        for resolution in Resolution::ALL {
             let sums = |cells: super::work_span::Cells| {
                 let mut sum = Cell::default();
                 cells.values().for_each(|cell| sum.merge(cell));
                 sum
             };
-            prop_assert_eq!(sums(offered.cells(grain)).offered, all * u64::from(slots));
-            let sum = sums(machine.cells(grain));
+            prop_assert_eq!(sums(offered.cells(resolution)).offered, all * u64::from(slots));
+            let sum = sums(machine.cells(resolution));
             prop_assert_eq!((sum.paid, sum.served), (all, overlap(joined, until, from, until)));
             prop_assert_eq!(sum.cost, u128::from(all) * u128::from(price));
         }

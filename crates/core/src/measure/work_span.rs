@@ -1,4 +1,4 @@
-//! What is added up: stints of jobs, and what runners and machines offered and cost.
+//! What is added up: work spans of jobs, and what runners and machines offered and cost.
 
 use super::cell::{Cell, at_reason, at_result};
 use super::resolution::{Resolution, spread};
@@ -18,7 +18,7 @@ pub struct WorkSpan {
     pub ready: Moment,
     /// Its parts, one after the other from `ready` on.
     pub wait: Vec<Span>,
-    /// When the wait was over: the command started, or the stint came to nothing.
+    /// When the wait was over: the command started, or the work span came to nothing.
     pub waited_until: Moment,
     /// When a runner was given it; none where none was.
     pub assigned: Option<Moment>,
@@ -28,7 +28,7 @@ pub struct WorkSpan {
     pub exited: Option<Moment>,
     /// When it was over, and its slot free.
     pub ended: Moment,
-    /// The job's result, where this was its last stint.
+    /// The job's result, where this was its last work span.
     pub result: Option<Outcome>,
     /// Whether it came to nothing and its job went on or ended without it.
     pub lost: bool,
@@ -50,16 +50,16 @@ impl WorkSpan {
         length(self.ready, self.waited_until)
     }
 
-    /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Resolution) -> Cells {
+    /// What it adds to the stretches of a resolution.
+    pub fn cells(&self, resolution: Resolution) -> Cells {
         let mut cells = Cells::new();
-        let ready = cells.entry(grain.start(self.ready)).or_default();
+        let ready = cells.entry(resolution.start(self.ready)).or_default();
         ready.waits.add(self.waited());
         for span in &self.wait {
             at_reason(&mut ready.waited, span.reason, span.length_us.0);
         }
         for span in &self.wait {
-            for (start, within) in spread(span.from, span.to, grain) {
+            for (start, within) in spread(span.from, span.to, resolution) {
                 at_reason(
                     &mut cells.entry(start).or_default().waiting,
                     span.reason,
@@ -68,11 +68,11 @@ impl WorkSpan {
             }
         }
         if let Some(assigned) = self.assigned {
-            for (start, within) in spread(assigned, self.ended, grain) {
+            for (start, within) in spread(assigned, self.ended, resolution) {
                 cells.entry(start).or_default().busy += within;
             }
         }
-        let ended = cells.entry(grain.start(self.ended)).or_default();
+        let ended = cells.entry(resolution.start(self.ended)).or_default();
         if let Some(ran) = self.ran() {
             ended.runs.add(ran);
             ended.ran += ran;
@@ -100,10 +100,10 @@ pub struct Offered {
 }
 
 impl Offered {
-    /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Resolution) -> Cells {
+    /// What it adds to the stretches of a resolution.
+    pub fn cells(&self, resolution: Resolution) -> Cells {
         let mut cells = Cells::new();
-        for (start, within) in spread(self.from, self.until, grain) {
+        for (start, within) in spread(self.from, self.until, resolution) {
             cells.entry(start).or_default().offered += within * u64::from(self.slots);
         }
         cells
@@ -124,17 +124,17 @@ pub struct MachineTime {
 }
 
 impl MachineTime {
-    /// What it adds to the stretches of a grain.
-    pub fn cells(&self, grain: Resolution) -> Cells {
+    /// What it adds to the stretches of a resolution.
+    pub fn cells(&self, resolution: Resolution) -> Cells {
         let mut cells = Cells::new();
-        for (start, within) in spread(self.ordered, self.until, grain) {
+        for (start, within) in spread(self.ordered, self.until, resolution) {
             let cell = cells.entry(start).or_default();
             cell.paid += within;
             cell.cost += u128::from(within) * u128::from(self.price.0);
         }
         if let Some(joined) = self.joined {
             let until = self.released.unwrap_or(self.until).min(self.until);
-            for (start, within) in spread(joined, until, grain) {
+            for (start, within) in spread(joined, until, resolution) {
                 cells.entry(start).or_default().served += within;
             }
         }

@@ -50,7 +50,7 @@ pub struct Hint {
 
 impl Hint {
     /// The hint as a sentence.
-    pub fn said(&self) -> String {
+    pub fn describe(&self) -> String {
         match &self.nearest {
             Some(near) => format!("no runner has \"{}\"; did you mean \"{near}\"?", self.word),
             None => format!("no runner has \"{}\"", self.word),

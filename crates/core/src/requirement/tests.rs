@@ -158,7 +158,7 @@ fn an_explanation_counts_failing_runners_by_clause_and_names_the_nearest() {
         })
     );
     assert_eq!(
-        found.hints[0].said(),
+        found.hints[0].describe(),
         "no runner has \"amr64\"; did you mean \"arm64\"?"
     );
 }

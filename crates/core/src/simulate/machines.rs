@@ -30,7 +30,7 @@ impl Machines {
     }
 
     /// Lets what is due happen: machines that boot connect, those that are removed are gone.
-    pub(super) fn happen(&mut self, engine: &mut Engine, now: Moment) {
+    pub(super) fn run_due(&mut self, engine: &mut Engine, now: Moment) {
         while let Some((at, machine, step)) = self.steps.first().copied()
             && at <= now
         {
@@ -110,7 +110,7 @@ impl Machines {
                     supplier: order.supplier,
                     pool: order.pool,
                     scope: Scope::Supplier,
-                    said: reason,
+                    message: reason,
                     jitter: 0.5,
                     retry_after: None,
                 };

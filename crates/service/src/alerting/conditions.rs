@@ -60,7 +60,7 @@ pub async fn all(
                 }
                 (_, None) => String::new(),
             };
-            let said = format!(
+            let message = format!(
                 "The target {name} burns fast: {} of {} waits took longer than {within} in the last hour{breaks}.",
                 hour.late,
                 hour.decided(),
@@ -69,19 +69,25 @@ pub async fn all(
                 AlertKind::TargetBurning,
                 name,
                 None,
-                said,
+                message,
                 &about,
             ));
         }
         if standing.state == TargetState::Broken {
-            let said = format!(
+            let message = format!(
                 "The target {name} is broken: {} of {} waits took longer than {within} in {}, and {} may.",
                 standing.window.late,
                 standing.window.decided(),
                 spoken(promise.window()),
                 standing.allowed,
             );
-            found.push(condition(AlertKind::TargetBroken, name, None, said, &about));
+            found.push(condition(
+                AlertKind::TargetBroken,
+                name,
+                None,
+                message,
+                &about,
+            ));
         }
     }
     let mut told: BTreeMap<AlertKind, usize> = BTreeMap::new();
@@ -97,14 +103,14 @@ fn condition(
     kind: AlertKind,
     subject: &str,
     since: Option<Moment>,
-    said: String,
+    message: String,
     about: &AlertAbout,
 ) -> Condition<Value> {
     Condition {
         kind,
         subject: subject.to_owned(),
         since,
-        said,
+        message,
         about: serde_json::to_value(about).unwrap_or_default(),
     }
 }
@@ -142,8 +148,8 @@ fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
         .flat_map(|group| &group.strands);
     strands
         .map(|strand| {
-            let hints: Vec<String> = strand.hints.iter().map(|hint| hint.said()).collect();
-            let said = format!(
+            let hints: Vec<String> = strand.hints.iter().map(|hint| hint.describe()).collect();
+            let message = format!(
                 "{} of {} {} for what no runner is and no pool could make: {}.",
                 jobs(strand.jobs),
                 strand.project,
@@ -161,7 +167,7 @@ fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
             }
             let subject = format!("{}: {}", strand.project, strand.requirement);
             let since = now - Duration::from(strand.longest_us);
-            condition(AlertKind::NoMatch, &subject, Some(since), said, &about)
+            condition(AlertKind::NoMatch, &subject, Some(since), message, &about)
         })
         .collect()
 }
@@ -184,7 +190,7 @@ fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
                 1 => "its one machine".to_owned(),
                 n => format!("all of its {n} machines"),
             };
-            let said = format!(
+            let message = format!(
                 "{name} has {machines}, and {} that it could take {}.",
                 jobs(jobs_waiting),
                 verb(jobs_waiting, "waits", "wait"),
@@ -197,7 +203,7 @@ fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
                 ),
                 ..AlertAbout::default()
             };
-            Some(condition(AlertKind::PoolFull, name, None, said, &about))
+            Some(condition(AlertKind::PoolFull, name, None, message, &about))
         })
         .collect()
 }
@@ -205,15 +211,15 @@ fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
 async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, Error> {
     let rows = supplier::list(connection).await?;
     let failing = rows.iter().filter_map(|row| {
-        let (trouble, since) = row.trouble.as_ref().zip(row.trouble_since)?;
-        let said = format!("The supplier {} fails: {trouble}.", row.name);
+        let (failure, since) = row.failure.as_ref().zip(row.failing_since)?;
+        let message = format!("The supplier {} fails: {failure}.", row.name);
         let about = AlertAbout {
             supplier: Some(row.name.clone()),
             remedy: format!("pennine supplier check {}", row.name),
             ..AlertAbout::default()
         };
         let kind = AlertKind::SupplierFailing;
-        Some(condition(kind, &row.name, Some(since.0), said, &about))
+        Some(condition(kind, &row.name, Some(since.0), message, &about))
     });
     Ok(failing.collect())
 }
@@ -251,7 +257,7 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
             let all: Vec<&str> = runners.iter().map(|(name, _)| *name).collect();
             let latest = runners.iter().map(|(_, since)| *since).max();
             let count = all.len() as u64;
-            let said = format!(
+            let message = format!(
                 "{} of {pool} {} had nothing to do for {} or longer: {}.",
                 match count {
                     1 => "1 runner".to_owned(),
@@ -266,7 +272,7 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
                 remedy: format!("see how busy it is: pennine trends --pool {pool} --last 14d"),
                 ..AlertAbout::default()
             };
-            condition(AlertKind::MachinesIdle, pool, latest, said, &about)
+            condition(AlertKind::MachinesIdle, pool, latest, message, &about)
         })
         .collect()
 }
@@ -300,7 +306,7 @@ async fn set_aside(
             ..AlertAbout::default()
         };
         let name = job.map_or_else(|| entity.to_string(), |job| format!("job {job}"));
-        let said = format!(
+        let message = format!(
             "Dispatch leaves {name} out, because it made its state inconsistent twice ({}). All other jobs go on.",
             one.problem
         );
@@ -310,7 +316,7 @@ async fn set_aside(
             AlertKind::SetAside,
             &subject,
             since,
-            said,
+            message,
             &about,
         ));
     }
@@ -356,7 +362,7 @@ async fn near_budget(
             let Some(all) = near(spent, limit) else {
                 continue;
             };
-            let said = format!("{name} has spent {spent} of the {all} that it may {word}.");
+            let message = format!("{name} has spent {spent} of the {all} that it may {word}.");
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
                 remedy: format!(
@@ -369,7 +375,7 @@ async fn near_budget(
                 AlertKind::BudgetNear,
                 &subject,
                 None,
-                said,
+                message,
                 &about,
             ));
         }

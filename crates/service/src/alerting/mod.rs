@@ -22,7 +22,7 @@ impl RecurringTask for AlertLoop {
     const WHAT: &'static str = "looking for what people should be told of";
 
     async fn round(&mut self) -> Result<(), Error> {
-        look(&self.0).await
+        check_all(&self.0).await
     }
 }
 
@@ -37,7 +37,7 @@ pub async fn run(app: App) {
 }
 
 /// Looks at everything once.
-pub async fn look(app: &App) -> Result<(), Error> {
+pub async fn check_all(app: &App) -> Result<(), Error> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
     let thresholds = alert::thresholds(&mut connection).await?;

@@ -46,7 +46,7 @@ pub async fn run(app: App) {
             () = tokio::time::sleep(EVERY) => {}
             heard = changes.recv() => {
                 match heard {
-                    Ok(changes) if !changes.iter().any(|one| concerns_listeners(&one.change)) => {
+                    Ok(changes) if !changes.iter().any(|one| is_for_listeners(&one.change)) => {
                         continue;
                     }
                     Ok(_) | Err(tokio::sync::broadcast::error::RecvError::Lagged(_)) => {}
@@ -73,7 +73,7 @@ pub async fn run(app: App) {
                 for listener in due {
                     let id = listener.id;
                     busy.entry(id).or_insert_with(|| {
-                        sending.spawn(tell(app.clone(), sender.clone(), listener))
+                        sending.spawn(deliver_pending(app.clone(), sender.clone(), listener))
                     });
                 }
             }
@@ -83,7 +83,7 @@ pub async fn run(app: App) {
 }
 
 /// Whether there may be something to send after this change. One that cannot be read may be of that kind.
-fn concerns_listeners(change: &Result<Change, Undecodable>) -> bool {
+fn is_for_listeners(change: &Result<Change, Undecodable>) -> bool {
     match change {
         Ok(
             Change::AlertRaised { .. }
@@ -106,14 +106,18 @@ async fn due(app: &App) -> Result<Vec<Listener>, Error> {
 }
 
 /// Sends a listener everything that is there for it, or as far as it takes it.
-async fn tell(app: App, sender: reqwest::Client, listener: Listener) -> Uuid {
-    if let Err(error) = tell_all(&app, &sender, &listener).await {
+async fn deliver_pending(app: App, sender: reqwest::Client, listener: Listener) -> Uuid {
+    if let Err(error) = deliver_all(&app, &sender, &listener).await {
         tracing::debug!(listener = listener.name, %error, "what was sent could not be noted");
     }
     listener.id
 }
 
-async fn tell_all(app: &App, sender: &reqwest::Client, listener: &Listener) -> Result<(), Error> {
+async fn deliver_all(
+    app: &App,
+    sender: &reqwest::Client,
+    listener: &Listener,
+) -> Result<(), Error> {
     let mut cursor = listener.cursor();
     loop {
         let mut connection = app.store.get().await?;
@@ -157,12 +161,12 @@ async fn deliver(
     let sent = send(app, sender, listener, event).await;
     let now = app.clock.now();
     let mut connection = app.store.get().await?;
-    let said = match sent {
+    let message = match sent {
         Ok(_) => {
             listener::note_sent(&mut connection, listener.id, at, 1, now).await?;
             return Ok(true);
         }
-        Err(said) => said,
+        Err(message) => message,
     };
     let known = listener::list(&mut connection).await?;
     let Some(known) = known.into_iter().find(|one| one.id == listener.id) else {
@@ -175,7 +179,7 @@ async fn deliver(
         tracing::warn!(
             listener = listener.name,
             event = event.id,
-            said,
+            message,
             "an event is given up"
         );
         listener::note_sent(&mut connection, listener.id, at, 0, now).await?;
@@ -187,10 +191,10 @@ async fn deliver(
     if known.tries == 0 {
         tracing::warn!(
             listener = listener.name,
-            said,
+            message,
             "an event could not be sent; it is tried again"
         );
     }
-    listener::note_trouble(&mut connection, listener.id, &said, now + pause, now).await?;
+    listener::note_send_failure(&mut connection, listener.id, &message, now + pause, now).await?;
     Ok(false)
 }

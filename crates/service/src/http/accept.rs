@@ -75,8 +75,8 @@ impl FromRequestParts<App> for Peer {
             return Ok(Peer(direct));
         };
         // Each proxy adds who came to it at the end; what was there before may be anybody's word.
-        let said = parts.headers.get_all("x-forwarded-for").iter();
-        let hops = said.filter_map(|value| value.to_str().ok());
+        let message = parts.headers.get_all("x-forwarded-for").iter();
+        let hops = message.filter_map(|value| value.to_str().ok());
         let hops: Vec<&str> = hops.flat_map(|value| value.split(',')).collect();
         let mut hops = hops.iter().rev().map(|hop| hop.trim().parse::<IpAddr>());
         let first = hops.find(|hop| !hop.as_ref().is_ok_and(trusted));

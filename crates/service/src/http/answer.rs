@@ -212,13 +212,13 @@ pub async fn wrong_method(request: Request) -> Failure {
 
 /// The answer when a handler panicked: a defect of ours.
 pub fn panicked(cause: Box<dyn std::any::Any + Send + 'static>) -> Response {
-    let said = cause
+    let message = cause
         .downcast_ref::<String>()
         .map(String::as_str)
         .or_else(|| cause.downcast_ref::<&str>().copied())
         .unwrap_or("no message");
     ServiceError::ours(&std::io::Error::other(format!(
-        "a handler panicked: {said}"
+        "a handler panicked: {message}"
     )))
     .into_response()
 }

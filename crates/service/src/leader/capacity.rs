@@ -9,7 +9,7 @@ use crate::supplier_calls::calls::{SupplierCalls, order_of};
 use crate::views::capacity_state;
 use crate::{secret, supplier_calls};
 use pennine_core::capacity::{
-    CapacityPlan, Event, Keeper, MachineView, ManagedPool, PoolStanding, SupplierTrouble,
+    CapacityPlan, Event, Keeper, MachineView, ManagedPool, PoolStanding, SupplierBackoff,
 };
 use pennine_core::engine;
 use pennine_core::id::{MachineId, PoolId, SupplierId};
@@ -37,9 +37,9 @@ pub(super) struct YardState {
     pools: BTreeMap<PoolId, OwnedPool>,
     /// When the supplier took a machine's order.
     accepted: BTreeMap<MachineId, (Moment, String)>,
-    /// What was last written of pools, and of suppliers' troubles.
+    /// What was last written of pools, and of suppliers' backoffs.
     written: BTreeMap<PoolId, PoolStanding>,
-    troubles: BTreeMap<SupplierId, SupplierTrouble>,
+    backoffs: BTreeMap<SupplierId, SupplierBackoff>,
     /// Suppliers whose last list could not be had.
     list_failed: HashSet<SupplierId>,
     levels: BTreeMap<PoolId, QueueSample>,
@@ -75,7 +75,7 @@ impl YardState {
                 .filter_map(|one| Some((one.id.0, (one.accepted_at?.0, one.reference.clone()))))
                 .collect(),
             written: BTreeMap::new(),
-            troubles: BTreeMap::new(),
+            backoffs: BTreeMap::new(),
             list_failed: HashSet::new(),
             levels: BTreeMap::new(),
         };
@@ -89,14 +89,14 @@ impl YardState {
 
 impl Term<'_> {
     /// Goes on with what an earlier leader had begun.
-    pub(super) fn take_up(&mut self, machines: Vec<Machine>) {
+    pub(super) fn resume_earlier_orders(&mut self, machines: Vec<Machine>) {
         for machine in machines {
-            self.put_in_hand(machine);
+            self.start_supplier_calls(machine);
         }
     }
 
     /// Has the suppliers do what a machine's record says is to be done.
-    fn put_in_hand(&mut self, machine: Machine) {
+    fn start_supplier_calls(&mut self, machine: Machine) {
         let yard = &mut self.yard;
         match machine.state.0 {
             MachineState::Ordered => {
@@ -204,7 +204,7 @@ impl Term<'_> {
             self.note_machine(&machine, now);
             // What this leader did itself is in hand already.
             if other && machine.state.0.exists() {
-                self.put_in_hand(machine);
+                self.start_supplier_calls(machine);
             }
         }
         Ok(())
@@ -230,8 +230,8 @@ impl Term<'_> {
         id: MachineId,
         now: Moment,
     ) -> Result<(), TermEnd> {
-        let why = "its runner has connected";
-        self.step(id, MachineEvent::Join, why, Detail::default(), now)
+        let reason = "its runner has connected";
+        self.step(id, MachineEvent::Join, reason, Detail::default(), now)
             .await?;
         match self.engine.capacity().machine_view(id).cloned() {
             Some(machine) if machine.state == MachineState::Joined => {
@@ -248,7 +248,7 @@ impl Term<'_> {
         let (Some(found), Some(pool)) = (found.first(), self.yard.pools.get(&machine.pool)) else {
             return Ok(());
         };
-        let learnt = DiscoveredFacts {
+        let discovered = DiscoveredFacts {
             labels: found.labels.clone(),
             facts: found.facts.0.clone(),
         };
@@ -258,11 +258,11 @@ impl Term<'_> {
                 .retain(|name, _| !INDIVIDUAL.contains(&name.as_str()));
             one
         };
-        let known = pool.supplied().and_then(|one| one.learnt.as_ref());
-        if known.is_some_and(|known| alike(&known.0) == alike(&learnt)) {
+        let known = pool.supplied().and_then(|one| one.discovered.as_ref());
+        if known.is_some_and(|known| alike(&known.0) == alike(&discovered)) {
             return Ok(());
         }
-        pool::learn(&mut connection, machine.pool, &learnt, now).await?;
+        pool::learn(&mut connection, machine.pool, &discovered, now).await?;
         if let Some(pool) = pool::get(&mut connection, machine.pool).await? {
             self.pool_changed(&pool, now);
         }
@@ -275,12 +275,12 @@ impl Term<'_> {
         &mut self,
         id: MachineId,
         event: MachineEvent,
-        why: &str,
+        reason: &str,
         detail: Detail,
         now: Moment,
     ) -> Result<Option<Machine>, TermEnd> {
         let mut connection = self.app.store.leader().await?;
-        let stepped = machine::step(&mut connection, id, event, why, &detail, now).await?;
+        let stepped = machine::step(&mut connection, id, event, reason, &detail, now).await?;
         if let Some(machine) = &stepped {
             self.note_machine(machine, now);
             self.app.feed.kick();
@@ -289,7 +289,7 @@ impl Term<'_> {
     }
 
     /// Writes what was decided down, and has it done.
-    pub(super) async fn write_decided(
+    pub(super) async fn commit_plan(
         &mut self,
         decided: &CapacityPlan,
         now: Moment,
@@ -351,11 +351,11 @@ impl Term<'_> {
         for note in &decided.notes {
             let pool = self.yard.pools.get(&note.pool);
             let pool = pool.map_or("", |pool| &pool.pool.name);
-            tracing::info!(pool, verb = note.verb, "{}", note.said);
+            tracing::info!(pool, verb = note.verb, "{}", note.message);
         }
         for machine in written.ordered.into_iter().chain(written.released) {
             self.note_machine(&machine, now);
-            self.put_in_hand(machine);
+            self.start_supplier_calls(machine);
         }
         for one in standings {
             self.yard.written.insert(one.pool, one);
@@ -365,7 +365,7 @@ impl Term<'_> {
 
     /// What time alone brings: suppliers are looked at, pools' readings taken, numbers written.
     pub(super) async fn keep_machines(&mut self, now: Moment) -> Result<(), TermEnd> {
-        self.yard.supplier_calls.look(now);
+        self.yard.supplier_calls.poll_suppliers(now);
         let mut changed: Vec<_> = self.engine.dispatch().levels().into_iter().collect();
         changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));
         if !changed.is_empty() {

@@ -92,7 +92,7 @@ impl AffectedIds {
             | Change::RunnerCredentialRenewed { .. }
             | Change::PoolDecided { .. }
             | Change::SeatReserved { .. }
-            | Change::SupplierTroubleChanged { .. }
+            | Change::SupplierFailureChanged { .. }
             | Change::TargetChanged { .. }
             | Change::AlertRaised { .. }
             | Change::AlertChanged { .. }
@@ -287,7 +287,7 @@ impl Term<'_> {
             self.engine.apply(event, now);
         }
         for (id, _, segments) in strand::latest(connection, &ids).await? {
-            self.engine.said_before(id, segments);
+            self.engine.restore_reasons(id, segments);
         }
         Ok(())
     }

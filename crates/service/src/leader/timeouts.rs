@@ -109,7 +109,7 @@ impl Term<'_> {
     }
 
     /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
-    pub(super) async fn look_after(&mut self) -> Result<(), TermEnd> {
+    pub(super) async fn handle_timeouts(&mut self) -> Result<(), TermEnd> {
         let now = self.app.clock.now();
         if self.keep_calendar(false).await? {
             self.decide().await?;

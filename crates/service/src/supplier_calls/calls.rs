@@ -103,10 +103,10 @@ impl SupplierCalls {
                     };
                     self.handles.insert(id, handle);
                 }
-                Err(said) => {
-                    tracing::warn!(supplier = row.name, said, "a supplier cannot be used");
+                Err(message) => {
+                    tracing::warn!(supplier = row.name, message, "a supplier cannot be used");
                     self.handles.remove(&id);
-                    self.broken.insert(id, said);
+                    self.broken.insert(id, message);
                 }
             }
         }
@@ -150,13 +150,13 @@ impl SupplierCalls {
     /// Orders a machine that is written down.
     pub fn order(&mut self, machine: Machine, order: Order) {
         let Some(handle) = self.handles.get(&machine.supplier_id.0) else {
-            let said = self
+            let message = self
                 .broken
                 .get(&machine.supplier_id.0)
                 .cloned()
                 .unwrap_or_else(|| "there is no such supplier".to_owned());
             self.tasks.spawn(async move {
-                Done::Ordered(Box::new(machine), Err(Fault::Unavailable(said)))
+                Done::Ordered(Box::new(machine), Err(Fault::Unavailable(message)))
             });
             return;
         };
@@ -173,8 +173,8 @@ impl SupplierCalls {
                     }
                     Ok(result) => break result,
                     Err(_) => {
-                        let said = format!("no answer within {} s", PATIENCE.as_secs());
-                        break Err(Fault::Unclear(said));
+                        let message = format!("no answer within {} s", PATIENCE.as_secs());
+                        break Err(Fault::Unclear(message));
                     }
                 }
             };
@@ -202,16 +202,16 @@ impl SupplierCalls {
             });
             self.tasks.spawn(async move {
                 let _ = removal.await;
-                remove_for_sure(supplier, permits, machine).await
+                remove_until_gone(supplier, permits, machine).await
             });
         } else {
             self.tasks
-                .spawn(remove_for_sure(supplier, permits, machine));
+                .spawn(remove_until_gone(supplier, permits, machine));
         }
     }
 
     /// Asks the suppliers that are due what they have and what they can do.
-    pub fn look(&mut self, now: Moment) {
+    pub fn poll_suppliers(&mut self, now: Moment) {
         for (id, handle) in &mut self.handles {
             let (id, supplier) = (*id, handle.supplier.clone());
             let due = handle
@@ -224,8 +224,8 @@ impl SupplierCalls {
                 self.tasks.spawn(async move {
                     let asked = tokio::time::timeout(PATIENCE, supplier.list()).await;
                     let result = asked.unwrap_or_else(|_| {
-                        let said = format!("no list within {} s", PATIENCE.as_secs());
-                        Err(Fault::Unclear(said))
+                        let message = format!("no list within {} s", PATIENCE.as_secs());
+                        Err(Fault::Unclear(message))
                     });
                     Done::Listed(id, now, result)
                 });
@@ -237,8 +237,8 @@ impl SupplierCalls {
                 self.tasks.spawn(async move {
                     let asked = tokio::time::timeout(PATIENCE, supplier.offer()).await;
                     let result = asked.unwrap_or_else(|_| {
-                        let said = format!("no offer within {} s", PATIENCE.as_secs());
-                        Err(Fault::Unclear(said))
+                        let message = format!("no offer within {} s", PATIENCE.as_secs());
+                        Err(Fault::Unclear(message))
                     });
                     Done::Offered(id, result)
                 });
@@ -247,7 +247,7 @@ impl SupplierCalls {
     }
 }
 
-async fn remove_for_sure(
+async fn remove_until_gone(
     supplier: Arc<dyn Supplier>,
     permits: Arc<Semaphore>,
     machine: MachineId,

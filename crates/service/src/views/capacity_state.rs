@@ -44,11 +44,11 @@ pub async fn read(
     let mut keeper = Keeper::default();
     for row in suppliers {
         keeper.apply(Event::Supplier(supplier_calls::maker(row)), now);
-        if let Some(((said, since), until)) =
-            row.trouble.clone().zip(row.trouble_since).zip(row.retry_at)
+        if let Some(((message, since), until)) =
+            row.failure.clone().zip(row.failing_since).zip(row.retry_at)
             && until.0 > now
         {
-            keeper.resume_trouble(row.id.0, said, since.0, until.0);
+            keeper.resume_backoff(row.id.0, message, since.0, until.0);
         }
     }
     for care in managed_pools {

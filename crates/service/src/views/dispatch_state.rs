@@ -58,7 +58,7 @@ pub async fn read(
         );
     }
     for (id, _, segments) in strand::latest(connection, &strands).await? {
-        state.said_before(id, segments);
+        state.restore_reasons(id, segments);
     }
     for open in open {
         state.apply(

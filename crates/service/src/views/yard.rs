@@ -261,7 +261,7 @@ impl Yard {
             .iter()
             .map(|(name, wanted)| {
                 let seat = self.seats.iter().find(|seat| seat.name == *name);
-                let kept = seat.map_or(&[][..], |seat| &seat.kept_for.0);
+                let kept = seat.map_or(&[][..], |seat| &seat.reserved_for.0);
                 let before = || kept.iter().take_while(|claim| Some(claim.number) != job);
                 SeatStanding {
                     name: name.clone(),

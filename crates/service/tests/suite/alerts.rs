@@ -113,10 +113,10 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     let burning = told(&service, AlertKind::TargetBurning).await;
     assert!(
         broken
-            .said
+            .message
             .contains("4 of 4 waits took longer than 30 s in 1 d, and 0 may"),
         "{}",
-        broken.said
+        broken.message
     );
     assert_eq!(burning.about.target.as_deref(), Some("quay-prompt"));
     let shown = prints(&service, &["target", "list"]).await;
@@ -204,9 +204,9 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
     let job = service.submit("amr64", "true").await;
     let alert = told(&service, AlertKind::NoMatch).await;
     assert!(
-        alert.said.contains("1 job of firmware/buoy waits"),
+        alert.message.contains("1 job of firmware/buoy waits"),
         "{}",
-        alert.said
+        alert.message
     );
     assert_eq!(alert.about.job.as_ref(), Some(&job));
     let seen = prints(&service, &["alert", "see", &alert.name]).await;
@@ -217,19 +217,19 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
     // It is said what is wrong, and the event comes again with the same id.
     let failing = until("the listener is seen to fail", || async {
         let all = service.client.listeners().await.ok()?.items;
-        all.into_iter().find(|one| one.trouble.is_some())
+        all.into_iter().find(|one| one.failure.is_some())
     })
     .await;
     assert_eq!(failing.name, "bell", "the other hears of nothing");
-    let said = &failing.trouble.as_ref().unwrap().said;
+    let message = &failing.failure.as_ref().unwrap().message;
     assert!(
-        said.contains("503") && said.contains("being painted"),
-        "{said}"
+        message.contains("503") && message.contains("being painted"),
+        "{message}"
     );
     let table = prints(&service, &["listener", "list"]).await;
     assert!(table.contains("FAILS since"), "{table}");
     let tried = service.client.try_listener("bell").await.unwrap();
-    assert!(!tried.taken && tried.said.contains("503"), "{tried:?}");
+    assert!(!tried.taken && tried.message.contains("503"), "{tried:?}");
     let second = service.client.renew_listener("bell").await.unwrap();
     assert_ne!(first.secret, second.secret);
     ear.deaf(false);
@@ -251,7 +251,7 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
     until("nothing is wrong any more", || async {
         let all = service.client.listeners().await.ok()?.items;
         let bell = all.into_iter().find(|one| one.name == "bell")?;
-        (bell.trouble.is_none() && bell.sent == 1).then_some(())
+        (bell.failure.is_none() && bell.sent == 1).then_some(())
     })
     .await;
     // While it is paused nothing is sent; what happened meanwhile comes afterwards.
@@ -302,7 +302,7 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
         ..ThresholdsChange::default()
     };
     let changed = service.client.change_thresholds(&soon).await.unwrap();
-    assert_eq!(changed, soon.over(Thresholds::default()));
+    assert_eq!(changed.thresholds, soon.over(Thresholds::default()));
     assert_eq!(service.client.thresholds().await.unwrap(), changed);
     cloud.join(&service, "harbour").await;
     add_pool(&service, "slipway", supply("harbour", 1)).await;
@@ -311,9 +311,9 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
     service.submit("slipway", "true").await;
     let full = told(&service, AlertKind::PoolFull).await;
     assert!(
-        full.said.contains("slipway has its one machine"),
+        full.message.contains("slipway has its one machine"),
         "{}",
-        full.said
+        full.message
     );
     assert!(
         full.about.remedy.contains("--ceiling 2"),
@@ -329,13 +329,17 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
     service.submit("drydock", "sleep 20").await;
     let near = told(&service, AlertKind::BudgetNear).await;
     assert!(
-        near.said.contains("that it may today") && !near.urgent,
+        near.message.contains("that it may today") && !near.urgent,
         "{}",
-        near.said
+        near.message
     );
     cloud.faults(json!({"down": true})).await;
     let failing = told(&service, AlertKind::SupplierFailing).await;
-    assert!(failing.said.contains("harbour fails"), "{}", failing.said);
+    assert!(
+        failing.message.contains("harbour fails"),
+        "{}",
+        failing.message
+    );
     cloud.faults(json!({"down": false})).await;
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
@@ -345,10 +349,10 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
         .await;
     let idle = told(&service, AlertKind::MachinesIdle).await;
     assert!(
-        idle.said
+        idle.message
             .contains("1 runner of quay has had nothing to do for 2 d"),
         "{}",
-        idle.said
+        idle.message
     );
     cloud.end().await;
 }
@@ -382,8 +386,8 @@ async fn what_makes_no_sense_is_refused_with_the_field() {
         (|new| new.place = Some("nowhere".into()), "nowhere"),
         (|new| new.name = "../x".into(), "a name is"),
     ] {
-        let said = refused(change).await;
-        assert!(said.contains(word), "{word} in {said}");
+        let message = refused(change).await;
+        assert!(message.contains(word), "{word} in {message}");
     }
     service.client.add_target(&good()).await.unwrap();
     let again = service.client.add_target(&good()).await.unwrap_err();
@@ -456,10 +460,10 @@ async fn a_job_that_makes_dispatch_inconsistent_is_set_aside_and_all_others_go_o
     assert_eq!(aside.about.job.as_deref(), Some(broken.as_str()));
     assert!(
         aside
-            .said
+            .message
             .contains(&format!("Dispatch leaves job {broken} out")),
         "{}",
-        aside.said
+        aside.message
     );
     assert!(
         aside

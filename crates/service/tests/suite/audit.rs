@@ -31,6 +31,77 @@ async fn request(service: &Service, method: &str, path: &str, body: Value) -> u1
     status
 }
 
+/// Requests that change something, in an order in which each can be made.
+fn requests(job: &str) -> Vec<(&'static str, String, Value)> {
+    vec![
+        ("POST", "/teams".to_owned(), json!({"name": "chartroom"})),
+        (
+            "POST",
+            "/projects".to_owned(),
+            json!({"name": "charts", "team": "firmware"}),
+        ),
+        ("PATCH", "/places/firmware".to_owned(), json!({"weight": 7})),
+        ("POST", "/pools".to_owned(), json!({"name": "tank"})),
+        (
+            "PATCH",
+            "/pools/quay".to_owned(),
+            json!({"labels": ["wet"]}),
+        ),
+        (
+            "POST",
+            "/seats".to_owned(),
+            json!({"name": "bench", "count": 1}),
+        ),
+        ("PATCH", "/seats/licence".to_owned(), json!({"count": 9})),
+        ("POST", "/pools/quay/tickets".to_owned(), json!({})),
+        ("PATCH", "/targets/prompt".to_owned(), json!({"days": 7})),
+        ("DELETE", "/targets/prompt".to_owned(), json!({})),
+        (
+            "PATCH",
+            "/listeners/pager".to_owned(),
+            json!({"paused": true}),
+        ),
+        ("POST", "/listeners/pager/renew".to_owned(), json!({})),
+        ("DELETE", "/listeners/pager".to_owned(), json!({})),
+        (
+            "PATCH",
+            "/alerts/thresholds".to_owned(),
+            json!({"budget_percent": 50}),
+        ),
+        (
+            "PUT",
+            "/runners/fell-01/desired-state".to_owned(),
+            json!({"desired_state": "pause"}),
+        ),
+        (
+            "PATCH",
+            "/runners/fell-01".to_owned(),
+            json!({"description": "by the window"}),
+        ),
+        (
+            "POST",
+            "/maintenance".to_owned(),
+            json!({"runner": "fell-01", "reason": "a fan", "length_us": 3_600_000_000_u64}),
+        ),
+        (
+            "POST",
+            "/runners/fell-01/retire".to_owned(),
+            json!({"force": true, "accept_losses": true}),
+        ),
+        (
+            "POST",
+            "/jobs".to_owned(),
+            json!({"project": "buoy", "where": "nowhere", "command": ["true"]}),
+        ),
+        ("POST", format!("/jobs/{job}/cancel"), json!({})),
+        (
+            "POST",
+            "/pools/quay/remove".to_owned(),
+            json!({"force": true, "accept_losses": true}),
+        ),
+    ]
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
     let service = Service::start().await;
@@ -53,57 +124,7 @@ async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
             "{path}"
         );
     }
-    let requests = [
-        ("POST", "/teams", json!({"name": "chartroom"})),
-        (
-            "POST",
-            "/projects",
-            json!({"name": "charts", "team": "firmware"}),
-        ),
-        ("PATCH", "/places/firmware", json!({"weight": 7})),
-        ("POST", "/pools", json!({"name": "tank"})),
-        ("PATCH", "/pools/quay", json!({"labels": ["wet"]})),
-        ("POST", "/seats", json!({"name": "bench", "count": 1})),
-        ("PATCH", "/seats/licence", json!({"count": 9})),
-        ("POST", "/pools/quay/tickets", json!({})),
-        ("PATCH", "/targets/prompt", json!({"days": 7})),
-        ("DELETE", "/targets/prompt", json!({})),
-        ("PATCH", "/listeners/pager", json!({"paused": true})),
-        ("POST", "/listeners/pager/renew", json!({})),
-        ("DELETE", "/listeners/pager", json!({})),
-        ("PATCH", "/alerts/thresholds", json!({"budget_percent": 50})),
-        (
-            "PUT",
-            "/runners/fell-01/desired-state",
-            json!({"desired_state": "pause"}),
-        ),
-        (
-            "PATCH",
-            "/runners/fell-01",
-            json!({"description": "by the window"}),
-        ),
-        (
-            "POST",
-            "/maintenance",
-            json!({"runner": "fell-01", "why": "a fan", "length_us": 3_600_000_000_u64}),
-        ),
-        (
-            "POST",
-            "/runners/fell-01/retire",
-            json!({"force": true, "accept_losses": true}),
-        ),
-        (
-            "POST",
-            "/jobs",
-            json!({"project": "buoy", "where": "nowhere", "command": ["true"]}),
-        ),
-        ("POST", &format!("/jobs/{job}/cancel"), json!({})),
-        (
-            "POST",
-            "/pools/quay/remove",
-            json!({"force": true, "accept_losses": true}),
-        ),
-    ];
+    let requests = requests(&job);
     let before = service.database.texts(KEPT).await;
     let database = service.database.connect().await;
     database
@@ -130,7 +151,8 @@ async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
         .unwrap();
     for (method, path, body) in &requests {
         let status = request(&service, method, path, body.clone()).await;
-        let gone = ["/listeners/pager", "/targets/prompt"].contains(path) && status == 404;
+        let gone =
+            ["/listeners/pager", "/targets/prompt"].contains(&path.as_str()) && status == 404;
         assert!(
             (200..300).contains(&status) || gone,
             "{method} {path}: {status}"
@@ -188,6 +210,29 @@ async fn submissions_sign_ins_refusals_and_each_of_many_jobs_are_recorded() {
     );
 }
 
+/// The version of the settings of the thing at this path.
+async fn settings_version(service: &Service, path: &str) -> Value {
+    let (list, name) = path.rsplit_once('/').unwrap();
+    let list = match list {
+        "/places" => "/teams",
+        "/alerts" => path,
+        other => other,
+    };
+    let answer = reqwest::Client::new()
+        .get(format!("{}/api/v1{list}", service.url))
+        .bearer_auth(&service.token)
+        .send();
+    let found: Value = answer.await.unwrap().json().await.unwrap();
+    let found = match found["items"].as_array() {
+        None => &found,
+        Some(items) => items
+            .iter()
+            .find(|one| one["name"] == name)
+            .unwrap_or_else(|| panic!("{path}: {found}")),
+    };
+    found["settings_version"].clone()
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_changed_it() {
     let service = Service::start().await;
@@ -203,6 +248,10 @@ async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_chan
         json!({"name": "licence", "count": 3}),
     )
     .await;
+    let listener = json!({"name": "pager", "url": "http://127.0.0.1:9/"});
+    request(&service, "POST", "/listeners", listener).await;
+    let supplier = json!({"name": "harbour", "kind": "standin-cloud", "settings": {"url": "http://127.0.0.1:9"}, "quota": 3});
+    request(&service, "POST", "/suppliers", supplier).await;
     let things = [
         (
             "/places/firmware",
@@ -217,25 +266,26 @@ async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_chan
         ("/seats/licence", json!({"count": 4}), json!({"count": 5})),
         ("/targets/prompt", json!({"days": 7}), json!({"days": 8})),
         ("/runners/fell-01", json!({"slots": 2}), json!({"slots": 3})),
+        (
+            "/suppliers/harbour",
+            json!({"quota": 4}),
+            json!({"quota": 5}),
+        ),
+        (
+            "/listeners/pager",
+            json!({"paused": true}),
+            json!({"paused": false}),
+        ),
+        (
+            "/alerts/thresholds",
+            json!({"budget_percent": 60}),
+            json!({"budget_percent": 70}),
+        ),
     ];
     let http = reqwest::Client::new();
     for (path, first, second) in things {
         let url = format!("{}/api/v1{path}", service.url);
-        let read = async || -> Value {
-            let list = path.rsplit_once('/').map_or("", |(list, _)| list);
-            let list = if list == "/places" { "/teams" } else { list };
-            let name = path.rsplit('/').next().unwrap_or_default();
-            let list = http
-                .get(format!("{}/api/v1{list}", service.url))
-                .bearer_auth(&service.token);
-            let list: Value = list.send().await.unwrap().json().await.unwrap();
-            let items = list["items"].as_array().unwrap();
-            let found = items
-                .iter()
-                .find(|one| one["name"] == name)
-                .unwrap_or_else(|| panic!("{path}: {list}"));
-            found["settings_version"].clone()
-        };
+        let read = async || settings_version(&service, path).await;
         let change = async |version: &Value, change: &Value| {
             let version = version.as_str().unwrap();
             let request = http

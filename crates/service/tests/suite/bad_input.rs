@@ -248,7 +248,7 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
         lease,
         result: Outcome::Success,
         exit_code: Some(0),
-        said: None,
+        message: None,
         exited_ago_us: Micros(0),
         processor_us: None,
         peak_memory: None,

@@ -99,17 +99,17 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
             job.line.state == JobState::Executing
         })
         .await;
-    let unsaid = TakeRunnerBack { why: " ".into() };
+    let unsaid = TakeRunnerBack { reason: " ".into() };
     let error = service
         .client
         .take_runner_back("wave-bench", &unsaid)
         .await
         .unwrap_err();
-    assert_eq!(error.problem().unwrap().field.as_deref(), Some("why"));
+    assert_eq!(error.problem().unwrap().field.as_deref(), Some("reason"));
     let why = "the tank leaks".to_owned();
     let back = service
         .client
-        .take_runner_back("wave-bench", &TakeRunnerBack { why })
+        .take_runner_back("wave-bench", &TakeRunnerBack { reason: why })
         .await
         .unwrap();
     assert_eq!(back.ends[0].job, name);
@@ -120,7 +120,7 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
         .await;
     assert!(
         job.attempts[0]
-            .said
+            .message
             .as_deref()
             .unwrap()
             .ends_with("took wave-bench back: the tank leaks")
@@ -166,7 +166,7 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         runner: Some("wave-bench".into()),
         from: Some(now + hour),
         length_us: hour.into(),
-        why: "new water".into(),
+        reason: "new water".into(),
         ..NewMaintenance::default()
     };
     let planned = service.client.add_maintenance(&new).await.unwrap();
@@ -212,20 +212,31 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         .iter()
         .find(|one| one.check == "takes work")
         .unwrap();
-    assert!(willing.said.contains("new water"), "{}", willing.said);
+    assert!(willing.message.contains("new water"), "{}", willing.message);
     service.client.end_maintenance(&planned.name).await.unwrap();
     assert_eq!(
         service.done(&waiting).await.line.result,
         Some(Outcome::Success)
     );
     assert!(service.client.end_maintenance(&planned.name).await.is_err());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn maintenance_that_cannot_be_is_refused_with_the_field() {
+    let (service, _runner) = bench().await;
+    let new = NewMaintenance {
+        runner: Some("wave-bench".into()),
+        length_us: Duration::from_secs(3600).into(),
+        reason: "new water".into(),
+        ..NewMaintenance::default()
+    };
     for (wrong, field) in [
         (
             NewMaintenance {
-                why: String::new(),
+                reason: String::new(),
                 ..new.clone()
             },
-            "why",
+            "reason",
         ),
         (
             NewMaintenance {
@@ -252,11 +263,15 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         let error = service.client.add_maintenance(&wrong).await.unwrap_err();
         assert_eq!(error.problem().unwrap().field.as_deref(), Some(field));
     }
-    // Of a whole pool, at once.
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn maintenance_of_a_whole_pool_begins_at_once() {
+    let (service, _runner) = bench().await;
     let new = NewMaintenance {
         pool: Some("tank".into()),
-        length_us: hour.into(),
-        why: "the floor is painted".into(),
+        length_us: Duration::from_secs(3600).into(),
+        reason: "the floor is painted".into(),
         ..NewMaintenance::default()
     };
     let now = service.client.add_maintenance(&new).await.unwrap();

@@ -25,10 +25,13 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     browser.find("main").await;
     let job = service.submit("amr64", "true").await;
     // It comes by itself, and leads to the job.
-    let said = browser
+    let message = browser
         .text_when("[data-testid=banner]", |text| text.contains("amr64"))
         .await;
-    assert!(said.contains("1 job of firmware/buoy waits"), "{said}");
+    assert!(
+        message.contains("1 job of firmware/buoy waits"),
+        "{message}"
+    );
     let link = browser.find("[data-testid=banner] a").await;
     let leads = link.attr("href").await.unwrap().unwrap_or_default();
     assert!(leads.ends_with(&format!("/jobs/{job}")), "{leads}");

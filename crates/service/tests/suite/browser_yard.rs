@@ -10,7 +10,7 @@ async fn crowd(service: &Service, runners: i32) {
     let database = service.database.connect().await;
     database
         .execute(
-            "insert into runner (id, pool_id, name, state, state_since, state_why, slots, labels, facts, facts_version,
+            "insert into runner (id, pool_id, name, state, state_since, state_reason, slots, labels, facts, facts_version,
                                  program, created_at, reported)
              select gen_random_uuid(), pool.id, 'moor-' || lpad(n::text, 4, '0'), 'offline', now(), 'it was switched off', 2,
                     case when n % 100 = 0 then array['heath'] else '{}' end,
@@ -174,8 +174,8 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
     browser.click("Take wave-bench back").await;
     service.runner_when("wave-bench", RunnerState::Paused).await;
     let taken = |job: &Job| {
-        let said = job.attempts[0].said.as_deref();
-        said.is_some_and(|said| said.ends_with("it leaks"))
+        let message = job.attempts[0].message.as_deref();
+        message.is_some_and(|message| message.ends_with("it leaks"))
     };
     service.job_when(&first, "was taken from it", taken).await;
     browser.click("Resume").await;

@@ -75,8 +75,8 @@ async fn change(service: &Service, pool: &str, supply: SupplyChange, preview: bo
         ..PoolChange::default()
     };
     let changed = service.client.change_pool(pool, &change).await.unwrap();
-    let said = changed.decisions.into_iter().map(|one| one.said);
-    said.collect()
+    let message = changed.decisions.into_iter().map(|one| one.message);
+    message.collect()
 }
 
 async fn decisions(service: &Service) -> Vec<(String, String)> {
@@ -84,7 +84,7 @@ async fn decisions(service: &Service) -> Vec<(String, String)> {
     let mut all: Vec<_> = all
         .items
         .into_iter()
-        .map(|one| (one.verb, one.said))
+        .map(|one| (one.verb, one.message))
         .collect();
     all.reverse();
     all
@@ -160,15 +160,16 @@ async fn follows_a_burst(service: &Service) {
             .all(|one| one.state == MachineState::Gone && !one.failed),
         "{made:?}"
     );
-    let said = decisions(service).await;
-    assert_eq!(said[0].0, "probe", "{said:?}");
+    let message = decisions(service).await;
+    assert_eq!(message[0].0, "probe", "{message:?}");
     assert!(
-        said.iter()
-            .any(|(verb, said)| verb == "order" && said.contains("ceiling 3")),
-        "{said:?}"
+        message
+            .iter()
+            .any(|(verb, message)| verb == "order" && message.contains("ceiling 3")),
+        "{message:?}"
     );
-    let last = &said.last().unwrap().1;
-    assert!(last.contains("and not wanted"), "{said:?}");
+    let last = &message.last().unwrap().1;
+    assert!(last.contains("and not wanted"), "{message:?}");
     // Each wait is split into its reasons, and the machine's coming is one of them.
     let spans = &done[0].attempts[0].wait;
     let coming = spans
@@ -200,7 +201,7 @@ async fn a_single_use_machine_of_the_cloud_takes_one_job_and_leaves() {
     let made = machines(&service, Some(ALL)).await;
     let used: Vec<_> = made
         .iter()
-        .filter(|one| one.why == "its one job is done")
+        .filter(|one| one.reason == "its one job is done")
         .collect();
     assert_eq!(used.len(), 4, "{made:?}");
     // The cloud's price for the size, by the time from order to end.
@@ -245,7 +246,7 @@ async fn a_change_is_foreseen_before_it_is_made() {
     // The reason is on record a moment before the numbers that it comes with.
     until("the job is told what holds its pool back", || async {
         let why = service.client.why(&job).await.ok()?;
-        let told = why.said.contains("slipway may have no machine");
+        let told = why.message.contains("slipway may have no machine");
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())
     })
     .await;
@@ -253,14 +254,14 @@ async fn a_change_is_foreseen_before_it_is_made() {
         ceiling: Some(ceiling),
         ..SupplyChange::default()
     };
-    let said = change(&service, "slipway", ceiling(8), true).await;
-    assert_eq!(said, ["ordered 2: 2 waiting, no machine, ceiling 8"]);
+    let message = change(&service, "slipway", ceiling(8), true).await;
+    assert_eq!(message, ["ordered 2: 2 waiting, no machine, ceiling 8"]);
     assert!(
         machines(&service, Some(ALL)).await.is_empty(),
         "only foreseen"
     );
-    let said = change(&service, "slipway", ceiling(1), false).await;
-    assert_eq!(said, ["ordered 1: 1 waiting, no machine, ceiling 1"]);
+    let message = change(&service, "slipway", ceiling(1), false).await;
+    assert_eq!(message, ["ordered 1: 1 waiting, no machine, ceiling 1"]);
     succeeded(&service.done(&job).await);
     nothing_left(&service).await;
 }
@@ -352,14 +353,14 @@ async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
         .change_supplier("harbour", &wrong)
         .await
         .unwrap();
-    let trouble = until("the wrong key is told", || async {
-        service.client.supplier("harbour").await.ok()?.trouble
+    let failure = until("the wrong key is told", || async {
+        service.client.supplier("harbour").await.ok()?.failure
     })
     .await;
     assert!(
-        trouble.said.contains("it refuses the key"),
+        failure.message.contains("it refuses the key"),
         "{}",
-        trouble.said
+        failure.message
     );
     cloud.end().await;
 }
@@ -420,7 +421,7 @@ async fn machines_are_started_and_stopped_by_hand_within_the_ceiling() {
         (machine.state == MachineState::Gone).then_some(machine)
     })
     .await;
-    assert_eq!(gone.why, "it was told to finish, and has");
+    assert_eq!(gone.reason, "it was told to finish, and has");
     let rest = machines(&service, None).await;
     assert_eq!(rest.len(), 1, "{rest:?}");
     service

@@ -53,17 +53,17 @@ async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again
     let job = service.submit("slipway", "true").await;
     until("the job is told", || async {
         let why = service.client.why(&job).await.ok()?;
-        let told = why.said.contains("the cloud is down for repairs");
+        let told = why.message.contains("the cloud is down for repairs");
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())
     })
     .await;
     let shown = service.client.supplier("harbour").await.unwrap();
-    assert!(shown.trouble.unwrap().said.contains("down for repairs"));
+    assert!(shown.failure.unwrap().message.contains("down for repairs"));
     cloud.faults(json!({"down": false})).await;
     all_succeed(&service, &[job]).await;
     until("the trouble is over", || async {
         let shown = service.client.supplier("harbour").await.ok()?;
-        shown.trouble.is_none().then_some(())
+        shown.failure.is_none().then_some(())
     })
     .await;
     nothing_left(&service).await;
@@ -133,7 +133,7 @@ async fn a_machine_that_vanishes_under_its_job_is_noticed_and_the_job_tried_agai
     })
     .await;
     assert!(
-        gone.why.contains("vanished") || gone.why.contains("stopped"),
+        gone.reason.contains("vanished") || gone.reason.contains("stopped"),
         "{gone:?}"
     );
     service

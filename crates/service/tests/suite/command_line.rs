@@ -2,6 +2,7 @@
 
 use crate::support::{Runner, Service, program};
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::PoolChange;
 use std::process::{Command, Output};
 
 pub async fn pennine(service: &Service, arguments: &[&str]) -> Output {
@@ -121,6 +122,32 @@ async fn the_tour_of_the_readme_reads_well() {
         "the column is pointed at"
     );
 
+    let shown = prints(&service, &["job", "show", "j-1"]).await;
+    for part in [
+        "ready", "started", "finished", "waited", "handover", "fell-01", "success",
+    ] {
+        assert!(shown.contains(part), "{part} is missing in:\n{shown}");
+    }
+    assert!(
+        prints(&service, &["job", "log", "j-1"])
+            .await
+            .contains("$ sh -c")
+    );
+    let unknown = pennine(&service, &["job", "show", "j-99"]).await;
+    assert_eq!(unknown.status.code(), Some(3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_job_that_nothing_can_run_is_explained() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let bench = PoolChange {
+        labels: Some(vec!["bench".into()]),
+        ..PoolChange::default()
+    };
+    service.client.change_pool("quay", &bench).await.unwrap();
+    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.runner_when("fell-01", RunnerState::Available).await;
     let waits = prints(
         &service,
         &[
@@ -135,13 +162,13 @@ async fn the_tour_of_the_readme_reads_well() {
         ],
     )
     .await;
-    assert!(waits.contains("j-3 is submitted"), "{waits}");
+    assert!(waits.contains("j-1 is submitted"), "{waits}");
     service
-        .job_when("j-3", "no-match", |job| {
+        .job_when("j-1", "no-match", |job| {
             job.line.reason == Some(pennine_core::dispatch::Reason::NoMatch)
         })
         .await;
-    let why = prints(&service, &["why", "j-3"]).await;
+    let why = prints(&service, &["why", "j-1"]).await;
     assert!(
         why.contains("did you mean \"bench\"?") && why.contains("To do: "),
         "{why}"
@@ -161,23 +188,10 @@ async fn the_tour_of_the_readme_reads_well() {
             .await
             .contains("It will wait until somebody acts.")
     );
-    let shown = prints(&service, &["job", "show", "j-1"]).await;
-    for part in [
-        "ready", "started", "finished", "waited", "handover", "fell-01", "success",
-    ] {
-        assert!(shown.contains(part), "{part} is missing in:\n{shown}");
-    }
-    assert!(
-        prints(&service, &["job", "log", "j-1"])
-            .await
-            .contains("$ sh -c")
-    );
     assert_eq!(
-        prints(&service, &["job", "cancel", "j-3"]).await,
-        "j-3 is done, with cancellation.\n"
+        prints(&service, &["job", "cancel", "j-1"]).await,
+        "j-1 is done, with cancellation.\n"
     );
-    let unknown = pennine(&service, &["job", "show", "j-99"]).await;
-    assert_eq!(unknown.status.code(), Some(3));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -248,14 +262,14 @@ async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
             .contains("Changed the runner fell-01")
     );
     let shown = prints(&service, &["runner", "show", "fell-01"]).await;
-    for said in [
+    for message in [
         "label bench",
         "has it",
         "4.1 (set by admin)",
         "variable CC",
         "0 of 3 slots",
     ] {
-        assert!(shown.contains(said), "{said} in {shown}");
+        assert!(shown.contains(message), "{message} in {shown}");
     }
     let reset = [
         "runner",

@@ -21,21 +21,21 @@ fn the_consoles_components_pass_their_tests() {
         .current_dir(&console)
         .output()
         .expect("vitest runs");
-    let said = String::from_utf8_lossy(&output.stdout).into_owned()
+    let message = String::from_utf8_lossy(&output.stdout).into_owned()
         + String::from_utf8_lossy(&output.stderr).as_ref();
-    assert!(output.status.success(), "{said}");
+    assert!(output.status.success(), "{message}");
     let report = std::fs::read(report.path()).expect("a report");
     let report: serde_json::Value = serde_json::from_slice(&report).expect("a JSON report");
     let count = |name: &str| report[name].as_u64().unwrap_or_default();
-    assert_eq!(report["success"], true, "{said}");
+    assert_eq!(report["success"], true, "{message}");
     assert_eq!(
         (count("numFailedTests"), count("numPendingTests")),
         (0, 0),
-        "{said}"
+        "{message}"
     );
     assert!(
         count("numPassedTests") >= AT_LEAST,
-        "only {} of at least {AT_LEAST} tests ran: {said}",
+        "only {} of at least {AT_LEAST} tests ran: {message}",
         count("numPassedTests")
     );
 }

@@ -49,8 +49,11 @@ async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried
         .collect();
     let lost = ("fell-01", Some(Outcome::Error), false);
     assert_eq!(told, [lost, ("fell-02", Some(Outcome::Success), true)]);
-    let said = job.attempts[0].said.as_deref().unwrap();
-    assert!(said.contains("nothing was heard of fell-01"), "{said}");
+    let message = job.attempts[0].message.as_deref().unwrap();
+    assert!(
+        message.contains("nothing was heard of fell-01"),
+        "{message}"
+    );
     let wait: u64 = job.attempts.iter().map(|one| one.wait_us.0).sum();
     assert_eq!(
         wait, job.line.wait_us.0,
@@ -76,7 +79,7 @@ async fn a_runner_that_comes_back_without_its_job_frees_it_at_once() {
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert_eq!(
-        job.attempts[0].said.as_deref(),
+        job.attempts[0].message.as_deref(),
         Some("fell-01 was restarted and lost it")
     );
 }
@@ -102,7 +105,11 @@ async fn a_job_whose_every_try_is_lost_ends_with_an_error_that_says_so() {
     }
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Error));
-    assert!(job.said.unwrap().starts_with("every try came to nothing"));
+    assert!(
+        job.message
+            .unwrap()
+            .starts_with("every try came to nothing")
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -168,8 +175,8 @@ async fn an_assignment_that_nobody_takes_is_taken_back_and_is_no_loss() {
     service.clock.advance(Duration::from_secs(4));
     let job = service.done(&name).await;
     assert_eq!(job.line.runner.as_deref(), Some("fell-02"));
-    let said = job.attempts[0].said.as_deref().unwrap();
-    assert_eq!(said, "fell-01 did not take it within 3.0 s");
+    let message = job.attempts[0].message.as_deref().unwrap();
+    assert_eq!(message, "fell-01 did not take it within 3.0 s");
 }
 
 /// What a test of a service that dies needs: an installation served by a process of its own.
@@ -460,7 +467,7 @@ async fn a_log_of_50_mb_over_a_connection_that_is_cut_ten_times_arrives_whole() 
         cutter.cut();
     }
     let job = service.done(&name).await;
-    assert_eq!(job.line.result, Some(Outcome::Success), "{:?}", job.said);
+    assert_eq!(job.line.result, Some(Outcome::Success), "{:?}", job.message);
     let log = service.log(&name).await;
     // The runner's own lines stand before and after what the command wrote.
     let head = log

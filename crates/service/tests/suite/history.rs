@@ -77,10 +77,10 @@ async fn made_up_history_reads_like_any_other() {
         "the machines of that time are gone"
     );
     let again = write(&service);
-    let said = String::from_utf8_lossy(&again.stderr);
+    let message = String::from_utf8_lossy(&again.stderr);
     assert!(
-        !again.status.success() && said.contains("jobs are on record already"),
-        "{said}"
+        !again.status.success() && message.contains("jobs are on record already"),
+        "{message}"
     );
     // The real service goes on after it.
     let name = service.submit("arm64", "true").await;

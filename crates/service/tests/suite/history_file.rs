@@ -49,7 +49,7 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
     )
     .await;
     assert_eq!(refused.status.code(), Some(3));
-    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    let message = String::from_utf8_lossy(&refused.stderr).into_owned();
     for word in [
         "nothing was imported",
         "line 3: ready, assigned, started and finished are not in this order",
@@ -59,7 +59,7 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
         "line 7: it has to lie in the last ten years",
         "line: 8",
     ] {
-        assert!(said.contains(word), "{word} in {said}");
+        assert!(message.contains(word), "{word} in {message}");
     }
     assert!(
         service
@@ -121,14 +121,14 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
     let found = measure::rebuild(&mut store.patient().await.unwrap(), now)
         .await
         .unwrap();
-    assert_eq!(found.stints, 3);
+    assert_eq!(found.work_spans, 3);
     assert_eq!(service.client.trends(&of).await.unwrap().whole, whole);
 }
 
 /// The sums of ten days, with what they are kept by.
 async fn tens(service: &Service) -> Vec<String> {
-    let query = "select concat_ws(' ', r.kind, k.text, r.at, encode(r.cell, 'hex')) from rollup r
-                 join rollup_key k on k.id = r.key where r.grain = 5 order by 1";
+    let query = "select concat_ws(' ', r.kind, k.owner_id, k.project_id, k.text, r.at, encode(r.cell, 'hex')) from rollup r
+                 join rollup_key k on k.id = r.key where r.resolution = 5 order by 1";
     service.database.texts(query).await
 }
 

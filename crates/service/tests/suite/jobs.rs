@@ -98,7 +98,7 @@ async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
     assert_eq!(job.attempts.len(), 1);
     let job = service.done(&service.submit("", "kill -9 $$").await).await;
     assert_eq!(
-        job.said.as_deref(),
+        job.message.as_deref(),
         Some("the command was ended by signal 9")
     );
     let missing = NewJob {
@@ -116,7 +116,7 @@ async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Error));
     assert!(
-        job.said
+        job.message
             .unwrap()
             .contains("\"no-such-command\" does not exist on")
     );
@@ -156,7 +156,7 @@ async fn a_waiting_job_is_cancelled_at_once_and_a_running_one_by_its_runner() {
     let waiting = service.submit("no-such-label", "true").await;
     let job = service.client.cancel(&waiting).await.unwrap();
     assert_eq!(job.line.result, Some(Outcome::Cancellation));
-    assert_eq!(job.said.as_deref(), Some("cancelled by admin"));
+    assert_eq!(job.message.as_deref(), Some("cancelled by admin"));
     check_waits(&service.client.job(&waiting).await.unwrap());
     let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
     let running = service.submit("", "echo begun; exec sleep 1000").await;
@@ -214,10 +214,10 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
         .await;
     let why = service.client.why(&name).await.unwrap();
     assert!(
-        why.said
+        why.message
             .contains("no runner satisfies it. The nearest is fell-01, which fails: bnech."),
         "{}",
-        why.said
+        why.message
     );
     assert!(why.remedy.is_some());
     let queue = service.client.queue().await.unwrap();
@@ -279,9 +279,10 @@ async fn jobs_beyond_the_free_slots_wait_for_them_in_order() {
     let why = service.client.why(&waiting[2]).await.unwrap();
     assert_eq!(why.before, 1, "one job of its own strand stands before it");
     assert!(
-        why.said.contains("the 1 runner that could take it is busy"),
+        why.message
+            .contains("the 1 runner that could take it is busy"),
         "{}",
-        why.said
+        why.message
     );
     service.client.cancel(&first).await.unwrap();
     let mut started = Vec::new();
@@ -383,7 +384,7 @@ async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
     );
     let done = service.done(&name).await;
     assert_eq!(done.line.result, Some(Outcome::Cancellation));
-    assert_eq!(done.said.as_deref(), Some("cancelled by ada"));
+    assert_eq!(done.message.as_deref(), Some("cancelled by ada"));
     let again = lose(&mut connection, None, attempt, &lost, None, now).await;
     assert!(!again.unwrap(), "it is over already");
 }

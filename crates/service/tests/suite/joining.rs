@@ -9,7 +9,7 @@ use std::path::Path;
 use std::process::{Command, Output};
 use std::time::Duration;
 
-fn said(output: &Output) -> String {
+fn output_text(output: &Output) -> String {
     [&output.stdout, &output.stderr]
         .map(|bytes| String::from_utf8_lossy(bytes).into_owned())
         .concat()
@@ -100,11 +100,12 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
         home.path(),
         &[&into, &dir, "--ticket", &made.secret, "--name", "fell-01"],
     );
-    assert!(joined.status.success(), "{}", said(&joined));
+    assert!(joined.status.success(), "{}", output_text(&joined));
     assert!(
-        said(&joined).contains("SHA-256 as expected") && said(&joined).contains("Joined"),
+        output_text(&joined).contains("SHA-256 as expected")
+            && output_text(&joined).contains("Joined"),
         "{}",
-        said(&joined)
+        output_text(&joined)
     );
     let runner = service.client.runner("fell-01").await.unwrap();
     assert_eq!(runner.state, RunnerState::Offline);
@@ -118,9 +119,9 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
     let into = format!("--into={}", other.path().join("bin").display());
     let refused = run_script(wrong.as_bytes(), other.path(), &[&into, "--ticket", "x"]);
     assert!(
-        !refused.status.success() && said(&refused).contains("it is not installed"),
+        !refused.status.success() && output_text(&refused).contains("it is not installed"),
         "{}",
-        said(&refused)
+        output_text(&refused)
     );
     assert!(!other.path().join("bin/pennine-runner").exists());
     let half = run_script(
@@ -131,7 +132,7 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
     assert!(
         !other.path().join("bin/pennine-runner").exists(),
         "{}",
-        said(&half)
+        output_text(&half)
     );
     // Another platform is told which there are.
     let none = get("/runner/v1/programs/linux-mips").await.unwrap();
@@ -169,10 +170,10 @@ async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() 
     let refused = join();
     assert_eq!(refused.status.code(), Some(3));
     assert!(
-        said(&refused).contains("this one does not: cores >= 100000")
-            && said(&refused).contains("can still be used"),
+        output_text(&refused).contains("this one does not: cores >= 100000")
+            && output_text(&refused).contains("can still be used"),
         "{}",
-        said(&refused)
+        output_text(&refused)
     );
     assert!(!home.path().join("runner.json").exists());
     let wrong = PoolChange {
@@ -204,7 +205,7 @@ async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() 
     };
     service.client.change_pool("loft", &less).await.unwrap();
     let joined = join();
-    assert!(joined.status.success(), "{}", said(&joined));
+    assert!(joined.status.success(), "{}", output_text(&joined));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -215,9 +216,9 @@ async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
     let alone = Runner::join(home.path(), &["--server", &service.url]);
     assert_eq!(alone.status.code(), Some(2));
     assert!(
-        said(&alone).contains("the ticket is missing: give --ticket"),
+        output_text(&alone).contains("the ticket is missing: give --ticket"),
         "{}",
-        said(&alone)
+        output_text(&alone)
     );
     // `script` gives it a terminal; what somebody would type comes through a pipe.
     let ticket = service.ticket("quay").await;
@@ -301,22 +302,22 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
         "runner",
     ] {
         assert!(
-            said(&well).contains(&format!("  {what} ")),
+            output_text(&well).contains(&format!("  {what} ")),
             "{what} is missing in {}",
-            said(&well)
+            output_text(&well)
         );
     }
     assert!(
-        said(&well).contains("fell-01 (r-1) in the pool quay is available"),
+        output_text(&well).contains("fell-01 (r-1) in the pool quay is available"),
         "{}",
-        said(&well)
+        output_text(&well)
     );
     let finding = |checked: &pennine_wire::Checkup, what: &str| {
         checked
             .findings
             .iter()
             .find(|one| one.check == what)
-            .map(|one| (one.verdict.to_string(), one.said.clone()))
+            .map(|one| (one.verdict.to_string(), one.message.clone()))
     };
     // From where, is written down within a second.
     let checked = until("the service knows from where it is connected", || async {
@@ -326,9 +327,9 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     })
     .await;
     assert!(
-        checked.said.starts_with("fell-01 is available for "),
+        checked.message.starts_with("fell-01 is available for "),
         "{}",
-        checked.said
+        checked.message
     );
 
     // Killed: the connection closes without a word, and the machine answers.
@@ -353,7 +354,11 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     assert!(verdict == "good" && text.contains("answers"), "{text}");
     let down = runner.say(&["doctor"]);
     assert_eq!(down.status.code(), Some(1));
-    assert!(said(&down).contains("bad       runner"), "{}", said(&down));
+    assert!(
+        output_text(&down).contains("bad       runner"),
+        "{}",
+        output_text(&down)
+    );
 
     // Its service is somewhere else, or nowhere.
     for (server, what) in [
@@ -365,20 +370,21 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     ] {
         let lost = runner.say(&["doctor", "--server", server]);
         assert_eq!(lost.status.code(), Some(1));
-        assert!(said(&lost).contains(what), "{}", said(&lost));
+        assert!(output_text(&lost).contains(what), "{}", output_text(&lost));
         assert!(
-            said(&lost).contains("-> "),
+            output_text(&lost).contains("-> "),
             "it says what to do: {}",
-            said(&lost)
+            output_text(&lost)
         );
     }
     // Its clock is wrong.
     service.clock.advance(Duration::from_secs(7200));
     let late = runner.say(&["doctor"]);
     assert!(
-        said(&late).contains("clock is 2 h") && said(&late).contains("behind the service's"),
+        output_text(&late).contains("clock is 2 h")
+            && output_text(&late).contains("behind the service's"),
         "{}",
-        said(&late)
+        output_text(&late)
     );
     // What it finds on its machine, it tells the service.
     runner.work();
@@ -412,9 +418,9 @@ async fn a_machine_on_which_everything_fails_is_pointed_out() {
         .unwrap();
     assert_eq!(jobs.verdict.to_string(), "bad");
     assert!(
-        jobs.said.starts_with("3 of its last 3 attempts"),
+        jobs.message.starts_with("3 of its last 3 attempts"),
         "{}",
-        jobs.said
+        jobs.message
     );
     // Seen as a strip of time, too.
     let time = service
@@ -446,7 +452,7 @@ fn a_service_is_written_into_an_image_found_again_and_taken_away() {
             .unwrap()
     };
     let unnamed = run(&["install"]);
-    assert_eq!(unnamed.status.code(), Some(2), "{}", said(&unnamed));
+    assert_eq!(unnamed.status.code(), Some(2), "{}", output_text(&unnamed));
     let installed = run(&[
         "install",
         "--name",
@@ -454,7 +460,7 @@ fn a_service_is_written_into_an_image_found_again_and_taken_away() {
         "--drain-minutes",
         "30",
     ]);
-    assert!(installed.status.success(), "{}", said(&installed));
+    assert!(installed.status.success(), "{}", output_text(&installed));
     let units = root.path().join("etc/systemd/system");
     let text = std::fs::read_to_string(units.join("pennine-runner-fell-01.service")).unwrap();
     assert!(
@@ -468,12 +474,12 @@ fn a_service_is_written_into_an_image_found_again_and_taken_away() {
     );
     let status = run(&["status"]);
     assert!(
-        said(&status).contains("pennine-runner-fell-01"),
+        output_text(&status).contains("pennine-runner-fell-01"),
         "{}",
-        said(&status)
+        output_text(&status)
     );
     let removed = run(&["remove"]);
-    assert!(removed.status.success(), "{}", said(&removed));
+    assert!(removed.status.success(), "{}", output_text(&removed));
     assert!(!units.join("pennine-runner-fell-01.service").exists());
     assert_eq!(run(&["status"]).status.code(), Some(1));
 }

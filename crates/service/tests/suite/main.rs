@@ -35,6 +35,7 @@ mod history_file;
 mod jobs;
 mod joining;
 mod leadership;
+mod load;
 mod logs;
 mod matching;
 mod retention;

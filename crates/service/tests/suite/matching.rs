@@ -77,13 +77,14 @@ async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
     let second = service.take(job("firmware/buoy", "", "true")).await;
     let why = service.why_when(&second, Reason::TeamLimit).await;
     assert!(
-        why.said.contains("firmware holds 1 slot; its limit is 1"),
+        why.message
+            .contains("firmware holds 1 slot; its limit is 1"),
         "{}",
-        why.said
+        why.message
     );
     // The remedy is a request that anybody may send as it stands.
     let action = &why.actions[0];
-    assert_eq!(action.said, "Raise the limit of firmware to 2");
+    assert_eq!(action.message, "Raise the limit of firmware to 2");
     let method: Method = action.method.parse().unwrap();
     let sent = reqwest::Client::new()
         .request(method, format!("{}/api/v1{}", service.url, action.path))
@@ -157,16 +158,16 @@ async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_recor
     let next = service.take(seated("true")).await;
     let why = service.why_when(&next, Reason::SeatTaken).await;
     assert!(
-        why.said.contains("1 of 1 licence seats are taken"),
+        why.message.contains("1 of 1 licence seats are taken"),
         "{}",
-        why.said
+        why.message
     );
     let back = |why: &str| TakeBack {
         job: holder.clone(),
-        why: why.into(),
+        reason: why.into(),
     };
     let problem = refusal(service.client.take_seat_back("licence", &back(" ")).await);
-    assert_eq!(problem.field.as_deref(), Some("why"));
+    assert_eq!(problem.field.as_deref(), Some("reason"));
     let seat = service
         .client
         .take_seat_back("licence", &back("its compiler hangs"))
@@ -175,7 +176,7 @@ async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_recor
     let record = seat.holders.iter().find(|one| one.job == holder).unwrap();
     let record = record.taken_back.as_ref().expect("it is on the record");
     assert_eq!(
-        (record.by.as_str(), record.why.as_str()),
+        (record.by.as_str(), record.reason.as_str()),
         ("admin", "its compiler hangs")
     );
     service.done(&next).await;
@@ -239,14 +240,14 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
     let later = service.take(seated(2, "", "true")).await;
     let why = service.why_when(&later, Reason::SeatReserved).await;
     let kept = format!("2 of 3 licence seats are kept back for {patient}, which has waited longer");
-    assert!(why.said.contains(&kept), "{}", why.said);
+    assert!(why.message.contains(&kept), "{}", why.message);
     let queue = service.client.queue().await.unwrap();
     let group = queue
         .groups
         .iter()
         .find(|group| group.reason == Reason::SeatReserved)
         .expect("the queue tells it apart");
-    assert!(group.strands[0].said.contains(&kept), "{group:?}");
+    assert!(group.strands[0].message.contains(&kept), "{group:?}");
     let seats = service.client.seats().await.unwrap();
     let kept = &seats.items[0].kept_back;
     assert_eq!(
@@ -278,7 +279,10 @@ async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one
     let name = service.take(patient).await;
     let done = service.done(&name).await;
     assert_eq!(done.line.result, Some(Outcome::Timeout));
-    assert!(done.said.as_ref().unwrap().contains("gave up"), "{done:?}");
+    assert!(
+        done.message.as_ref().unwrap().contains("gave up"),
+        "{done:?}"
+    );
     assert!(done.line.wait_us >= Micros::from(Duration::from_millis(300)));
     let patience = PlaceChange {
         give_up_us: Some(Some(Micros::from(Duration::from_millis(200)))),
@@ -302,7 +306,7 @@ async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one
     let name = service.take(hopeless).await;
     let done = service.done(&name).await;
     assert_eq!(done.line.result, Some(Outcome::Error));
-    assert!(done.said.unwrap().contains("no runner satisfies it"));
+    assert!(done.message.unwrap().contains("no runner satisfies it"));
     let nothing = NewJob {
         give_up_us: Some(Micros(0)),
         ..job("buoy", "", "true")
@@ -366,8 +370,12 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     // Denied is explained on the job.
     let name = service.take(job("shore/tides", "linux", "true")).await;
     let why = service.why_when(&name, Reason::OutOfReach).await;
-    assert!(why.said.contains("may not use its pool"), "{}", why.said);
-    assert_eq!(why.actions[0].said, "Let it use the pool quay");
+    assert!(
+        why.message.contains("may not use its pool"),
+        "{}",
+        why.message
+    );
+    assert_eq!(why.actions[0].message, "Let it use the pool quay");
     assert_eq!(
         why.actions[0].body,
         serde_json::json!({"also": ["shore/tides"]})
@@ -495,16 +503,6 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     for name in &names {
         service.why_when(name, Reason::NoMatch).await;
     }
-    let everything = BulkAction {
-        under: None,
-        ..act(Action::Cancel, None, false)
-    };
-    assert_eq!(
-        refusal(service.client.act_on_jobs(&everything).await)
-            .field
-            .as_deref(),
-        Some("action")
-    );
     let by_requirement = |action, preview| BulkAction {
         requirement: Some("(ARM64)".into()),
         ..act(action, Some(Reason::NoMatch), preview)
@@ -580,6 +578,25 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_action_on_all_jobs_is_refused() {
+    let service = Service::start().await;
+    let everything = BulkAction {
+        action: Action::Cancel,
+        reason: None,
+        under: None,
+        requirement: None,
+        jobs: Vec::new(),
+        preview: false,
+    };
+    assert_eq!(
+        refusal(service.client.act_on_jobs(&everything).await)
+            .field
+            .as_deref(),
+        Some("action")
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_requirement_can_be_tried_before_anyone_submits() {
     let service = Service::start().await;
     service.furnish().await;
@@ -604,7 +621,11 @@ async fn a_requirement_can_be_tried_before_anyone_submits() {
     assert_eq!(tried.requirement, "linux");
     assert_eq!(tried.runners[0].runner, "fell-01");
     assert_eq!(tried.runners[0].free, 2, "{tried:?}");
-    assert!(tried.said.contains("would start now"), "{}", tried.said);
+    assert!(
+        tried.message.contains("would start now"),
+        "{}",
+        tried.message
+    );
     let tried = service
         .client
         .try_requirement(&trial("linux and lniux", None))
@@ -623,7 +644,7 @@ async fn a_requirement_can_be_tried_before_anyone_submits() {
         .try_requirement(&trial("linux", Some("buoy")))
         .await
         .unwrap();
-    assert!(tried.said.contains("would wait"), "{}", tried.said);
+    assert!(tried.message.contains("would wait"), "{}", tried.message);
     let problem = refusal(
         service
             .client

@@ -169,10 +169,10 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
     // A runner that is killed before its start was written down leaves an assignment that nobody took, or a session that
     // does not name it: in each case the record says so.
     for one in job.attempts.iter().filter(|one| !one.accepted) {
-        let said = one.said.as_deref().unwrap();
+        let message = one.message.as_deref().unwrap();
         assert!(
-            said == "fell-01 was restarted and lost it" || said.contains("did not take it"),
-            "{said}"
+            message == "fell-01 was restarted and lost it" || message.contains("did not take it"),
+            "{message}"
         );
     }
     let lost = "\npennine: the runner was ended while this ran";
@@ -242,10 +242,10 @@ async fn one_line_of_two_gigabytes_is_cut_at_the_cap_and_reading_it_stays_cheap(
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert!(job.attempts[0].log_capped);
     let log = service.log(&name).await;
-    let said = String::from_utf8_lossy(&log);
+    let message = String::from_utf8_lossy(&log);
     assert!(log.len() < (4 << 20) + 4096);
-    assert!(said.contains("pennine: the log is longer than 4194304 bytes"));
-    assert!(said.contains("\npennine: exit code 0 after "));
+    assert!(message.contains("pennine: the log is longer than 4194304 bytes"));
+    assert!(message.contains("\npennine: exit code 0 after "));
     let http = reqwest::Client::new();
     let lines = http
         .get(format!(
@@ -360,10 +360,10 @@ async fn a_full_disk_is_an_error_that_says_so_and_the_next_job_runs() {
         .await;
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Error));
-    let said = job.said.unwrap();
+    let message = job.message.unwrap();
     assert!(
-        said.contains("the log cannot be written") && said.contains("No space left"),
-        "{said}"
+        message.contains("the log cannot be written") && message.contains("No space left"),
+        "{message}"
     );
     let next = service.submit("", "echo well").await;
     assert_eq!(
@@ -463,7 +463,7 @@ async fn a_job_that_holds_seats_ends_before_its_lease_when_its_runner_is_cut_off
     let job = service.done(&with_seat).await;
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert_eq!(
-        job.attempts[0].said.as_deref(),
+        job.attempts[0].message.as_deref(),
         Some("fell-01 was cut off and ended it, since it held seats")
     );
     assert!(
@@ -544,10 +544,10 @@ async fn runners_of_one_host_share_its_limit() {
         let job = service.done(name).await;
         assert_eq!(job.line.result, Some(Outcome::Success));
         for lost in job.attempts.iter().filter(|one| !one.accepted) {
-            let said = lost.said.as_deref().unwrap();
+            let message = lost.message.as_deref().unwrap();
             assert!(
-                said.contains("its host has as many jobs as it may"),
-                "{said}"
+                message.contains("its host has as many jobs as it may"),
+                "{message}"
             );
         }
     }

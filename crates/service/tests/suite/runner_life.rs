@@ -266,8 +266,8 @@ async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_else
     assert_eq!(retired.ends[0].job, job);
     let done = service.done(&job).await;
     assert_eq!(done.line.result, Some(Outcome::Success));
-    let said = done.attempts[0].said.clone().unwrap_or_default();
-    assert_eq!(said, "fell-01 was retired");
+    let message = done.attempts[0].message.clone().unwrap_or_default();
+    assert_eq!(message, "fell-01 was retired");
     assert_eq!(
         first.ended().await.code(),
         Some(3),
@@ -275,7 +275,7 @@ async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_else
     );
     // The record stays, and the name is free again.
     let shown = service.client.runner(&retired.runner.short).await.unwrap();
-    assert_eq!(shown.why, "admin retired it");
+    assert_eq!(shown.reason, "admin retired it");
     let _again = Runner::working(&service, "quay", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
 }
@@ -357,7 +357,7 @@ async fn a_runner_told_to_stop_finishes_its_job_and_takes_nothing_new() {
     assert!(runner.ended().await.success());
     until("its runner is offline", || async {
         let shown = service.client.runner("fell-01").await.ok()?;
-        (shown.why == "its program was stopped").then_some(())
+        (shown.reason == "its program was stopped").then_some(())
     })
     .await;
 }
@@ -523,7 +523,7 @@ async fn a_join_that_is_never_finished_is_swept_and_so_is_what_a_revoked_ticket_
     ] {
         until("its record is retired", || async {
             let shown = service.client.runner(&runner).await.ok()?;
-            (shown.state == RunnerState::Retired && shown.why == why).then_some(())
+            (shown.state == RunnerState::Retired && shown.reason == why).then_some(())
         })
         .await;
     }

@@ -37,7 +37,7 @@ fn poll(session: SessionId, sequence: u64) -> Poll {
     }
 }
 
-fn said(output: &std::process::Output) -> String {
+fn output_text(output: &std::process::Output) -> String {
     String::from_utf8_lossy(&output.stderr).into_owned()
 }
 
@@ -76,7 +76,7 @@ async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_bac
     runner.stop();
     service.runner_when("fell-01", RunnerState::Offline).await;
     let shown = service.client.runner("fell-01").await.unwrap();
-    assert_eq!(shown.why, "its program was stopped");
+    assert_eq!(shown.reason, "its program was stopped");
     runner.work();
     service.runner_when("fell-01", RunnerState::Available).await;
 }
@@ -104,7 +104,7 @@ async fn a_connection_that_ends_between_two_polls_is_known_to_have_ended() {
         let checked = service.client.check_runner("fell-01").await.ok()?;
         let mut findings = checked.findings.iter();
         let found = findings.find(|one| one.check == "connection")?;
-        found.said.contains("closed from its side").then_some(())
+        found.message.contains("closed from its side").then_some(())
     })
     .await;
 }
@@ -137,27 +137,29 @@ async fn joining_says_why_it_cannot() {
     let nobody = join(&format!("http://127.0.0.1:{}", free_port()), "x");
     assert_eq!(nobody.status.code(), Some(4));
     assert!(
-        said(&nobody).contains("refused") && said(&nobody).contains("Is the service running"),
+        output_text(&nobody).contains("refused")
+            && output_text(&nobody).contains("Is the service running"),
         "{}",
-        said(&nobody)
+        output_text(&nobody)
     );
     let scheme = join("127.0.0.1:1", "x");
     assert_eq!(scheme.status.code(), Some(2));
     let unknown = join(&service.url, "pen-ticket-nonsense");
     assert_eq!(unknown.status.code(), Some(3));
     assert!(
-        said(&unknown).contains("never made this ticket"),
+        output_text(&unknown).contains("never made this ticket"),
         "{}",
-        said(&unknown)
+        output_text(&unknown)
     );
     let secret = service.ticket("quay").await;
     let first = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     first.enrol(&enrol(&secret, "fell-01")).await.unwrap();
     let used = join(&service.url, &secret);
     assert!(
-        said(&used).contains("was used") && said(&used).contains("pennine ticket add --pool quay"),
+        output_text(&used).contains("was used")
+            && output_text(&used).contains("pennine ticket add --pool quay"),
         "{}",
-        said(&used)
+        output_text(&used)
     );
     let secret = service.ticket("quay").await;
     service.clock.advance(Duration::from_secs(200));
@@ -173,28 +175,32 @@ async fn joining_says_why_it_cannot() {
         ],
     );
     assert!(
-        said(&taken).contains("named \"fell-01\" already"),
+        output_text(&taken).contains("named \"fell-01\" already"),
         "{}",
-        said(&taken)
+        output_text(&taken)
     );
     service.clock.advance(Duration::from_secs(3700));
     let clock = join(&service.url, &secret);
-    assert!(said(&clock).contains("clock is 1 h"), "{}", said(&clock));
+    assert!(
+        output_text(&clock).contains("clock is 1 h"),
+        "{}",
+        output_text(&clock)
+    );
     let error = first.enrol(&enrol(&secret, "fell-02")).await.unwrap_err();
     assert_eq!(error.problem().unwrap().word(), "expired-ticket");
     let stranger = strange_server().await;
     let strange = join(&stranger, "x");
     assert_eq!(strange.status.code(), Some(4));
     assert!(
-        said(&strange).contains("not like Pennine"),
+        output_text(&strange).contains("not like Pennine"),
         "{}",
-        said(&strange)
+        output_text(&strange)
     );
     let early = Runner::work_in_vain(home.path());
     assert!(
-        said(&early).contains("has not joined yet"),
+        output_text(&early).contains("has not joined yet"),
         "{}",
-        said(&early)
+        output_text(&early)
     );
 }
 

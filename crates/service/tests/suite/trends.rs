@@ -40,12 +40,51 @@ async fn kept(service: &Service) -> Vec<String> {
     service
         .database
         .texts(
-            "select concat_ws(' ', r.grain, r.kind, k.text, r.at, encode(r.cell, 'hex')) from rollup r
+            "select concat_ws(' ', r.resolution, r.kind, k.owner_id, k.project_id, k.text, r.at, encode(r.cell, 'hex')) from rollup r
              join rollup_key k on k.id = r.key
-             union all select concat_ws(' ', id, ready_at, waited_us, reasons::text, ended_at, result, lost) from stint
+             union all select concat_ws(' ', id, ready_at, waited_us, reasons::text, ended_at, result, lost) from work_span
              order by 1",
         )
         .await
+}
+
+/// Told apart by anything, one group holds all the work.
+async fn groups_add_up(service: &Service, busy: u64) {
+    for (by, name) in [
+        (By::Pool, "quay"),
+        (By::Project, "firmware/buoy"),
+        (By::Team, "firmware"),
+        (By::Requirement, "linux"),
+        (By::Runner, "quay/fell-01"),
+        (By::Title, "firmware/buoy: sh"),
+    ] {
+        let of = TrendFilter {
+            by: Some(by),
+            ..last_hour()
+        };
+        let groups = service.client.trends(&of).await.unwrap().groups;
+        let found = groups.iter().find(|group| group.name.starts_with(name));
+        let found = found.unwrap_or_else(|| panic!("{name} in {groups:?}"));
+        assert_eq!(found.figures.busy_us.0, busy, "{name}");
+    }
+}
+
+/// The jobs behind a figure are listed, the longest wait first.
+async fn waits_are_listed(service: &Service, jobs: &[Job], waits_on: &str) {
+    let behind = TrendFilter {
+        reason: Some(Reason::AllBusy),
+        ..last_hour()
+    };
+    let behind = service.client.waits(&behind).await.unwrap().items;
+    let behind: Vec<&str> = behind.iter().map(|one| one.job.as_str()).collect();
+    let first = jobs.iter().max_by_key(|job| job.line.wait_us).unwrap();
+    assert_eq!(behind[0], first.line.name);
+    let all = service.client.waits(&last_hour()).await.unwrap().items;
+    assert_eq!(all.len(), 5);
+    assert!(
+        all.iter()
+            .any(|one| one.job == waits_on && one.ended_at.is_none())
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -128,24 +167,7 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
     let offered = trends.whole.offered_us.unwrap().0;
     assert!(offered > busy, "{offered} offered, {busy} busy");
 
-    // The same, told apart.
-    for (by, name) in [
-        (By::Pool, "quay"),
-        (By::Project, "firmware/buoy"),
-        (By::Team, "firmware"),
-        (By::Requirement, "linux"),
-        (By::Runner, "quay/fell-01"),
-        (By::Title, "firmware/buoy: sh"),
-    ] {
-        let of = TrendFilter {
-            by: Some(by),
-            ..last_hour()
-        };
-        let groups = service.client.trends(&of).await.unwrap().groups;
-        let found = groups.iter().find(|group| group.name.starts_with(name));
-        let found = found.unwrap_or_else(|| panic!("{name} in {groups:?}"));
-        assert_eq!(found.figures.busy_us.0, busy, "{name}");
-    }
+    groups_add_up(&service, busy).await;
     let quay = TrendFilter {
         pool: Some("quay".into()),
         by: Some(By::Project),
@@ -155,29 +177,14 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
     assert_eq!(quay.whole.wait.count, 3);
     assert_eq!(quay.groups.len(), 1);
 
-    // The jobs behind it, the longest wait first.
-    let behind = TrendFilter {
-        reason: Some(Reason::AllBusy),
-        ..last_hour()
-    };
-    let behind = service.client.waits(&behind).await.unwrap().items;
-    let behind: Vec<&str> = behind.iter().map(|one| one.job.as_str()).collect();
-    let first = jobs.iter().max_by_key(|job| job.line.wait_us).unwrap();
-    assert_eq!(behind[0], first.line.name);
-    let all = service.client.waits(&last_hour()).await.unwrap().items;
-    assert_eq!(all.len(), 5);
-    assert!(
-        all.iter()
-            .any(|one| one.job == waits_on && one.ended_at.is_none())
-    );
-
+    waits_are_listed(&service, &jobs, &waits_on).await;
     let before = kept(&service).await;
     assert!(before.len() > 20, "{before:?}");
     let store = Store::open(&service.database.url, 2).unwrap();
     let found = measure::rebuild(&mut store.patient().await.unwrap(), at)
         .await
         .unwrap();
-    assert_eq!(found.stints, 4);
+    assert_eq!(found.work_spans, 4);
     assert_eq!(kept(&service).await, before);
 }
 

@@ -31,11 +31,11 @@ async fn a_job_is_told_the_reason_of_its_place_in_line_and_its_wait_is_split_by_
     let epoch = Epoch(leadership::current(&mut connection).await.unwrap().epoch);
     let at = service.client.job(&names[0]).await.unwrap().now;
     let segment = |reason, jobs| Segment { reason, jobs };
-    let said = vec![
+    let message = vec![
         segment(Reason::MachineComing, Some(2)),
         segment(Reason::SupplyShort, None),
     ];
-    let recorded = strand::record(&mut connection, epoch, at, &[(strand, said)]).await;
+    let recorded = strand::record(&mut connection, epoch, at, &[(strand, message)]).await;
     assert!(recorded.unwrap(), "under the leader's epoch");
 
     let reason = async |name: &str| service.client.job(name).await.unwrap().line.reason.unwrap();

@@ -5,8 +5,10 @@ use crate::command_line::{pennine, prints};
 use crate::support::{Runner, Service};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Micros;
+use pennine_wire::PoolChange;
 use std::path::PathBuf;
 use tempfile::TempDir;
+use tokio::io::AsyncWriteExt;
 
 const FILE: &str = r#"
 [teams.shore]
@@ -70,7 +72,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     assert_eq!(supply.price.map(|price| price.0), Some(125_000));
 
     let thresholds = service.client.thresholds().await.unwrap();
-    assert_eq!(thresholds.ceiling_us, Micros(3_600_000_000));
+    assert_eq!(thresholds.thresholds.ceiling_us, Micros(3_600_000_000));
 
     let again = prints(&service, &["yard", "apply", file]).await;
     assert_eq!(again, "The yard is as the file says already.\n");
@@ -109,10 +111,10 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     // What stands in the file is marked, until the file is forgotten.
     let set = ["pool", "set", "slipway", "--description", "made by hand"];
     let by_hand = pennine(&service, &set).await;
-    let said = String::from_utf8_lossy(&by_hand.stderr).into_owned();
+    let message = String::from_utf8_lossy(&by_hand.stderr).into_owned();
     assert!(
-        said.contains("the pool slipway stands in yard.toml"),
-        "{said}"
+        message.contains("the pool slipway stands in yard.toml"),
+        "{message}"
     );
     let diff = prints(&service, &["yard", "diff", file]).await;
     assert!(diff.contains("description  made by hand ->"), "{diff}");
@@ -145,8 +147,11 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     written(&folder, "[pools.quay]\nlables = []\n");
     let wrong = pennine(&service, &["yard", "apply", file]).await;
     assert_eq!(wrong.status.code(), Some(2));
-    let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
-    assert!(said.contains("lables") && said.contains("labels"), "{said}");
+    let message = String::from_utf8_lossy(&wrong.stderr).into_owned();
+    assert!(
+        message.contains("lables") && message.contains("labels"),
+        "{message}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -165,10 +170,10 @@ async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_
     assert!(kept.contains("left as they are: pool quay"), "{kept}");
     let refused = pennine(&service, &["yard", "apply", file, "--remove"]).await;
     assert_eq!(refused.status.code(), Some(3));
-    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    let message = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(
-        said.contains("stopped at pool quay") && said.contains("fell-01"),
-        "{said}"
+        message.contains("stopped at pool quay") && message.contains("fell-01"),
+        "{message}"
     );
     service.client.pool("quay").await.unwrap();
 
@@ -196,4 +201,57 @@ async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_
     service.add_pool("quay", &[]).await;
     let _next = Runner::working(&service, "quay", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
+}
+
+/// The secret of a supplier comes from a pipe, so that the command waits between what it has read and the pool that it is about
+/// to change.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_that_the_file_has_not_seen_is_not_overwritten() {
+    let service = with_programs().await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = written(&folder, FILE);
+    let file = path.to_str().unwrap();
+    prints(&service, &["yard", "apply", file]).await;
+    let pipe = folder.path().join("key");
+    let made = std::process::Command::new("mkfifo").arg(&pipe).status();
+    assert!(made.unwrap().success());
+    let supplier = "[suppliers.cloud]\nkind = \"standin-cloud\"\nsettings = { url = \"http://127.0.0.1:9\" }\n\
+                    secret_files = { key = \"key\" }\n[pools.quay]";
+    let text = FILE.replace("[pools.quay]", supplier);
+    written(
+        &folder,
+        &text.replace("labels = [\"bench\"]", "labels = [\"wet\"]"),
+    );
+    let apply = ["yard", "apply", file];
+    let by_hand = async {
+        // Opened once the command reads it: it has read the yard by then.
+        let mut secret = tokio::fs::OpenOptions::new()
+            .write(true)
+            .open(&pipe)
+            .await
+            .unwrap();
+        let change = PoolChange {
+            description: Some("changed by hand".into()),
+            ..PoolChange::default()
+        };
+        service.client.change_pool("quay", &change).await.unwrap();
+        secret.write_all(b"secret\n").await.unwrap();
+        secret.flush().await.unwrap();
+    };
+    let (applied, ()) = tokio::join!(pennine(&service, &apply), by_hand);
+    let error = String::from_utf8_lossy(&applied.stderr);
+    assert_eq!(applied.status.code(), Some(3), "{error}");
+    for part in [
+        "stopped at pool quay",
+        "quay has changed since you read it, last by admin at",
+    ] {
+        assert!(error.contains(part), "{error}");
+    }
+    let pool = service.client.pool("quay").await.unwrap();
+    assert_eq!(pool.description, "changed by hand");
+    assert!(
+        !pool.labels.contains(&"wet".to_owned()),
+        "{:?}",
+        pool.labels
+    );
 }

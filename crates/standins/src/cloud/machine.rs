@@ -94,7 +94,7 @@ impl Machine {
             zone: self.zone.clone(),
             stage: *self.stage.lock().unwrap_or_else(PoisonError::into_inner),
             reclaimed: self.reclaimed,
-            said: String::new(),
+            message: String::new(),
         }
     }
 

@@ -101,8 +101,8 @@ impl Cloud {
 }
 
 /// Something it will not do, or cannot.
-fn trouble(status: StatusCode, trouble: &str, said: impl Into<String>) -> Response {
-    let body = json!({"trouble": trouble, "said": said.into()});
+fn refusal(status: StatusCode, error: &str, message: impl Into<String>) -> Response {
+    let body = json!({"error": error, "message": message.into()});
     (status, Json(body)).into_response()
 }
 
@@ -156,19 +156,19 @@ async fn guard(State(cloud): State<Cloud>, request: Request, next: Next) -> Resp
             .unwrap_or_default();
         let faults = inner.plan.faults.clone();
         let refusal = if !inner.plan.key.is_empty() && shown != inner.plan.key {
-            Some(trouble(
+            Some(refusal(
                 StatusCode::UNAUTHORIZED,
                 "key",
                 "the key is not known here",
             ))
         } else if faults.down {
-            Some(trouble(
+            Some(refusal(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "down",
                 "the cloud is down for repairs",
             ))
-        } else if inner.hurried() {
-            let answer = trouble(StatusCode::TOO_MANY_REQUESTS, "rate", "too many requests");
+        } else if inner.is_rate_limited() {
+            let answer = refusal(StatusCode::TOO_MANY_REQUESTS, "rate", "too many requests");
             let mut headers = HeaderMap::new();
             headers.insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
             Some((headers, answer).into_response())
@@ -189,7 +189,7 @@ async fn guard(State(cloud): State<Cloud>, request: Request, next: Next) -> Resp
 
 impl Inner {
     /// Whether it was asked more often in the last second than it likes.
-    fn hurried(&mut self) -> bool {
+    fn is_rate_limited(&mut self) -> bool {
         let Some(most) = self.plan.faults.requests_a_second else {
             return false;
         };
@@ -216,8 +216,8 @@ impl Inner {
         if let Some(known) = self.machines.get(&order.machine) {
             return Ok(known.placed());
         }
-        let refused = |said: String| {
-            let refusal = trouble(StatusCode::UNPROCESSABLE_ENTITY, "refused", said);
+        let refused = |message: String| {
+            let refusal = refusal(StatusCode::UNPROCESSABLE_ENTITY, "refused", message);
             Err(Box::new(refusal))
         };
         let size = match order.size.as_str() {
@@ -238,18 +238,18 @@ impl Inner {
         let there = u32::try_from(self.machines.len()).unwrap_or(u32::MAX);
         if there >= self.plan.quota {
             let body = json!({
-                "trouble": "quota",
-                "said": format!("the quota of {} machines is reached", self.plan.quota),
+                "error": "quota",
+                "message": format!("the quota of {} machines is reached", self.plan.quota),
                 "quota": self.plan.quota,
             });
             return Err(Box::new((StatusCode::CONFLICT, Json(body)).into_response()));
         }
         if self.chance_of(self.plan.faults.orders_fail) {
-            let said = "no host had room for it";
-            return Err(Box::new(trouble(
+            let message = "no host had room for it";
+            return Err(Box::new(refusal(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "host",
-                said,
+                message,
             )));
         }
         self.ordered += 1;
@@ -295,7 +295,7 @@ async fn order(State(cloud): State<Cloud>, Json(order): Json<Order>) -> Response
     };
     if lost {
         // It was done, or not; the caller does not learn which.
-        return trouble(StatusCode::BAD_GATEWAY, "gateway", "the answer was lost");
+        return refusal(StatusCode::BAD_GATEWAY, "gateway", "the answer was lost");
     }
     match answer {
         Ok(placed) => (StatusCode::CREATED, Json(placed)).into_response(),
@@ -347,7 +347,7 @@ async fn offer(State(cloud): State<Cloud>) -> Json<Offer> {
             .map(|(size, price)| ((*size).to_owned(), Price(*price)))
             .collect(),
         zones: ZONES.iter().map(|zone| (*zone).to_owned()).collect(),
-        said: "a stand-in: its machines are processes on the host on which it runs".to_owned(),
+        message: "a stand-in: its machines are processes on the host on which it runs".to_owned(),
     })
 }
 
@@ -365,7 +365,7 @@ async fn reclaim(
 ) -> Response {
     let notice = Duration::from_secs_f64(notice.notice.clamp(0.0, 3600.0));
     if !take_back(&cloud, id, notice) {
-        return trouble(StatusCode::NOT_FOUND, "unknown", "there is no such machine");
+        return refusal(StatusCode::NOT_FOUND, "unknown", "there is no such machine");
     }
     StatusCode::NO_CONTENT.into_response()
 }
@@ -432,7 +432,7 @@ async fn set_faults(
     match serde_json::from_value::<Faults>(serde_json::Value::Object(all)) {
         Ok(faults) => inner.plan.faults = faults,
         Err(error) => {
-            return trouble(
+            return refusal(
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "refused",
                 error.to_string(),

@@ -116,14 +116,14 @@ pub async fn end_lost(
                   j.losses = :known_losses and (j.cancel_at is not null) = :known_cancelled as holds
            from job j join attempt t on t.job_id = j.id where t.id = :attempt and t.open for update of j),
          a as (
-           update attempt set state = :attempt_done, result = :error, said = :message, finished_at = :at
+           update attempt set state = :attempt_done, result = :error, message = :message, finished_at = :at
            from fence, seen where attempt.id = :attempt and state = any(:attempt_before)
              and (seen.holds or not seen.is_current)
            returning attempt.id, job_id, runner_id),
          log as (update attempt_log set complete = true from a where attempt_id = a.id),
          j as (
            update job set losses = :losses, avoid_runner = a.runner_id, state = :job_state, result = :job_result,
-                  said = :job_message,
+                  message = :job_message,
                   current_attempt = case when :again then null else current_attempt end,
                   waits_since = case when :again then :at else waits_since end,
                   give_up_at = case when :again then :give_up_at else give_up_at end,

@@ -198,7 +198,7 @@ pub struct Attempt {
     #[diesel(sql_type = Bool)]
     pub accepted: bool,
     #[diesel(sql_type = Nullable<Text>)]
-    pub said: Option<String>,
+    pub message: Option<String>,
     #[diesel(sql_type = Nullable<Integer>)]
     pub exit_code: Option<i32>,
     #[diesel(sql_type = Timestamptz)]
@@ -225,7 +225,7 @@ pub struct Attempt {
 pub async fn of_jobs(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<Attempt>> {
     Ok(sql!(
         "select a.id, a.job_id, a.number, a.state, a.runner_id, r.name as runner, p.name as pool, a.strand_id,
-                a.result, a.accepted, a.said, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
+                a.result, a.accepted, a.message, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
                 a.finished_at, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
                 a.log_capped
          from attempt a join runner r on r.id = a.runner_id join pool p on p.id = a.pool_id

@@ -167,7 +167,7 @@ pub async fn exit(
 #[derive(Clone, Debug)]
 pub struct AttemptEnd {
     pub result: Outcome,
-    pub said: Option<String>,
+    pub message: Option<String>,
     pub exit_code: Option<i32>,
     /// When the command was started, by the report of its end.
     pub started: Option<Moment>,
@@ -191,14 +191,14 @@ pub async fn finish(
         "with log as (
            update attempt_log set complete = true, capped = :log_capped where attempt_id = :attempt and length = :log_bytes returning attempt_id),
          a as (
-           update attempt set state = :attempt_done, result = :result, said = :said, exit_code = :exit_code,
+           update attempt set state = :attempt_done, result = :result, message = :message, exit_code = :exit_code,
                   started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
                   finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
            from log where id = log.attempt_id and lease = :lease and state = any(:attempt_before_finish)
-           returning id, job_id, runner_id, started_at, exit_code, result, said, finished_at),
+           returning id, job_id, runner_id, started_at, exit_code, result, message, finished_at),
          j as (
-           update job set state = :job_done, result = a.result, said = a.said, exit_code = a.exit_code,
+           update job set state = :job_done, result = a.result, message = a.message, exit_code = a.exit_code,
                   started_at = coalesce(job.started_at, a.started_at), finished_at = a.finished_at
            from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_finish)
            returning job.id, job.result),
@@ -214,7 +214,7 @@ pub async fn finish(
         log_bytes: BigInt = end.log_bytes,
         attempt_done: Text = Db(AttemptState::Done),
         result: Text = Db(end.result),
-        said: Nullable<Text> = &end.said,
+        message: Nullable<Text> = &end.message,
         exit_code: Nullable<Integer> = end.exit_code,
         started: Nullable<Timestamptz> = end.started.map(Db),
         at: Timestamptz = Db(at),
@@ -274,12 +274,12 @@ pub async fn begin_session(
 ) -> Result<bool> {
     let begun = sql!(
         "with other as (
-           select 1 from runner_seen
+           select 1 from runner_presence
            where runner_id = :runner and session <> :session and seen_at > :since and closed_at is null),
          kept as (
            update attempt set session = :session
            where id = any(:held) and runner_id = :runner and open and not exists (select from other))
-         insert into runner_seen (runner_id, session, seen_at)
+         insert into runner_presence (runner_id, session, seen_at)
          select :runner, :session, :at where not exists (select from other)
          on conflict (runner_id) do update
          set session = excluded.session, seen_at = excluded.seen_at, closed_at = null";

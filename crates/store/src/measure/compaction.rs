@@ -4,7 +4,7 @@
 //! It is done once for each stretch, from the sums of its days. What is added later to a day of such a stretch is added to the
 //! stretch too.
 
-use super::{MeasureTurn, lock_at, progress, turn};
+use super::{MeasureRevision, lock_at, progress, revision};
 use crate::connect::{Connection, in_transaction};
 use crate::error::Result;
 use crate::rollup::{self, RollupKind, Sum};
@@ -45,8 +45,8 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
     let until = compacted_until(connection).await?;
     // The yard has a sum of each day on which there was anything.
     let first: At = sql!(
-        "select min(at) as at from rollup where grain = :grain and kind = :kind and at >= :until";
-        grain: SmallInt = Resolution::Day.code(),
+        "select min(at) as at from rollup where resolution = :resolution and kind = :kind and at >= :until";
+        resolution: SmallInt = Resolution::Day.code(),
         kind: SmallInt = RollupKind::Yard.code(),
         until: Timestamptz = Db(until),
     )
@@ -56,7 +56,7 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
         return Ok(None);
     };
     let run = Run {
-        grain: Resolution::Day,
+        resolution: Resolution::Day,
         from: Resolution::TenDays.start(first),
         until: Resolution::TenDays.end(first),
     };
@@ -68,8 +68,8 @@ async fn next(connection: &mut Connection) -> Result<Option<Run>> {
 async fn sums(connection: &mut Connection, run: Run) -> Result<Vec<Sum>> {
     let mut all = Vec::new();
     for kind in RollupKind::ALL {
-        let days = rollup::kept(connection, run, kind, None).await?;
-        all.extend(rollup::drawn_together(
+        let days = rollup::stored_sums(connection, run, kind, None).await?;
+        all.extend(rollup::merge_stretches(
             Resolution::TenDays,
             kind,
             run.from,
@@ -93,7 +93,7 @@ async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()
 /// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
 /// tried again.
 pub async fn compact(connection: &mut Connection) -> Result<bool> {
-    let (_, before): (_, MeasureTurn) = turn(connection).await?;
+    let (_, before): (_, MeasureRevision) = revision(connection).await?;
     let Some(run) = next(connection).await? else {
         return Ok(false);
     };

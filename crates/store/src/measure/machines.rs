@@ -3,7 +3,7 @@
 use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{KeyCache, RollupKey, RollupKind};
+use crate::rollup::{KeyCache, RollupKey};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -52,12 +52,12 @@ impl Machine {
     /// What its sums are kept by.
     pub fn keys(&self) -> Vec<RollupKey> {
         let mut keys = vec![
-            (RollupKind::Yard, String::new()),
-            (RollupKind::Pool, self.pool_id.0.to_string()),
-            (RollupKind::Supplier, self.supplier_id.0.to_string()),
+            RollupKey::Yard,
+            RollupKey::Pool(self.pool_id.0),
+            RollupKey::Supplier(self.supplier_id.0),
         ];
         if !self.image.is_empty() {
-            keys.push((RollupKind::Image, self.image.clone()));
+            keys.push(RollupKey::Image(self.image.clone()));
         }
         keys
     }
@@ -84,7 +84,7 @@ pub async fn add_machines(connection: &mut Connection, known: &mut KeyCache) -> 
     }
     let parts = gone.iter().map(|one| {
         let time = one.time(Moment::default());
-        (one.keys(), move |grain| time.cells(grain))
+        (one.keys(), move |resolution| time.cells(resolution))
     });
     add_up(connection, known, parts).await?;
     sql!(

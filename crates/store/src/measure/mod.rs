@@ -1,7 +1,7 @@
-//! What is over is added to the sums, once: stints of jobs, offers of runners, machines.
+//! What is over is added to the sums, once: work spans of jobs, offers of runners, machines.
 //!
 //! `measure_cursor` says how far the change feed was read for it; its row is locked meanwhile, so that nobody adds the same
-//! twice. What was added has a row of its own (`stint`), or a mark. The same functions work everything out anew from the
+//! twice. What was added has a row of its own (`work span`), or a mark. The same functions work everything out anew from the
 //! record, with the same bytes.
 
 mod compaction;
@@ -33,7 +33,7 @@ const ANEW: i64 = 2000;
 
 macro_rules! measured {
     () => {
-        "select txid, id, at, turn from measure_cursor"
+        "select txid, id, at, revision from measure_cursor"
     };
 }
 
@@ -45,26 +45,27 @@ pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
 
 /// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
-    let asked = sql!("update measure_cursor set turn = turn + 1 returning txid, id, at, turn");
+    let asked =
+        sql!("update measure_cursor set revision = revision + 1 returning txid, id, at, revision");
     let (cursor, at, _) = read(asked, connection).await?;
     Ok((cursor, at))
 }
 
 /// How often anybody has added something.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct MeasureTurn(i64);
+pub struct MeasureRevision(i64);
 
 /// How far the change feed was read for the sums, for who gets something ready to be added.
-pub async fn turn(connection: &mut Connection) -> Result<(Cursor, MeasureTurn)> {
-    let (cursor, _, turn) = read(sql!(measured!()), connection).await?;
-    Ok((cursor, turn))
+pub async fn revision(connection: &mut Connection) -> Result<(Cursor, MeasureRevision)> {
+    let (cursor, _, revision) = read(sql!(measured!()), connection).await?;
+    Ok((cursor, revision))
 }
 
 /// As [`lock`], unless somebody has added something since: then false.
-pub async fn lock_at(connection: &mut Connection, turn: MeasureTurn) -> Result<bool> {
+pub async fn lock_at(connection: &mut Connection, revision: MeasureRevision) -> Result<bool> {
     let locked = sql!(
-        "update measure_cursor set turn = turn + 1 where turn = :turn";
-        turn: BigInt = turn.0,
+        "update measure_cursor set revision = revision + 1 where revision = :revision";
+        revision: BigInt = revision.0,
     )
     .execute(connection)
     .await?;
@@ -74,7 +75,7 @@ pub async fn lock_at(connection: &mut Connection, turn: MeasureTurn) -> Result<b
 async fn read(
     asked: Statement<'_>,
     connection: &mut Connection,
-) -> Result<(Cursor, Moment, MeasureTurn)> {
+) -> Result<(Cursor, Moment, MeasureRevision)> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]
@@ -84,13 +85,13 @@ async fn read(
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
         #[diesel(sql_type = BigInt)]
-        turn: i64,
+        revision: i64,
     }
     let row: Row = asked.get_result(connection).await?;
     Ok((
         Cursor::at(row.txid, row.id),
         row.at.0,
-        MeasureTurn(row.turn),
+        MeasureRevision(row.revision),
     ))
 }
 
@@ -107,7 +108,7 @@ pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Mome
     Ok(())
 }
 
-/// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a grain.
+/// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a resolution.
 async fn add_up<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
     known: &mut KeyCache,
@@ -129,18 +130,18 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
     let keys = parts.iter().flat_map(|(keys, _)| keys).cloned();
     known.numbers(connection, keys).await?;
     let drawn = compacted_until(connection).await?;
-    let wanted = |grain: Resolution, at: Moment| {
+    let wanted = |resolution: Resolution, at: Moment| {
         // Days that are not drawn together yet will be when they are over.
-        known.wants(at) && (grain != Resolution::TenDays || at < drawn)
+        known.wants(at) && (resolution != Resolution::TenDays || at < drawn)
     };
     let mut sums = Sums::default();
     for (keys, cells) in &parts {
-        for grain in Resolution::ALL {
-            let cells = cells(grain);
-            for (at, cell) in cells.into_iter().filter(|(at, _)| wanted(grain, *at)) {
+        for resolution in Resolution::ALL {
+            let cells = cells(resolution);
+            for (at, cell) in cells.into_iter().filter(|(at, _)| wanted(resolution, *at)) {
                 for key in keys {
                     if let Some(number) = known.number(key) {
-                        sums.add((grain, key.0, number, at), &cell);
+                        sums.add((resolution, key.kind(), number, at), &cell);
                     }
                 }
             }
@@ -152,19 +153,19 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
 /// What was worked out anew.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Rebuilt {
-    pub stints: u64,
+    pub work_spans: u64,
     pub offers: u64,
     pub machines: u64,
 }
 
 /// From when on sums can be worked out anew: the first month of which everything that they are made of is on record.
-async fn whole_since(connection: &mut Connection) -> Result<Moment> {
+async fn complete_since(connection: &mut Connection) -> Result<Moment> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
     }
-    let row: Row = sql!("select whole_since as at from measure_cursor")
+    let row: Row = sql!("select complete_since as at from measure_cursor")
         .get_result(connection)
         .await?;
     let at = row.at.0;
@@ -177,7 +178,7 @@ async fn whole_since(connection: &mut Connection) -> Result<Moment> {
 /// Notes that not everything is on record any more that sums before a moment are made of.
 pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()> {
     sql!(
-        "update measure_cursor set whole_since = :before where whole_since < :before";
+        "update measure_cursor set complete_since = :before where complete_since < :before";
         before: Timestamptz = Db(before),
     )
     .execute(connection)
@@ -191,7 +192,7 @@ pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()
 pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebuilt> {
     in_transaction(connection, async |connection| {
         let (cursor, at) = lock(connection).await?;
-        let since = whole_since(connection).await?;
+        let since = complete_since(connection).await?;
         rollup::clear(connection, since).await?;
         compaction::forget(connection, since).await?;
         let (mut known, mut done) = (KeyCache::since(since), Rebuilt::default());
@@ -205,8 +206,8 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
                     partition::ensure(connection, row.ready_at.0, row.ready_at.0).await?;
                 }
             }
-            done.stints += rows.len() as u64;
-            add_stints(connection, &mut known, rows).await?;
+            done.work_spans += rows.len() as u64;
+            add_work_spans(connection, &mut known, rows).await?;
             match last {
                 Some(last) => after = last,
                 None => break,

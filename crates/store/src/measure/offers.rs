@@ -3,7 +3,7 @@
 use super::add_up;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{KeyCache, RollupKey, RollupKind};
+use crate::rollup::{KeyCache, RollupKey};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
@@ -41,9 +41,9 @@ impl Offer {
     /// What its sums are kept by.
     pub fn keys(&self) -> Vec<RollupKey> {
         vec![
-            (RollupKind::Yard, String::new()),
-            (RollupKind::Pool, self.pool_id.0.to_string()),
-            (RollupKind::Runner, self.runner_id.0.to_string()),
+            RollupKey::Yard,
+            RollupKey::Pool(self.pool_id.0),
+            RollupKey::Runner(self.runner_id.0),
         ]
     }
 }
@@ -145,7 +145,7 @@ pub async fn count_offers(
 ) -> Result<()> {
     let parts = ended.iter().map(|one| {
         let time = one.offered(Moment::default());
-        (one.keys(), move |grain| time.cells(grain))
+        (one.keys(), move |resolution| time.cells(resolution))
     });
     add_up(connection, known, parts).await
 }

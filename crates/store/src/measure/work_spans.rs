@@ -1,9 +1,9 @@
-//! Stints of jobs: read from the record, split by why they waited, and added.
+//! Work spans of jobs: read from the record, split by why they waited, and added.
 
 use super::sums_of;
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::rollup::{KeyCache, RollupKey, RollupKind, Sums};
+use crate::rollup::{KeyCache, RollupKey, Sums};
 use crate::statement::sql;
 use crate::strand_visit::{self, Queued, WaitQuery};
 use crate::types::Db;
@@ -19,7 +19,7 @@ use pennine_core::time::Moment;
 use pennine_core::wait::split;
 use uuid::Uuid;
 
-/// A stint as the record has it.
+/// A work span as the record has it.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct Row {
     #[diesel(sql_type = SqlUuid)]
@@ -69,7 +69,7 @@ pub struct Row {
 }
 
 /// The columns of [`Row`]: of attempts, and of waits that led to none.
-macro_rules! stints {
+macro_rules! work_spans {
     ($attempts:literal, $waits:literal) => {
         concat!(
             "select a.id, a.job_id, j.number as job_number, j.project_id, a.strand_id, a.pool_id, a.runner_id,
@@ -92,18 +92,18 @@ macro_rules! stints {
     };
 }
 
-/// Of these attempts and jobs, the stints that are over and not counted.
+/// Of these attempts and jobs, the work spans that are over and not counted.
 pub async fn uncounted(
     connection: &mut Connection,
     attempts: &[Uuid],
     jobs: &[Uuid],
 ) -> Result<Vec<Row>> {
     Ok(sql!(
-        stints!(
+        work_spans!(
         "a.id = any(:attempts) and not a.open
-           and not exists (select from stint s where s.id = a.id and s.ready_at = a.ready_at)",
+           and not exists (select from work_span s where s.id = a.id and s.ready_at = a.ready_at)",
         "j.id = any(:jobs) and j.never_ran
-           and not exists (select from stint s where s.id = j.id and s.ready_at = j.waits_since)"
+           and not exists (select from work_span s where s.id = j.id and s.ready_at = j.waits_since)"
     );
         attempts: Array<SqlUuid> = attempts,
         jobs: Array<SqlUuid> = jobs,
@@ -112,7 +112,7 @@ pub async fn uncounted(
     .await?)
 }
 
-/// The stints that are over, of jobs made after one and in the order in which they were; at most so many jobs' worth, and
+/// The work spans that are over, of jobs made after one and in the order in which they were; at most so many jobs' worth, and
 /// the last job that was looked at.
 pub async fn over_after(
     connection: &mut Connection,
@@ -134,7 +134,7 @@ pub async fn over_after(
     let ids: Vec<Uuid> = ids.into_iter().map(|row| row.id).collect();
     let last = ids.last().copied();
     let rows = sql!(
-        stints!(
+        work_spans!(
         "a.job_id = any(:ids) and not a.open",
         "j.id = any(:ids) and j.never_ran"
     );
@@ -145,9 +145,9 @@ pub async fn over_after(
     Ok((rows, last))
 }
 
-/// The stints that go on: attempts that are not over, and jobs that wait; those that became ready first come first.
-pub async fn going_on(connection: &mut Connection) -> Result<Vec<Row>> {
-    Ok(sql!(stints!(
+/// The work spans that go on: attempts that are not over, and jobs that wait; those that became ready first come first.
+pub async fn open_work_spans(connection: &mut Connection) -> Result<Vec<Row>> {
+    Ok(sql!(work_spans!(
         "a.open",
         "j.open and j.current_attempt is null order by ready_at"
     ))
@@ -176,41 +176,35 @@ pub fn plain_title(title: &str) -> String {
 impl Row {
     /// What its sums are kept by.
     pub fn keys(&self) -> Vec<RollupKey> {
-        let project = self.project_id.0.to_string();
+        let project = self.project_id.0;
         let mut keys = vec![
-            (RollupKind::Yard, String::new()),
-            (RollupKind::Project, project.clone()),
+            RollupKey::Yard,
+            RollupKey::Project(project),
             self.requirement_key(),
             self.title_key(),
         ];
         if let Some(pool) = self.pool_id {
-            let pool = pool.0.to_string();
-            keys.push((RollupKind::PoolProject, format!("{pool}/{project}")));
-            keys.push((RollupKind::Pool, pool));
+            let pool = pool.0;
+            keys.push(RollupKey::PoolProject { pool, project });
+            keys.push(RollupKey::Pool(pool));
         }
-        let of = |kind, id: Option<String>| id.map(|id| (kind, id));
-        keys.extend(of(
-            RollupKind::Runner,
-            self.runner_id.map(|id| id.0.to_string()),
-        ));
-        keys.extend(of(
-            RollupKind::Supplier,
-            self.supplier_id.map(|id| id.0.to_string()),
-        ));
-        keys.extend(of(
-            RollupKind::Image,
-            Some(self.image.clone()).filter(|image| !image.is_empty()),
-        ));
+        keys.extend(self.runner_id.map(|id| RollupKey::Runner(id.0)));
+        keys.extend(self.supplier_id.map(|id| RollupKey::Supplier(id.0)));
+        if !self.image.is_empty() {
+            keys.push(RollupKey::Image(self.image.clone()));
+        }
         keys
     }
 
     fn requirement_key(&self) -> RollupKey {
-        (RollupKind::Requirement, self.requirement.clone())
+        RollupKey::Requirement(self.requirement.clone())
     }
 
     fn title_key(&self) -> RollupKey {
-        let title = plain_title(&self.title);
-        (RollupKind::Title, format!("{}/{title}", self.project_id.0))
+        RollupKey::Title {
+            project: self.project_id.0,
+            title: plain_title(&self.title),
+        }
     }
 
     /// When the wait was over, or is cut off.
@@ -219,7 +213,7 @@ impl Row {
     }
 }
 
-/// The stints with their waits split; what goes on is cut off at `now`. For how many the way forward in line is looked up,
+/// The work spans with their waits split; what goes on is cut off at `now`. For how many the way forward in line is looked up,
 /// [`strand_visit::many`] says.
 pub async fn split_all(
     connection: &mut Connection,
@@ -244,7 +238,7 @@ pub async fn split_all(
         .collect();
     let stays = strand_visit::many(connection, &asked, looked_up).await?;
     let count = |number: i64| number.max(0).unsigned_abs();
-    let stints = rows.iter().zip(stays).map(|(row, stays)| {
+    let work_spans = rows.iter().zip(stays).map(|(row, stays)| {
         let waited_until = row.waited_until(now).max(row.ready_at.0);
         let assigned = row.assigned_at.map(|at| at.0);
         WorkSpan {
@@ -261,28 +255,29 @@ pub async fn split_all(
             peak_memory: count(row.peak_memory),
         }
     });
-    Ok(stints.collect())
+    Ok(work_spans.collect())
 }
 
-/// Stints that are ready to be added: what they come to together with what is kept.
+/// Work spans that are ready to be added: what they come to together with what is kept.
 pub struct PreparedSums {
     rows: Vec<Row>,
-    stints: Vec<WorkSpan>,
+    work_spans: Vec<WorkSpan>,
     /// The numbers of each one's requirement and title.
     words: Vec<(i64, i64)>,
     sums: Sums,
 }
 
-/// Works out what stints come to that are over and were not counted. That takes long, and nothing is held meanwhile: whoever
+/// Works out what work spans come to that are over and were not counted. That takes long, and nothing is held meanwhile: whoever
 /// adds them makes sure that nobody has added anything since.
-pub async fn get_ready(
+pub async fn prepare_sums(
     connection: &mut Connection,
     known: &mut KeyCache,
     rows: Vec<Row>,
 ) -> Result<PreparedSums> {
-    let stints = split_all(connection, &rows, Moment::default(), usize::MAX).await?;
-    let parts = rows.iter().zip(&stints);
-    let parts = parts.map(|(row, stint)| (row.keys(), move |grain| stint.cells(grain)));
+    let work_spans = split_all(connection, &rows, Moment::default(), usize::MAX).await?;
+    let parts = rows.iter().zip(&work_spans);
+    let parts =
+        parts.map(|(row, work_span)| (row.keys(), move |resolution| work_span.cells(resolution)));
     let mut sums = sums_of(connection, known, parts).await?;
     sums.add_kept(connection).await?;
     let words = rows
@@ -296,7 +291,7 @@ pub async fn get_ready(
         .collect();
     Ok(PreparedSums {
         rows,
-        stints,
+        work_spans,
         words,
         sums,
     })
@@ -309,43 +304,43 @@ impl PreparedSums {
             return Ok(());
         }
         self.sums.put(connection).await?;
-        keep(connection, &self.rows, &self.stints, &self.words).await
+        store_spans(connection, &self.rows, &self.work_spans, &self.words).await
     }
 }
 
-/// Adds stints that are over and were not counted.
-pub async fn add_stints(
+/// Adds work spans that are over and were not counted.
+pub async fn add_work_spans(
     connection: &mut Connection,
     known: &mut KeyCache,
     rows: Vec<Row>,
 ) -> Result<()> {
-    get_ready(connection, known, rows)
+    prepare_sums(connection, known, rows)
         .await?
         .add(connection)
         .await
 }
 
 /// Keeps that these were counted, for who looks for the jobs behind a sum.
-async fn keep(
+async fn store_spans(
     connection: &mut Connection,
     rows: &[Row],
-    stints: &[WorkSpan],
+    work_spans: &[WorkSpan],
     words: &[(i64, i64)],
 ) -> Result<()> {
     let small = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
-    // A list of lists has to be even: each stint's reasons come one after the other.
-    let reasons: Vec<i64> = stints
+    // A list of lists has to be even: each work span's reasons come one after the other.
+    let reasons: Vec<i64> = work_spans
         .iter()
-        .flat_map(|stint| {
+        .flat_map(|work_span| {
             Reason::ALL.iter().map(|reason| {
-                let mine = stint.wait.iter().filter(|span| span.reason == *reason);
+                let mine = work_span.wait.iter().filter(|span| span.reason == *reason);
                 small(mine.map(|span| span.length_us.0).sum())
             })
         })
         .collect();
     let of = i32::try_from(Reason::ALL.len()).unwrap_or(0);
     sql!(
-        "insert into stint (id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at,
+        "insert into work_span (id, job_id, job_number, project_id, pool_id, runner_id, requirement, title, ready_at,
                             waited_us, reasons, assigned_at, started_at, exited_at, ended_at, result, lost, processor_us,
                             peak_memory)
          select w.id, w.job_id, w.job_number, w.project_id, w.pool_id, w.runner_id, w.requirement, w.title, w.ready_at,
@@ -368,11 +363,11 @@ async fn keep(
         requirements: Array<BigInt> = words.iter().map(|(requirement, _)| *requirement).collect::<Vec<_>>(),
         titles: Array<BigInt> = words.iter().map(|(_, title)| *title).collect::<Vec<_>>(),
         ready_ats: Array<Timestamptz> = rows.iter().map(|row| row.ready_at).collect::<Vec<_>>(),
-        waits: Array<BigInt> = stints.iter().map(|stint| small(stint.waited())).collect::<Vec<_>>(),
+        waits: Array<BigInt> = work_spans.iter().map(|work_span| small(work_span.waited())).collect::<Vec<_>>(),
         assigned_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.assigned_at).collect::<Vec<_>>(),
         started_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.started_at).collect::<Vec<_>>(),
         exited_ats: Array<Nullable<Timestamptz>> = rows.iter().map(|row| row.exited_at).collect::<Vec<_>>(),
-        ended_ats: Array<Timestamptz> = stints.iter().map(|stint| Db(stint.ended)).collect::<Vec<_>>(),
+        ended_ats: Array<Timestamptz> = work_spans.iter().map(|work_span| Db(work_span.ended)).collect::<Vec<_>>(),
         results: Array<Nullable<Text>> = rows.iter().map(|row| row.result).collect::<Vec<_>>(),
         lost: Array<Bool> = rows.iter().map(|row| row.lost).collect::<Vec<_>>(),
         processor_us: Array<BigInt> = rows.iter().map(|row| row.processor_us).collect::<Vec<_>>(),

@@ -101,7 +101,7 @@ async fn maintenance_is_open_until_its_end_or_until_it_is_ended() {
         runner: None,
         from: NOW + HOUR,
         until: NOW + HOUR * 3,
-        why: "new water",
+        reason: "new water",
         by: "ada",
         at: NOW,
     };

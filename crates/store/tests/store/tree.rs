@@ -103,7 +103,7 @@ pub async fn seat(connection: &mut Connection, name: &str, count: i32) -> Seat {
         description: String::new(),
         count,
         created_at: Db(NOW),
-        kept_for: Json(Vec::new()),
+        reserved_for: Json(Vec::new()),
     };
     seat::insert(connection, &seat).await.unwrap();
     seat

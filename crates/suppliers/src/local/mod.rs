@@ -153,12 +153,12 @@ impl Local {
         if self.process(order.machine).is_some_and(|one| one.alive()) {
             return Ok(self.placed());
         }
-        let limit = self.bears();
+        let limit = self.machine_limit();
         let running = self.all().into_iter().filter(|id| *id != order.machine);
         let running = running.filter(|id| self.process(*id).is_some_and(|one| one.alive()));
         if running.count() >= limit as usize {
             return Err(Fault::Quota {
-                said: format!("this host bears {limit} machines beside the service"),
+                message: format!("this host bears {limit} machines beside the service"),
                 quota: Some(limit),
             });
         }
@@ -244,7 +244,7 @@ impl Local {
     }
 
     /// How many machines this host bears beside the service.
-    fn bears(&self) -> u32 {
+    fn machine_limit(&self) -> u32 {
         if let Some(most) = self.most {
             return most;
         }
@@ -288,7 +288,7 @@ impl Local {
                 SuppliedState::Stopped
             },
             reclaimed: false,
-            said: String::new(),
+            message: String::new(),
         })
     }
 }
@@ -316,9 +316,9 @@ impl Supplier for Local {
         async {
             self.warm_up().await;
             Ok(Offer {
-                quota: Some(self.bears()),
+                quota: Some(self.machine_limit()),
                 boot_limit_us: Some(BOOT_LIMIT.into()),
-                said: self.walls().await.said().to_owned(),
+                message: self.walls().await.describe().to_owned(),
                 ..Offer::default()
             })
         }

@@ -65,7 +65,7 @@ impl MachineIsolation {
     }
 
     /// What it means for whoever lets jobs run behind them.
-    pub fn said(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             MachineIsolation::Overlay => {
                 "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and what it writes outside its folder is thrown away with it"

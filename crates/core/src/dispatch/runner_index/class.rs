@@ -34,7 +34,7 @@ impl RunnerIndex {
     }
 
     /// A runner is not like this any more.
-    fn leave_likeness(&mut self, at: usize) {
+    fn leave_profile(&mut self, at: usize) {
         let Some(likeness) = self.likenesses.get_mut(at) else {
             return;
         };
@@ -176,7 +176,7 @@ impl RunnerIndex {
         if let Some(known) = self.runners.remove(&id) {
             (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
             changed_in = known.changed_in;
-            self.leave_likeness(known.likeness);
+            self.leave_profile(known.likeness);
         }
         let class = self.pools.get(&view.pool).map(|pool| {
             let satisfied = self.satisfied(likeness, &view.subject, pool);
@@ -213,7 +213,7 @@ impl RunnerIndex {
         self.count(id, false);
         let gone = self.runners.remove(&id)?;
         self.changed.push(id);
-        self.leave_likeness(gone.likeness);
+        self.leave_profile(gone.likeness);
         self.note_presence(gone.class);
         Some(gone)
     }

@@ -371,7 +371,7 @@ impl Bench {
     }
 
     /// Carries a plan out in the model, and judges each of its assignments.
-    fn judge(&mut self, plan: &Plan) -> Result<(), TestCaseError> {
+    fn check_plan(&mut self, plan: &Plan) -> Result<(), TestCaseError> {
         prop_assert_eq!(self.state.inconsistency(), None);
         for assignment in &plan.assignments {
             let job = self.model.waiting.remove(&assignment.job);
@@ -413,9 +413,9 @@ impl Bench {
         }
         for change in &plan.reasons {
             let strand = change.strand.0.as_u128() as usize - 1;
-            let said = self.model.reasons.insert(strand, change.segments.clone());
+            let message = self.model.reasons.insert(strand, change.segments.clone());
             prop_assert_ne!(
-                said.unwrap_or_default(),
+                message.unwrap_or_default(),
                 change.segments.clone(),
                 "a reason is said only when it is another"
             );
@@ -518,7 +518,7 @@ proptest! {
             let plan = bench.plan();
             let found: BTreeSet<JobId> = plan.assignments.iter().map(|one| one.job).collect();
             prop_assert_eq!(found, expected, "the batch is the walk");
-            bench.judge(&plan)?;
+            bench.check_plan(&plan)?;
             bench.judge_reasons()?;
             prop_assert_eq!(bench.state.waiting(), bench.model.waiting.len());
             prop_assert_eq!(bench.state.used(), bench.model.running.len());
@@ -531,7 +531,7 @@ proptest! {
         for step in steps {
             bench.take(step);
             let plan = bench.plan();
-            bench.judge(&plan)?;
+            bench.check_plan(&plan)?;
         }
         let mut rebuilt = bench.rebuilt();
         for step in more {
@@ -543,13 +543,13 @@ proptest! {
         let (kept, fresh) = (bench.plan(), rebuilt.plan());
         let jobs = |plan: &Plan| plan.assignments.iter().map(|one| one.job).collect::<Vec<_>>();
         prop_assert_eq!(jobs(&kept), jobs(&fresh));
-        bench.judge(&kept)?;
-        rebuilt.judge(&fresh)?;
+        bench.check_plan(&kept)?;
+        rebuilt.check_plan(&fresh)?;
         bench.judge_reasons()?;
         rebuilt.judge_reasons()?;
         for strand in 0..bench.model.alike.len() {
             let strand = StrandId(id(strand));
-            prop_assert_eq!(bench.state.said(strand), rebuilt.state.said(strand));
+            prop_assert_eq!(bench.state.reasons_of(strand), rebuilt.state.reasons_of(strand));
         }
     }
 
@@ -680,7 +680,7 @@ impl Bench {
             state.apply(self.waits(*job, known), now);
         }
         for (strand, segments) in &model.reasons {
-            state.said_before(StrandId(id(*strand)), segments.clone());
+            state.restore_reasons(StrandId(id(*strand)), segments.clone());
         }
         Bench {
             state,
@@ -725,7 +725,7 @@ struct BusyLine {
     bench: Bench,
     rounds: usize,
     /// What dispatch said in this round, which is judged before the next.
-    said: Option<Plan>,
+    message: Option<Plan>,
 }
 
 fn busy_line(runners: usize, waiting: usize) -> BusyLine {
@@ -745,17 +745,17 @@ fn busy_line(runners: usize, waiting: usize) -> BusyLine {
     BusyLine {
         bench,
         rounds: 0,
-        said: None,
+        message: None,
     }
 }
 
 impl BusyLine {
     fn frees_a_slot(&mut self) {
-        let plan = match self.said.take() {
+        let plan = match self.message.take() {
             Some(plan) => plan,
             None => self.bench.plan(),
         };
-        self.bench.judge(&plan).unwrap();
+        self.bench.check_plan(&plan).unwrap();
         self.rounds += 1;
         self.bench.take(Step::Pass { seconds: 1 });
         let running = &self.bench.model.running;
@@ -776,7 +776,7 @@ impl BusyLine {
         let started = if by_dispatch {
             let plan = self.bench.plan();
             let started = plan.assignments.len();
-            self.said = Some(plan);
+            self.message = Some(plan);
             started
         } else {
             self.bench.model.oracle(self.bench.now).len()

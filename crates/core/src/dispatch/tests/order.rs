@@ -56,7 +56,7 @@ impl Bench {
             .map(|(job, known)| (*job, known.strand))
             .collect();
         let plan = self.plan();
-        self.judge(&plan).unwrap();
+        self.check_plan(&plan).unwrap();
         let strand = |job| strands.iter().find(|(other, _)| *other == job).unwrap().1;
         plan.assignments.iter().map(|one| strand(one.job)).collect()
     }
@@ -64,7 +64,7 @@ impl Bench {
     /// The runners that a plan chooses, by number.
     fn chosen(&mut self) -> Vec<usize> {
         let plan = self.plan();
-        self.judge(&plan).unwrap();
+        self.check_plan(&plan).unwrap();
         plan.assignments
             .iter()
             .map(|one| one.runner.0.as_u128() as usize - 1)
@@ -334,12 +334,12 @@ fn a_limit_of_nothing_lets_nothing_start_and_says_so() {
     });
     bench.submit(0);
     let plan = bench.plan();
-    bench.judge(&plan).unwrap();
+    bench.check_plan(&plan).unwrap();
     assert!(plan.assignments.is_empty());
     assert_eq!(plan.reasons[0].segments[0].reason, Reason::TeamLimit);
     let standing = bench.state.standing(StrandId(id(0))).unwrap();
     assert_eq!(
-        standing.said(Reason::TeamLimit),
+        standing.describe(Reason::TeamLimit),
         "shore holds 0 slots; its limit is 0"
     );
     bench.take(Step::Place {
@@ -416,9 +416,10 @@ fn a_job_that_needs_several_seats_is_not_starved_by_a_stream_that_needs_one() {
         if started.contains(&0) {
             break;
         }
-        held_back |= bench.model.reasons.get(&1).is_some_and(|said| {
-            said.first()
-                .is_some_and(|said| said.reason == Reason::SeatReserved)
+        held_back |= bench.model.reasons.get(&1).is_some_and(|message| {
+            message
+                .first()
+                .is_some_and(|message| message.reason == Reason::SeatReserved)
         });
         bench.take(Step::Pass { seconds: 60 });
         waited += 60;

@@ -47,14 +47,14 @@ pub fn headers(file: &Path) -> Result<HeaderMap, String> {
     if file.as_os_str().is_empty() {
         return Ok(headers);
     }
-    let wrong = |said: &dyn std::fmt::Display| format!("{}: {said}", file.display());
+    let wrong = |message: &dyn std::fmt::Display| format!("{}: {message}", file.display());
     let text = std::fs::read_to_string(file).map_err(|error| wrong(&error))?;
     for (n, line) in text
         .lines()
         .enumerate()
         .filter(|(_, line)| !line.trim().is_empty())
     {
-        let at = |said: &str| wrong(&format!("line {}: {said}", n + 1));
+        let at = |message: &str| wrong(&format!("line {}: {message}", n + 1));
         let (name, value) = line
             .split_once(':')
             .ok_or_else(|| at("a header is NAME: VALUE"))?;
@@ -78,8 +78,8 @@ pub async fn run(app: App) {
     }
     let sender = match sender(&app) {
         Ok(sender) => sender,
-        Err(said) => {
-            tracing::error!(said, "no traces are sent (settings: traces)");
+        Err(message) => {
+            tracing::error!(message, "no traces are sent (settings: traces)");
             return;
         }
     };

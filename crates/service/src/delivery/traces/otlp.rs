@@ -65,7 +65,7 @@ struct Span<'a> {
 impl Span<'_> {
     fn value(self) -> Value {
         let status = match self.failed {
-            Some(said) => json!({"code": ERROR, "message": said}),
+            Some(message) => json!({"code": ERROR, "message": message}),
             None => json!({}),
         };
         let mut span = json!({
@@ -116,7 +116,7 @@ impl TraceSource<'_> {
         let until = line.finished_at.unwrap_or(job.now);
         let failed = match line.result {
             Some(Outcome::Failure | Outcome::Error | Outcome::Timeout) => {
-                Some(job.said.clone().unwrap_or_default())
+                Some(job.message.clone().unwrap_or_default())
             }
             _ => None,
         };
@@ -205,7 +205,7 @@ fn attempt(trace: &str, task: &str, one: &Attempt, job_ended: Moment) -> Vec<Val
         };
         spans.push(span.value());
     };
-    let failed = (!one.accepted).then(|| one.said.clone().unwrap_or_default());
+    let failed = (!one.accepted).then(|| one.message.clone().unwrap_or_default());
     let of = attributes(&[
         ("cicd.worker.id", Some(one.runner_id.to_string())),
         ("cicd.worker.name", Some(one.runner.clone())),

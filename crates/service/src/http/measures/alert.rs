@@ -4,12 +4,12 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::{JsonBody, Params};
+use crate::settings_version::ExpectedVersion;
 use crate::views::measures::alert::AlertParams;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
-use pennine_core::alert::Thresholds;
-use pennine_wire::{Alert, Page, Problem, ThresholdsChange};
+use pennine_wire::{Alert, AlertThresholds, Page, Problem, ThresholdsChange};
 
 /// The alerts.
 #[utoipa::path(get, operation_id = "list_alerts", path = "/alerts", tag = "now", params(AlertParams), responses((status = 200, body = Page<Alert>)))]
@@ -22,21 +22,23 @@ pub async fn list(
 }
 
 /// From when on people are told of what is not told at once.
-#[utoipa::path(get, operation_id = "show_thresholds", path = "/alerts/thresholds", tag = "now", responses((status = 200, body = Thresholds)))]
-pub async fn thresholds(State(app): State<App>, _: Principal) -> Answer<Json<Thresholds>> {
+#[utoipa::path(get, operation_id = "show_thresholds", path = "/alerts/thresholds", tag = "now", responses((status = 200, body = AlertThresholds)))]
+pub async fn thresholds(State(app): State<App>, _: Principal) -> Answer<Json<AlertThresholds>> {
     Ok(Json(views::measures::alert::thresholds(&app).await?))
 }
 
 /// Change from when on people are told.
 #[utoipa::path(patch, operation_id = "change_thresholds", path = "/alerts/thresholds", tag = "now", request_body = ThresholdsChange,
-    responses((status = 200, body = Thresholds), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now")),
+    responses((status = 200, body = AlertThresholds), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change_thresholds(
     State(app): State<App>,
     who: Principal,
+    expected: ExpectedVersion,
     JsonBody(change): JsonBody<ThresholdsChange>,
-) -> Answer<Json<Thresholds>> {
+) -> Answer<Json<AlertThresholds>> {
     Ok(Json(
-        operations::measures::alert::change_thresholds(&app, &who, change).await?,
+        operations::measures::alert::change_thresholds(&app, &who, change, &expected).await?,
     ))
 }
 

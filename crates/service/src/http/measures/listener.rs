@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
+use crate::settings_version::ExpectedVersion;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -33,16 +34,17 @@ pub async fn add(
 
 /// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
 #[utoipa::path(patch, operation_id = "change_listener", path = "/listeners/{listener}", tag = "now", request_body = ListenerChange,
-    params(("listener" = String, Path, description = "its name")),
+    params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("listener" = String, Path, description = "its name")),
     responses((status = 200, body = Listener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn change(
     State(app): State<App>,
     who: Principal,
     Path(name): Path<String>,
+    expected: ExpectedVersion,
     JsonBody(change): JsonBody<ListenerChange>,
 ) -> Answer<Json<Listener>> {
     Ok(Json(
-        operations::measures::listener::change(&app, &who, &name, change).await?,
+        operations::measures::listener::change(&app, &who, &name, change, &expected).await?,
     ))
 }
 

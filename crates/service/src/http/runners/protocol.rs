@@ -7,7 +7,7 @@ use crate::http::answer::Answer;
 use crate::http::auth::bearer;
 use crate::http::body::JsonBody;
 use crate::operations::runners::protocol::{
-    self, CredentialHolder, arrive, end_session, park_time, what_to_tell,
+    self, CredentialHolder, accept_session, end_session, park_time, pending_for_runner,
 };
 use crate::validation::check_protocol;
 use crate::{http, secret};
@@ -75,8 +75,8 @@ impl FromRequestParts<App> for AuthenticatedRunner {
     type Rejection = ServiceError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Answer<Self> {
-        let refused = |said: &str| {
-            ServiceError::unauthenticated(said)
+        let refused = |message: &str| {
+            ServiceError::unauthenticated(message)
                 .remedy("if the runner was removed, join the machine again with a new ticket")
         };
         let credential = bearer(&parts.headers)
@@ -86,9 +86,9 @@ impl FromRequestParts<App> for AuthenticatedRunner {
             .await?
             .ok_or_else(|| refused("this runner credential is not known here"))?;
         if known.state.0 == RunnerState::Retired {
-            let said = format!("{} is retired", known.name);
+            let message = format!("{} is retired", known.name);
             return Err(
-                ServiceError::gone("retired-runner", "The runner is retired", said)
+                ServiceError::gone("retired-runner", "The runner is retired", message)
                     .remedy("join the machine again with a new ticket"),
             );
         }
@@ -106,11 +106,11 @@ async fn poll(
     JsonBody(sent): JsonBody<Poll>,
 ) -> Answer<Json<PollAnswer>> {
     check_protocol(sent.protocol)?;
-    let presence = Box::pin(arrive(&app, &known, &sent, peer.0)).await?;
+    let presence = Box::pin(accept_session(&app, &known, &sent, peer.0)).await?;
     wire.belongs(|| app.presence.line(known.id.0, sent.session, &app.clock));
     drop(wire);
     let subscription = app.polls.subscribe(known.id.0);
-    let mut answer = Box::pin(what_to_tell(&app, &known, &sent, true)).await?;
+    let mut answer = Box::pin(pending_for_runner(&app, &known, &sent, true)).await?;
     if answer.assignments.is_empty()
         && answer.stop.is_empty()
         && answer.own.is_none()
@@ -125,7 +125,7 @@ async fn poll(
         if let Some(fresh) = protocol::known(&app, &hash).await? {
             known = fresh;
         }
-        answer = Box::pin(what_to_tell(&app, &known, &sent, false)).await?;
+        answer = Box::pin(pending_for_runner(&app, &known, &sent, false)).await?;
     }
     presence.answered();
     Ok(Json(answer))

@@ -56,7 +56,7 @@ impl Term<'_> {
                 tracing::debug!(%fault, "a supplier could not say what it offers");
             }
         }
-        self.tell_troubles(now).await?;
+        self.record_supplier_failures(now).await?;
         self.decide().await
     }
 
@@ -91,7 +91,7 @@ impl Term<'_> {
             supplier,
             pool,
             scope,
-            said: fault.to_string(),
+            message: fault.to_string(),
             jitter: rand::rng().random(),
             retry_after,
         };
@@ -119,9 +119,9 @@ impl Term<'_> {
                     console: None,
                 };
                 self.yard.accepted.insert(id, (now, placed.reference));
-                let why = format!("{} makes it", machine.supplier);
+                let reason = format!("{} makes it", machine.supplier);
                 if self
-                    .step(id, MachineEvent::Accept, &why, detail.clone(), now)
+                    .step(id, MachineEvent::Accept, &reason, detail.clone(), now)
                     .await?
                     .is_none()
                 {
@@ -135,11 +135,11 @@ impl Term<'_> {
                 self.fault(supplier, pool, &fault, now);
                 if matches!(fault, Fault::Unclear(_)) {
                     // It may be there: it is removed, whether it is or not.
-                    let why = format!("nobody knows what came of the order: {fault}");
-                    self.give_up(id, &why, now).await?;
+                    let reason = format!("nobody knows what came of the order: {fault}");
+                    self.give_up(id, &reason, now).await?;
                 } else {
-                    let why = fault.to_string();
-                    self.step(id, MachineEvent::Refuse, &why, Detail::default(), now)
+                    let reason = fault.to_string();
+                    self.step(id, MachineEvent::Refuse, &reason, Detail::default(), now)
                         .await?;
                 }
             }
@@ -147,15 +147,15 @@ impl Term<'_> {
         Ok(())
     }
 
-    async fn give_up(&mut self, id: MachineId, why: &str, now: Moment) -> Result<(), TermEnd> {
+    async fn give_up(&mut self, id: MachineId, reason: &str, now: Moment) -> Result<(), TermEnd> {
         let released = self
-            .step(id, MachineEvent::Release, why, Detail::default(), now)
+            .step(id, MachineEvent::Release, reason, Detail::default(), now)
             .await?;
         if let Some(mut machine) = released {
             let mut connection = self.app.store.get().await?;
             machine::note_failure(&mut connection, id, None).await?;
             machine.failed = true;
-            self.put_in_hand(machine);
+            self.start_supplier_calls(machine);
         }
         Ok(())
     }
@@ -231,14 +231,14 @@ impl Term<'_> {
             .collect();
         for machine in vanished {
             let failed = machine.state == MachineState::Booting;
-            let why = if failed {
+            let reason = if failed {
                 "it vanished while it came up"
             } else {
                 "it vanished: its supplier does not have it any more"
             };
-            tracing::warn!(machine = %machine.id, why, "a machine is gone");
+            tracing::warn!(machine = %machine.id, reason, "a machine is gone");
             let event = MachineEvent::Vanish { failed };
-            self.step(machine.id, event, why, Detail::default(), now)
+            self.step(machine.id, event, reason, Detail::default(), now)
                 .await?;
             if failed {
                 let fault = Fault::Refused("its machines vanish while they come up".to_owned());
@@ -277,7 +277,7 @@ impl Term<'_> {
                     )
                     .await?;
                 if let Some(machine) = released {
-                    self.put_in_hand(machine);
+                    self.start_supplier_calls(machine);
                 }
             }
             (_, MachineState::Joined) if found.reclaimed => {
@@ -301,22 +301,22 @@ impl Term<'_> {
     }
 
     /// Writes down what is wrong with suppliers, where that is another than before.
-    async fn tell_troubles(&mut self, now: Moment) -> Result<(), TermEnd> {
+    async fn record_supplier_failures(&mut self, now: Moment) -> Result<(), TermEnd> {
         let ids: Vec<SupplierId> = self.yard.suppliers.keys().copied().collect();
         for id in ids {
-            let trouble = self.engine.capacity().trouble_of(id).cloned();
-            if self.yard.troubles.get(&id) == trouble.as_ref() {
+            let backoff = self.engine.capacity().backoff_of(id).cloned();
+            if self.yard.backoffs.get(&id) == backoff.as_ref() {
                 continue;
             }
             let mut connection = self.app.store.get().await?;
-            let told = trouble
+            let told = backoff
                 .as_ref()
-                .map(|one| (one.said.clone(), one.since, one.until));
-            supplier::set_trouble(&mut connection, id, told.as_ref(), now).await?;
+                .map(|one| (one.message.clone(), one.since, one.until));
+            supplier::set_failure(&mut connection, id, told.as_ref(), now).await?;
             self.app.feed.kick();
-            match trouble {
-                Some(trouble) => self.yard.troubles.insert(id, trouble),
-                None => self.yard.troubles.remove(&id),
+            match backoff {
+                Some(backoff) => self.yard.backoffs.insert(id, backoff),
+                None => self.yard.backoffs.remove(&id),
             };
         }
         Ok(())

@@ -36,8 +36,8 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
         .keys()
         .find(|kind| !KINDS.contains(&kind.as_str()))
     {
-        let said = format!("{kind:?} is none of {}", KINDS.join(", "));
-        return Err(ServiceError::invalid("things", said));
+        let message = format!("{kind:?} is none of {}", KINDS.join(", "));
+        return Err(ServiceError::invalid("things", message));
     }
     let count: usize = applied
         .things

@@ -107,9 +107,9 @@ async fn waiting(
         return Ok(ids.into_iter().map(TimelineSpan::whole).collect());
     };
     let mut found = Vec::new();
-    for (strand, _, said) in strand::latest(connection, &ids).await? {
+    for (strand, _, message) in strand::latest(connection, &ids).await? {
         let meant =
-            views::jobs::queue::stretches(strand, &said).filter(|(other, _)| *other == reason);
+            views::jobs::queue::stretches(strand, &message).filter(|(other, _)| *other == reason);
         found.extend(meant.map(|(_, stretch)| stretch));
     }
     Ok(found)

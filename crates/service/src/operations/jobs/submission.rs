@@ -108,25 +108,25 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
     for (name, count) in &new.seats {
         let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
             let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();
-            let said = match names.as_slice() {
+            let message = match names.as_slice() {
                 [] => format!("there is no seat {name:?}, nor any other"),
                 names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
             };
-            return Err(ServiceError::invalid("seats", said)
+            return Err(ServiceError::invalid("seats", message)
                 .remedy("correct the name, or add the seat: pennine seat add NAME --count N"));
         };
         if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
-            let said = format!(
+            let message = format!(
                 "it asks for {count} {name} seats; a job can have 1 to {}",
                 seat.count
             );
-            return Err(ServiceError::invalid(&format!("seats.{name}"), said));
+            return Err(ServiceError::invalid(&format!("seats.{name}"), message));
         }
     }
     if new.strict {
         let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
-            return Err(ServiceError::invalid("where", hint.said())
+            return Err(ServiceError::invalid("where", hint.describe())
                 .remedy("correct the word, or submit without strict"));
         }
     }

@@ -4,12 +4,13 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::views::measures::alert::{number, shown};
-use pennine_core::alert::Thresholds;
+use crate::settings_version::ExpectedVersion;
+use crate::views::measures::alert::{number, shown, shown_thresholds};
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_store::alert::{self, Alert as Row};
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Connection, audit};
-use pennine_wire::{Alert, ThresholdsChange};
+use pennine_wire::{Alert, AlertThresholds, ThresholdsChange};
 use serde_json::json;
 
 /// Change from when on people are told.
@@ -17,13 +18,19 @@ pub async fn change_thresholds(
     app: &App,
     who: &Principal,
     change: ThresholdsChange,
-) -> Result<Thresholds> {
+    expected: &ExpectedVersion,
+) -> Result<AlertThresholds> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
-        let changed = change.over(alert::thresholds(connection).await?);
+        lock_for_change(connection, "alerts", "thresholds").await?;
+        let before = alert::thresholds(connection).await?;
+        expected
+            .check(connection, &before, "alert.thresholds", "alerts")
+            .await?;
+        let changed = change.over(before);
         changed
             .check()
-            .map_err(|(field, said)| ServiceError::invalid(field, said))?;
+            .map_err(|(field, message)| ServiceError::invalid(field, message))?;
         alert::set_thresholds(connection, changed).await?;
         let (at, detail) = (app.clock.now(), json!(changed));
         audit::write(
@@ -35,7 +42,7 @@ pub async fn change_thresholds(
             detail,
         )
         .await?;
-        Ok(changed)
+        Ok(shown_thresholds(changed))
     })
     .await
 }
@@ -51,17 +58,17 @@ pub async fn see(app: &App, who: &Principal, name: &str) -> Result<Alert> {
         };
         let row = find(connection).await?;
         if row.state.0 == AlertState::Over {
-            let said = format!("{name} is over");
+            let message = format!("{name} is over");
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "There is nothing to look at",
-                said,
+                message,
             ));
         }
         let now = app.clock.now();
         // Somebody was first: that is no error.
         if alert::see(connection, row.id, &who.name, now).await? {
-            let detail = json!({"said": row.said});
+            let detail = json!({"message": row.message});
             audit::write(connection, now, &who.name, "alert.see", name, detail).await?;
         }
         let row = find(connection).await?;

@@ -89,7 +89,7 @@ struct Line {
 /// Reads a file whole, or says what is wrong with it, line by line.
 fn read(body: &[u8], names: &NameCache, now: Moment) -> Result<Vec<Line>> {
     let mut reader = csv::ReaderBuilder::new().flexible(false).from_reader(body);
-    let wrong = |said: String| ServiceError::invalid("body", said);
+    let wrong = |message: String| ServiceError::invalid("body", message);
     let heads = reader
         .headers()
         .map_err(|error| wrong(error.to_string()))?
@@ -117,14 +117,15 @@ fn read(body: &[u8], names: &NameCache, now: Moment) -> Result<Vec<Line>> {
             .and_then(|record| {
                 let number = record.position().map_or(0, csv::Position::line);
                 let at: BTreeMap<&str, &str> = heads.iter().zip(record.iter()).collect();
-                one(&at, names, now, &mut like).map_err(|said| format!("line {number}: {said}"))
+                one(&at, names, now, &mut like)
+                    .map_err(|message| format!("line {number}: {message}"))
             });
         match read {
             Ok(line) => lines.push(line),
-            Err(said) => {
+            Err(message) => {
                 bad += 1;
                 if troubles.len() < TOLD {
-                    troubles.push(said);
+                    troubles.push(message);
                 }
             }
         }
@@ -141,96 +142,120 @@ fn read(body: &[u8], names: &NameCache, now: Moment) -> Result<Vec<Line>> {
     Ok(lines)
 }
 
-fn one(
-    at: &BTreeMap<&str, &str>,
-    names: &NameCache,
-    now: Moment,
-    like: &mut HashMap<[u8; 32], u32>,
-) -> Result<Line, String> {
-    let given = |name: &str| at.get(name).copied().unwrap_or_default();
-    let moment = |name: &str| -> Result<Moment, String> {
-        serde_json::from_value(given(name).into()).map_err(|_| {
-            format!(
-                "{name}: {:?} is no moment such as 2026-11-23T06:00:00Z",
-                given(name)
-            )
-        })
-    };
-    let number = |name: &str| -> Result<u64, String> {
-        match given(name) {
+/// The cells of a line by their column's name.
+struct Cells<'a>(&'a BTreeMap<&'a str, &'a str>);
+
+impl Cells<'_> {
+    fn get(&self, name: &str) -> &str {
+        self.0.get(name).copied().unwrap_or_default()
+    }
+
+    fn moment(&self, name: &str) -> Result<Moment, String> {
+        let text = self.get(name);
+        serde_json::from_value(text.into())
+            .map_err(|_| format!("{name}: {text:?} is no moment such as 2026-11-23T06:00:00Z"))
+    }
+
+    /// A whole number; 0 where the cell is empty.
+    fn number(&self, name: &str) -> Result<u64, String> {
+        match self.get(name) {
             "" => Ok(0),
             text => text
                 .parse()
                 .map_err(|_| format!("{name}: {text:?} is no whole number")),
         }
-    };
-    let (ready, started, finished) = (moment("ready")?, moment("started")?, moment("finished")?);
-    let assigned = if given("assigned").is_empty() {
-        started
-    } else {
-        moment("assigned")?
-    };
-    if !(ready <= assigned && assigned <= started && started <= finished) {
-        return Err("ready, assigned, started and finished are not in this order".to_owned());
     }
-    if finished > now || now.since(ready) > OLDEST {
-        return Err("it has to lie in the last ten years, and be over".to_owned());
-    }
-    let project = given("project");
-    let project = *names
-        .projects
-        .get(project)
-        .ok_or_else(|| format!("project: there is no project {project:?}"))?;
-    let pool = given("pool");
-    let pool = *names
-        .pools
-        .get(pool)
-        .ok_or_else(|| format!("pool: there is no pool {pool:?}"))?;
-    let result: Outcome = given("result")
-        .parse()
-        .map_err(|said| format!("result: {said}"))?;
-    let requirement: Requirement =
-        given("where")
-            .parse()
-            .map_err(|error: pennine_core::requirement::SyntaxError| {
-                format!("where: column {}: {}", error.column, error.message)
-            })?;
-    let text = |name: &str, usual: &str| -> Result<String, String> {
-        match given(name) {
+
+    /// A short text; `usual` where the cell is empty.
+    fn text(&self, name: &str, usual: &str) -> Result<String, String> {
+        match self.get(name) {
             "" => Ok(usual.to_owned()),
             text if text.len() <= 200 && !text.contains(char::is_control) => Ok(text.to_owned()),
             _ => Err(format!(
                 "{name}: at most 200 bytes, and no control characters"
             )),
         }
-    };
-    let exit_code = match given("exit_code") {
+    }
+
+    /// When the job became ready, was assigned, started and finished, in this order.
+    fn times(&self, now: Moment) -> Result<[Moment; 4], String> {
+        let ready = self.moment("ready")?;
+        let (started, finished) = (self.moment("started")?, self.moment("finished")?);
+        let assigned = match self.get("assigned") {
+            "" => started,
+            _ => self.moment("assigned")?,
+        };
+        if !(ready <= assigned && assigned <= started && started <= finished) {
+            return Err("ready, assigned, started and finished are not in this order".to_owned());
+        }
+        if finished > now || now.since(ready) > OLDEST {
+            return Err("it has to lie in the last ten years, and be over".to_owned());
+        }
+        Ok([ready, assigned, started, finished])
+    }
+
+    /// What tells a line from others; lines with the same content are told apart by their number among these, which `like` counts.
+    fn mark(&self, like: &mut HashMap<[u8; 32], u32>) -> [u8; 32] {
+        let mut hash = Sha256::new();
+        let cells = self.0.iter();
+        for (name, value) in
+            cells.filter(|(name, _)| NEEDED.contains(name) || OPTIONAL.contains(name))
+        {
+            hash.update(format!("{name}={value}\n"));
+        }
+        let content: [u8; 32] = hash.finalize().into();
+        let number = like.entry(content).or_default();
+        *number += 1;
+        Sha256::new()
+            .chain_update(content)
+            .chain_update(number.to_be_bytes())
+            .finalize()
+            .into()
+    }
+}
+
+fn one(
+    at: &BTreeMap<&str, &str>,
+    names: &NameCache,
+    now: Moment,
+    like: &mut HashMap<[u8; 32], u32>,
+) -> Result<Line, String> {
+    let cells = Cells(at);
+    let [ready, assigned, started, finished] = cells.times(now)?;
+    let project = cells.get("project");
+    let project = *names
+        .projects
+        .get(project)
+        .ok_or_else(|| format!("project: there is no project {project:?}"))?;
+    let pool = cells.get("pool");
+    let pool = *names
+        .pools
+        .get(pool)
+        .ok_or_else(|| format!("pool: there is no pool {pool:?}"))?;
+    let result: Outcome = cells
+        .get("result")
+        .parse()
+        .map_err(|message| format!("result: {message}"))?;
+    let requirement: Requirement =
+        cells
+            .get("where")
+            .parse()
+            .map_err(|error: pennine_core::requirement::SyntaxError| {
+                format!("where: column {}: {}", error.column, error.message)
+            })?;
+    let exit_code = match cells.get("exit_code") {
         "" => None,
         code => Some(
             code.parse()
                 .map_err(|_| format!("exit_code: {code:?} is no exit code"))?,
         ),
     };
-    let mut hash = Sha256::new();
-    for (name, value) in at
-        .iter()
-        .filter(|(name, _)| NEEDED.contains(name) || OPTIONAL.contains(name))
-    {
-        hash.update(format!("{name}={value}\n"));
-    }
-    let content: [u8; 32] = hash.finalize().into();
-    let turn = like.entry(content).or_default();
-    *turn += 1;
-    let mark = Sha256::new()
-        .chain_update(content)
-        .chain_update(turn.to_be_bytes())
-        .finalize();
     Ok(Line {
-        mark: mark.into(),
+        mark: cells.mark(like),
         project,
         pool,
-        runner: text("runner", "elsewhere")?,
-        title: text("title", "imported")?,
+        runner: cells.text("runner", "elsewhere")?,
+        title: cells.text("title", "imported")?,
         requirement: if requirement.is_any() {
             String::new()
         } else {
@@ -242,8 +267,8 @@ fn one(
         finished,
         result,
         exit_code,
-        processor: Micros(number("processor_us")?),
-        peak_memory: ByteSize(number("peak_memory_bytes")?),
+        processor: Micros(cells.number("processor_us")?),
+        peak_memory: ByteSize(cells.number("peak_memory_bytes")?),
     })
 }
 
@@ -289,7 +314,7 @@ async fn write(
             facts: Facts::new(),
             from: mine().map(|line| line.assigned).min().unwrap_or_default(),
             until: mine().map(|line| line.finished).max().unwrap_or_default(),
-            why: format!("{by} imported what ran on it"),
+            reason: format!("{by} imported what ran on it"),
         };
         history::add_runner(connection, &past).await?;
     }
@@ -323,7 +348,7 @@ async fn write(
         history::add_jobs(connection, &jobs).await?;
         let attempts: Vec<Uuid> = jobs.iter().map(|job| job.attempt.0).collect();
         let rows = measure::uncounted(connection, &attempts, &[]).await?;
-        measure::add_stints(connection, &mut known, rows).await?;
+        measure::add_work_spans(connection, &mut known, rows).await?;
     }
     Ok(())
 }
@@ -348,7 +373,7 @@ fn past(line: &Line, strand: StrandId, runner: RunnerId, by: &str) -> PastJob {
         seats: SeatNeeds::default(),
         time_limit_us: Micros::from(line.finished.since(line.started)),
         result: line.result,
-        said: None,
+        message: None,
         exit_code: line.exit_code,
         ready_at: line.ready,
         assigned_at: line.assigned,
@@ -383,12 +408,12 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSum
     });
     match kept.await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let said =
+            let message =
                 "a line of it is on record already: the file, or a part of it, was imported before";
             return Err(ServiceError::conflict(
                 "exists-already",
                 "It was imported before",
-                said,
+                message,
             ));
         }
         other => other?,

@@ -5,12 +5,14 @@ use crate::app::App;
 use crate::cloud_events::Source;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
+use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views::measures::listener::{find, shown};
 use crate::webhook_client::{self, FORMER};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use pennine_core::alert::AlertKind;
+use pennine_store::change_lock::lock_for_change;
 use pennine_store::listener::{self, Listener as Row};
 use pennine_store::{Db, audit, outbox};
 use pennine_wire::{Listener, ListenerChange, MadeListener, NewListener, TriedListener};
@@ -26,7 +28,7 @@ const LONGEST: usize = 2000;
 
 /// Checks an address: what it says, not where it leads. People who may add one may reach the network of the service.
 fn check_url(url: &str) -> Result<()> {
-    let wrong = |said: &str| Err(ServiceError::invalid("url", said));
+    let wrong = |message: &str| Err(ServiceError::invalid("url", message));
     if url.len() > LONGEST {
         return wrong("an address has at most 2000 bytes");
     }
@@ -47,7 +49,7 @@ fn check_url(url: &str) -> Result<()> {
 fn check_kinds(kinds: &[String]) -> Result<Vec<String>> {
     for (n, kind) in kinds.iter().enumerate() {
         kind.parse::<AlertKind>()
-            .map_err(|said| ServiceError::invalid(&format!("kinds[{n}]"), said))?;
+            .map_err(|message| ServiceError::invalid(&format!("kinds[{n}]"), message))?;
     }
     let mut kinds = kinds.to_vec();
     kinds.sort();
@@ -76,15 +78,15 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
     commit(app, async |connection| {
         let there = listener::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
-            let said = format!("there is a listener {:?} already", new.name);
-            return Err(ServiceError::taken(said));
+            let message = format!("there is a listener {:?} already", new.name);
+            return Err(ServiceError::taken(message));
         }
         if there.len() >= MOST {
-            let said = format!("there are {MOST} listeners already");
+            let message = format!("there are {MOST} listeners already");
             return Err(ServiceError::conflict(
                 "too-many",
                 "There are too many",
-                said,
+                message,
             ));
         }
         let now = app.clock.now();
@@ -119,10 +121,15 @@ pub async fn change(
     who: &Principal,
     name: &str,
     change: ListenerChange,
+    expected: &ExpectedVersion,
 ) -> Result<Listener> {
     who.require(Role::Admin)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
+        expected
+            .check(connection, &row, "listener.change", name)
+            .await?;
         if let Some(url) = change.url {
             check_url(&url)?;
             row.url = url;
@@ -158,11 +165,12 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
 pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListener> {
     who.require(Role::Admin)?;
     commit(app, async |connection| {
+        lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
         let now = app.clock.now();
         let (secret, locked) = fresh_secret(app, row.id)?;
-        row.former = Some(std::mem::replace(&mut row.secret, locked));
-        row.former_until = Some(Db(now + FORMER));
+        row.previous_secret = Some(std::mem::replace(&mut row.secret, locked));
+        row.previous_until = Some(Db(now + FORMER));
         listener::write(connection, &row, now).await?;
         audit::write(
             connection,
@@ -189,9 +197,9 @@ pub async fn try_out(app: &App, who: &Principal, name: &str) -> Result<TriedList
     drop(connection);
     let event = Source::of(app).trial(app.fresh_id(), app.clock.now());
     let sender = webhook_client::sender().map_err(|error| ServiceError::ours(&error))?;
-    let (taken, said) = match webhook_client::send(app, &sender, &row, &event).await {
-        Ok(said) => (true, said),
-        Err(said) => (false, said),
+    let (taken, message) = match webhook_client::send(app, &sender, &row, &event).await {
+        Ok(message) => (true, message),
+        Err(message) => (false, message),
     };
-    Ok(TriedListener { taken, said })
+    Ok(TriedListener { taken, message })
 }

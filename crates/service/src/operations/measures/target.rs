@@ -42,8 +42,8 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         let (mut pool_id, mut place_id) = (None, None);
         match (&new.pool, &new.place) {
             (Some(_), Some(_)) => {
-                let said = "a target is about a pool, or about a team or project, not both";
-                return Err(ServiceError::invalid("place", said));
+                let message = "a target is about a pool, or about a team or project, not both";
+                return Err(ServiceError::invalid("place", message));
             }
             (Some(name), None) => {
                 let found = pool::find(connection, name).await?;
@@ -60,15 +60,15 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         }
         let there = target::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
-            let said = format!("there is a target {:?} already", new.name);
-            return Err(ServiceError::taken(said));
+            let message = format!("there is a target {:?} already", new.name);
+            return Err(ServiceError::taken(message));
         }
         if there.len() >= MOST {
-            let said = format!("there are {MOST} targets already, and no more are looked after");
+            let message = format!("there are {MOST} targets already, and no more are looked after");
             return Err(ServiceError::conflict(
                 "too-many",
                 "There are too many",
-                said,
+                message,
             ));
         }
         let now = app.clock.now();
@@ -92,7 +92,7 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         };
         set(&mut row, promise)?;
         target::write(connection, &row, now).await?;
-        let detail = json!({"promise": promise.said(), "pool": new.pool, "place": new.place});
+        let detail = json!({"promise": promise.describe(), "pool": new.pool, "place": new.place});
         audit::write(connection, now, &who.name, "target.add", &new.name, detail).await?;
         one(app, connection, &new.name).await
     })
@@ -123,7 +123,7 @@ pub async fn change(
         set(&mut row, promise)?;
         let now = app.clock.now();
         target::write(connection, &row, now).await?;
-        let detail = json!({"promise": promise.said(), "before": before.said()});
+        let detail = json!({"promise": promise.describe(), "before": before.describe()});
         audit::write(connection, now, &who.name, "target.change", name, detail).await?;
         one(app, connection, name).await
     })
@@ -137,7 +137,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
         let row = find(connection, name).await?;
         let now = app.clock.now();
         target::remove(connection, row.id, now).await?;
-        let detail = json!({"promise": row.promise().said()});
+        let detail = json!({"promise": row.promise().describe()});
         audit::write(connection, now, &who.name, "target.remove", name, detail).await?;
         Ok(())
     })

@@ -44,8 +44,8 @@ async fn add(
     commit(app, async |connection| {
         match place::insert(connection, &new).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let said = format!("there is a team or project {path:?} already");
-                return Err(ServiceError::taken(said));
+                let message = format!("there is a team or project {path:?} already");
+                return Err(ServiceError::taken(message));
             }
             other => other?,
         }
@@ -161,19 +161,19 @@ async fn move_below(
             .map_err(|failure| failure.field("parent"))?,
     };
     if below(&place.path, &parent.path) {
-        let said = format!(
+        let message = format!(
             "{} is {} or lies below it: a team cannot lie in itself",
             parent.path, place.path
         );
-        return Err(ServiceError::invalid("parent", said).remedy("choose a team outside it"));
+        return Err(ServiceError::invalid("parent", message).remedy("choose a team outside it"));
     }
     match place::move_below(connection, &place, &parent, at).await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!(
+            let message = format!(
                 "{:?} has something called {:?} already",
                 parent.path, place.name
             );
-            Err(ServiceError::taken(said).field("parent"))
+            Err(ServiceError::taken(message).field("parent"))
         }
         other => Ok(other?),
     }
@@ -196,8 +196,10 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
         ];
         if let Some((count, noun, remedy)) = parts.into_iter().find(|(count, ..)| *count > 0) {
             let s = if count == 1 { "" } else { "s" };
-            let said = format!("{} has {count} {noun}{s}", found.path);
-            return Err(ServiceError::conflict("not-empty", "It is not empty", said).remedy(remedy));
+            let message = format!("{} has {count} {noun}{s}", found.path);
+            return Err(
+                ServiceError::conflict("not-empty", "It is not empty", message).remedy(remedy),
+            );
         }
         let at = app.clock.now();
         place::remove(connection, &found, at).await?;

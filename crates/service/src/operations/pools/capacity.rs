@@ -63,8 +63,8 @@ pub async fn changed(
             "month_budget" => supply.budget.month = None,
             other => {
                 if supply.settings.remove(other).is_none() {
-                    let said = format!("there is no setting {other:?} to clear");
-                    return Err(ServiceError::invalid("supply.clear", said));
+                    let message = format!("there is no setting {other:?} to clear");
+                    return Err(ServiceError::invalid("supply.clear", message));
                 }
             }
         }
@@ -74,8 +74,9 @@ pub async fn changed(
 }
 
 async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
-    let invalid =
-        |field: &str, said: String| Err(ServiceError::invalid(&format!("supply.{field}"), said));
+    let invalid = |field: &str, message: String| {
+        Err(ServiceError::invalid(&format!("supply.{field}"), message))
+    };
     if supply.supplier.is_empty() {
         return invalid(
             "supplier",
@@ -99,11 +100,11 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
         .chain([supply.floor])
         .find(|floor| *floor > supply.ceiling)
     {
-        let said = format!(
+        let message = format!(
             "a floor of {floor} is above the ceiling of {}",
             supply.ceiling
         );
-        return invalid("floor", said);
+        return invalid("floor", message);
     }
     if Duration::from(supply.dwell_us) > LONGEST_DWELL {
         return invalid("dwell_us", "a machine dwells 7 days at most".to_owned());
@@ -143,11 +144,11 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
         return invalid("week", error.to_string());
     }
     if !supply.week.zone.is_empty() && TimeZone::get(&supply.week.zone).is_err() {
-        let said = format!(
+        let message = format!(
             "{:?} is no time zone of the IANA database, such as Europe/Dublin",
             supply.week.zone
         );
-        return invalid("week.zone", said);
+        return invalid("week.zone", message);
     }
     Ok(())
 }

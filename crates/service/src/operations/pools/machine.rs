@@ -30,15 +30,15 @@ pub async fn start(
     who.require(Role::Operator)?;
     let count = new.count.unwrap_or(1);
     if !(1..=BY_HAND).contains(&count) {
-        let said = format!("1 to {BY_HAND} machines at once");
-        return Err(ServiceError::invalid("count", said));
+        let message = format!("1 to {BY_HAND} machines at once");
+        return Err(ServiceError::invalid("count", message));
     }
     commit(app, async |connection| {
     let pool = find_pool(connection, name).await?;
     let Some(policy) = pool.supply() else {
-        let said = format!("{name} gets no machines from a supplier: people bring them");
+        let message = format!("{name} gets no machines from a supplier: people bring them");
         return Err(
-            ServiceError::conflict("no-supplier", "The pool makes no machines", said).remedy(format!(
+            ServiceError::conflict("no-supplier", "The pool makes no machines", message).remedy(format!(
                 "pennine pool set {name} --supplier NAME, or add a machine with: pennine ticket add --pool {name}"
             )),
         );
@@ -52,12 +52,12 @@ pub async fn start(
     let there = machine::list(connection, Some(id), &existing, i64::MAX, i64::MAX).await?;
     let there = u32::try_from(there.len()).unwrap_or(u32::MAX);
     if there.saturating_add(count) > policy.ceiling {
-        let said = format!(
+        let message = format!(
             "{name} has {there} machines, and its ceiling is {}",
             policy.ceiling
         );
         return Err(
-            ServiceError::conflict("ceiling-reached", "There are enough machines", said).remedy(
+            ServiceError::conflict("ceiling-reached", "There are enough machines", message).remedy(
                 format!("raise it with: pennine pool set {name} --ceiling N"),
             ),
         );
@@ -80,8 +80,8 @@ pub async fn start(
             }
         })
         .collect();
-    let why = format!("{} started it", who.name.clone());
-    let made = machine::order(connection, &new, &who.name, &why, now).await?;
+    let reason = format!("{} started it", who.name.clone());
+    let made = machine::order(connection, &new, &who.name, &reason, now).await?;
     let names: Vec<&str> = made.iter().map(|one| one.name.as_str()).collect();
     let detail = json!({"machines": names});
     audit::write(
@@ -109,11 +109,11 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
         let found = find(connection, text).await?;
         let now = app.clock.now();
         if !found.state.0.exists() {
-            let said = format!("{} is {} already", found.name, found.state.0);
+            let message = format!("{} is {} already", found.name, found.state.0);
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "The machine has ended",
-                said,
+                message,
             ));
         }
         let busy = attempt::for_runner(connection, found.runner_id.0).await?;
@@ -121,9 +121,17 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
             runner::set_desired_state(connection, found.runner_id.0, DesiredState::Drain, now)
                 .await?;
         } else {
-            let why = format!("{} stopped it", who.name.clone());
+            let reason = format!("{} stopped it", who.name.clone());
             let event = MachineEvent::Release;
-            machine::step(connection, found.id.0, event, &why, &Detail::default(), now).await?;
+            machine::step(
+                connection,
+                found.id.0,
+                event,
+                &reason,
+                &Detail::default(),
+                now,
+            )
+            .await?;
         }
         let detail = json!({"force": how.force, "jobs": busy.len()});
         audit::write(

@@ -90,8 +90,8 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
         }
         match pool::insert(connection, &row, &who.name).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let said = format!("there is a pool {:?} already", new.name);
-                return Err(ServiceError::taken(said));
+                let message = format!("there is a pool {:?} already", new.name);
+                return Err(ServiceError::taken(message));
             }
             other => other?,
         }
@@ -147,6 +147,70 @@ async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Re
     Ok(paths)
 }
 
+/// Applies the settings that a change names, but for the supply.
+async fn edit(
+    connection: &mut Connection,
+    next: &mut OwnedPool,
+    change: &PoolChange,
+) -> Result<()> {
+    if let Some(description) = &change.description {
+        check_description(description)?;
+        next.pool.description.clone_from(description);
+    }
+    if let Some(labels) = &change.labels {
+        next.pool.labels = check_labels("labels", labels)?;
+    }
+    if let Some(needs) = &change.needs {
+        next.pool.needs = check_needs(needs)?;
+    }
+    next.pool.open = change.open.unwrap_or(next.pool.open);
+    next.pool.paused = change.paused.unwrap_or(next.pool.paused);
+    if let Some(owner) = &change.owner {
+        let owner = match owner.as_str() {
+            "" => place::root(connection).await?,
+            path => views::people::place::find(connection, &["team", "project"], "team", path)
+                .await
+                .map_err(|failure| failure.field("owner"))?,
+        };
+        next.pool.owner_id = owner.id;
+        next.owner = owner.path;
+    }
+    if let Some(only) = &change.only {
+        next.pool.reach_only = paths(connection, "only", only).await?;
+        let outside = next
+            .pool
+            .reach_only
+            .iter()
+            .find(|path| !pennine_core::dispatch::below(&next.owner, path));
+        if let Some(path) = outside {
+            let message = format!(
+                "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
+                next.owner
+            );
+            return Err(ServiceError::invalid("only", message)
+                .remedy("to widen the reach, name it under \"also\""));
+        }
+    }
+    if let Some(also) = &change.also {
+        next.pool.reach_also = paths(connection, "also", also).await?;
+    }
+    Ok(())
+}
+
+/// What a machine of the pool is made of, where it makes any: supplier, image, size and settings.
+fn machines_asked_for(pool: &OwnedPool) -> Option<impl PartialEq + use<>> {
+    pool.supply().map(|supply| {
+        let Supply {
+            supplier,
+            image,
+            size,
+            settings,
+            ..
+        } = supply.clone();
+        (supplier, image, size, settings)
+    })
+}
+
 /// Change a pool: its owner, reach, labels, openness, or whether it is paused. Where jobs would be left that nothing can
 /// run, it is refused with who they are, unless told to go on.
 pub async fn change(
@@ -167,67 +231,15 @@ pub async fn change(
         expected
             .check(connection, &next, "pool.change", name)
             .await?;
-        if let Some(description) = &change.description {
-            check_description(description)?;
-            next.pool.description.clone_from(description);
-        }
-        if let Some(labels) = &change.labels {
-            next.pool.labels = check_labels("labels", labels)?;
-        }
-        if let Some(needs) = &change.needs {
-            next.pool.needs = check_needs(needs)?;
-        }
-        next.pool.open = change.open.unwrap_or(next.pool.open);
-        next.pool.paused = change.paused.unwrap_or(next.pool.paused);
-        if let Some(owner) = &change.owner {
-            let owner = match owner.as_str() {
-                "" => place::root(connection).await?,
-                path => views::people::place::find(connection, &["team", "project"], "team", path)
-                    .await
-                    .map_err(|failure| failure.field("owner"))?,
-            };
-            next.pool.owner_id = owner.id;
-            next.owner = owner.path;
-        }
-        if let Some(only) = &change.only {
-            next.pool.reach_only = paths(connection, "only", only).await?;
-            let outside = next
-                .pool
-                .reach_only
-                .iter()
-                .find(|path| !pennine_core::dispatch::below(&next.owner, path));
-            if let Some(path) = outside {
-                let said = format!(
-                    "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
-                    next.owner
-                );
-                return Err(ServiceError::invalid("only", said)
-                    .remedy("to widen the reach, name it under \"also\""));
-            }
-        }
-        if let Some(also) = &change.also {
-            next.pool.reach_also = paths(connection, "also", also).await?;
-        }
-        let asks = |pool: &OwnedPool| {
-            pool.supply().map(|supply| {
-                let Supply {
-                    supplier,
-                    image,
-                    size,
-                    settings,
-                    ..
-                } = supply.clone();
-                (supplier, image, size, settings)
-            })
-        };
-        let asked = asks(&next);
+        edit(connection, &mut next, &change).await?;
+        let asked = machines_asked_for(&next);
         let supply = next.pool.supply.clone().map(|supply| supply.0);
         let supply =
             operations::pools::capacity::changed(connection, supply, change.supply.as_ref())
                 .await?;
         next.pool.supply = supply.map(Jsonb);
-        // What was learnt of machines that were made of something else says nothing of those to come.
-        let other = asked != asks(&next);
+        // What was discovered of machines that were made of something else says nothing of those to come.
+        let other = asked != machines_asked_for(&next);
         if other {
             next.standing = None;
         }
@@ -245,8 +257,8 @@ pub async fn change(
                 views::pools::stranded::refuse(&losses, name)?;
             }
             if !pool::set(connection, &next.pool, &who.name, now).await? {
-                let said = format!("somebody else has changed {name} meanwhile");
-                return Err(ServiceError::stale(said, next.version()));
+                let message = format!("somebody else has changed {name} meanwhile");
+                return Err(ServiceError::stale(message, next.version()));
             }
             if other {
                 pool::forget(connection, next.pool.id.0, now).await?;
@@ -301,8 +313,8 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
             } else {
                 String::new()
             };
-            let said = format!("{name} has {}{more}", names.join(", "));
-            return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", said).remedy(
+            let message = format!("{name} has {}{more}", names.join(", "));
+            return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", message).remedy(
             "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
         ));
         }
@@ -316,16 +328,16 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
         if last.supply.take().is_some() {
             pool::set(connection, &last, &who.name, now).await?;
         }
-        let why = format!("{} removed its pool", who.name.clone());
+        let reason = format!("{} removed its pool", who.name.clone());
         for member in &members {
-            runner::retire(connection, member.id.0, &why, now).await?;
+            runner::retire(connection, member.id.0, &reason, now).await?;
         }
         let removed = pool::remove(connection, id, &who.name, now).await?;
         if !removed {
-            let said =
+            let message =
                 format!("a machine has come to {name} meanwhile, or somebody else has removed it");
             return Err(
-                ServiceError::conflict("changed-meanwhile", "The pool has changed", said)
+                ServiceError::conflict("changed-meanwhile", "The pool has changed", message)
                     .remedy("repeat it"),
             );
         }

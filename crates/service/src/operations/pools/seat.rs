@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::settings_version::ExpectedVersion;
-use crate::validation::{check_name, check_why};
+use crate::validation::{check_name, check_reason};
 use crate::views;
 use crate::views::pools::seat::one;
 use crate::views::yard::Yard;
@@ -48,13 +48,13 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
         description: new.description,
         count: check_count(new.count)?,
         created_at: Db(app.clock.now()),
-        kept_for: types::Json(Vec::new()),
+        reserved_for: types::Json(Vec::new()),
     };
     commit(app, async |connection| {
         match seat::insert(connection, &row).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let said = format!("there is a seat {:?} already", new.name);
-                return Err(ServiceError::taken(said));
+                let message = format!("there is a seat {:?} already", new.name);
+                return Err(ServiceError::taken(message));
             }
             other => other?,
         }
@@ -104,7 +104,7 @@ pub async fn change(
 /// Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept.
 pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -> Result<Seat> {
     who.require(Role::Operator)?;
-    check_why(&from.why)?;
+    check_reason(&from.reason)?;
     commit(app, async |connection| {
         let job = views::jobs::job::find(connection, &from.job).await?;
         let holder = Yard::read(connection, app.clock.now())
@@ -115,22 +115,22 @@ pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -
         let at = app.clock.now();
         let taken = match &holder {
             Some(holder) => {
-                seat::take_back(connection, holder.attempt.0, &who.name, &from.why, at).await?
+                seat::take_back(connection, holder.attempt.0, &who.name, &from.reason, at).await?
             }
             None => false,
         };
         if !taken {
-            let said = format!(
+            let message = format!(
                 "{} holds no {name} seat now",
                 ShortName::Job.name(job.number)
             );
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "There is nothing to take back",
-                said,
+                message,
             ));
         }
-        let detail = json!({"job": ShortName::Job.name(job.number), "why": from.why});
+        let detail = json!({"job": ShortName::Job.name(job.number), "reason": from.reason});
         audit::write(connection, at, &who.name, "seat.take-back", name, detail).await?;
         one(app, connection, name).await
     })

@@ -44,17 +44,17 @@ fn check_settings(
             .iter()
             .map(|(kind, _, _)| *kind)
             .collect();
-        let said = format!("{kind:?} is no kind of supplier: {}", kinds.join(", "));
-        return Err(ServiceError::invalid("kind", said));
+        let message = format!("{kind:?} is no kind of supplier: {}", kinds.join(", "));
+        return Err(ServiceError::invalid("kind", message));
     };
     for key in settings.keys().chain(secrets.keys()) {
         if !supplier_calls::takes_any(kind) && !known.iter().any(|(one, _)| one == key) {
             let all: Vec<String> = known
                 .iter()
-                .map(|(key, said)| format!("{key} ({said})"))
+                .map(|(key, message)| format!("{key} ({message})"))
                 .collect();
-            let said = format!("{key:?} is no setting of {kind}: {}", all.join(", "));
-            return Err(ServiceError::invalid("settings", said));
+            let message = format!("{key:?} is no setting of {kind}: {}", all.join(", "));
+            return Err(ServiceError::invalid("settings", message));
         }
     }
     for (key, value) in settings.iter().chain(secrets) {
@@ -68,7 +68,7 @@ fn check_settings(
     let mut all = settings.clone();
     all.extend(secrets.clone());
     supplier_calls::make(app, name, kind, all)
-        .map_err(|said| ServiceError::invalid("settings", said))?;
+        .map_err(|message| ServiceError::invalid("settings", message))?;
     Ok(())
 }
 
@@ -103,8 +103,8 @@ fn check_limits(
     };
     if boot.is_some_and(|limit| limit.0 == 0 || Duration::from(limit) > Duration::from_secs(86_400))
     {
-        let said = "a machine may take more than no time and at most a day to join";
-        return Err(ServiceError::invalid("boot_limit_us", said));
+        let message = "a machine may take more than no time and at most a day to join";
+        return Err(ServiceError::invalid("boot_limit_us", message));
     }
     Ok((quota, boot.map(Db)))
 }
@@ -128,16 +128,16 @@ pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplie
         boot_limit_us,
         offer: None,
         offered_at: None,
-        trouble: None,
-        trouble_since: None,
+        failure: None,
+        failing_since: None,
         retry_at: None,
         created_at: Db(now),
         created_by: who.name.clone(),
     };
     match supplier::write(&mut connection, &row, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!("there is a supplier {:?} already", new.name);
-            return Err(ServiceError::taken(said));
+            let message = format!("there is a supplier {:?} already", new.name);
+            return Err(ServiceError::taken(message));
         }
         other => other?,
     }
@@ -242,20 +242,20 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     commit(app, async |connection| {
     let shown = one(connection, name).await?;
     if !shown.pools.is_empty() {
-        let said = format!("{} gets its machines from it", shown.pools.join(", "));
+        let message = format!("{} gets its machines from it", shown.pools.join(", "));
         return Err(
-            ServiceError::conflict("in-use", "The supplier is in use", said)
+            ServiceError::conflict("in-use", "The supplier is in use", message)
                 .remedy("pennine pool set POOL --supplier '' first"),
         );
     }
     let row = find(connection, name).await?;
     let now = app.clock.now();
     if !supplier::remove(connection, row.id.0, now).await? {
-        let said = "machines that it made are on record still; their history goes after the days that it is kept";
+        let message = "machines that it made are on record still; their history goes after the days that it is kept";
         return Err(ServiceError::conflict(
             "in-use",
             "The supplier is in use",
-            said,
+            message,
         ));
     }
     audit::write(
@@ -282,8 +282,8 @@ pub async fn check(
 ) -> Result<SupplierChecked> {
     who.require(Role::Operator)?;
     let row = find(&mut *app.store.get().await?, name).await?;
-    let asked = supplier_calls::open(app, &row).map_err(|said| {
-        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
+    let asked = supplier_calls::open(app, &row).map_err(|message| {
+        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", message)
     })?;
     let mut checked = SupplierChecked {
         well: true,
@@ -294,7 +294,7 @@ pub async fn check(
     };
     let begun = Instant::now();
     let offer = asked.offer().await;
-    let said = match &offer {
+    let message = match &offer {
         Ok(offer) => {
             let mut parts = Vec::new();
             if let Some(quota) = offer.quota {
@@ -307,12 +307,12 @@ pub async fn check(
             if !offer.zones.is_empty() {
                 parts.push(format!("zones {}", offer.zones.join(", ")));
             }
-            parts.extend(Some(offer.said.clone()).filter(|said| !said.is_empty()));
+            parts.extend(Some(offer.message.clone()).filter(|message| !message.is_empty()));
             parts.join("; ")
         }
         Err(fault) => fault.to_string(),
     };
-    checked.note("says what it can do", offer.is_ok(), said, begun);
+    checked.note("says what it can do", offer.is_ok(), message, begun);
     if offer.is_ok() {
         let machine = MachineId(app.fresh_id());
         let tried = try_out(app, &row, asked.as_ref(), machine, how, &mut checked).await;
@@ -326,11 +326,11 @@ pub async fn check(
             tokio::time::sleep(Duration::from_secs(1)).await;
             removed = asked.remove(machine).await;
         }
-        let said = match &removed {
+        let message = match &removed {
             Ok(()) => "nothing is left of it".to_owned(),
             Err(fault) => fault.to_string(),
         };
-        checked.note("removes the trial machine", removed.is_ok(), said, begun);
+        checked.note("removes the trial machine", removed.is_ok(), message, begun);
         trial::remove(&mut *app.store.get().await?, machine).await?;
         tried?;
     }
@@ -349,16 +349,16 @@ pub async fn check(
 }
 
 trait NoteDifference {
-    fn note(&mut self, what: &str, well: bool, said: String, begun: Instant);
+    fn note(&mut self, what: &str, well: bool, message: String, begun: Instant);
 }
 
 impl NoteDifference for SupplierChecked {
-    fn note(&mut self, what: &str, well: bool, said: String, begun: Instant) {
+    fn note(&mut self, what: &str, well: bool, message: String, begun: Instant) {
         self.well &= well;
         self.steps.push(CheckStep {
             what: what.to_owned(),
             well,
-            said,
+            message,
             took_us: begun.elapsed().into(),
         });
     }
@@ -394,13 +394,18 @@ async fn try_out(
     };
     let begun = Instant::now();
     let placed = asked.order(&order).await;
-    let said = match &placed {
+    let message = match &placed {
         Ok(placed) if placed.zone.is_empty() => format!("it is {}", placed.reference),
         Ok(placed) => format!("it is {} in {}", placed.reference, placed.zone),
         Err(fault) => fault.to_string(),
     };
     let ordered = placed.is_ok();
-    checked.note("takes an order for a trial machine", ordered, said, begun);
+    checked.note(
+        "takes an order for a trial machine",
+        ordered,
+        message,
+        begun,
+    );
     if !ordered {
         return Ok(());
     }
@@ -416,11 +421,11 @@ async fn try_out(
         }
     };
     let came = joined.is_some();
-    let said = match &joined {
+    let message = match &joined {
         Some(found) => {
             let took = found
                 .joined_at
-                .map_or(Duration::ZERO, |at| at.0.since(found.made_at.0));
+                .map_or(Duration::ZERO, |at| at.0.since(found.created_at.0));
             checked.boot_us = Some(took.into());
             checked.facts = found.facts.clone().map(|facts| facts.0).unwrap_or_default();
             let from = found.peer.clone().unwrap_or_else(|| "somewhere".to_owned());
@@ -439,10 +444,10 @@ async fn try_out(
     if !came {
         checked.console = supplier_calls::console(asked, machine).await;
     }
-    checked.note("its runner reaches the service", came, said, begun);
+    checked.note("its runner reaches the service", came, message, begun);
     let begun = Instant::now();
     let listed = asked.list().await;
-    let (well, said) = match &listed {
+    let (well, message) = match &listed {
         Ok(found) if found.iter().any(|one| one.machine == machine) => {
             (true, format!("{} listed", found.len()))
         }
@@ -454,6 +459,6 @@ async fn try_out(
         ),
         Err(fault) => (false, fault.to_string()),
     };
-    checked.note("lists its machines", well, said, begun);
+    checked.note("lists its machines", well, message, begun);
     Ok(())
 }

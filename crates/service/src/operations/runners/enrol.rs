@@ -28,9 +28,13 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
     let mut connection = app.store.get().await?;
     let hash = secret::hash(sent.ticket.trim());
     if trial::joined(&mut connection, &hash, &sent.facts, peer, now).await? {
-        let said =
+        let message =
             "this machine was a trial: the service knows now that it comes, and it is removed";
-        return Err(ServiceError::gone("trial-over", "The trial is over", said));
+        return Err(ServiceError::gone(
+            "trial-over",
+            "The trial is over",
+            message,
+        ));
     }
     let joined = in_transaction(&mut connection, async |connection| {
         let joined = enrol_within(app, connection, &sent, &labels, &credential, now).await?;
@@ -49,8 +53,8 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
     .await;
     let (found, runner_id, runner_number, single_use) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
-            let said = format!("the pool has a runner named {:?} already", sent.name);
-            return Err(ServiceError::taken(said)
+            let message = format!("the pool has a runner named {:?} already", sent.name);
+            return Err(ServiceError::taken(message)
                 .remedy("choose another with --name; the ticket can still be used"));
         }
         Err(EnrolEnd::Record(error)) => return Err(error.into()),
@@ -113,15 +117,84 @@ async fn check_fit(
         .filter(|clause| clause.failing > 0)
         .map(|clause| clause.clause)
         .collect();
-    let said = format!(
+    let message = format!(
         "machines of the pool {} have to satisfy {needs}; this one does not: {}",
         found.pool,
         fails.join(", ")
     );
-    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", said).remedy(
+    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", message).remedy(
         "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
     );
     Err(EnrolEnd::Refused(Box::new(failure)))
+}
+
+/// Refuses a ticket that was revoked, used up or has expired, and one that is for other names.
+fn check_ticket(found: &ticket::Ticket, name: &str, now: Moment) -> Result<(), EnrolEnd> {
+    let refuse = |failure: ServiceError| EnrolEnd::Refused(Box::new(failure.field("ticket")));
+    let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
+    if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
+        let message = format!("{by} revoked the ticket at {}", at.0);
+        let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", message);
+        return Err(refuse(failure.remedy(another())));
+    }
+    if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
+        let message = match found.uses {
+            1 => format!("the ticket was used at {}", used.0),
+            uses => format!(
+                "{uses} machines have joined with the ticket, the last at {}",
+                used.0
+            ),
+        };
+        let failure = ServiceError::gone("used-ticket", "The ticket was used already", message);
+        return Err(refuse(failure.remedy(another())));
+    }
+    if found.expires_at.0 <= now {
+        let message = format!("the ticket expired at {}", found.expires_at.0);
+        let failure = ServiceError::gone("expired-ticket", "The ticket has expired", message);
+        return Err(refuse(failure.remedy(another())));
+    }
+    if !named_so(&found.name_pattern, name) {
+        let message = format!(
+            "the ticket is for names like {}, and this is {:?}",
+            found.name_pattern, name
+        );
+        let failure =
+            ServiceError::forbidden("name-not-wanted", "The ticket is for other names", message);
+        let failure = failure
+            .field("name")
+            .remedy("choose a fitting one with --name; the ticket can still be used");
+        return Err(EnrolEnd::Refused(Box::new(failure)));
+    }
+    Ok(())
+}
+
+/// Gives the runner the labels of its ticket, as set by whoever made the ticket.
+async fn set_ticket_labels(
+    connection: &mut Connection,
+    found: &ticket::Ticket,
+    (id, name): (RunnerId, &str),
+    now: Moment,
+) -> Result<(), EnrolEnd> {
+    if found.labels.is_empty() {
+        return Ok(());
+    }
+    let has = |label: &String| {
+        let (by, at) = (found.created_by.clone(), found.created_at.0);
+        (
+            label.clone(),
+            Override {
+                value: true,
+                by,
+                at,
+            },
+        )
+    };
+    let settings = Overrides {
+        labels: found.labels.iter().map(has).collect(),
+        ..Overrides::default()
+    };
+    runner::set_settings(connection, id, name, "", &settings, now).await?;
+    Ok(())
 }
 
 async fn enrol_within(
@@ -140,40 +213,7 @@ async fn enrol_within(
                 .remedy("check that the whole ticket was copied and that --server is the service that made it"),
         ));
     };
-    let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
-    if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
-        let said = format!("{by} revoked the ticket at {}", at.0);
-        let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", said);
-        return Err(refuse(failure.remedy(another())));
-    }
-    if let Some(used) = found.used_at.filter(|_| found.used >= found.uses) {
-        let said = match found.uses {
-            1 => format!("the ticket was used at {}", used.0),
-            uses => format!(
-                "{uses} machines have joined with the ticket, the last at {}",
-                used.0
-            ),
-        };
-        let failure = ServiceError::gone("used-ticket", "The ticket was used already", said);
-        return Err(refuse(failure.remedy(another())));
-    }
-    if found.expires_at.0 <= now {
-        let said = format!("the ticket expired at {}", found.expires_at.0);
-        let failure = ServiceError::gone("expired-ticket", "The ticket has expired", said);
-        return Err(refuse(failure.remedy(another())));
-    }
-    if !named_so(&found.name_pattern, &sent.name) {
-        let said = format!(
-            "the ticket is for names like {}, and this is {:?}",
-            found.name_pattern, sent.name
-        );
-        let failure =
-            ServiceError::forbidden("name-not-wanted", "The ticket is for other names", said);
-        let failure = failure
-            .field("name")
-            .remedy("choose a fitting one with --name; the ticket can still be used");
-        return Err(EnrolEnd::Refused(Box::new(failure)));
-    }
+    check_ticket(&found, &sent.name, now)?;
     check_fit(connection, &found, sent, labels).await?;
     let id = match found.runner_id {
         Some(id) => id.0,
@@ -206,25 +246,7 @@ async fn enrol_within(
         )));
     }
     ticket::mark_used(connection, found.id.0, now).await?;
-    if !found.labels.is_empty() {
-        // The word of who made the ticket.
-        let has = |label: &String| {
-            let (by, at) = (found.created_by.clone(), found.created_at.0);
-            (
-                label.clone(),
-                Override {
-                    value: true,
-                    by,
-                    at,
-                },
-            )
-        };
-        let settings = Overrides {
-            labels: found.labels.iter().map(has).collect(),
-            ..Overrides::default()
-        };
-        runner::set_settings(connection, id, &sent.name, "", &settings, now).await?;
-    }
+    set_ticket_labels(connection, &found, (id, &sent.name), now).await?;
     let joined = runner::list(connection, Some(&[id])).await?;
     let number = joined.first().map_or(0, |row| row.number);
     let single_use = joined.first().is_some_and(|row| row.single_use);

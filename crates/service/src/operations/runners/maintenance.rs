@@ -4,7 +4,7 @@ use crate::access::{Principal, Role};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::validation::check_why;
+use crate::validation::check_reason;
 use crate::views;
 use crate::views::runners::maintenance::shown;
 use pennine_core::id::{MaintenanceId, ShortName};
@@ -22,18 +22,18 @@ const AHEAD: Duration = Duration::from_secs(366 * 86_400);
 /// Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on.
 pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Maintenance> {
     who.require(Role::Operator)?;
-    check_why(&new.why)?;
+    check_reason(&new.reason)?;
     let length = Duration::from(new.length_us);
     if length.is_zero() || length > LONGEST {
-        let said = "maintenance lasts more than nothing and at most 90 days";
-        return Err(ServiceError::invalid("length_us", said));
+        let message = "maintenance lasts more than nothing and at most 90 days";
+        return Err(ServiceError::invalid("length_us", message));
     }
     let now = app.clock.now();
     // What began before now begins now: nothing is said of the past.
     let from = new.from.unwrap_or(now).max(now);
     if from.since(now) > AHEAD {
-        let said = "maintenance is planned at most a year ahead";
-        return Err(ServiceError::invalid("from", said));
+        let message = "maintenance is planned at most a year ahead";
+        return Err(ServiceError::invalid("from", message));
     }
     commit(app, async |connection| {
         let (pool, runner) = match (&new.pool, &new.runner) {
@@ -51,8 +51,8 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
                 )
             }
             _ => {
-                let said = "maintenance is of one pool or of one runner: name one of them";
-                return Err(ServiceError::invalid("pool", said));
+                let message = "maintenance is of one pool or of one runner: name one of them";
+                return Err(ServiceError::invalid("pool", message));
             }
         };
         let id = MaintenanceId(app.fresh_id());
@@ -62,7 +62,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
             runner,
             from,
             until: from + length,
-            why: &new.why,
+            reason: &new.reason,
             by: &who.name,
             at: now,
         };
@@ -73,7 +73,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
             .find(|row| row.id.0 == id)
             .map(|row| shown(row, now));
         let made = made.ok_or_else(|| ServiceError::unknown("maintenance", &id.to_string()))?;
-        let detail = json!({"of": new.pool.or(new.runner), "from": made.from, "until": made.until, "why": made.why});
+        let detail = json!({"of": new.pool.or(new.runner), "from": made.from, "until": made.until, "reason": made.reason});
         audit::write(
             connection,
             now,

@@ -55,7 +55,7 @@ pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<CredentialHolder
 }
 
 /// Makes the poll's session the runner's, records what it says of its machine, and that it is connected.
-pub async fn arrive(
+pub async fn accept_session(
     app: &App,
     known: &CredentialHolder,
     sent: &Poll,
@@ -76,7 +76,7 @@ pub async fn arrive(
             findings: &check_findings(&about.findings),
         };
         let mut connection = app.store.get().await?;
-        if runner::set_about(&mut connection, id, &about, now).await? {
+        if runner::set_reported(&mut connection, id, &about, now).await? {
             app.runner_cache.runner_changed(id);
             app.feed.kick();
         }
@@ -91,7 +91,7 @@ pub async fn arrive(
         app.feed.kick();
     }
     // How many slots are used does not matter here: what is stored is whether it takes work.
-    let (desired_state, why) = match known.desired_state.0 {
+    let (desired_state, reason) = match known.desired_state.0 {
         DesiredState::Work if sent.leaving => (DesiredState::Drain, "its program is to stop"),
         desired_state => (desired_state, "it is connected"),
     };
@@ -104,7 +104,7 @@ pub async fn arrive(
         && to != known.state.0
     {
         let mut connection = app.store.get().await?;
-        if runner::set_state(&mut connection, id, known.state.0, to, why, now).await? {
+        if runner::set_state(&mut connection, id, known.state.0, to, reason, now).await? {
             app.runner_cache.runner_changed(id);
             app.feed.kick();
         }
@@ -113,7 +113,7 @@ pub async fn arrive(
 }
 
 /// What the runner is to hear. What it holds is noted first, when it has just said so.
-pub async fn what_to_tell(
+pub async fn pending_for_runner(
     app: &App,
     known: &CredentialHolder,
     sent: &Poll,
@@ -121,7 +121,7 @@ pub async fn what_to_tell(
 ) -> Result<PollAnswer> {
     let open = open_attempts(app, known.id.0).await?;
     if just_said {
-        take_note(app, known.id.0, sent, &open, app.clock.now()).await?;
+        record_held_attempts(app, known.id.0, sent, &open, app.clock.now()).await?;
     }
     Ok(answer(app, known, sent, &open))
 }
@@ -163,9 +163,9 @@ pub async fn begin_session(app: &App, known: &CredentialHolder, sent: &Poll) -> 
         report::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
     };
     if !begun {
-        let said = format!("another pennine-runner is connected as {}", known.name);
+        let message = format!("another pennine-runner is connected as {}", known.name);
         tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
-        return Err(ServiceError::conflict("session-in-use", "The runner is connected already", said).remedy(
+        return Err(ServiceError::conflict("session-in-use", "The runner is connected already", message).remedy(
             "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
         ));
     }
@@ -174,7 +174,7 @@ pub async fn begin_session(app: &App, known: &CredentialHolder, sent: &Poll) -> 
 }
 
 /// Records what the poll's list of held attempts tells.
-pub async fn take_note(
+pub async fn record_held_attempts(
     app: &App,
     runner: RunnerId,
     sent: &Poll,
@@ -244,7 +244,7 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
         let known = open
             .iter()
             .find(|one| one.id.0 == held.attempt && one.lease.0 == held.lease);
-        let (cause, said) = match known {
+        let (cause, message) = match known {
             Some(one) if held.phase != AttemptPhase::Finalizing => (
                 StopCause::Cancelled,
                 format!("cancelled by {}", one.cancel_by.as_ref()?),
@@ -258,7 +258,7 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
         (held.stopping != Some(cause)).then_some(Stop {
             attempt: held.attempt,
             cause,
-            said,
+            message,
         })
     });
     let stop = stop.collect();
@@ -287,7 +287,7 @@ pub fn check_findings(findings: &[Finding]) -> Vec<Finding> {
     let kept = findings.iter().take(MOST_FINDINGS).map(|finding| Finding {
         check: cut(&finding.check),
         verdict: finding.verdict,
-        said: cut(&finding.said),
+        message: cut(&finding.message),
         remedy: finding.remedy.as_deref().map(cut),
     });
     kept.collect()

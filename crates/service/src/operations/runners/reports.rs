@@ -76,7 +76,7 @@ pub async fn finished(
         .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
     let end = AttemptEnd {
         result: sent.result,
-        said: sent.said,
+        message: sent.message,
         exit_code: sent.exit_code,
         started: sent
             .started_ago_us
@@ -129,7 +129,7 @@ pub async fn lost(
     if durable < sent.log_bytes.0 {
         return Err(log_short(durable, sent.log_bytes));
     }
-    let (said, counts) = match sent.cause {
+    let (message, counts) = match sent.cause {
         LossCause::Restarted => ("was restarted and lost it", true),
         LossCause::CutOff => ("was cut off and ended it, since it held seats", true),
         LossCause::HostFull => (
@@ -138,7 +138,7 @@ pub async fn lost(
         ),
     };
     let loss = Loss {
-        message: format!("{} {said}", known.name),
+        message: format!("{} {message}", known.name),
         counts,
     };
     if lose(&mut connection, None, id, &loss, None, app.clock.now()).await? {
@@ -150,11 +150,11 @@ pub async fn lost(
 }
 
 fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
-    let said = format!(
+    let message = format!(
         "{durable} bytes of the log are durable, the report says {}",
         wanted.0
     );
-    ServiceError::conflict("log-short", "The log is not whole yet", said).next_offset(durable)
+    ServiceError::conflict("log-short", "The log is not whole yet", message).next_offset(durable)
 }
 
 /// Takes bytes of a log in, from an offset on. Returns the offset up to which the log is durable.

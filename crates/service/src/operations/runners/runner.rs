@@ -54,11 +54,11 @@ pub async fn set_desired_state(
     let changed = commit(app, async |connection| {
         let now = app.clock.now();
         if !runner::set_desired_state(connection, id, desired_state, now).await? {
-            let said = format!("{called} has not joined yet, or is retired");
+            let message = format!("{called} has not joined yet, or is retired");
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "The runner cannot do that",
-                said,
+                message,
             ));
         }
         let rows = runner::list(connection, Some(&[id])).await?;
@@ -70,8 +70,8 @@ pub async fn set_desired_state(
         if let Some(row) = rows.first().filter(|row| row.state.is_connected())
             && let Ok(to) = row.state.after(seen(row.slots().max(1)))
         {
-            let why = format!("{by} said so: {desired_state}");
-            runner::set_state(connection, id, row.state.0, to, &why, now).await?;
+            let reason = format!("{by} said so: {desired_state}");
+            runner::set_state(connection, id, row.state.0, to, &reason, now).await?;
         }
         let detail = json!({"desired_state": desired_state});
         audit::write(connection, now, by, "runner.desired-state", called, detail).await?;
@@ -156,8 +156,8 @@ fn changed_settings(
             !path.starts_with('/') || path.contains([':', '\0']) || path.len() > 1000
         };
         if let Some(path) = paths.iter().flatten().find(wrong) {
-            let said = format!("{path:?} is no folder: it begins with / and has no colon in it");
-            return Err(ServiceError::invalid("paths", said));
+            let message = format!("{path:?} is no folder: it begins with / and has no colon in it");
+            return Err(ServiceError::invalid("paths", message));
         }
         new.paths = paths.clone().map(|value| Override {
             value,
@@ -178,9 +178,9 @@ fn changed_settings(
         .map(|(name, set)| name.len() + set.value.len())
         .sum();
     if most.into_iter().max() > Some(MOST_SET) || bytes > VARIABLE_BYTES {
-        let said =
+        let message =
             format!("at most {MOST_SET} of each can be set of a runner, and 64 KiB of variables");
-        return Err(ServiceError::invalid("variables", said));
+        return Err(ServiceError::invalid("variables", message));
     }
     Ok(new)
 }
@@ -256,8 +256,8 @@ async fn write_change(
     let id = next.id.0;
     match runner::set_settings(connection, id, name, description, settings, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let said = format!("the pool {} has a runner named {name:?} already", next.pool);
-            return Err(ServiceError::taken(said));
+            let message = format!("the pool {} has a runner named {name:?} already", next.pool);
+            return Err(ServiceError::taken(message));
         }
         Ok(false) => return Err(retired(name)),
         other => other?,
@@ -271,8 +271,8 @@ async fn write_change(
 }
 
 fn retired(name: &str) -> ServiceError {
-    let said = format!("{name} is retired");
-    ServiceError::conflict("wrong-state", "The runner cannot do that", said)
+    let message = format!("{name} is retired");
+    ServiceError::conflict("wrong-state", "The runner cannot do that", message)
 }
 
 fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Result<runner::Runner> {
@@ -319,18 +319,18 @@ pub async fn retire_one(
                 1 => String::new(),
                 jobs => format!(" and {} more", jobs - 1),
             };
-            let said = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
-            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", said).remedy(
+            let message = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
+            return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", message).remedy(
                 "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
             ));
         }
         if !retirement.accept_losses {
             views::pools::stranded::refuse(&losses, &row.name)?;
         }
-        let why = format!("{by} retired it");
+        let reason = format!("{by} retired it");
         let detail = json!({"force": retirement.force, "jobs": ends.len()});
         commit(app, async |connection| {
-            if !runner::retire(connection, id, &why, now).await? {
+            if !runner::retire(connection, id, &reason, now).await? {
                 return Err(retired(&row.name));
             }
             Ok(audit::write(connection, now, by, "runner.retire", &row.name, detail).await?)

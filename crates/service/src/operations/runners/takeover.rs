@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::runners::attempts::lose;
 use crate::operations::transaction::commit;
-use crate::validation::check_why;
+use crate::validation::check_reason;
 use crate::{operations, views};
 use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::outcome::Loss;
@@ -23,7 +23,7 @@ pub async fn take_back(
     back: TakeRunnerBack,
 ) -> Result<ChangedRunner> {
     who.require(Role::Operator)?;
-    check_why(&back.why)?;
+    check_reason(&back.reason)?;
     let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
     // Paused first: what is taken from it does not come back to it.
     let before = operations::runners::runner::set_desired_state(
@@ -41,7 +41,7 @@ pub async fn take_back(
                 "{} took {} back: {}",
                 who.name.clone(),
                 before.name,
-                back.why
+                back.reason
             ),
             counts: false,
         };
@@ -49,7 +49,7 @@ pub async fn take_back(
             let now = app.clock.now();
             let lost = lose(connection, None, one, &loss, None, now).await?;
             if lost {
-                let detail = json!({"why": back.why, "attempt": one});
+                let detail = json!({"reason": back.reason, "attempt": one});
                 let (by, what) = (&who.name, "runner.take-back");
                 audit::write(connection, now, by, what, &before.name, detail).await?;
             }

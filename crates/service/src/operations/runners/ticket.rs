@@ -74,8 +74,8 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
             .or(like.map(|like| like.uses.max(0).unsigned_abs()));
         let uses = i32::try_from(uses.unwrap_or(1)).unwrap_or(i32::MAX);
         if !(1..=MOST_USES).contains(&uses) {
-            let said = format!("a ticket is for 1 to {MOST_USES} machines");
-            return Err(ServiceError::invalid("uses", said));
+            let message = format!("a ticket is for 1 to {MOST_USES} machines");
+            return Err(ServiceError::invalid("uses", message));
         }
         let names = new
             .names
@@ -146,11 +146,11 @@ pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
         let found = find(connection, text).await?;
         let now = app.clock.now();
         if !ticket::revoke(connection, found.id.0, &who.name, now).await? {
-            let said = format!("{text} is {} already", shown(&found, now).state);
+            let message = format!("{text} is {} already", shown(&found, now).state);
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "The ticket has ended",
-                said,
+                message,
             ));
         }
         let detail = json!({"pool": found.pool});

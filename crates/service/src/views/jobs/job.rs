@@ -52,12 +52,12 @@ pub async fn reasons(
         return Ok(HashMap::new());
     }
     let strands: Vec<StrandId> = strands.into_iter().collect();
-    let said: HashMap<StrandId, Vec<Segment>> = strand::latest(connection, &strands)
+    let message: HashMap<StrandId, Vec<Segment>> = strand::latest(connection, &strands)
         .await?
         .into_iter()
         .map(|(id, _, segments)| (id, segments))
         .collect();
-    let several = said.iter().filter(|(_, segments)| segments.len() > 1);
+    let several = message.iter().filter(|(_, segments)| segments.len() > 1);
     let several: Vec<StrandId> = several.map(|(id, _)| *id).collect();
     let places = if several.is_empty() {
         HashMap::new()
@@ -65,9 +65,9 @@ pub async fn reasons(
         line::ahead(connection, &several).await?
     };
     let reason = |job: &&job::Job| {
-        let said = said.get(&job.strand_id.0)?;
+        let message = message.get(&job.strand_id.0)?;
         let ahead = places.get(&job.id.0).copied().unwrap_or(0);
-        Some((job.id.0, reason_at(said, ahead)))
+        Some((job.id.0, reason_at(message, ahead)))
     };
     Ok(waiting.iter().filter_map(reason).collect())
 }
@@ -250,7 +250,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
             pool: one.pool.clone(),
             result: one.result.map(|result| result.0),
             accepted: one.accepted,
-            said: one.said.clone(),
+            message: one.message.clone(),
             exit_code: one.exit_code,
             ready_at: one.ready_at.0,
             assigned_at: one.assigned_at.0,
@@ -280,7 +280,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         time_limit_us: row.time_limit_us.0,
         tries: row.tries.max(0).unsigned_abs(),
         ready_at: row.ready_at.map(|at| at.0),
-        said: row.said,
+        message: row.message,
         exit_code: row.exit_code,
         waiting,
         attempts,

@@ -91,20 +91,22 @@ pub async fn find(
 }
 
 /// Says so where a log was taken away.
-pub fn still_there(app: &App, job: &str, state: LogState) -> Result<()> {
+pub fn refuse_removed(app: &App, job: &str, state: LogState) -> Result<()> {
     if !state.removed {
         return Ok(());
     }
-    let said = format!(
+    let message = format!(
         "the log of {job} is not kept any more: logs are kept for {} days",
         app.config.keep.logs
     );
-    Err(ServiceError::gone("log-removed", "The log is gone", said)
-        .remedy("keep.logs in the service's settings says for how long"))
+    Err(
+        ServiceError::gone("log-removed", "The log is gone", message)
+            .remedy("keep.logs in the service's settings says for how long"),
+    )
 }
 
 /// What was read of a log. One that is taken away while it is read is no failure.
-pub async fn found_or_told<T>(
+pub async fn log_or_removed<T>(
     app: &App,
     connection: &mut Connection,
     job: &str,
@@ -113,7 +115,7 @@ pub async fn found_or_told<T>(
 ) -> Result<T> {
     if read.as_ref().is_err_and(LogError::is_missing) {
         let state = log::state(connection, attempt).await?;
-        still_there(app, job, state.unwrap_or_default())?;
+        refuse_removed(app, job, state.unwrap_or_default())?;
     }
     Ok(read?)
 }
@@ -177,13 +179,13 @@ pub async fn bytes(app: &App, text: &str, params: ByteParams) -> Result<LogBytes
         });
     };
     let state = grown(app, attempt, from, deadline - tokio::time::Instant::now()).await?;
-    still_there(app, text, state)?;
+    refuse_removed(app, text, state)?;
     let mut connection = app.store.get().await?;
     let read = app
         .logs
         .read(&mut connection, attempt, from, MOST_BYTES)
         .await;
-    let bytes = found_or_told(app, &mut connection, text, attempt, read).await?;
+    let bytes = log_or_removed(app, &mut connection, text, attempt, read).await?;
     let next = from + bytes.len() as i64;
     Ok(LogBytes {
         bytes,
@@ -227,8 +229,8 @@ pub async fn lines(app: &App, text: &str, params: LineParams) -> Result<LogLines
     }
     let mut connection = app.store.get().await?;
     let read = app.logs.lines(&mut connection, attempt, from, count).await;
-    let read = found_or_told(app, &mut connection, text, attempt, read).await?;
-    still_there(app, text, read.state)?;
+    let read = log_or_removed(app, &mut connection, text, attempt, read).await?;
+    refuse_removed(app, text, read.state)?;
     Ok(LogLines {
         attempt: Some(attempt),
         first: from.unsigned_abs(),

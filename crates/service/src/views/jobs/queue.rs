@@ -29,13 +29,13 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
     let strands: HashMap<StrandId, strand::Strand> =
         strands.into_iter().map(|one| (one.id.0, one)).collect();
     let reasons = strand::latest(connection, &ids).await?;
-    let said: HashMap<StrandId, Vec<Segment>> = reasons
+    let message: HashMap<StrandId, Vec<Segment>> = reasons
         .into_iter()
         .map(|(id, _, segments)| (id, segments))
         .collect();
     let mut groups: BTreeMap<Reason, Vec<QueueStrand>> = BTreeMap::new();
     let mut waiting = 0;
-    for (reason, count) in by_reason(connection, counts, &said).await? {
+    for (reason, count) in by_reason(connection, counts, &message).await? {
         let Some(strand) = strands.get(&count.strand_id.0) else {
             continue;
         };
@@ -76,7 +76,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             jobs,
             longest_us: now.since(count.oldest.0).into(),
             first: ShortName::Job.name(count.first),
-            said: standing.said(reason),
+            message: standing.describe(reason),
             standing,
             remedy: Remedy::of(reason, &text),
             hints: unknown,
@@ -89,7 +89,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             strands.sort_by_key(|strand| Reverse(strand.longest_us));
             QueueGroup {
                 reason,
-                said: reason.said().to_owned(),
+                message: reason.describe().to_owned(),
                 needs_a_person: reason.needs_a_person(),
                 jobs: strands.iter().map(|strand| strand.jobs).sum(),
                 longest_us: strands
@@ -107,12 +107,12 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
 async fn by_reason(
     connection: &mut Connection,
     counts: Vec<StrandLine>,
-    said: &HashMap<StrandId, Vec<Segment>>,
+    message: &HashMap<StrandId, Vec<Segment>>,
 ) -> Result<Vec<(Reason, StrandLine)>, Error> {
     let mut found = Vec::with_capacity(counts.len());
     for count in counts {
         let strand = count.strand_id.0;
-        match said.get(&strand).map_or(&[][..], Vec::as_slice) {
+        match message.get(&strand).map_or(&[][..], Vec::as_slice) {
             [] => found.push((Reason::Handover, count)),
             [one] => found.push((one.reason, count)),
             several => {
@@ -129,10 +129,10 @@ async fn by_reason(
 /// Which places of a strand's line wait for which reason.
 pub fn stretches(
     strand: StrandId,
-    said: &[Segment],
+    message: &[Segment],
 ) -> impl Iterator<Item = (Reason, TimelineSpan)> + use<'_> {
     let mut from = 0;
-    said.iter().map(move |segment| {
+    message.iter().map(move |segment| {
         let to = segment.jobs.map(|jobs| from + jobs);
         let stretch = TimelineSpan { strand, from, to };
         from = to.unwrap_or(from);

@@ -35,9 +35,15 @@ pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     }
 }
 
-fn action(said: String, command: String, method: &str, path: String, body: Value) -> RemedyAction {
+fn action(
+    message: String,
+    command: String,
+    method: &str,
+    path: String,
+    body: Value,
+) -> RemedyAction {
     RemedyAction {
-        said,
+        message,
         asks: None,
         command,
         method: method.to_owned(),
@@ -60,10 +66,13 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
             continue;
         }
         if let Some(window) = yard.window_of(runner.id, pool.id) {
-            let said = format!("End the maintenance of {} early", window.of);
-            if !found.iter().any(|known: &RemedyAction| known.said == said) {
+            let message = format!("End the maintenance of {} early", window.of);
+            if !found
+                .iter()
+                .any(|known: &RemedyAction| known.message == message)
+            {
                 let mut early = action(
-                    said,
+                    message,
                     format!("pennine maintenance end {}", window.short()),
                     "POST",
                     format!("/maintenance/{}/end", window.short()),
@@ -71,17 +80,20 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
                 );
                 early.asks = Some(format!(
                     "{} planned it until {}: {}.",
-                    window.created_by, window.until_at.0, window.why
+                    window.created_by, window.until_at.0, window.reason
                 ));
                 found.push(early);
             }
             continue;
         }
         if pool.paused {
-            let said = format!("Resume the pool {}", pool.name);
-            if !found.iter().any(|known: &RemedyAction| known.said == said) {
+            let message = format!("Resume the pool {}", pool.name);
+            if !found
+                .iter()
+                .any(|known: &RemedyAction| known.message == message)
+            {
                 found.push(action(
-                    said,
+                    message,
                     format!("pennine pool set {} --resume", pool.name),
                     "PATCH",
                     format!("/pools/{}", pool.name),
@@ -112,9 +124,9 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     };
     let mut found: Vec<RemedyAction> = Vec::new();
     for (runner, pool) in yard.joined() {
-        let said = format!("Let it use the pool {}", pool.name);
+        let message = format!("Let it use the pool {}", pool.name);
         if found.len() >= NAMED
-            || found.iter().any(|known| known.said == said)
+            || found.iter().any(|known| known.message == message)
             || pool.reaches(wait.project)
             || !pool.admits(&requirement, &runner.subject)
         {
@@ -124,7 +136,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
         also.push(wait.project.to_owned());
         let named: Vec<String> = also.iter().map(|path| format!("--also {path}")).collect();
         let mut widened = action(
-            said,
+            message,
             format!("pennine pool set {} {}", pool.name, named.join(" ")),
             "PATCH",
             format!("/pools/{}", pool.name),
@@ -172,7 +184,7 @@ fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
                 format!("pennine seat take-back {} {job} --why TEXT", seat.name),
                 "POST",
                 format!("/seats/{}/take-back", seat.name),
-                json!({"job": job, "why": "another job waits for it"}),
+                json!({"job": job, "reason": "another job waits for it"}),
             );
             found.asks = Some(format!(
                 "{job} of {} has had it since {} and goes on without it; two jobs may then use it at once.",

@@ -67,11 +67,11 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
     runners.sort_by_key(|runner| (Reverse(runner.free), runner.runner.clone()));
     let free: u32 = runners.iter().map(|runner| runner.free).sum();
     runners.truncate(NAMED);
-    let said = match (standing.satisfying, free) {
+    let message = match (standing.satisfying, free) {
         (0, _) => "No runner satisfies it: a job would wait until somebody acts.".to_owned(),
         (_, 0) => {
-            let said = standing.said(standing.reason());
-            format!("A job would wait now: {said}.")
+            let message = standing.describe(standing.reason());
+            format!("A job would wait now: {message}.")
         }
         (n, free) => {
             let (s, verb) = if n == 1 {
@@ -84,7 +84,7 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
     };
     Ok(Trial {
         requirement: requirement.to_string(),
-        said,
+        message,
         standing,
         explanation,
         hints,

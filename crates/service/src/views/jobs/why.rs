@@ -36,7 +36,7 @@ pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
     } else {
         0
     };
-    let said = say(&row, &line, &around, &explanation, &standing);
+    let message = sentence(&row, &line, &around, &explanation, &standing);
     let remedy = line
         .reason
         .and_then(|reason| Remedy::of(reason, &row.requirement));
@@ -57,7 +57,7 @@ pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
         requirement: row.requirement.clone(),
         state: row.state.0,
         reason: line.reason,
-        said,
+        message,
         standing,
         explanation,
         remedy,
@@ -67,7 +67,7 @@ pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
     })
 }
 
-fn say(
+fn sentence(
     row: &job::Job,
     line: &JobLine,
     around: &JobContext,
@@ -103,29 +103,29 @@ fn say(
             )
         }
         (JobState::Pending, Some(reason)) => {
-            let mut said = format!("{name} has waited {waited}: {}.", standing.said(reason));
+            let mut message = format!("{name} has waited {waited}: {}.", standing.describe(reason));
             if reason == Reason::NoMatch {
                 if let Some(near) = &explanation.nearest {
-                    said += &format!(
+                    message += &format!(
                         " The nearest is {}, which fails: {}.",
                         near.runner,
                         near.fails.join("; ")
                     );
                 } else if explanation.runners == 0 {
-                    said += " No machine has joined yet.";
+                    message += " No machine has joined yet.";
                 }
                 for hint in &explanation.hints {
-                    let mut hint = hint.said();
+                    let mut hint = hint.describe();
                     if let Some(first) = hint.get(..1).map(str::to_uppercase) {
                         hint.replace_range(..1, &first);
                     }
-                    said += &format!(" {hint}");
-                    if !said.ends_with('?') {
-                        said.push('.');
+                    message += &format!(" {hint}");
+                    if !message.ends_with('?') {
+                        message.push('.');
                     }
                 }
             }
-            said + again.as_str()
+            message + again.as_str()
         }
         (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
         (JobState::Executing | JobState::Finalizing, _) => {

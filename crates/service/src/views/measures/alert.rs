@@ -2,11 +2,12 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use pennine_core::alert::Thresholds;
 use pennine_core::id::ShortName;
 use pennine_store::Connection;
 use pennine_store::alert::{self, Alert as Row};
-use pennine_wire::{Alert, Page};
+use pennine_wire::{Alert, AlertThresholds, Page};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -19,13 +20,13 @@ pub fn shown(row: Row) -> Option<Alert> {
         kind: row.kind.0,
         state: row.state.0,
         urgent: row.kind.0.urgent(),
-        said: row.said,
+        message: row.message,
         about: serde_json::from_value(row.about).unwrap_or_default(),
         since: row.since.0,
         raised_at: row.raised_at?.0,
         ended_at: row.ended_at.map(|at| at.0),
-        seen_by: row.seen_by,
-        seen_at: row.seen_at.map(|at| at.0),
+        acknowledged_by: row.acknowledged_by,
+        acknowledged_at: row.acknowledged_at.map(|at| at.0),
     })
 }
 
@@ -33,7 +34,14 @@ pub fn shown(row: Row) -> Option<Alert> {
 pub async fn now(connection: &mut Connection) -> pennine_store::Result<Vec<Alert>> {
     let open = alert::open(connection).await?;
     let mut all: Vec<Alert> = open.into_iter().filter_map(shown).collect();
-    all.sort_by_key(|one| (!one.urgent, one.seen_at.is_some(), one.kind, one.since));
+    all.sort_by_key(|one| {
+        (
+            !one.urgent,
+            one.acknowledged_at.is_some(),
+            one.kind,
+            one.since,
+        )
+    });
     Ok(all)
 }
 
@@ -60,7 +68,7 @@ pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
         None => None,
         Some(text) => Some(number(text).map_err(|failure| failure.field("after"))?),
     };
-    let rows = alert::told(&mut connection, before, PAGE + 1).await?;
+    let rows = alert::raised(&mut connection, before, PAGE + 1).await?;
     let more = rows.len() as i64 > PAGE;
     let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
     let items: Vec<Alert> = rows.into_iter().take(page).filter_map(shown).collect();
@@ -72,9 +80,16 @@ pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
 }
 
 /// From when on people are told of what is not told at once.
-pub async fn thresholds(app: &App) -> Result<Thresholds> {
+pub async fn thresholds(app: &App) -> Result<AlertThresholds> {
     let mut connection = app.store.get().await?;
-    Ok(alert::thresholds(&mut connection).await?)
+    Ok(shown_thresholds(alert::thresholds(&mut connection).await?))
+}
+
+pub fn shown_thresholds(thresholds: Thresholds) -> AlertThresholds {
+    AlertThresholds {
+        settings_version: thresholds.version(),
+        thresholds,
+    }
 }
 
 pub fn number(text: &str) -> Result<i64> {

@@ -2,26 +2,29 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::settings_version::Versioned;
 use pennine_store::Connection;
 use pennine_store::listener::{self, Listener as Row};
-use pennine_wire::{Listener, ListenerTrouble, Page};
+use pennine_wire::{Listener, ListenerFailure, Page};
 
 pub fn shown(row: Row) -> Listener {
-    let trouble = row.trouble.zip(row.failing_since).zip(row.retry_at);
+    let settings_version = row.version();
+    let failure = row.failure.zip(row.failing_since).zip(row.retry_at);
     Listener {
+        settings_version,
         name: row.name,
         url: row.url,
         kinds: row.kinds,
         paused: row.paused,
         sent: row.sent.max(0).unsigned_abs(),
         sent_at: row.sent_at.map(|at| at.0),
-        trouble: trouble.map(|((said, since), retry_at)| ListenerTrouble {
-            said,
+        failure: failure.map(|((message, since), retry_at)| ListenerFailure {
+            message,
             since: since.0,
             tries: row.tries.max(0).unsigned_abs(),
             retry_at: retry_at.0,
         }),
-        former_until: row.former_until.map(|at| at.0),
+        previous_until: row.previous_until.map(|at| at.0),
         created_at: row.created_at.0,
         created_by: row.created_by,
     }

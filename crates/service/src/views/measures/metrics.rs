@@ -10,12 +10,13 @@ use crate::views::measures::target_standings;
 use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::AlertKind;
 use pennine_core::dispatch::Reason;
+use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::{Adder, Cell, Histogram, Resolution, Run};
 use pennine_core::time::Moment;
-use pennine_store::rollup::{self, RollupKind};
+use pennine_store::rollup::{self, RollupKey, RollupKind};
 use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text as encoding};
@@ -127,43 +128,35 @@ async fn totals(
     connection: &mut Connection,
     kind: RollupKind,
     now: Moment,
-) -> Result<HashMap<String, Cell>> {
+) -> Result<HashMap<RollupKey, Cell>> {
     let run = Run {
-        grain: Resolution::Month,
+        resolution: Resolution::Month,
         from: BEGINNING,
         until: now + AHEAD,
     };
     let mut sums: HashMap<i64, Adder> = HashMap::new();
-    for one in rollup::kept(connection, run, kind, None).await? {
+    for one in rollup::stored_sums(connection, run, kind, None).await? {
         rollup::add(sums.entry(one.key).or_default(), &one)?;
     }
-    let keys: Vec<i64> = sums.keys().copied().collect();
-    let texts = rollup::texts(connection, &keys).await?;
-    let mut named = HashMap::new();
-    for (key, adder) in sums {
-        if let Some(text) = texts.get(&key) {
-            named.insert(text.clone(), rollup::summed(adder)?);
+    let numbers: Vec<i64> = sums.keys().copied().collect();
+    let mut keys = rollup::keys(connection, &numbers).await?;
+    let mut by_key = HashMap::new();
+    for (number, adder) in sums {
+        if let Some(key) = keys.remove(&number) {
+            by_key.insert(key, rollup::summed(adder)?);
         }
     }
-    Ok(named)
+    Ok(by_key)
 }
 
-async fn jobs(
-    app: &App,
-    connection: &mut Connection,
-    yard: &Yard,
-    now: Moment,
-) -> Result<Vec<Family>> {
-    let path = |id: &str| {
-        let place = yard
-            .places
-            .iter()
-            .find(|place| place.id.0.to_string() == id);
+async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Vec<Family>> {
+    let path = |id: PlaceId| {
+        let place = yard.places.iter().find(|place| place.id.0 == id);
         place.map(|place| place.path.clone())
     };
     let mut active = Vec::new();
     for (project, state, count) in job::active(connection).await? {
-        if let Some(name) = path(&project.to_string()) {
+        if let Some(name) = path(project) {
             let labels = vec![
                 ("cicd_pipeline_name", name),
                 ("cicd_pipeline_run_state", state.to_string()),
@@ -174,7 +167,10 @@ async fn jobs(
     let (mut durations, mut ended, mut errors) = (Vec::new(), Vec::new(), Vec::new());
     let mut by_project: BTreeMap<String, Cell> = BTreeMap::new();
     for (key, cell) in totals(connection, RollupKind::Project, now).await? {
-        if let Some(name) = path(&key) {
+        let RollupKey::Project(project) = key else {
+            continue;
+        };
+        if let Some(name) = path(project) {
             by_project.entry(name).or_default().merge(&cell);
         }
     }
@@ -196,19 +192,6 @@ async fn jobs(
             }
         }
     }
-    let queue = views::jobs::queue::read(connection, yard, now).await?;
-    let waiting = Reason::ALL.iter().map(|reason| {
-        let group = queue.groups.iter().find(|group| group.reason == *reason);
-        let jobs = group.map_or(0, |group| group.jobs);
-        (
-            vec![("reason", reason.to_string())],
-            Value::Gauge(jobs as f64),
-        )
-    });
-    let longest = views::jobs::queue::picture(&queue, yard).longest;
-    let longest = longest.map_or(0.0, |longest| longest.waited.as_secs_f64());
-    let (_, counted) = measure::progress(connection).await?;
-    let leads = if app.leads() { 1.0 } else { 0.0 };
     Ok(vec![
         Family {
             name: "cicd_pipeline_run_active",
@@ -234,6 +217,30 @@ async fn jobs(
             unit: None,
             values: ended,
         },
+    ])
+}
+
+/// The queue, and how far the sums and the lead are.
+async fn queue(
+    app: &App,
+    connection: &mut Connection,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
+    let queue = views::jobs::queue::read(connection, yard, now).await?;
+    let waiting = Reason::ALL.iter().map(|reason| {
+        let group = queue.groups.iter().find(|group| group.reason == *reason);
+        let jobs = group.map_or(0, |group| group.jobs);
+        (
+            vec![("reason", reason.to_string())],
+            Value::Gauge(jobs as f64),
+        )
+    });
+    let longest = views::jobs::queue::picture(&queue, yard).longest;
+    let longest = longest.map_or(0.0, |longest| longest.waited.as_secs_f64());
+    let (_, counted) = measure::progress(connection).await?;
+    let leads = if app.leads() { 1.0 } else { 0.0 };
+    Ok(vec![
         Family {
             name: "pennine_waiting_jobs",
             help: "Jobs that wait now, by reason",
@@ -261,12 +268,8 @@ async fn jobs(
     ])
 }
 
-async fn machines(
-    _: &App,
-    connection: &mut Connection,
-    yard: &Yard,
-    now: Moment,
-) -> Result<Vec<Family>> {
+/// Runners and their slots.
+fn runners(yard: &Yard) -> Vec<Family> {
     let (mut workers, mut slots) = (Vec::new(), Vec::new());
     for pool in &yard.pools {
         let mine = || {
@@ -294,15 +297,32 @@ async fn machines(
             slots.push((labels, Value::Gauge(f64::from(count))));
         }
     }
-    let names: HashMap<String, String> = pool::every(connection)
-        .await?
-        .into_iter()
-        .map(|(id, name)| (id.to_string(), name))
-        .collect();
+    vec![
+        Family {
+            name: "cicd_worker_count",
+            help: "Runners by pool and state",
+            unit: None,
+            values: workers,
+        },
+        Family {
+            name: "pennine_slots",
+            help: "Slots of connected runners that take work, by pool",
+            unit: None,
+            values: slots,
+        },
+    ]
+}
+
+/// What is counted up of each pool: slot-time, machine-time and cost.
+async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Family>> {
+    let names: HashMap<PoolId, String> = pool::every(connection).await?.into_iter().collect();
     // A pool's name may have been another's before.
     let mut by_pool: BTreeMap<String, Cell> = BTreeMap::new();
     for (key, cell) in totals(connection, RollupKind::Pool, now).await? {
-        if let Some(name) = names.get(&key) {
+        let RollupKey::Pool(pool) = key else {
+            continue;
+        };
+        if let Some(name) = names.get(&pool) {
             by_pool.entry(name.clone()).or_default().merge(&cell);
         }
     }
@@ -316,6 +336,30 @@ async fn machines(
         let spent = Value::Counter(cell.money().0 as f64 / 1e6);
         cost.push((vec![("pennine_pool", name.clone())], spent));
     }
+    Ok(vec![
+        Family {
+            name: "pennine_slot_time",
+            help: "Slot-time that attempts held and that runners offered, of what is over, by pool",
+            unit: Some(Unit::Seconds),
+            values: slot_time,
+        },
+        Family {
+            name: "pennine_machine_time",
+            help: "Machine-time that was paid for, and the part of it in which the runner was there, of machines that are gone",
+            unit: Some(Unit::Seconds),
+            values: machine_time,
+        },
+        Family {
+            name: "pennine_machine_cost",
+            help: "What machines cost that are gone, in the installation's currency, by pool",
+            unit: None,
+            values: cost,
+        },
+    ])
+}
+
+/// Machines and their suppliers.
+async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Vec<Family>> {
     let existing = machine::existing(connection).await?;
     let there: Vec<MachineState> = MachineState::ALL
         .iter()
@@ -337,46 +381,16 @@ async fn machines(
     }
     let suppliers = supplier::list(connection).await?;
     let failing = suppliers.iter().map(|row| {
-        let fails = row.trouble.is_some() && row.retry_at.is_some_and(|at| at.0 > now);
+        let fails = row.failure.is_some() && row.retry_at.is_some_and(|at| at.0 > now);
         let labels = vec![("supplier", row.name.clone())];
         (labels, Value::Gauge(if fails { 1.0 } else { 0.0 }))
     });
     Ok(vec![
         Family {
-            name: "cicd_worker_count",
-            help: "Runners by pool and state",
-            unit: None,
-            values: workers,
-        },
-        Family {
-            name: "pennine_slots",
-            help: "Slots of connected runners that take work, by pool",
-            unit: None,
-            values: slots,
-        },
-        Family {
-            name: "pennine_slot_time",
-            help: "Slot-time that attempts held and that runners offered, of what is over, by pool",
-            unit: Some(Unit::Seconds),
-            values: slot_time,
-        },
-        Family {
             name: "pennine_machines",
             help: "Machines that suppliers made, by pool and state",
             unit: None,
             values: made,
-        },
-        Family {
-            name: "pennine_machine_time",
-            help: "Machine-time that was paid for, and the part of it in which the runner was there, of machines that are gone",
-            unit: Some(Unit::Seconds),
-            values: machine_time,
-        },
-        Family {
-            name: "pennine_machine_cost",
-            help: "What machines cost that are gone, in the installation's currency, by pool",
-            unit: None,
-            values: cost,
         },
         Family {
             name: "pennine_supplier_failing",
@@ -439,10 +453,11 @@ pub async fn text(app: &App) -> Result<String> {
     let now = app.clock.now();
     let yard = Yard::read(&mut connection, now).await?;
     let mut registry = Registry::default();
-    for family in jobs(app, &mut connection, &yard, now).await? {
-        registry.register_collector(Box::new(family));
-    }
-    let mut families = machines(app, &mut connection, &yard, now).await?;
+    let mut families = jobs(&mut connection, &yard, now).await?;
+    families.extend(queue(app, &mut connection, &yard, now).await?);
+    families.extend(runners(&yard));
+    families.extend(pool_sums(&mut connection, now).await?);
+    families.extend(machines(&mut connection, &yard, now).await?);
     families.extend(promises(app, &mut connection, &yard).await?);
     for family in families {
         registry.register_collector(Box::new(family));

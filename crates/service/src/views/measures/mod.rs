@@ -7,4 +7,5 @@ pub mod metrics;
 pub mod sums;
 pub mod target;
 pub mod target_standings;
+mod trend_query;
 pub mod trends;

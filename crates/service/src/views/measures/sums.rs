@@ -9,7 +9,7 @@ use pennine_store::measure::{self, Row};
 use pennine_store::rollup::{self, RollupKey, RollupKind};
 use pennine_store::{Connection, Error};
 use std::collections::btree_map::Entry;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 
 const MINUTE: Duration = Duration::from_secs(60);
@@ -27,15 +27,20 @@ const LOOKED_UP: usize = 200;
 pub struct Scope {
     pub kind: RollupKind,
     /// Empty for nothing.
-    pub texts: Vec<String>,
+    pub keys: Vec<RollupKey>,
 }
 
 impl Scope {
     /// Everything.
     pub fn yard() -> Scope {
+        Scope::of(RollupKey::Yard)
+    }
+
+    /// Everything that is kept by one key.
+    pub fn of(key: RollupKey) -> Scope {
         Scope {
-            kind: RollupKind::Yard,
-            texts: vec![String::new()],
+            kind: key.kind(),
+            keys: vec![key],
         }
     }
 
@@ -46,8 +51,7 @@ impl Scope {
 
     /// Whether something that is kept by these keys belongs to it.
     pub fn holds(&self, keys: &[RollupKey]) -> bool {
-        let mut mine = keys.iter().filter(|(kind, _)| *kind == self.kind);
-        mine.any(|(_, text)| self.texts.contains(text))
+        keys.iter().any(|key| self.keys.contains(key))
     }
 }
 
@@ -133,7 +137,7 @@ impl Window {
 
     fn even_run(&self) -> Run {
         Run {
-            grain: self.base,
+            resolution: self.base,
             from: self.from,
             until: self.until,
         }
@@ -143,7 +147,7 @@ impl Window {
 /// What goes on now.
 pub struct LiveCounts {
     now: Moment,
-    pub stints: Vec<(Row, Vec<RollupKey>, WorkSpan, bool)>,
+    pub work_spans: Vec<(Row, Vec<RollupKey>, WorkSpan, bool)>,
     offers: Vec<(Vec<RollupKey>, Offered)>,
     machines: Vec<(Vec<RollupKey>, MachineTime)>,
 }
@@ -151,18 +155,18 @@ pub struct LiveCounts {
 impl LiveCounts {
     /// Reads it, where it touches what ends after `since`.
     pub async fn read(connection: &mut Connection, now: Moment) -> Result<LiveCounts, Error> {
-        let rows = measure::going_on(connection).await?;
-        let stints = measure::split_all(connection, &rows, now, LOOKED_UP).await?;
+        let rows = measure::open_work_spans(connection).await?;
+        let work_spans = measure::split_all(connection, &rows, now, LOOKED_UP).await?;
         let offers = measure::open_offers(connection).await?;
         let machines = measure::machines(connection).await?;
         Ok(LiveCounts {
             now,
-            stints: rows
+            work_spans: rows
                 .into_iter()
-                .zip(stints)
-                .map(|(row, stint)| {
+                .zip(work_spans)
+                .map(|(row, work_span)| {
                     let (keys, waits) = (row.keys(), row.started_at.is_none());
-                    (row, keys, stint, waits)
+                    (row, keys, work_span, waits)
                 })
                 .collect(),
             offers: offers
@@ -182,9 +186,9 @@ impl LiveCounts {
         if from >= self.now {
             return open;
         }
-        for (_, keys, stint, waits) in &self.stints {
-            if stint.ready < until && scope.holds(keys) {
-                open.add_stint(stint, *waits, from, until);
+        for (_, keys, work_span, waits) in &self.work_spans {
+            if work_span.ready < until && scope.holds(keys) {
+                open.add_work_span(work_span, *waits, from, until);
             }
         }
         for (keys, offered) in &self.offers {
@@ -199,11 +203,66 @@ impl LiveCounts {
         }
         open
     }
+
+    /// What goes on within a window, by group.
+    fn groups(
+        &self,
+        kind: RollupKind,
+        window: &Window,
+        name: impl Fn(&RollupKey) -> Option<String>,
+    ) -> BTreeMap<String, Open> {
+        let (from, until) = (window.from, window.until);
+        let mut open: BTreeMap<String, Open> = BTreeMap::new();
+        let mut names = GroupNames {
+            kind,
+            name,
+            known: HashMap::new(),
+        };
+        for (_, keys, work_span, waits) in &self.work_spans {
+            for name in names.of(keys) {
+                let open = open.entry(name).or_default();
+                open.add_work_span(work_span, *waits, from, until);
+            }
+        }
+        for (keys, offered) in &self.offers {
+            for name in names.of(keys) {
+                open.entry(name)
+                    .or_default()
+                    .add_offered(offered, from, until);
+            }
+        }
+        for (keys, machine) in &self.machines {
+            for name in names.of(keys) {
+                open.entry(name)
+                    .or_default()
+                    .add_machine(machine, from, until);
+            }
+        }
+        open
+    }
+}
+
+/// Finds the groups of keys, each once: many jobs go on with few keys.
+struct GroupNames<'a, F> {
+    kind: RollupKind,
+    name: F,
+    known: HashMap<&'a RollupKey, Option<String>>,
+}
+
+impl<'a, F: Fn(&RollupKey) -> Option<String>> GroupNames<'a, F> {
+    fn of(&mut self, keys: &'a [RollupKey]) -> Vec<String> {
+        let mine = keys.iter().filter(|key| key.kind() == self.kind);
+        let name = |key| {
+            let found = self.known.entry(key).or_insert_with(|| (self.name)(key));
+            found.clone()
+        };
+        mine.filter_map(name).collect()
+    }
 }
 
 /// The numbers of a scope's keys.
 async fn numbers(connection: &mut Connection, scope: &Scope) -> Result<Vec<i64>, Error> {
-    rollup::numbers(connection, scope.kind, &scope.texts).await
+    rollup::numbers(connection, &scope.keys).await
 }
 
 /// A whole window.
@@ -227,7 +286,7 @@ pub async fn over(
     let keys = numbers(connection, scope).await?;
     let mut adder = Adder::default();
     for run in window.runs(connection).await? {
-        for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
+        for one in rollup::stored_sums(connection, run, scope.kind, Some(&keys)).await? {
             rollup::add(&mut adder, &one)?;
         }
     }
@@ -243,7 +302,7 @@ pub async fn steps(
 ) -> Result<Vec<(Moment, WindowFigures)>, Error> {
     let keys = numbers(connection, scope).await?;
     let mut cells: BTreeMap<Moment, Adder> = BTreeMap::new();
-    for one in rollup::kept(connection, window.even_run(), scope.kind, Some(&keys)).await? {
+    for one in rollup::stored_sums(connection, window.even_run(), scope.kind, Some(&keys)).await? {
         let step = step_of(window, one.at);
         rollup::add(cells.entry(step).or_default(), &one)?;
     }
@@ -266,86 +325,74 @@ fn step_of(window: &Window, at: Moment) -> Moment {
     window.from + window.step * steps
 }
 
-/// Everything that is kept by a kind in a window, each by its text: only that of which `name` says what it belongs to. Where
-/// patterns are given, nothing else is looked at than what is like one of them.
+/// The keys of a kind that groups are made of: of one pool, or of some projects; none given means any.
+#[derive(Clone, Copy, Debug)]
+pub struct KeyFilter<'a> {
+    pub kind: RollupKind,
+    pub pool: Option<PoolId>,
+    pub projects: Option<&'a [PlaceId]>,
+}
+
+/// The sums of a window by group. `name` returns the group that a key belongs to; several keys may belong to one group, such as
+/// the projects of a team, and a key without a group is left out.
 pub async fn groups(
     connection: &mut Connection,
     live: &LiveCounts,
-    (kind, patterns): (RollupKind, &[String]),
+    filter: KeyFilter<'_>,
     window: &Window,
-    name: impl Fn(&str) -> Option<String>,
+    name: impl Fn(&RollupKey) -> Option<String>,
 ) -> Result<BTreeMap<String, WindowFigures>, Error> {
-    let keys = match patterns {
-        [] => None,
-        patterns => Some(rollup::numbers_like(connection, kind, patterns).await?),
+    let kind = filter.kind;
+    let cells = stored_groups(connection, filter, window, &name).await?;
+    let open = live.groups(kind, window, name);
+    let names: BTreeSet<&String> = cells.keys().chain(open.keys()).collect();
+    let nothing = (Cell::default(), Open::default());
+    let empty = WindowFigures::of(&nothing.0, &nothing.1, owns(kind));
+    let figures = names.into_iter().map(|name| {
+        let cell = cells.get(name).unwrap_or(&nothing.0);
+        let open = open.get(name).unwrap_or(&nothing.1);
+        (name.clone(), WindowFigures::of(cell, open, owns(kind)))
+    });
+    Ok(figures.filter(|(_, figures)| *figures != empty).collect())
+}
+
+/// What is kept of each group.
+async fn stored_groups(
+    connection: &mut Connection,
+    KeyFilter {
+        kind,
+        pool,
+        projects,
+    }: KeyFilter<'_>,
+    window: &Window,
+    name: impl Fn(&RollupKey) -> Option<String>,
+) -> Result<BTreeMap<String, Cell>, Error> {
+    let only = if pool.is_none() && projects.is_none() {
+        None
+    } else {
+        Some(rollup::numbers_of(connection, kind, pool, projects).await?)
     };
     let mut sums: HashMap<i64, Adder> = HashMap::new();
     for run in window.runs(connection).await? {
-        for one in rollup::kept(connection, run, kind, keys.as_deref()).await? {
+        for one in rollup::stored_sums(connection, run, kind, only.as_deref()).await? {
             rollup::add(sums.entry(one.key).or_default(), &one)?;
         }
     }
-    let keys: Vec<i64> = sums.keys().copied().collect();
-    let texts = rollup::texts(connection, &keys).await?;
-    // Several keys may belong to one: the projects of a team.
-    let mut of_name: BTreeMap<String, Adder> = BTreeMap::new();
-    for (key, adder) in sums {
-        if let Some(name) = texts.get(&key).and_then(|text| name(text)) {
-            match of_name.entry(name) {
+    let numbers: Vec<i64> = sums.keys().copied().collect();
+    let keys = rollup::keys(connection, &numbers).await?;
+    let mut by_name: BTreeMap<String, Adder> = BTreeMap::new();
+    for (number, adder) in sums {
+        if let Some(name) = keys.get(&number).and_then(&name) {
+            match by_name.entry(name) {
                 Entry::Vacant(free) => {
                     free.insert(adder);
                 }
-                Entry::Occupied(mut there) => rollup::merge(there.get_mut(), adder)?,
+                Entry::Occupied(mut sum) => rollup::merge(sum.get_mut(), adder)?,
             }
         }
     }
-    let cell = |(name, adder)| Ok::<_, Error>((name, rollup::summed(adder)?));
-    let cells: BTreeMap<String, Cell> = of_name.into_iter().map(cell).collect::<Result<_, _>>()?;
-    let mut open: BTreeMap<String, Open> = BTreeMap::new();
-    let mut belongs: HashMap<&str, Option<String>> = HashMap::new();
-    let (from, until) = (window.from, window.until);
-    for (_, keys, stint, waits) in &live.stints {
-        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
-            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
-                open.entry(name)
-                    .or_default()
-                    .add_stint(stint, *waits, from, until);
-            }
-        }
-    }
-    for (keys, offered) in &live.offers {
-        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
-            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
-                open.entry(name)
-                    .or_default()
-                    .add_offered(offered, from, until);
-            }
-        }
-    }
-    for (keys, machine) in &live.machines {
-        for (_, text) in keys.iter().filter(|(one, _)| *one == kind) {
-            if let Some(name) = belongs.entry(text).or_insert_with(|| name(text)).clone() {
-                open.entry(name)
-                    .or_default()
-                    .add_machine(machine, from, until);
-            }
-        }
-    }
-    let names: std::collections::BTreeSet<String> =
-        cells.keys().chain(open.keys()).cloned().collect();
-    let nothing = (Cell::default(), Open::default());
-    let figures = names.into_iter().map(|name| {
-        let cell = cells.get(&name).unwrap_or(&nothing.0);
-        let figures = WindowFigures::of(cell, open.get(&name).unwrap_or(&nothing.1), owns(kind));
-        (name, figures)
-    });
-    Ok(figures
-        .filter(|(_, figures)| *figures != empty(kind))
-        .collect())
-}
-
-fn empty(kind: RollupKind) -> WindowFigures {
-    WindowFigures::of(&Cell::default(), &Open::default(), owns(kind))
+    let cell = |(name, adder)| Ok((name, rollup::summed(adder)?));
+    by_name.into_iter().map(cell).collect()
 }
 
 /// The hours of the week over a window, as a time zone counts them: 0 is Monday's first.
@@ -358,7 +405,7 @@ pub async fn week(
 ) -> Result<BTreeMap<u8, WindowFigures>, Error> {
     let keys = numbers(connection, scope).await?;
     let run = Run {
-        grain: Resolution::Hour,
+        resolution: Resolution::Hour,
         from: Resolution::Hour.start(window.from),
         until: Resolution::Hour.end(window.until - Duration::from_micros(1)),
     };
@@ -369,13 +416,16 @@ pub async fn week(
         Some(day * 24 + u8::try_from(at.hour()).ok()?)
     };
     let mut cells: BTreeMap<u8, (Adder, Open)> = BTreeMap::new();
-    for one in rollup::kept(connection, run, scope.kind, Some(&keys)).await? {
+    for one in rollup::stored_sums(connection, run, scope.kind, Some(&keys)).await? {
         if let Some(hour) = hour(one.at) {
             rollup::add(&mut cells.entry(hour).or_default().0, &one)?;
         }
     }
     // What goes on is only in the hours since it began.
-    let began = live.stints.iter().map(|(_, _, stint, _)| stint.ready);
+    let began = live
+        .work_spans
+        .iter()
+        .map(|(_, _, work_span, _)| work_span.ready);
     let began = began.chain(live.offers.iter().map(|(_, offered)| offered.from));
     let began = began.chain(live.machines.iter().map(|(_, machine)| machine.ordered));
     let mut at = began.min().map_or(run.until, |first| {
@@ -394,9 +444,4 @@ pub async fn week(
         Ok((hour, figures))
     });
     figures.collect()
-}
-
-/// The key of a pool and a project.
-pub fn pool_project(pool: PoolId, project: PlaceId) -> String {
-    format!("{pool}/{project}")
 }

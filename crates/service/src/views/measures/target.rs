@@ -18,7 +18,7 @@ fn shown(row: Row, standing: TargetStanding) -> Target {
         pool: row.pool,
         place: row.place,
         promise,
-        said: promise.said(),
+        message: promise.describe(),
         standing,
         created_at: row.created_at.0,
         created_by: row.created_by,

@@ -11,7 +11,7 @@ use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::requirement::Requirement;
 use pennine_core::target::{HOUR, LATELY, Tally, TargetStanding};
 use pennine_core::time::{Micros, Moment};
-use pennine_store::rollup::RollupKind;
+use pennine_store::rollup::{RollupKey, RollupKind};
 use pennine_store::target::{self, Target, WaitScope};
 use pennine_store::{Connection, Error};
 use std::collections::{BTreeSet, HashMap};
@@ -62,8 +62,8 @@ async fn one(
     open.within.waits.merge(&over.waits);
     let (hour, lately) = (now - HOUR, now - LATELY);
     let (mut last_hour, mut last_minutes) =
-        target::lately(connection, &whose, &promise, (hour, lately), now).await?;
-    for (row, keys, stint, waits) in &live.stints {
+        target::recent_waits(connection, &whose, &promise, (hour, lately), now).await?;
+    for (row, keys, work_span, waits) in &live.work_spans {
         let could = match whose {
             WaitScope::Pool(pool) => {
                 *waits && willing.may(&row.requirement, row.project_id.0, pool)
@@ -73,13 +73,13 @@ async fn one(
         if !could && !scope.holds(keys) {
             continue;
         }
-        let waited = Micros(stint.waited());
-        let wait = (stint.ready, waited, *waits);
+        let waited = Micros(work_span.waited());
+        let wait = (work_span.ready, waited, *waits);
         // A moment is over once it has passed: what is decided now counts.
         let end = now + Duration::from_micros(1);
         last_hour.count(&promise, wait, (hour, end));
         last_minutes.count(&promise, wait, (lately, end));
-        if could && stint.ready >= window.from {
+        if could && work_span.ready >= window.from {
             open.ages.push(waited.0);
         }
     }
@@ -89,11 +89,7 @@ async fn one(
 
 fn scope(yard: &Yard, target: &Target) -> (Scope, WaitScope) {
     if let Some(pool) = target.pool_id {
-        let scope = Scope {
-            kind: RollupKind::Pool,
-            texts: vec![pool.0.to_string()],
-        };
-        return (scope, WaitScope::Pool(pool.0));
+        return (Scope::of(RollupKey::Pool(pool.0)), WaitScope::Pool(pool.0));
     }
     let Some(path) = &target.place else {
         return (Scope::yard(), WaitScope::Everybodys);
@@ -103,7 +99,7 @@ fn scope(yard: &Yard, target: &Target) -> (Scope, WaitScope) {
     let ids: Vec<PlaceId> = mine.map(|one| one.id.0).collect();
     let scope = Scope {
         kind: RollupKind::Project,
-        texts: ids.iter().map(ToString::to_string).collect(),
+        keys: ids.iter().copied().map(RollupKey::Project).collect(),
     };
     (scope, WaitScope::Projects(ids))
 }
@@ -119,7 +115,7 @@ impl WillingPools {
             .map(|place| (place.id.0, place.path.as_str()))
             .collect();
         let mut found: HashMap<(String, PlaceId), BTreeSet<PoolId>> = HashMap::new();
-        for (row, _, _, waits) in &live.stints {
+        for (row, _, _, waits) in &live.work_spans {
             let key = (row.requirement.clone(), row.project_id.0);
             if !waits || found.contains_key(&key) {
                 continue;

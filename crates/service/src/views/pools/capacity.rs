@@ -78,7 +78,7 @@ pub async fn foresee(
             pool: next.pool.name.clone(),
             verb: note.verb.to_owned(),
             machines: note.machines,
-            said: note.said,
+            message: note.message,
             numbers: note.numbers,
         })
         .collect())
@@ -90,7 +90,7 @@ fn shown(kept: StoredDecision) -> CapacityDecision {
         pool: kept.pool,
         verb: kept.verb,
         machines: kept.machines.max(0).unsigned_abs(),
-        said: kept.said,
+        message: kept.message,
         numbers: kept.numbers.0,
     }
 }

@@ -29,7 +29,7 @@ pub fn shown(row: &machine::Machine, now: Moment) -> Machine {
         supplier: row.supplier.clone(),
         state: row.state.0,
         since: row.state_since.0,
-        why: row.state_why.clone(),
+        reason: row.state_reason.clone(),
         runner: row.runner_id.0,
         runner_short: ShortName::Runner.name(row.runner_number),
         single_use: row.single_use,
@@ -83,7 +83,7 @@ pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
             .split(',')
             .map(|word| word.trim().parse())
             .collect::<Result<Vec<MachineState>, String>>()
-            .map_err(|said| ServiceError::invalid("state", said))?,
+            .map_err(|message| ServiceError::invalid("state", message))?,
     };
     let before = match &which.cursor {
         None => i64::MAX,
@@ -125,8 +125,8 @@ pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineCo
     let row = supplier::find(&mut connection, &found.supplier).await?;
     drop(connection);
     let row = row.ok_or_else(|| ServiceError::unknown("supplier", &found.supplier))?;
-    let asked = supplier_calls::open(app, &row).map_err(|said| {
-        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", said)
+    let asked = supplier_calls::open(app, &row).map_err(|message| {
+        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", message)
     })?;
     let text = supplier_calls::console(asked.as_ref(), found.id.0).await;
     Ok(MachineConsole { text, live: true })

@@ -27,12 +27,12 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
                 taken_back: holding.back_at.map(|at| ReleasedSeats {
                     at: at.0,
                     by: holding.back_by.clone().unwrap_or_default(),
-                    why: holding.back_why.clone().unwrap_or_default(),
+                    reason: holding.back_reason.clone().unwrap_or_default(),
                 }),
             })
             .collect(),
         kept_back: seat
-            .kept_for
+            .reserved_for
             .0
             .iter()
             .map(|claim| KeptSeats {

@@ -6,7 +6,7 @@ use crate::settings_version::Versioned;
 use crate::supplier_calls;
 use pennine_store::supplier::{self, Supplier as Row};
 use pennine_store::{Connection, machine, pool};
-use pennine_wire::{Page, Supplier, SupplierTrouble};
+use pennine_wire::{Page, Supplier, SupplierFailure};
 
 pub async fn shown(connection: &mut Connection, rows: &[Row]) -> Result<Vec<Supplier>> {
     let machines = machine::existing(connection).await?;
@@ -22,13 +22,13 @@ pub async fn shown(connection: &mut Connection, rows: &[Row]) -> Result<Vec<Supp
             quota: row.quota.map(|quota| quota.max(0).unsigned_abs()),
             boot_limit_us: row.boot_limit_us.map(|limit| limit.0),
             offer: row.offer.as_ref().map(|_| supplier_calls::offer(row)),
-            trouble: row
-                .trouble
+            failure: row
+                .failure
                 .clone()
-                .zip(row.trouble_since)
+                .zip(row.failing_since)
                 .zip(row.retry_at)
-                .map(|((said, since), retry_at)| SupplierTrouble {
-                    said,
+                .map(|((message, since), retry_at)| SupplierFailure {
+                    message,
                     since: since.0,
                     retry_at: retry_at.0,
                 }),

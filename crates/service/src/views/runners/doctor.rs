@@ -40,7 +40,8 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     let seen = runner::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;
     let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
-    let lately = timeline::lately(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
+    let lately =
+        timeline::recent_attempts(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
     let since = credential::credential_since(&mut connection, id).await?;
     drop(connection);
 
@@ -63,12 +64,12 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     }
     Ok(Checkup {
         runner: row.name.clone(),
-        said: format!(
+        message: format!(
             "{} is {} for {}: {}",
             row.name,
             crate::views::yard::shown_state(row),
             spoken(now.since(row.state_since.0)),
-            row.state_why
+            row.state_reason
         ),
         verdict: worst(&findings),
         findings,
@@ -96,8 +97,8 @@ fn of_connection(row: &Runner, seen: Option<&LastHeard>, now: Moment) -> Finding
         (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
             .remedy("on the machine: pennine-runner work, or sudo pennine-runner service install"),
         (RunnerState::Offline, Some(seen)) => {
-            let text = format!("last heard of {ago} ago{from}; {}", row.state_why);
-            let remedy = if row.state_why.contains("was stopped") {
+            let text = format!("last heard of {ago} ago{from}; {}", row.state_reason);
+            let remedy = if row.state_reason.contains("was stopped") {
                 "it was stopped in order: start it on the machine (pennine-runner work, or systemctl start)"
             } else if seen.closed_at.is_some() {
                 "its program ended without a word: it was killed, or the machine was shut down. Its own log \
@@ -144,7 +145,7 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
     if let Some(window) = yard.window_of(row.id.0, row.pool_id.0) {
         let text = format!(
             "it takes nothing new during maintenance until {} ({}, set by {})",
-            window.until_at.0, window.why, window.created_by
+            window.until_at.0, window.reason, window.created_by
         );
         return Some(
             Finding::doubtful("takes work", text)
@@ -213,8 +214,8 @@ fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
     let of = ended.len();
     let text = format!("{errors} of its last {of} attempts came to nothing or could not be run");
     if errors * 2 > of && !before.is_empty() {
-        let said = last.said.as_deref().unwrap_or("no reason was told");
-        let text = format!("{text}; the last: {said}");
+        let message = last.message.as_deref().unwrap_or("no reason was told");
+        let text = format!("{text}; the last: {message}");
         return Some(Finding::bad("jobs", text).remedy(format!(
             "pennine runner drain {} before it takes more",
             row.name

@@ -15,7 +15,7 @@ pub fn shown(row: &maintenance::Maintenance, now: Moment) -> Maintenance {
         from: row.from_at.0,
         until: row.until_at.0,
         on: row.is_on(now),
-        why: row.why.clone(),
+        reason: row.reason.clone(),
         by: row.created_by.clone(),
     }
 }

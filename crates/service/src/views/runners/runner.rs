@@ -34,7 +34,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         pool: row.pool.clone(),
         state: views::yard::shown_state(row),
         since: row.state_since.0,
-        why: row.state_why.clone(),
+        reason: row.state_reason.clone(),
         desired_state: row.desired_state.0,
         slots: row.slots(),
         used: row.used(),

@@ -56,7 +56,7 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
     }
     let since = app.clock.now() - Duration::from_secs(u64::from(hours) * 3600);
     let rows = runner::list(&mut connection, Some(&ids)).await?;
-    let stretches = timeline::lately(&mut connection, &ids, since, MOST).await?;
+    let stretches = timeline::recent_attempts(&mut connection, &ids, since, MOST).await?;
     let states = timeline::states(&mut connection, &ids, since).await?;
     let items = rows.iter().map(|row| {
         let mine: Vec<_> = stretches
@@ -74,7 +74,7 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
                 .map(|one| StateStretch {
                     from: one.at.0,
                     state: one.state.0,
-                    why: one.why.clone(),
+                    reason: one.reason.clone(),
                 })
                 .collect(),
         }
@@ -94,7 +94,7 @@ fn stretch(row: &timeline::TimelineSpan) -> TimelineSpan {
         started: row.started_at.map(|at| at.0),
         until: row.finished_at.map(|at| at.0),
         result: row.result.map(|result| result.0),
-        said: row.said.clone(),
+        message: row.message.clone(),
     }
 }
 
@@ -131,7 +131,7 @@ mod tests {
             started: None,
             until: until.map(at),
             result: None,
-            said: None,
+            message: None,
         };
         let all = [
             one(0, Some(10)),

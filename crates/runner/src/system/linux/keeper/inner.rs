@@ -24,12 +24,12 @@ use std::process::{Command, ExitCode, Stdio};
 const ASKING: [Signal; 3] = [Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP];
 
 /// Keeps one command that the runner, this process's parent, will order on standard input.
-pub fn keep(isolation: Isolation, runner: i32) -> ExitCode {
+pub fn run_keeper(isolation: Isolation, runner: i32) -> ExitCode {
     match apart(isolation, Pid::from_raw(runner)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             // B's own errors go the same way; the runner reads them in the place of an answer.
-            let _ = tell(&KeeperMessage::Refused(error as i32));
+            let _ = send_message(&KeeperMessage::Refused(error as i32));
             ExitCode::FAILURE
         }
     }
@@ -69,7 +69,7 @@ fn apart(isolation: Isolation, runner: Pid) -> nix::Result<()> {
         }
         ForkResult::Child => {
             if let Err(error) = inside(isolation, first) {
-                let _ = tell(&KeeperMessage::Refused(error as i32));
+                let _ = send_message(&KeeperMessage::Refused(error as i32));
             }
             Ok(())
         }
@@ -129,7 +129,7 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     };
     // The output's end is seen only when nobody holds it any more.
     let_go(&[1, 2])?;
-    tell(&told)?;
+    send_message(&told)?;
     let Ok(child) = spawned else { return Ok(()) };
     let status = reap(Pid::from_raw(child.id().cast_signed()), &awaited);
     if isolation == Isolation::Group {
@@ -138,7 +138,7 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
     let status = status?;
     let usage = getrusage(UsageWho::RUSAGE_CHILDREN)?;
     let processor = usage.user_time() + usage.system_time();
-    tell(&KeeperMessage::Ended(CommandEnd {
+    send_message(&KeeperMessage::Ended(CommandEnd {
         status,
         processor: Micros(processor.num_microseconds().max(0).unsigned_abs()),
         peak_memory: ByteSize(usage.max_rss().max(0).unsigned_abs() * 1024),
@@ -193,7 +193,7 @@ fn hear() -> Option<Order> {
     serde_json::from_str(&line).ok()
 }
 
-fn tell(told: &KeeperMessage) -> nix::Result<()> {
+fn send_message(told: &KeeperMessage) -> nix::Result<()> {
     let broken = |_| nix::Error::EIO;
     let mut line = serde_json::to_vec(told).map_err(|_| nix::Error::EIO)?;
     line.push(b'\n');

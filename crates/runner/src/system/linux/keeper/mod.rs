@@ -18,7 +18,7 @@ mod inner;
 mod leftovers;
 mod outer;
 
-pub use inner::keep;
+pub use inner::run_keeper;
 pub use leftovers::{MARKER, end_leftovers};
 pub use outer::{KeeperLauncher, ProcessGroup, Running, StartError};
 
@@ -41,7 +41,7 @@ pub enum Isolation {
 
 impl Isolation {
     /// In words, for the log.
-    pub fn said(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             Isolation::Namespace => "its processes are in a pid namespace of their own",
             Isolation::UserNamespace => {

@@ -1,2 +1,0 @@
-drop index outbox_told;
-drop table listener, alert, target;

@@ -1,0 +1,130 @@
+-- State rows are the truth. Every change of one writes an outbox row in the same transaction.
+
+create table installation (
+  one        boolean primary key default true check (one),
+  id         uuid not null,
+  name       text not null,
+  -- The id of the key with which this installation encrypts; a start without that key is refused.
+  key_id     text not null,
+  -- What the object store must hold under this name, so that a folder that is not shared is noticed.
+  log_store  uuid not null,
+  created_at timestamptz not null
+);
+
+-- Who leads. The epoch is the fence: a batch takes this row FOR SHARE and compares it.
+create table leadership (
+  one        boolean primary key default true check (one),
+  holder     uuid,
+  address    text not null default '',
+  epoch      bigint not null default 0,
+  renewed_at timestamptz not null default 'epoch',
+  expires_at timestamptz not null default 'epoch'
+);
+insert into leadership default values;
+
+-- The change feed, read in commit-safe order: rows whose transaction is below the snapshot's xmin, by (txid, id). The
+-- sequence makes the ids unique.
+create sequence outbox_id as bigint;
+create table outbox (
+  id      bigint not null default nextval('outbox_id'),
+  txid    bigint not null default (pg_current_xact_id()::text::bigint),
+  at      timestamptz not null,
+  kind    text not null,
+  subject uuid not null,
+  body    jsonb not null
+) partition by range (at);
+create index outbox_order on outbox (txid, id);
+create index outbox_subject on outbox (subject);
+-- What listeners are sent is found without reading everything else.
+create index outbox_alerts on outbox (txid, id) where kind in ('alert.raised', 'alert.ended');
+
+-- Teams and projects, and the root above them.
+create table place (
+  id         uuid primary key,
+  kind       text not null check (kind in ('root', 'team', 'project')),
+  name       text not null,
+  path       text not null unique,
+  parent_id  uuid references place,
+  created_at timestamptz not null,
+  -- Its share against its siblings'.
+  weight     integer not null default 1 check (weight between 1 and 1000),
+  -- The most slots that it may hold at once, with everything below it.
+  slot_limit integer check (slot_limit >= 0),
+  -- How long a job of it waits at most, unless the job has its own limit.
+  give_up_us bigint check (give_up_us > 0)
+);
+create index place_parent on place (parent_id);
+insert into place (id, kind, name, path, created_at) values (gen_random_uuid(), 'root', '', '', clock_timestamp());
+
+create table token (
+  id           uuid primary key,
+  name         text not null,
+  secret_hash  bytea not null unique,
+  role         text not null check (role in ('viewer', 'submitter', 'operator', 'admin')),
+  created_at   timestamptz not null,
+  expires_at   timestamptz,
+  revoked_at   timestamptz
+);
+
+create table sign_in (
+  secret_hash bytea primary key,
+  token_id    uuid not null references token,
+  created_at  timestamptz not null,
+  expires_at  timestamptz not null
+);
+create index sign_in_token on sign_in (token_id);
+
+create sequence audit_id as bigint;
+create table audit (
+  id      bigint not null default nextval('audit_id'),
+  at      timestamptz not null,
+  who     text not null,
+  what    text not null,
+  subject text not null,
+  detail  jsonb not null,
+  primary key (id, at)
+) partition by range (at);
+-- Who changed a setting last.
+create index audit_subject on audit (subject, what, at);
+
+create table idempotency (
+  token_id  uuid not null references token,
+  key       text not null,
+  body_hash bytea not null,
+  status    integer,
+  answer    bytea,
+  at        timestamptz not null,
+  primary key (token_id, key)
+);
+create index idempotency_at on idempotency (at);
+
+-- The yard file that was applied last. The things that it describes are marked as managed.
+create table yard_file (
+  one        boolean primary key default true check (one),
+  name       text not null,
+  -- By kind and name: {"pool": ["quay", ...], ...}.
+  things     jsonb not null,
+  applied_at timestamptz not null,
+  applied_by text not null
+);
+
+-- What dispatch and capacity decide from, in versions: each holds from `since` on, until the next version of the same
+-- thing. A null value marks a removed thing. Pool policies, runner facts and maintenance have versions of their own
+-- (pool_policy, runner_facts, maintenance).
+create table decision_input (
+  kind  text not null check (kind in ('place', 'seat', 'pool', 'supplier', 'share-policy')),
+  id    uuid not null,
+  since timestamptz not null,
+  value jsonb,
+  primary key (kind, id, since)
+);
+
+-- What has made the leader's state of dispatch inconsistent: {"kind": "job", "id": ...}. An entity that does so twice
+-- within an hour is left out of dispatch, so that everything else goes on.
+create table set_aside (
+  entity   jsonb primary key,
+  problem  text not null,
+  times    integer not null check (times > 0),
+  first_at timestamptz not null,
+  last_at  timestamptz not null
+);

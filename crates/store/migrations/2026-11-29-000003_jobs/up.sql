@@ -1,0 +1,173 @@
+-- Runs, jobs, attempts, and how their waits are explained. No foreign key points into this history.
+
+create table seat (
+  id           uuid primary key,
+  name         text not null unique,
+  description  text not null,
+  count        integer not null check (count >= 0),
+  created_at   timestamptz not null,
+  -- For which jobs seats are reserved once they come free, the oldest first: [{"job": ..., "number": ..., "count": ...}].
+  -- The leader writes it, so that every replica can name them.
+  reserved_for jsonb not null default '[]'
+);
+
+create table strand (
+  id         uuid primary key,
+  key_hash   bytea not null unique,
+  key        jsonb not null,
+  project_id uuid not null references place,
+  created_at timestamptz not null
+);
+create index strand_project on strand (project_id);
+
+-- A strand's reasons as a timeline: one row per change, an empty list when no job of it waits any more.
+create table strand_reason (
+  strand_id uuid not null,
+  since     timestamptz not null,
+  segments  jsonb not null,
+  primary key (strand_id, since)
+) partition by range (since);
+
+-- The strands that a job was in before its present one, and until when: a wait is split by the timeline of the strand in
+-- which it was spent.
+create table strand_visit (
+  job_id    uuid not null,
+  strand_id uuid not null,
+  until     timestamptz not null,
+  primary key (job_id, until)
+) partition by range (until);
+create index strand_visit_strand on strand_visit (strand_id, until);
+
+create sequence run_number as bigint;
+create table run (
+  id         uuid primary key,
+  number     bigint not null default nextval('run_number'),
+  project_id uuid not null,
+  created_at timestamptz not null,
+  created_by text not null
+) partition by range (id);
+create index run_by_number on run (number);
+
+create sequence job_number as bigint;
+create table job (
+  id              uuid primary key,
+  number          bigint not null default nextval('job_number'),
+  run_id          uuid not null,
+  project_id      uuid not null,
+  strand_id       uuid not null,
+  state           text not null,
+  result          text,
+  message         text,
+  exit_code       integer,
+  title           text not null,
+  requirement     text not null,
+  command         jsonb not null,
+  variables       jsonb not null,
+  time_limit_us   bigint not null,
+  tries           integer not null,
+  band            text not null default 'normal',
+  seats           jsonb not null default '{}',
+  give_up_us      bigint,
+  give_up_at      timestamptz,
+  fail_unmatched  boolean not null default false,
+  created_at      timestamptz not null,
+  -- When it first became ready, and when it last did: the first keeps its place in the queue.
+  ready_at        timestamptz,
+  waits_since     timestamptz,
+  started_at      timestamptz,
+  finished_at     timestamptz,
+  attempts        integer not null default 0,
+  -- Attempts that count against its tries.
+  losses          integer not null default 0,
+  current_attempt uuid,
+  avoid_runner    uuid,
+  cancel_at       timestamptz,
+  cancel_by       text,
+  -- The number of the job that was submitted in place of this one: a job that was retried once is not found again.
+  retried_as      bigint,
+  -- An update that changes no indexed column writes no index entry, and a column counts as indexed when an index's
+  -- condition names it. A job's state and attempt change three times in its life: the indexes go by these columns
+  -- instead, which change once.
+  open            boolean not null generated always as (state <> 'done') stored,
+  never_ran       boolean not null generated always as (state = 'done' and current_attempt is null) stored
+) partition by range (id);
+create index job_by_number on job (number);
+create index job_open on job (strand_id) where open;
+create index job_give_up on job (give_up_at) where open and give_up_at is not null;
+create index job_ended on job (finished_at) where finished_at is not null;
+create index job_failed on job (number) where result <> 'success' and retried_as is null;
+create index job_never_ran on job (strand_id, finished_at) where never_ran;
+
+create table attempt (
+  id                uuid primary key,
+  job_id            uuid not null,
+  number            integer not null,
+  runner_id         uuid not null,
+  pool_id           uuid not null,
+  strand_id         uuid not null,
+  facts_version     integer not null,
+  policy_version    integer not null,
+  lease             uuid not null,
+  -- The session of the runner that holds it.
+  session           uuid,
+  state             text not null,
+  result            text,
+  accepted          boolean not null default false,
+  message           text,
+  exit_code         integer,
+  ready_at          timestamptz not null,
+  assigned_at       timestamptz not null,
+  acknowledged_at   timestamptz,
+  started_at        timestamptz,
+  exited_at         timestamptz,
+  finished_at       timestamptz,
+  processor_us      bigint,
+  peak_memory       bigint,
+  log_bytes         bigint,
+  log_capped        boolean not null default false,
+  -- When a person took the attempt's seats back, who did it and why.
+  seats_back_at     timestamptz,
+  seats_back_by     text,
+  seats_back_reason text,
+  open              boolean not null generated always as (state <> 'done') stored
+) partition by range (id);
+create index attempt_job on attempt (job_id);
+create index attempt_open on attempt (runner_id) where open;
+create index attempt_runner on attempt (runner_id, id);
+-- A job's place in its strand's line at a past time is worked out from the waits of the jobs before it.
+create index attempt_strand on attempt (strand_id, id);
+
+-- How much of an attempt's log is durable, and how much of that is sealed into objects.
+create table attempt_log (
+  attempt_id uuid primary key,
+  length     bigint not null default 0,
+  lines      bigint not null default 0,
+  sealed     bigint not null default 0,
+  complete   boolean not null default false,
+  capped     boolean not null default false,
+  -- A removed log stays known, so that a reader gets a clear answer.
+  removed    boolean not null default false
+) with (fillfactor = 50);
+create index attempt_log_kept on attempt_log (attempt_id) where not removed;
+
+-- The tail that is not sealed yet.
+create table log_chunk (
+  attempt_id uuid not null,
+  start      bigint not null,
+  first_line bigint not null,
+  bytes      bytea not null,
+  primary key (attempt_id, start)
+);
+-- Compressing bytes that are about to be sealed took most of the time of storing them.
+alter table log_chunk alter column bytes set storage external;
+
+-- The manifest: the sealed objects in order. first_line counts the line ends before the object.
+create table log_object (
+  attempt_id uuid not null,
+  start      bigint not null,
+  length     bigint not null,
+  first_line bigint not null,
+  lines      bigint not null,
+  sha256     bytea not null,
+  primary key (attempt_id, start)
+);
