@@ -14,7 +14,7 @@ use crate::views::dispatch_state;
 use capacity::YardState;
 use pennine_core::dispatch::{Assignment, Event, Inconsistency, ReasonChange, SharePolicy};
 use pennine_core::engine::{self, Engine, Settlement};
-use pennine_core::id::{AttemptId, JobId, LeaseToken, MaintenanceId, RunnerId, StrandId};
+use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, StrandId};
 use pennine_core::lifecycle::outcome::unmatched;
 use pennine_core::queue_sample::QueueSample;
 use pennine_core::time::Moment;
@@ -184,9 +184,10 @@ struct Term<'a> {
     told: Option<(Moment, QueueSample)>,
     /// The most jobs that waited since the last reading was written.
     peak: usize,
-    /// Maintenance that is on or to come, and which of it the state was told to be on.
+    /// Maintenance that is on or to come.
     calendar: Calendar,
-    on: BTreeSet<MaintenanceId>,
+    /// The moment as of which the engine knows maintenance: what begins or ends later is a change that it has not seen.
+    calendar_at: Moment,
     yard: YardState,
 }
 
@@ -230,7 +231,6 @@ impl<'a> Term<'a> {
         let read_until = outbox::head(&mut connection).await?;
         let now = app.clock.now();
         let calendar = Calendar::read(&mut connection, now).await?;
-        let on = calendar.on(now).map(|one| one.id.0).collect();
         decision_input::record(&mut connection, now).await?;
         let policy = SharePolicy::default();
         decision_input::record_share_policy(&mut connection, &policy, now).await?;
@@ -250,7 +250,7 @@ impl<'a> Term<'a> {
             told: None,
             peak: 0,
             calendar,
-            on,
+            calendar_at: now,
             yard,
         };
         term.resume_earlier_orders(machines);
@@ -295,7 +295,7 @@ impl<'a> Term<'a> {
         let waiting = job::waiting_among(&mut connection, &jobs).await?;
         self.take_waiting(&mut connection, &waiting, now).await?;
         for runner in runner::list(&mut connection, Some(&runners)).await? {
-            let view = self.calendar.runner(&runner, now);
+            let view = self.calendar.runner(&runner, self.calendar_at);
             self.engine.apply(Event::Runner(Box::new(view)), now);
         }
         Ok(())

@@ -121,7 +121,7 @@ impl Term<'_> {
 
     /// A pool is like this now.
     pub(super) fn pool_changed(&mut self, pool: &OwnedPool, now: Moment) {
-        let view = self.calendar.pool(pool, now);
+        let view = self.calendar.pool(pool, self.calendar_at);
         let id = pool.pool.id.0;
         let policy = capacity_state::managed_pool(pool, view.paused, &self.yard.rows());
         if policy.is_some() {

@@ -231,7 +231,7 @@ impl Term<'_> {
         if !affected.runners.is_empty() {
             let ids: Vec<RunnerId> = affected.runners.iter().copied().collect();
             for runner in runner::list(&mut connection, Some(&ids)).await? {
-                let view = self.calendar.runner(&runner, now);
+                let view = self.calendar.runner(&runner, self.calendar_at);
                 self.engine.apply(Event::Runner(Box::new(view)), now);
             }
         }

@@ -47,17 +47,21 @@ impl Term<'_> {
     /// Tells the state of maintenance that has begun or ended since the last time. True if there was any.
     pub(super) async fn keep_calendar(&mut self, read: bool) -> Result<bool, TermEnd> {
         let now = self.app.clock.now();
+        let ids = |calendar: &Calendar, at: Moment| -> BTreeSet<MaintenanceId> {
+            calendar.on(at).map(|one| one.id.0).collect()
+        };
         let before = self.calendar.clone();
+        let was_on = ids(&before, self.calendar_at);
         if read {
             let mut connection = self.app.store.get().await?;
             self.calendar = Calendar::read(&mut connection, now).await?;
         }
-        let on: BTreeSet<MaintenanceId> = self.calendar.on(now).map(|one| one.id.0).collect();
-        if on == self.on {
+        self.calendar_at = now;
+        let on = ids(&self.calendar, now);
+        if on == was_on {
             return Ok(false);
         }
-        let other: BTreeSet<MaintenanceId> = on.symmetric_difference(&self.on).copied().collect();
-        self.on = on;
+        let other: BTreeSet<MaintenanceId> = on.symmetric_difference(&was_on).copied().collect();
         let all = before.0.iter().chain(&self.calendar.0);
         let other: Vec<_> = all.filter(|one| other.contains(&one.id.0)).collect();
         let pools: BTreeSet<PoolId> = other
@@ -76,7 +80,7 @@ impl Term<'_> {
         }
         let runners: Vec<RunnerId> = runners.into_iter().collect();
         for runner in runner::list(&mut connection, Some(&runners)).await? {
-            let view = self.calendar.runner(&runner, now);
+            let view = self.calendar.runner(&runner, self.calendar_at);
             self.engine.apply(Event::Runner(Box::new(view)), now);
         }
         Ok(true)

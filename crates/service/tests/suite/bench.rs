@@ -4,7 +4,7 @@ use crate::support::{Runner, Service, until};
 use pennine_core::dispatch::{Band, Reason};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::RunnerState;
-use pennine_wire::{Job, NewJob, NewMaintenance, NewProject, TakeRunnerBack};
+use pennine_wire::{Job, NewJob, NewMaintenance, NewProject, RunnerChange, TakeRunnerBack};
 use std::time::Duration;
 
 async fn bench() -> (Service, Runner) {
@@ -219,6 +219,35 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
         Some(Outcome::Success)
     );
     assert!(service.client.end_maintenance(&planned.name).await.is_err());
+}
+
+/// The leader looks at the calendar once a second. It hears of the runner after the maintenance began and before it looked, and
+/// then that the maintenance has ended.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn maintenance_that_ends_just_after_it_began_keeps_the_runner_from_nothing() {
+    let (service, _runner) = bench().await;
+    for _ in 0..5 {
+        let begins_in = Duration::from_secs(10);
+        let new = NewMaintenance {
+            runner: Some("wave-bench".into()),
+            from: Some(service.client.status().await.unwrap().now + begins_in),
+            length_us: Duration::from_secs(3600).into(),
+            reason: "new water".into(),
+            ..NewMaintenance::default()
+        };
+        let planned = service.client.add_maintenance(&new).await.unwrap();
+        service.clock.advance(begins_in);
+        let change = RunnerChange {
+            description: Some(format!("before {}", planned.name)),
+            ..RunnerChange::default()
+        };
+        let client = &service.client;
+        client.change_runner("wave-bench", &change).await.unwrap();
+        client.end_maintenance(&planned.name).await.unwrap();
+        let job = service.submit("bench", "echo well").await;
+        let job = service.done(&job).await;
+        assert_eq!(job.line.result, Some(Outcome::Success));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,7 +1,7 @@
 //! The service: in the test's process, with a clock that can be moved, or as a process that can be killed.
 
-use super::{Database, program, until};
-use pennine_client::{Client, Route};
+use super::{Database, PATIENCE, program, until};
+use pennine_client::{Client, Route, RunnerFilter};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Moment;
 use pennine_wire::{Job, NewJob, NewPool, NewProject, NewTeam, NewTicket};
@@ -10,7 +10,7 @@ use pennined::config::Config;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tempfile::TempDir;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -210,12 +210,22 @@ impl Service {
             .name
     }
 
-    /// Waits until a job is as wanted.
+    /// Waits until a job is as wanted; says how it and the runners are when it never is.
     pub async fn job_when(&self, name: &str, what: &str, wanted: impl Fn(&Job) -> bool) -> Job {
-        until(&format!("{name}: {what}"), || async {
-            self.client.job(name).await.ok().filter(|job| wanted(job))
-        })
-        .await
+        let begun = Instant::now();
+        loop {
+            let seen = self.client.job(name).await;
+            match seen {
+                Ok(job) if wanted(&job) => return job,
+                seen if begun.elapsed() >= PATIENCE => {
+                    let runners = self.client.runners(&RunnerFilter::default()).await;
+                    panic!(
+                        "waited {PATIENCE:?} in vain: {name}: {what}. The job: {seen:?}. The runners: {runners:?}"
+                    );
+                }
+                _ => tokio::time::sleep(Duration::from_millis(25)).await,
+            }
+        }
     }
 
     /// Waits until a job has a result.
