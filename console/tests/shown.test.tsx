@@ -96,7 +96,7 @@ describe("a remedy", () => {
     const sent = service(409, { detail: "they are over", remedy: "look again" });
     page(<Remedy action={action} />);
     await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
-    await userEvent.click(screen.getByRole("button", { name: "Leave it" }));
+    await userEvent.click(screen.getByRole("button", { name: "Cancel" }));
     expect(sent).toEqual([]);
     await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs …" }));
     await userEvent.click(screen.getByRole("button", { name: "Cancel 2 jobs" }));
@@ -111,7 +111,7 @@ describe("the form for a pool", () => {
     const sent = service(201, { name: "tank" });
     const close = vi.fn();
     page(<AddPool close={close} />);
-    const add = screen.getByRole("button", { name: "Make the pool" }) as HTMLButtonElement;
+    const add = screen.getByRole("button", { name: "Add pool" }) as HTMLButtonElement;
     expect(add.disabled).toBe(true);
     await userEvent.keyboard("tank{Tab}wave tank{Tab}bench, shared{Enter}");
     await waitFor(() => expect(close).toHaveBeenCalled());
@@ -125,14 +125,14 @@ describe("the form for a pool", () => {
   });
 
   it("keeps what was typed when it is refused, and says what to do", async () => {
-    service(409, { detail: "there is a pool tank already", field: "name", remedy: "choose another name" });
+    service(409, { detail: "a pool tank already exists", field: "name", remedy: "choose another name" });
     const close = vi.fn();
     page(<AddPool close={close} />);
     const name = screen.getByLabelText("Name") as HTMLInputElement;
     fireEvent.change(name, { target: { value: "tank" } });
-    await userEvent.click(screen.getByRole("button", { name: "Make the pool" }));
+    await userEvent.click(screen.getByRole("button", { name: "Add pool" }));
     const alert = await screen.findByRole("alert");
-    expect(alert.textContent).toBe("there is a pool tank already (name)choose another name");
+    expect(alert.textContent).toBe("a pool tank already exists (name)choose another name");
     expect(name.value).toBe("tank");
     expect(close).not.toHaveBeenCalled();
   });

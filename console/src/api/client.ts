@@ -63,7 +63,7 @@ async function request<T>(path: string, init: RequestInit = {}): Promise<T> {
     response = await fetch(address(path), { credentials: "same-origin", ...init });
   } catch (error) {
     if (error instanceof DOMException && error.name === "AbortError") throw error;
-    throw new Problem(0, { detail: "The service does not answer." });
+    throw new Problem(0, { detail: "The service is not responding." });
   }
   if (!response.ok) {
     const body = (await response.json().catch(() => ({}))) as Partial<ProblemBody>;

@@ -28,18 +28,18 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** From when on people are told of what is not told at once. */
+        /** The thresholds of alerts that are not raised at once. */
         get: operations["show_thresholds"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Change from when on people are told. */
+        /** Change the thresholds of alerts. */
         patch: operations["change_thresholds"];
         trace?: never;
     };
-    "/api/v1/alerts/{alert}/see": {
+    "/api/v1/alerts/{alert}/acknowledge": {
         parameters: {
             query?: never;
             header?: never;
@@ -48,8 +48,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that somebody looks at an alert: it is shown more quietly from then on. */
-        post: operations["see_alert"];
+        /** Acknowledge an alert: others see who does, and it is shown less prominently. */
+        post: operations["acknowledge_alert"];
         delete?: never;
         options?: never;
         head?: never;
@@ -244,7 +244,7 @@ export interface paths {
         /** The listeners. */
         get: operations["list_listeners"];
         put?: never;
-        /** Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once. */
+        /** Add a listener: it receives each alert from now on as a signed event. Its secret is shown only in this answer. */
         post: operations["add_listener"];
         delete?: never;
         options?: never;
@@ -266,7 +266,7 @@ export interface paths {
         delete: operations["remove_listener"];
         options?: never;
         head?: never;
-        /** Change where a listener is, what it hears of, or whether it is paused. It is tried again at once. */
+        /** Change a listener's address, its kinds of alerts, or whether it is paused. Delivery is retried at once. */
         patch: operations["change_listener"];
         trace?: never;
     };
@@ -279,7 +279,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day. */
+        /** Renew a listener's secret, which is shown only in this answer. For a day, events are signed with the previous secret as well. */
         post: operations["renew_listener"];
         delete?: never;
         options?: never;
@@ -296,7 +296,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send a listener an event to try it, now, and say what came of it. */
+        /** Send a listener a test event, and return the result. */
         post: operations["try_listener"];
         delete?: never;
         options?: never;
@@ -385,7 +385,7 @@ export interface paths {
         /** Maintenance that is on or to come, the earliest first. */
         get: operations["list_maintenance"];
         put?: never;
-        /** Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on. */
+        /** Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue. */
         post: operations["add_maintenance"];
         delete?: never;
         options?: never;
@@ -402,7 +402,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End maintenance now, or call it off. */
+        /** End or cancel maintenance. */
         post: operations["end_maintenance"];
         delete?: never;
         options?: never;
@@ -698,7 +698,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+         * Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
          *     elsewhere, and where jobs would be left that nothing can run, unless told to go on.
          */
         post: operations["retire_runner"];
@@ -718,7 +718,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a runner back from the jobs that have it: they are ended and tried again, losing no try, and the runner is paused,
+         * Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
          *     so that nothing takes it before somebody resumes it.
          */
         post: operations["take_runner_back"];
@@ -862,7 +862,7 @@ export interface paths {
         get: operations["show_supplier"];
         put?: never;
         post?: never;
-        /** Remove a supplier that no pool names and of which no machine is on record. */
+        /** Remove a supplier that no pool uses and that has no machines on record. */
         delete: operations["remove_supplier"];
         options?: never;
         head?: never;
@@ -922,7 +922,7 @@ export interface paths {
         delete: operations["remove_target"];
         options?: never;
         head?: never;
-        /** Change what a target promises. */
+        /** Change a target. */
         patch: operations["change_target"];
         trace?: never;
     };
@@ -970,7 +970,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a ticket worth nothing. Machines that have joined with it stay. */
+        /** Revoke a ticket. Machines that have joined with it stay. */
         post: operations["revoke_ticket"];
         delete?: never;
         options?: never;
@@ -1078,23 +1078,23 @@ export interface components {
         Alert: {
             about: components["schemas"]["AlertAbout"];
             acknowledged_at?: components["schemas"]["Moment"] | null;
-            /** @description Who has said that they look at it, and when. */
+            /** @description Who acknowledged it, and when. */
             acknowledged_by?: string | null;
             ended_at?: components["schemas"]["Moment"] | null;
             kind: components["schemas"]["AlertKind"];
-            /** @description What is so, as one sentence. */
+            /** @description The message: one sentence. */
             message: string;
             /** @description Its short name: `a-12`. */
             name: string;
-            /** @description When people were told. */
+            /** @description When it was raised. */
             raised_at: components["schemas"]["Moment"];
-            /** @description Since when it is so. */
+            /** @description Since when its condition holds. */
             since: components["schemas"]["Moment"];
             state: components["schemas"]["AlertState"];
-            /** @description Whether somebody is to look at it soon. */
+            /** @description Whether it needs attention soon. */
             urgent: boolean;
         };
-        /** @description The things that an alert is about, by their names. */
+        /** @description The names of the things that an alert concerns. */
         AlertAbout: {
             /**
              * @description The job that has waited longest.
@@ -1109,7 +1109,7 @@ export interface components {
             /** @default null */
             pool: string | null;
             /**
-             * @description What to do about it.
+             * @description The remedy.
              * @default
              */
             remedy: string;
@@ -1119,15 +1119,15 @@ export interface components {
             target: string | null;
         };
         /**
-         * @description What an alert is about.
+         * @description The kinds of alerts.
          * @enum {string}
          */
-        AlertKind: "target-broken" | "target-burning" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside";
+        AlertKind: "target-missed" | "target-at-risk" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside";
         /**
-         * @description Where an alert is in its life.
+         * @description The states of an alert.
          * @enum {string}
          */
-        AlertState: "brewing" | "raised" | "settling" | "over";
+        AlertState: "pending" | "raised" | "clearing" | "ended";
         /** @description From when on an alert is raised, where it is not raised at once. */
         AlertThresholds: components["schemas"]["Thresholds"] & {
             /** @description The version of its settings, for `If-Match` with a change. */
@@ -1207,7 +1207,7 @@ export interface components {
             action: components["schemas"]["Action"];
             /** @description Only these jobs, by short name or id. */
             jobs?: string[];
-            /** @description Only say how many it would be. */
+            /** @description Only show how many jobs would be affected. */
             preview?: boolean;
             reason?: components["schemas"]["Reason"] | null;
             /** @description Only jobs of this team or project. */
@@ -1284,7 +1284,7 @@ export interface components {
         ChangedRunner: {
             /** @description Whether it was done. */
             done: boolean;
-            /** @description Its jobs that it ends, to be tried again elsewhere. */
+            /** @description Its jobs that it ends, which are retried elsewhere. */
             ends: components["schemas"]["RunnerJob"][];
             /** @description Who can run nowhere any more what could run before. */
             losses: components["schemas"]["Loss"][];
@@ -1326,14 +1326,14 @@ export interface components {
          * @enum {string}
          */
         DesiredState: "work" | "pause" | "drain";
-        /** @description How many runners stand how towards one requirement of one project, and what else decides whether its jobs start. */
+        /** @description The runners and pools by how far they can run jobs with one requirement of one project, and the other conditions of a start. */
         EligibilityCounts: {
             /**
              * Format: int32
-             * @description Slots of machines that are being made in them.
+             * @description Slots of machines that are coming in them.
              */
             coming?: number;
-            /** @description Those of them that have as many machines as their ceiling allows. */
+            /** @description Those of them that are at their ceiling. */
             full?: components["schemas"]["FullPool"][];
             /**
              * Format: int32
@@ -1343,7 +1343,7 @@ export interface components {
             limit?: components["schemas"]["Limit"] | null;
             /**
              * Format: int32
-             * @description Pools that could make a machine which satisfies it, whoever may use them.
+             * @description Pools that could order a machine which satisfies it, whoever may use them.
              */
             makers?: number;
             /**
@@ -1368,11 +1368,11 @@ export interface components {
             satisfying: number;
             /** @description The seats that it needs. */
             seats?: components["schemas"]["SeatStanding"][];
-            /** @description Why some of those pools can get no further one. */
+            /** @description Why some of those pools cannot order machines. */
             short?: string[];
             /**
              * Format: int32
-             * @description Of these, connected and taking work.
+             * @description Of these, connected and accepting jobs.
              */
             taking: number;
         };
@@ -1505,7 +1505,7 @@ export interface components {
             /** @description How long before the window's end the step begins, in microseconds. */
             ago_us: components["schemas"]["Micros"];
         };
-        /** @description A limit that is reached. */
+        /** @description A reached limit. */
         Limit: {
             /**
              * Format: int32
@@ -1552,7 +1552,7 @@ export interface components {
             settings_version?: string;
             url: string;
         };
-        /** @description What to change of a listener. What is not given stays. It is tried again at once. */
+        /** @description What to change of a listener. What is not given stays. It is retried at once. */
         ListenerChange: {
             /**
              * @description Empty for all.
@@ -1744,18 +1744,18 @@ export interface components {
             /** @description Whether it fails at once when nothing in the yard could ever run it. */
             fail_unmatched?: boolean;
             give_up_us?: components["schemas"]["Micros"] | null;
-            /** @description The project's path, or its name where only one has it. */
+            /** @description The project's path, or its name if that is unique. */
             project: string;
             /** @description Seats that it takes while it runs, by name. */
             seats?: components["schemas"]["BTreeMap"];
-            /** @description Refuse it when its requirement names something that nothing in the yard knows. */
+            /** @description Refuse it if its requirement contains a word that is unknown in the yard. */
             strict?: boolean;
             time_limit_us?: components["schemas"]["Micros"] | null;
             /** @description What to call it; the command's first word when not given. */
             title?: string | null;
             /**
              * Format: int32
-             * @description How many attempts it may have when runners are lost; 3 when not given. A command that fails is not tried again.
+             * @description How many attempts it may have when runners are lost [default: 3] A command that fails is not retried.
              */
             tries?: number | null;
             /** @description Variables of its environment. */
@@ -1795,13 +1795,13 @@ export interface components {
             length_us: components["schemas"]["Micros"];
             /** @description The pool; or the runner. */
             pool?: string | null;
-            /** @description What is done, for those whose jobs wait because of it. */
+            /** @description The reason, shown to the owners of waiting jobs. */
             reason: string;
             runner?: string | null;
         };
         /** @description What to make a pool from. */
         NewPool: {
-            /** @description What kind of machines these are, for people. */
+            /** @description Description these are, for people. */
             description?: string;
             /** @description Labels that every runner of the pool has. */
             labels?: string[];
@@ -1811,7 +1811,7 @@ export interface components {
             name: string;
             /** @description What a machine has to be to join it, in the requirement language: `mem >= 8GiB and has gcc`. */
             needs?: string | null;
-            /** @description Whether it takes jobs that ask for nothing; it does when not given. */
+            /** @description Whether it accepts jobs without a requirement; it does when not given. */
             open?: boolean | null;
             /** @description The path of the team or project that owns it; none for the root. Everything at or below may use it. */
             owner?: string | null;
@@ -1845,7 +1845,7 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description The most machines that it may make, whatever it says itself.
+             * @description The most machines that it may make, instead of its own quota.
              */
             quota?: number | null;
             /** @description Settings that are kept locked and never shown again. */
@@ -1860,19 +1860,19 @@ export interface components {
         NewTarget: {
             /**
              * Format: int32
-             * @description Over how many days: 1 to 90.
+             * @description The window in days: 1 to 90.
              * @default 0
              */
             days: number;
             /** @default  */
             name: string;
             /**
-             * @description The team or project whose jobs are meant. Neither a pool nor a place: everybody's.
+             * @description Only waits of this team's or project's jobs. Neither a pool nor a place: everybody's.
              * @default null
              */
             place: string | null;
             /**
-             * @description The pool on which jobs run whose waits are meant.
+             * @description Only waits of jobs on this pool.
              * @default null
              */
             pool: string | null;
@@ -1891,7 +1891,7 @@ export interface components {
         NewTeam: {
             /** @description Letters, digits, `-` and `_`; unique beside its siblings. */
             name: string;
-            /** @description The path of the team that it lies in; none for the root. */
+            /** @description The path of the team that it is in; none for the root. */
             parent?: string | null;
         };
         /** @description What to make a ticket from. The pool stands in the address. */
@@ -1911,7 +1911,7 @@ export interface components {
         };
         /** @description What to try. */
         NewTrial: {
-            /** @description Whose job it would be; everybody's when not given. */
+            /** @description The project of the job [default: all pools count] */
             project?: string | null;
             /** @description The requirement. */
             where: string;
@@ -1984,16 +1984,16 @@ export interface components {
              */
             waiting: number;
         };
-        /** @description What is promised. */
+        /** @description The objective of a target. */
         Objective: {
             /**
              * Format: int32
-             * @description Over how many days.
+             * @description The window in days.
              */
             days: number;
-            /** @description How many of the waits, in thousandths. */
+            /** @description The share of waits, in thousandths. */
             share: components["schemas"]["PerMille"];
-            /** @description How long they take at most. */
+            /** @description The longest wait. */
             within_us: components["schemas"]["Micros"];
         };
         /** @description What a supplier can do, as it says itself. */
@@ -2097,20 +2097,20 @@ export interface components {
             items: {
                 about: components["schemas"]["AlertAbout"];
                 acknowledged_at?: components["schemas"]["Moment"] | null;
-                /** @description Who has said that they look at it, and when. */
+                /** @description Who acknowledged it, and when. */
                 acknowledged_by?: string | null;
                 ended_at?: components["schemas"]["Moment"] | null;
                 kind: components["schemas"]["AlertKind"];
-                /** @description What is so, as one sentence. */
+                /** @description The message: one sentence. */
                 message: string;
                 /** @description Its short name: `a-12`. */
                 name: string;
-                /** @description When people were told. */
+                /** @description When it was raised. */
                 raised_at: components["schemas"]["Moment"];
-                /** @description Since when it is so. */
+                /** @description Since when its condition holds. */
                 since: components["schemas"]["Moment"];
                 state: components["schemas"]["AlertState"];
-                /** @description Whether somebody is to look at it soon. */
+                /** @description Whether it needs attention soon. */
                 urgent: boolean;
             }[];
             /** @description Send it as `after` to get the next page. */
@@ -2647,7 +2647,7 @@ export interface components {
         };
         /** @description What to change of a pool. What is not given stays. */
         PoolChange: {
-            /** @description Do it although jobs would be left that nothing can run. */
+            /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
             /** @description Let these teams and projects use it besides. */
             also?: string[] | null;
@@ -2662,7 +2662,7 @@ export interface components {
             owner?: string | null;
             /** @description Whether its runners take nothing new. */
             paused?: boolean | null;
-            /** @description Only say what it would do. */
+            /** @description Only show what would change. */
             preview?: boolean;
             supply?: components["schemas"]["SupplyChange"] | null;
         };
@@ -2679,7 +2679,7 @@ export interface components {
              */
             accept_losses: boolean;
             /**
-             * @description Although it has runners: they are retired, and their jobs are tried again elsewhere.
+             * @description Although it has runners: they are retired, and their jobs are retried elsewhere.
              * @default false
              */
             force: boolean;
@@ -2824,9 +2824,9 @@ export interface components {
             steps: components["schemas"]["LevelStep"][];
             window_us: components["schemas"]["Micros"];
         };
-        /** @description What a person can do about a reason. */
+        /** @description A remedy for a wait. */
         Remedy: {
-            /** @description What to do, as a sentence. */
+            /** @description The remedy as a sentence. */
             message: string;
         };
         /** @description A remedy as an action: a request that a person can send by pressing a button. */
@@ -2844,11 +2844,11 @@ export interface components {
         };
         /** @description Taking a runner out for good. */
         Retirement: {
-            /** @description Do it although jobs would be left that nothing can run. */
+            /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
-            /** @description End the jobs that it has; they are tried again elsewhere. */
+            /** @description End its jobs; they are retried elsewhere. */
             force?: boolean;
-            /** @description Only say what it would do. */
+            /** @description Only show what would change. */
             preview?: boolean;
         };
         /** @description A runner. */
@@ -2897,7 +2897,7 @@ export interface components {
          *     set, and what its machine says counts again.
          */
         RunnerChange: {
-            /** @description Do it although jobs would be left that nothing can run. */
+            /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
             description?: string | null;
             /** @description Facts, over those that its machine finds. */
@@ -2908,11 +2908,11 @@ export interface components {
             labels?: {
                 [key: string]: boolean | null;
             };
-            /** @description What it is called from now on. */
+            /** @description Its new name. */
             name?: string | null;
             /** @description Folders in which programs are looked for first. */
             paths?: string[] | null;
-            /** @description Only say what it would do. */
+            /** @description Only show what would change. */
             preview?: boolean;
             /**
              * Format: int32
@@ -2987,7 +2987,7 @@ export interface components {
         SeatChange: {
             /**
              * Format: int32
-             * @description How many there are from now on. Lowered under use it drains: nothing is ended.
+             * @description The new count. Lowered under use it drains: nothing is ended.
              */
             count?: number | null;
             description?: string | null;
@@ -3003,7 +3003,7 @@ export interface components {
             since: components["schemas"]["Moment"];
             taken_back?: components["schemas"]["ReleasedSeats"] | null;
         };
-        /** @description How one kind of seat stands towards a job that needs it. */
+        /** @description The availability of one kind of seat for a job that needs it. */
         SeatStanding: {
             /**
              * Format: int32
@@ -3013,7 +3013,7 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description How many are set aside for older jobs that need several.
+             * @description How many are reserved for older jobs that need several.
              */
             set_aside?: number;
             /** @description The oldest of those jobs: its short name. */
@@ -3059,7 +3059,7 @@ export interface components {
             now: components["schemas"]["Moment"];
             /** @description The length of one step. */
             step_us: components["schemas"]["Micros"];
-            /** @description Steps with a reading, oldest first. A step of which nothing is known is not there. */
+            /** @description Steps with a reading, oldest first. A step of which no data is not there. */
             steps: components["schemas"]["LevelStep"][];
             /** @description The window's length. */
             window_us: components["schemas"]["Micros"];
@@ -3115,7 +3115,7 @@ export interface components {
         /** @description How to stop a machine. */
         StopMachine: {
             /**
-             * @description End its jobs; they are tried again elsewhere. It finishes them first otherwise.
+             * @description End its jobs; they are retried elsewhere. It finishes them first otherwise.
              * @default false
              */
             force: boolean;
@@ -3194,7 +3194,7 @@ export interface components {
         /** @description What is wrong with a supplier. */
         SupplierFailure: {
             message: string;
-            /** @description When it is tried again. */
+            /** @description When it is retried. */
             retry_at: components["schemas"]["Moment"];
             since: components["schemas"]["Moment"];
         };
@@ -3247,7 +3247,7 @@ export interface components {
              */
             single_use: boolean;
             /**
-             * @description How large they are, as the supplier understands it.
+             * @description The size of its machines, as the supplier names it.
              * @default
              */
             size: string;
@@ -3343,19 +3343,19 @@ export interface components {
             numbers: components["schemas"]["Numbers"];
             /** @description What an hour of a machine costs, in millionths of the currency. */
             price: components["schemas"]["Price"];
-            /** @description Why no further machine can be had, where that is so. */
+            /** @description Why no further machine is available, where that is so. */
             short?: string | null;
         };
         /** @description From whom to take seats back. */
         TakeBack: {
             /** @description The job that holds them. */
             job: string;
-            /** @description Why, for the record. */
+            /** @description Reason, for the record. */
             reason: string;
         };
         /** @description Taking a scarce runner back from the jobs that have it. */
         TakeRunnerBack: {
-            /** @description Why, for the record and for those whose jobs it ends. */
+            /** @description The reason, recorded and shown to the owners of its jobs. */
             reason: string;
         };
         /** @description A job that was taken, with what looks wrong about it. */
@@ -3363,21 +3363,21 @@ export interface components {
             /** @description Words of its requirement that nothing in the yard knows. */
             hints?: components["schemas"]["Hint"][];
         };
-        /** @description Waits by whether they were in time. */
+        /** @description Counts of waits, by whether they were in time. */
         Tally: {
             /**
              * Format: int64
-             * @description Over, in time.
+             * @description Ended in time.
              */
             kept: number;
             /**
              * Format: int64
-             * @description Late, whether or not they are over.
+             * @description Late, whether or not they have ended.
              */
             late: number;
             /**
              * Format: int64
-             * @description Still waiting, and in time so far.
+             * @description Still waiting, in time so far.
              */
             undecided: number;
         };
@@ -3407,49 +3407,49 @@ export interface components {
             /** @default null */
             within_us: components["schemas"]["Micros"] | null;
         };
-        /** @description How a promise stands. */
+        /** @description The standing of a target. */
         TargetStanding: {
             /**
              * Format: int64
-             * @description Late ones that the window's waits allow so far.
+             * @description How many of the window's waits may be late.
              */
             allowed: number;
-            breaks_in_us?: components["schemas"]["Micros"] | null;
             /**
              * Format: int64
-             * @description The burn rate over the last hour, in thousandths: 1000 uses the budget up just when the window is over.
+             * @description The burn rate over the last hour, in thousandths: 1000 spends the budget exactly at the end of the window.
              */
             burn?: number | null;
-            /** @description Whether it burns fast, over the last hour and over the last five minutes alike. */
+            /** @description Whether it burns fast, over the last hour and over the last five minutes. */
             fast: boolean;
-            /** @description What was decided within the last hour. */
+            /** @description The waits decided within the last hour. */
             hour: components["schemas"]["Tally"];
             /**
              * Format: int64
-             * @description How many more may be late; negative when too many are.
+             * @description How many more may be late; negative if too many are.
              */
             left: number;
             /** @description As one sentence. */
             message: string;
+            missed_in_us?: components["schemas"]["Micros"] | null;
             state: components["schemas"]["TargetState"];
             /** @description Its window. */
             window: components["schemas"]["Tally"];
         };
         /**
-         * @description Whether a promise is kept.
+         * @description The state of a target.
          * @enum {string}
          */
-        TargetState: "few" | "kept" | "burning" | "broken";
-        /** @description From when on people are told of what is not told at once. */
+        TargetState: "too-few" | "met" | "at-risk" | "missed";
+        /** @description The thresholds of alerts that are not raised at once. */
         Thresholds: {
             /**
              * Format: int32
-             * @description Which part of its budget a pool has spent, in percent.
+             * @description The spent part of a pool's budget, in percent.
              * @default 80
              */
             budget_percent: number;
             /**
-             * @description How long jobs wait while a pool has as many machines as it may.
+             * @description How long jobs wait while a pool is at its ceiling.
              * @default 1800000000
              */
             ceiling_us: components["schemas"]["Micros"];
@@ -3459,7 +3459,7 @@ export interface components {
              */
             idle_us: components["schemas"]["Micros"];
             /**
-             * @description How long jobs wait for what no runner is and no pool could make.
+             * @description How long jobs wait for a requirement that no runner and no pool can satisfy.
              * @default 60000000
              */
             no_match_us: components["schemas"]["Micros"];
@@ -3469,11 +3469,11 @@ export interface components {
              */
             supplier_us: components["schemas"]["Micros"];
         };
-        /** @description What to change of the thresholds from which on people are told. What is not given stays. */
+        /** @description A change of the thresholds; omitted fields stay unchanged. */
         ThresholdsChange: {
             /**
              * Format: int32
-             * @description Which part of its budget a pool has spent, in percent: 1 to 100.
+             * @description The spent part of a pool's budget, in percent: 1 to 100.
              */
             budget_percent?: number | null;
             ceiling_us?: components["schemas"]["Micros"] | null;
@@ -3572,7 +3572,7 @@ export interface components {
             /** @description All that was asked for. */
             whole: components["schemas"]["WindowFigures"];
         };
-        /** @description What would run it. */
+        /** @description Matching runners it. */
         Trial: {
             explanation: components["schemas"]["Explanation"];
             /** @description Words that nothing in the yard knows. */
@@ -3701,7 +3701,7 @@ export interface components {
             cost?: components["schemas"]["Money"] | null;
             /**
              * Format: int64
-             * @description Attempts that came to nothing: their runner was lost, or never took them.
+             * @description Attempts that was lost: their runner was lost, or never took them.
              */
             lost: number;
             offered_us?: components["schemas"]["Micros"] | null;
@@ -3752,9 +3752,9 @@ export interface operations {
     list_alerts: {
         parameters: {
             query?: {
-                /** @description Those that are over too, the latest first; those that people are told of now when not given. */
+                /** @description Include past alerts, latest first; otherwise only open ones. */
                 all?: boolean;
-                /** @description The cursor of the page before. */
+                /** @description The `next` of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -3826,7 +3826,7 @@ export interface operations {
             };
         };
     };
-    see_alert: {
+    acknowledge_alert: {
         parameters: {
             query?: never;
             header?: never;
@@ -3859,7 +3859,7 @@ export interface operations {
     list_decisions: {
         parameters: {
             query?: {
-                /** @description Of this pool alone. */
+                /** @description Only this pool. */
                 pool?: string;
                 /** @description The `next` of the page before. */
                 cursor?: string;
@@ -4420,7 +4420,7 @@ export interface operations {
     list_machines: {
         parameters: {
             query?: {
-                /** @description Of this pool alone. */
+                /** @description Only this pool. */
                 pool?: string;
                 /** @description In these states, with commas between; those that exist when not given. */
                 state?: string;
@@ -5046,9 +5046,9 @@ export interface operations {
             path: {
                 /** @description Only those that satisfy this requirement. */
                 where: string | null;
-                /** @description Only those of this pool. */
+                /** @description Only runners of this pool. */
                 pool: string | null;
-                /** @description Only those in this state. */
+                /** @description Only runners in this state. */
                 state: components["schemas"]["RunnerState"] | null;
                 /** @description Leave out what is only wanted of one at a time: facts, findings and what people set. */
                 brief: boolean;

@@ -58,7 +58,7 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
         <Box flex="1" />
         {connected ? null : (
           <Box role="status" color="rust" fontSize="13px">
-            The live connection is lost; it comes back by itself and catches up.
+            Live connection lost. It reconnects by itself and catches up.
           </Box>
         )}
         <Box color="quiet" fontSize="13px">
@@ -67,7 +67,7 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
         <Button {...plain} onClick={() => setTheme(turnTheme())}>
           {theme === "dark" ? "Light" : "Dark"}
         </Button>
-        <Button {...plain} onClick={() => keys.show(true)} aria-label="What the keyboard does">
+        <Button {...plain} onClick={() => keys.show(true)} aria-label="Keyboard shortcuts">
           Keys
         </Button>
         <Button {...plain} onClick={() => void signOut()}>

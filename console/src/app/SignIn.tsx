@@ -18,7 +18,7 @@ export function SignIn() {
         Sign in to Pennine
       </Box>
       <Box color="quiet" mb="16px">
-        Paste a token. The administrator's first one lies in <code>admin.token</code> in the service's data folder.
+        Paste a token. The administrator's first token is in <code>admin.token</code> in the service's data folder.
       </Box>
       <form
         onSubmit={(event) => {

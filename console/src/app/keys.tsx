@@ -60,7 +60,7 @@ export function KeyList({ shown, close }: { shown: boolean; close: () => void })
   }, [shown]);
   return (
     <Box asChild bg="sheet" color="ink" p="22px" borderRadius="4px" border="1px solid" borderColor="rule" m="auto">
-      <dialog ref={dialog} onClose={close} aria-label="What the keyboard does">
+      <dialog ref={dialog} onClose={close} aria-label="Keyboard shortcuts">
         <Box as="dl" display="grid" gridTemplateColumns="5em 1fr" rowGap="6px" mb="14px">
           {PLACES.map((place) => [
             <dt key={place.key}>g {place.key}</dt>,

@@ -19,10 +19,10 @@ function place(alert: Alert): string {
   return "/yard";
 }
 
-function See({ alert }: { alert: Alert }) {
+function Acknowledge({ alert }: { alert: Alert }) {
   const queries = useQueryClient();
   const see = useMutation({
-    mutationFn: () => post<Alert>(`/alerts/${alert.name}/see`),
+    mutationFn: () => post<Alert>(`/alerts/${alert.name}/acknowledge`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["alerts"] }),
   });
   return (
@@ -35,9 +35,9 @@ function See({ alert }: { alert: Alert }) {
         bg="transparent"
         loading={see.isPending}
         onClick={() => see.mutate()}
-        aria-label={`I look at ${alert.name}`}
+        aria-label={`Acknowledge ${alert.name}`}
       >
-        I look at it
+        Acknowledge
       </Button>
       {see.error ? <Trouble error={see.error} /> : null}
     </>
@@ -81,7 +81,7 @@ export function AlertBanner() {
           {rest.length === 1 ? "1 more alert" : `${rest.length} more alerts`}
         </Link>
       ) : null}
-      <See alert={first} />
+      <Acknowledge alert={first} />
     </Flex>
   );
 }
@@ -130,14 +130,14 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
                     over <Ago at={alert.ended_at} />
                   </>
                 ) : null}
-                {alert.state === "settling" ? ", not so for the moment" : ""}
-                {alert.acknowledged_by ? `; ${alert.acknowledged_by} looks at it` : ""}
+                {alert.state === "clearing" ? ", not true at the moment" : ""}
+                {alert.acknowledged_by ? `; acknowledged by ${alert.acknowledged_by}` : ""}
                 {over || !alert.about.remedy ? "" : `; ${alert.about.remedy}`}
               </Box>
             </Box>
             {over || alert.acknowledged_at ? null : (
               <Box flex="none" color="ink">
-                <See alert={alert} />
+                <Acknowledge alert={alert} />
               </Box>
             )}
           </Flex>

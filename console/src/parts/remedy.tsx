@@ -31,7 +31,7 @@ export function Remedy({ action }: { action: RemedyAction }) {
             {action.message}
           </Button>
           <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(false)}>
-            Leave it
+            Cancel
           </Button>
         </Flex>
       ) : (

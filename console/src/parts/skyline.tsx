@@ -9,15 +9,15 @@ export type SkylineProps = { steps: Step[]; windowUs: number; height: number };
 export function Skyline({ steps, windowUs, height }: SkylineProps) {
   const last = steps[steps.length - 1];
   if (!last) {
-    return <Box h={`${height}px`} bg="hollow" aria-label="Nothing was recorded in the last hour" />;
+    return <Box h={`${height}px`} bg="hollow" aria-label="No data for the last hour" />;
   }
   const top = topOf(steps);
   const y = (value: number) => height - 2 - (value / top) * (height - 8);
   const minutes = Math.round(windowUs / 60e6);
   const most = Math.max(...steps.map((step) => step.waiting));
   const label =
-    `The last ${minutes} minutes: now ${last.waiting} jobs wait, ${last.executing} execute, ${last.idle} slots are ` +
-    `free, ${last.coming} are coming; at most ${most} waited at once.`;
+    `The last ${minutes} minutes: ${last.waiting} jobs waiting, ${last.executing} executing, ${last.idle} slots ` +
+    `free, ${last.coming} coming; peak ${most} waiting.`;
   return (
     <Box position="relative" bg="hollow" h={`${height}px`} css={{ "& svg": { display: "block" } }}>
       <svg

@@ -7,7 +7,7 @@ use crate::verbs::{
 };
 use clap::{Parser, Subcommand};
 
-/// Pennine: submit jobs, see what waits and why, look after runners.
+/// Pennine: submit jobs, see which jobs wait and why, manage runners.
 ///
 /// The service and the token come from --url and --token, from PENNINE_URL and PENNINE_TOKEN, or from
 /// ~/.config/pennine/client.toml (url = "…", token = "…"), in this order.
@@ -24,18 +24,18 @@ pub struct Arguments {
 
 #[derive(Subcommand)]
 pub enum Noun {
-    /// How things stand now, in one sentence and some figures.
+    /// The present state, in one sentence and some figures.
     Status {
-        /// Show it again every two seconds, until interrupted.
+        /// Refresh every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
     },
-    /// The waiting jobs, by why they wait; many of them at once.
+    /// The waiting jobs by reason, and actions on many of them.
     #[command(args_conflicts_with_subcommands = true)]
     Queue {
         #[command(subcommand)]
         verb: Option<queue::Verb>,
-        /// Show it again every two seconds, until interrupted.
+        /// Refresh every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
     },
@@ -43,7 +43,7 @@ pub enum Noun {
     Where {
         /// The requirement: 'linux and gcc >= 12'.
         requirement: String,
-        /// Whose job it would be; everybody's when not given.
+        /// The project of the job [default: all pools count]
         #[arg(long)]
         project: Option<String>,
     },
@@ -61,7 +61,7 @@ pub enum Noun {
     /// Projects.
     #[command(subcommand)]
     Project(place::ProjectVerb),
-    /// What holds for a team or a project: its share, its limit, its place in the tree.
+    /// The share, limit and position of a team or project.
     #[command(subcommand)]
     Place(place::PlaceVerb),
     /// Seats: counted resources that jobs take while they run.
@@ -85,10 +85,10 @@ pub enum Noun {
     /// Runners.
     #[command(subcommand)]
     Runner(runner::Verb),
-    /// Stretches of time in which a pool or a runner takes nothing new.
+    /// Periods in which a pool or a runner accepts no jobs.
     #[command(subcommand)]
     Maintenance(maintenance::Verb),
-    /// How long jobs waited, for what, how busy the machines were, and what it cost.
+    /// Waits by reason, utilisation and cost.
     #[command(args_conflicts_with_subcommands = true)]
     Trends {
         #[command(subcommand)]
@@ -98,16 +98,16 @@ pub enum Noun {
         #[command(flatten)]
         how: trends::OutputArguments,
     },
-    /// Targets: what is promised of waits, how it stands, and when it will be broken.
+    /// Targets for waits, and their error budgets.
     #[command(subcommand)]
     Target(target::Verb),
-    /// Alerts: what somebody should look at.
+    /// Alerts.
     #[command(subcommand)]
     Alert(alert::Verb),
-    /// Listeners: who else is sent alerts, as signed events.
+    /// Listeners: addresses that receive alerts as signed events.
     #[command(subcommand)]
     Listener(listener::Verb),
-    /// Jobs that are over, as CSV: out, and in from elsewhere.
+    /// Export finished jobs as CSV, and import jobs from elsewhere.
     #[command(subcommand)]
     History(history::Verb),
     /// The yard as a file: teams, projects, seats, suppliers, pools and targets as code.

@@ -21,7 +21,7 @@ pub struct GlobalArguments {
         value_name = "TOKEN"
     )]
     pub token: Option<String>,
-    /// A certificate authority to trust beside the usual ones (a PEM file).
+    /// An additional certificate authority to trust (a PEM file).
     #[arg(long, global = true, value_name = "FILE")]
     pub ca: Option<PathBuf>,
     /// Print JSON instead of text.
@@ -65,11 +65,11 @@ pub fn connect(whole: &GlobalArguments) -> Result<Client, Error> {
     let settings = settings()?;
     let url = whole.url.clone().or(settings.url).ok_or_else(|| {
         Error::Usage(
-            "no service is named: give --url, or set PENNINE_URL, or url in client.toml".to_owned(),
+            "no service address: give --url, or set PENNINE_URL, or url in client.toml".to_owned(),
         )
     })?;
     let token = whole.token.clone().or(settings.token).ok_or_else(|| {
-        Error::Usage("no token is given: set PENNINE_TOKEN, or token in client.toml. The administrator's lies in admin.token in the service's data folder".to_owned())
+        Error::Usage("no token: set PENNINE_TOKEN, or token in client.toml. The administrator's token is in admin.token in the service's data folder".to_owned())
     })?;
     let route = Route::with_ca(whole.ca.as_deref().or(settings.ca.as_deref()))?;
     Ok(Client::new(&url, &token, &route)?)

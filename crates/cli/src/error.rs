@@ -55,11 +55,11 @@ impl fmt::Display for Error {
                     ClientError::NoConnection { .. } => {
                         write!(
                             f,
-                            "\n  Is the service running there? ./start status tells, and --url or PENNINE_URL says where to look."
+                            "\n  Is the service running? ./start status shows it; --url or PENNINE_URL sets its address."
                         )
                     }
                     ClientError::Strange { .. } => {
-                        write!(f, "\n  Check --url: something else seems to listen there.")
+                        write!(f, "\n  Check --url: another program seems to listen there.")
                     }
                     ClientError::Refused(problem) => {
                         if let Some(field) =

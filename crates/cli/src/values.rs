@@ -4,7 +4,7 @@ use pennine_core::capacity::{Day, Times, Week};
 
 /// An amount of money, in millionths.
 pub fn amount(text: &str) -> Result<u64, String> {
-    let wrong = || "it is an amount such as 12 or 0.25, with up to 6 decimals".to_owned();
+    let wrong = || "use an amount such as 12 or 0.25, with up to 6 decimals".to_owned();
     let (whole, rest) = text.split_once('.').unwrap_or((text, ""));
     let digits = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
     if whole.is_empty() || rest.len() > 6 || !digits(whole) || !digits(rest) {
@@ -29,7 +29,7 @@ pub fn during(text: &str) -> Result<Option<Times>, String> {
     if text.trim().is_empty() {
         return Ok(None);
     }
-    let usage = "it is like 'mon-fri 08:00-18:00 floor=2 spare=1'";
+    let usage = "use the form 'mon-fri 08:00-18:00 floor=2 spare=1'";
     let mut words = text.split_whitespace();
     let (days, times) = words.next().zip(words.next()).ok_or(usage)?;
     let (from, until) = times.split_once('-').ok_or(usage)?;
@@ -44,7 +44,7 @@ pub fn during(text: &str) -> Result<Option<Times>, String> {
         let (name, value) = word.split_once('=').ok_or(usage)?;
         let value = value
             .parse()
-            .map_err(|_| format!("{value:?} is no number"))?;
+            .map_err(|_| format!("{value:?} is not a number"))?;
         match name {
             "floor" => found.floor = Some(value),
             "spare" => found.spare = Some(value),
@@ -102,7 +102,7 @@ fn word_of(day: Day) -> String {
 fn days_of(text: &str) -> Result<std::collections::BTreeSet<Day>, String> {
     let day = |word: &str| {
         serde_json::from_value::<Day>(serde_json::json!(word.to_lowercase()))
-            .map_err(|_| format!("{word:?} is no day: mon, tue, wed, thu, fri, sat, sun"))
+            .map_err(|_| format!("{word:?} is not a day: use mon, tue, wed, thu, fri, sat or sun"))
     };
     let mut days = std::collections::BTreeSet::new();
     for part in text.split(',') {

@@ -155,7 +155,7 @@ where
 
 /// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`, `3d` (of 24 hours); a bare number is seconds.
 pub fn time(text: &str) -> Result<std::time::Duration, String> {
-    let wrong = || format!("{text:?} is no length of time: write 90s, 20m, 2h or 3d");
+    let wrong = || format!("{text:?} is not a length of time; use 90s, 20m, 2h or 3d");
     if let Some(Ok(days)) = text.strip_suffix('d').map(str::parse::<u64>) {
         return Ok(std::time::Duration::from_secs(days.saturating_mul(DAY)));
     }
@@ -190,7 +190,7 @@ pub fn losses(losses: &[Loss]) -> String {
         ]
     });
     let table = table(&["project", "where", "waiting", "last 30 days"], rows);
-    format!("Only it could run these:\n{table}")
+    format!("Only it can run these jobs:\n{table}")
 }
 
 #[cfg(test)]

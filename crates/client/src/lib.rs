@@ -37,7 +37,7 @@ pub enum ClientError {
     #[error("{}", .0.detail)]
     Refused(Box<Problem>),
     /// Something answered that is not this service, or an incompatible one.
-    #[error("{url} answered, but not like Pennine: {cause}")]
+    #[error("{url} answered, but is not Pennine: {cause}")]
     Strange {
         /// The address.
         url: String,
@@ -123,7 +123,7 @@ impl Route {
         };
         let authority = self.ca.as_deref().map(reqwest::Certificate::from_pem);
         let authority = authority.transpose().map_err(|e| {
-            ClientError::Setup(format!("the certificate authority's file is no PEM: {e}"))
+            ClientError::Setup(format!("the certificate authority's file is not PEM: {e}"))
         })?;
         builder()
             .tls_certs_merge(authority.clone())

@@ -1,4 +1,4 @@
-//! Targets, alerts, who else is told; and the yard file.
+//! Targets, alerts, listeners and the yard file.
 
 use crate::people::Client;
 use crate::{Result, segment};
@@ -9,7 +9,7 @@ use pennine_wire::{
 use reqwest::Method;
 
 impl Client {
-    /// The targets, and how they stand.
+    /// Returns the targets with their standings.
     pub async fn targets(&self) -> Result<Page<Target>> {
         self.get("/targets").await
     }
@@ -30,44 +30,44 @@ impl Client {
         self.delete(&format!("/targets/{}", segment(name))).await
     }
 
-    /// The yard file that was applied last.
+    /// Returns the yard file that was applied last.
     pub async fn yard_file(&self) -> Result<Option<YardFile>> {
         self.get("/yard-file").await
     }
 
-    /// Says that a yard file was applied.
+    /// Records that a yard file was applied.
     pub async fn note_yard_file(&self, applied: &AppliedYardFile) -> Result<YardFile> {
         self.send(Method::PUT, "/yard-file", applied).await
     }
 
-    /// Has the yard file forgotten.
+    /// Forgets the yard file.
     pub async fn forget_yard_file(&self) -> Result<()> {
         self.delete("/yard-file").await
     }
 
-    /// The alerts that people are told of now; with `all`, those that are over too.
+    /// Returns the open alerts; with `all`, past ones as well.
     pub async fn alerts(&self, all: bool) -> Result<Page<Alert>> {
         self.get(if all { "/alerts?all=true" } else { "/alerts" })
             .await
     }
 
-    /// Says that somebody looks at an alert.
-    pub async fn see_alert(&self, name: &str) -> Result<Alert> {
-        self.post(&format!("/alerts/{}/see", segment(name)), &())
+    /// Acknowledges an alert.
+    pub async fn acknowledge_alert(&self, name: &str) -> Result<Alert> {
+        self.post(&format!("/alerts/{}/acknowledge", segment(name)), &())
             .await
     }
 
-    /// From when on people are told of what is not told at once.
+    /// Returns the thresholds of alerts.
     pub async fn thresholds(&self) -> Result<AlertThresholds> {
         self.get("/alerts/thresholds").await
     }
 
-    /// Changes that.
+    /// Changes the thresholds of alerts.
     pub async fn change_thresholds(&self, change: &ThresholdsChange) -> Result<AlertThresholds> {
         self.send(Method::PATCH, "/alerts/thresholds", change).await
     }
 
-    /// The listeners.
+    /// Returns the listeners.
     pub async fn listeners(&self) -> Result<Page<Listener>> {
         self.get("/listeners").await
     }
@@ -88,13 +88,13 @@ impl Client {
         self.delete(&format!("/listeners/{}", segment(name))).await
     }
 
-    /// Gives a listener another secret; the one before is signed with too for a day.
+    /// Renews a listener's secret; events are signed with the previous one as well for a day.
     pub async fn renew_listener(&self, name: &str) -> Result<MadeListener> {
         self.post(&format!("/listeners/{}/renew", segment(name)), &())
             .await
     }
 
-    /// Sends a listener an event to try it.
+    /// Sends a listener a test event.
     pub async fn try_listener(&self, name: &str) -> Result<TriedListener> {
         self.post(&format!("/listeners/{}/try", segment(name)), &())
             .await

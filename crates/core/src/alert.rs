@@ -1,5 +1,4 @@
-//! What somebody should be told of: which conditions hold is found elsewhere and comes in, with since when; what becomes
-//! of each alert is decided here.
+//! The rules of alerts. The service evaluates the conditions; this module decides the transitions of each alert.
 
 use crate::lifecycle::alert::{AlertEvent, AlertState};
 use crate::lifecycle::words;
@@ -9,33 +8,33 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 use utoipa::ToSchema;
 
-/// What an alert is about.
+/// The kinds of alerts.
 #[derive(
     Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum AlertKind {
-    /// More waits are late than a target allows.
-    TargetBroken,
-    /// A target's error budget burns fast.
-    TargetBurning,
+    /// More jobs waited too long than a target allows.
+    TargetMissed,
+    /// A target's error budget is burning fast.
+    TargetAtRisk,
     /// A supplier fails.
     SupplierFailing,
-    /// Jobs wait for what no runner is and no pool could make.
+    /// Jobs wait for a requirement that no runner and no pool can satisfy.
     NoMatch,
-    /// A pool has been at its ceiling for long while jobs wait for more.
+    /// Jobs have been waiting for a pool that is at its ceiling.
     PoolFull,
-    /// What a pool may spend is nearly used up.
+    /// A pool's budget is nearly spent.
     BudgetNear,
-    /// Machines have been idle for days.
+    /// Runners have had no job for days.
     MachinesIdle,
-    /// Something is left out of dispatch because it made its state inconsistent.
+    /// A job or runner was set aside because it made the dispatch state inconsistent.
     SetAside,
 }
 
 words!(AlertKind {
-    TargetBroken = "target-broken",
-    TargetBurning = "target-burning",
+    TargetMissed = "target-missed",
+    TargetAtRisk = "target-at-risk",
     SupplierFailing = "supplier-failing",
     NoMatch = "no-match",
     PoolFull = "pool-full",
@@ -45,29 +44,29 @@ words!(AlertKind {
 });
 
 impl AlertKind {
-    /// Whether somebody is to look at it soon; the others can wait for the day.
+    /// Whether it needs attention soon, rather than during working hours.
     pub fn urgent(self) -> bool {
         !matches!(self, AlertKind::BudgetNear | AlertKind::MachinesIdle)
     }
 }
 
-/// How long each kind has to hold before people are told; what is not named is told at once.
+/// How long a condition of each kind must hold before the alert is raised; no entry means at once.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct AlertDelays(pub BTreeMap<AlertKind, Duration>);
 
-/// From when on people are told of what is not told at once.
+/// The thresholds of alerts that are not raised at once.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct Thresholds {
-    /// How long jobs wait for what no runner is and no pool could make.
+    /// How long jobs wait for a requirement that no runner and no pool can satisfy.
     pub no_match_us: Micros,
     /// How long a supplier fails.
     pub supplier_us: Micros,
-    /// How long jobs wait while a pool has as many machines as it may.
+    /// How long jobs wait while a pool is at its ceiling.
     pub ceiling_us: Micros,
     /// How long runners have had no job.
     pub idle_us: Micros,
-    /// Which part of its budget a pool has spent, in percent.
+    /// The spent part of a pool's budget, in percent.
     pub budget_percent: u32,
 }
 
@@ -85,7 +84,7 @@ impl Default for Thresholds {
 }
 
 impl Thresholds {
-    /// How long each kind has to hold. When runners became idle is part of the condition itself.
+    /// Returns the delays. That of idle runners is part of the condition itself.
     pub fn patience(&self) -> AlertDelays {
         let all = [
             (AlertKind::NoMatch, self.no_match_us),
@@ -95,7 +94,7 @@ impl Thresholds {
         AlertDelays(all.map(|(kind, length)| (kind, length.into())).into())
     }
 
-    /// What of them makes no sense: which, and why.
+    /// Errors: the name of an invalid field, and the reason.
     pub fn check(&self) -> Result<(), (&'static str, &'static str)> {
         const WEEK: Duration = Duration::from_secs(7 * 86_400);
         const HOUR: Duration = Duration::from_secs(3600);
@@ -105,11 +104,11 @@ impl Thresholds {
             ("ceiling_us", self.ceiling_us),
         ] {
             if Duration::from(length) > WEEK {
-                return Err((name, "nobody is left untold for longer than a week"));
+                return Err((name, "an alert is delayed by a week at most"));
             }
         }
         if !(HOUR..=365 * 24 * HOUR).contains(&Duration::from(self.idle_us)) {
-            return Err(("idle_us", "runners are told of after an hour to a year"));
+            return Err(("idle_us", "the time is an hour to a year"));
         }
         if !(1..=100).contains(&self.budget_percent) {
             return Err(("budget_percent", "the part of a budget is 1 to 100 percent"));
@@ -118,21 +117,21 @@ impl Thresholds {
     }
 }
 
-/// Something that is so.
+/// A condition that holds.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Condition<A> {
     pub kind: AlertKind,
-    /// What it is so of; one alert of a kind for each.
+    /// The thing concerned; each has at most one alert of a kind.
     pub subject: String,
-    /// Since when it is so, as far as that is known.
+    /// Since when it holds, as far as known.
     pub since: Option<Moment>,
-    /// As one sentence.
+    /// The message: one sentence.
     pub message: String,
-    /// What else is kept of it.
+    /// Further details, stored with the alert.
     pub about: A,
 }
 
-/// An alert that is not over.
+/// An alert that has not ended.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Open<I> {
     pub id: I,
@@ -140,27 +139,27 @@ pub struct Open<I> {
     pub subject: String,
     pub state: AlertState,
     pub since: Moment,
-    /// Since when it is not so any more.
+    /// Since when the condition has been false.
     pub absent: Option<Moment>,
 }
 
-/// What becomes of an alert.
+/// A transition of an alert.
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[must_use]
 pub enum AlertStep<I, A> {
-    /// There is a new one, in this state, since a moment.
+    /// A new alert in this state.
     Begin {
         state: AlertState,
         since: Moment,
         condition: Condition<A>,
     },
-    /// It is so still.
+    /// The condition still holds.
     Hold {
         id: I,
         state: AlertState,
         condition: Condition<A>,
     },
-    /// It is not so, since a moment.
+    /// The condition has been false since this moment.
     Miss {
         id: I,
         state: AlertState,
@@ -168,7 +167,8 @@ pub enum AlertStep<I, A> {
     },
 }
 
-/// What becomes of the alerts, given what is so now. Of several conditions of a kind and a subject the first counts.
+/// Returns the transitions that follow from the conditions that hold now. Of several conditions with the same kind and subject,
+/// the first counts.
 pub fn step<I: Copy, A>(
     open: &[Open<I>],
     conditions: Vec<Condition<A>>,
@@ -214,8 +214,8 @@ pub fn step<I: Copy, A>(
     }
     for (_, condition) in holding {
         let since = condition.since.unwrap_or(now).min(now);
-        // A new one brews, and may have brewed for long.
-        if let Ok(state) = AlertState::Brewing.after(holds(since, condition.kind)) {
+        // A new condition may have held for long already.
+        if let Ok(state) = AlertState::Pending.after(holds(since, condition.kind)) {
             steps.push(AlertStep::Begin {
                 state,
                 since,
@@ -266,7 +266,7 @@ mod tests {
                 if before != Some(state) {
                     changes.push((now, state));
                 }
-                open = (state != AlertState::Over).then(|| Open {
+                open = (state != AlertState::Ended).then(|| Open {
                     id: 1,
                     kind: AlertKind::NoMatch,
                     subject: "amr64".to_owned(),
@@ -332,20 +332,20 @@ mod tests {
 
     #[test]
     fn what_lasts_is_told_and_what_comes_and_goes_is_told_once() {
-        use AlertState::{Brewing, Over, Raised, Settling};
-        assert_eq!(life(&[true, true, false], 30), [(0, Brewing), (60, Over)]);
+        use AlertState::{Clearing, Ended, Pending, Raised};
+        assert_eq!(life(&[true, true, false], 30), [(0, Pending), (60, Ended)]);
         let flapping = [
             true, true, true, false, true, false, false, false, false, false, false,
         ];
         assert_eq!(
             life(&flapping, 30),
             [
-                (0, Brewing),
+                (0, Pending),
                 (60, Raised),
-                (90, Settling),
+                (90, Clearing),
                 (120, Raised),
-                (150, Settling),
-                (270, Over)
+                (150, Clearing),
+                (270, Ended)
             ]
         );
     }
@@ -367,7 +367,7 @@ mod tests {
                         let begun = seen[..=place].iter().rposition(|seen| !seen).map_or(0, |n| n + 1);
                         prop_assert!(when - begun as u64 * every >= PATIENCE);
                     }
-                    AlertState::Over => {
+                    AlertState::Ended => {
                         let ended = seen[..=place].iter().rposition(|seen| *seen).map_or(0, |n| n + 1);
                         if told {
                             prop_assert!(when - ended as u64 * every >= CALM.as_secs());

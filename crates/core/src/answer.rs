@@ -95,24 +95,24 @@ pub fn answer(picture: &AnswerInput) -> Vec<SentencePart> {
     }
     let mut message = vec![plain("Nothing waits. ")];
     if !picture.any_pool {
-        message.push(plain("There is no pool yet: make one and "));
+        message.push(plain("No pools yet. Add a pool, then "));
         message.push(linked("add a machine", Link::Yard));
         message.push(plain("."));
     } else if picture.runners == 0 && picture.makers > 0 {
         let what = match picture.coming {
-            0 => "No machine is there just now",
+            0 => "No machines are running",
             1 => "A machine with 1 slot is coming",
             _ => "Machines are coming",
         };
         message.push(linked(what, Link::Yard));
-        message.push(plain("; one is made when a job wants it."));
+        message.push(plain("; one is ordered when a job needs it."));
     } else if picture.runners == 0 {
-        message.push(plain("No machine has joined yet: "));
+        message.push(plain("No machines have joined yet: "));
         message.push(linked("add one", Link::Yard));
         message.push(plain("."));
     } else {
         let free = match picture.slots {
-            0 => "No slot is connected".to_owned(),
+            0 => "No runners are connected".to_owned(),
             1 => format!("{} of 1 slot is free", picture.free),
             all => format!(
                 "{} of {all} slots {} free",
@@ -159,17 +159,17 @@ fn waiting(picture: &AnswerInput, longest: &Longest) -> Vec<SentencePart> {
     message.push(plain(longest.standing.describe(longest.reason)));
     message.push(plain("."));
     if longest.reason.needs_a_person() {
-        message.push(plain(" It will wait until somebody acts."));
+        message.push(plain(" It needs your attention."));
     }
     if picture.stuck_elsewhere > 0 {
         message.push(plain(" "));
-        let more = if picture.stuck_elsewhere == 1 {
-            "job needs"
+        let others = if picture.stuck_elsewhere == 1 {
+            "other job needs"
         } else {
-            "jobs need"
+            "other jobs need"
         };
         message.push(linked(
-            format!("{} more {more} a person", picture.stuck_elsewhere),
+            format!("{} {others} your attention", picture.stuck_elsewhere),
             Link::Queue,
         ));
         message.push(plain("."));
@@ -189,7 +189,7 @@ mod tests {
     fn an_empty_installation_is_told_the_next_step() {
         assert_eq!(
             describe(&AnswerInput::default()),
-            "Nothing waits. There is no pool yet: make one and add a machine."
+            "Nothing waits. No pools yet. Add a pool, then add a machine."
         );
         let picture = AnswerInput {
             any_pool: true,
@@ -197,7 +197,7 @@ mod tests {
         };
         assert_eq!(
             describe(&picture),
-            "Nothing waits. No machine has joined yet: add one."
+            "Nothing waits. No machines have joined yet: add one."
         );
     }
 
@@ -238,8 +238,8 @@ mod tests {
         };
         assert_eq!(
             describe(&picture),
-            "6 jobs wait. The longest (j-12, 4 min 10 s) wants arm64: all 3 runners that could take it are busy. \
-             1 more job needs a person."
+            "6 jobs wait. The longest (j-12, 4 min 10 s) wants arm64: all 3 runners that can run it are busy. \
+             1 other job needs your attention."
         );
         picture.waiting = 1;
         picture.stuck_elsewhere = 0;
@@ -248,7 +248,7 @@ mod tests {
         }
         assert_eq!(
             describe(&picture),
-            "1 job waits. It (j-12, 4 min 10 s) wants arm64: no runner satisfies it. It will wait until somebody acts."
+            "1 job waits. It (j-12, 4 min 10 s) wants arm64: no runner satisfies it. It needs your attention."
         );
     }
 }

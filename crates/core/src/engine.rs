@@ -8,11 +8,11 @@
 //!                               ^         │
 //!                               │       settle ──> machines to order and release, seats reserved, reasons
 //!   suppliers' answers ─────────┤
-//!   what time alone brings ──> expire ──> attempts and runners that are lost
+//!   the passing of time ─────> expire ──> attempts and runners that are lost
 //! ```
 //!
-//! It does no I/O and draws no lots: the moment and fresh ids are arguments. Events say how things are, not how they
-//! changed, so that one that is repeated does no harm.
+//! It does no I/O and uses no randomness: the moment and fresh ids are arguments. Events state how things are, not how they
+//! changed, so that a repeated event does no harm.
 
 mod expiry;
 
@@ -28,19 +28,19 @@ use std::collections::BTreeSet;
 
 pub use expiry::{Expirations, Lease, LostAttempt, LostRunner};
 
-/// How something is by which the engine decides.
+/// A fact that the engine decides from.
 #[derive(Clone, PartialEq, Debug)]
 pub enum Event {
     /// Of the queue or the yard.
     Dispatch(dispatch::Event),
     /// Of suppliers or machines.
     Capacity(capacity::Event),
-    /// A pool is like this; with a policy where it makes machines.
+    /// A pool; with a policy if it orders machines.
     Pool {
         view: Box<PoolView>,
         policy: Option<Box<ManagedPool>>,
     },
-    /// Jobs wait in a strand that would rather fail than wait for a runner that could match.
+    /// Jobs wait in a strand that fail rather than wait if nothing can match.
     FailUnmatched { strand: StrandId },
 }
 
@@ -56,28 +56,28 @@ impl From<capacity::Event> for Event {
     }
 }
 
-/// Ids for what the engine brings about.
+/// A source of fresh ids.
 pub trait Ids {
-    /// An id that no attempt has.
+    /// Returns a fresh attempt id.
     fn attempt(&mut self) -> AttemptId;
 
-    /// Ids that no machine and no runner have.
+    /// Returns fresh machine and runner ids.
     fn machine(&mut self) -> (MachineId, RunnerId);
 }
 
-/// What follows once the assignments of this moment are made.
+/// The effects that follow once the assignments of a moment are made.
 #[must_use]
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Settlement {
-    /// Machines to order and to release, with the decisions behind it.
+    /// Machines to order and to release, with the decisions.
     pub decided: CapacityPlan,
-    /// Machines whose runner has connected, and of which that is to be written down.
+    /// Machines whose runner has connected, to be recorded.
     pub joined: Vec<MachineId>,
-    /// For which jobs seats are reserved, where that is otherwise than before.
+    /// Changed seat reservations.
     pub reserved: Option<SeatReservations>,
-    /// Strands whose reason is another than before.
+    /// Strands with a changed reason.
     pub reasons: Vec<ReasonChange>,
-    /// Strands whose jobs nothing in the yard can ever run, among those that were looked at.
+    /// Strands whose jobs nothing in the yard can run, among the examined ones.
     pub unmatched: Vec<StrandId>,
 }
 
@@ -87,15 +87,15 @@ pub struct Engine {
     dispatch: State,
     capacity: Keeper,
     led_since: Moment,
-    /// Runners that are retired and may have jobs still.
+    /// Retired runners that may still hold jobs.
     retired: BTreeSet<RunnerId>,
     fail_unmatched: BTreeSet<StrandId>,
-    /// For which jobs seats were last said to be reserved.
+    /// The seat reservations that were last reported.
     reserved: Option<SeatReservations>,
 }
 
 impl Engine {
-    /// An engine that begins to lead now, from what the record says of the queue, the yard and the machines.
+    /// Returns an engine that begins to lead now, from the recorded queue, yard and machines.
     pub fn new(dispatch: State, capacity: Keeper, now: Moment) -> Self {
         let mut engine = Engine {
             dispatch,
@@ -111,17 +111,17 @@ impl Engine {
         engine
     }
 
-    /// The queue and the yard.
+    /// Returns the queue and the yard.
     pub fn dispatch(&self) -> &State {
         &self.dispatch
     }
 
-    /// The machines.
+    /// Returns the machines.
     pub fn capacity(&self) -> &Keeper {
         &self.capacity
     }
 
-    /// Takes note of an event.
+    /// Applies an event.
     pub fn apply(&mut self, event: impl Into<Event>, now: Moment) {
         match event.into() {
             Event::Dispatch(event) => {
@@ -145,7 +145,7 @@ impl Engine {
         }
     }
 
-    /// Takes over what was said of a strand before this engine was built, so that it is not said again.
+    /// Restores the last reported reasons of a strand, so that they are not reported again.
     pub fn restore_reasons(&mut self, strand: StrandId, segments: Vec<Segment>) {
         self.dispatch.restore_reasons(strand, segments);
     }
@@ -160,21 +160,20 @@ impl Engine {
         }
     }
 
-    /// Returns what was found that cannot be so, if anything was: the engine is to be thrown away then, and built anew from
-    /// the record.
+    /// Returns the inconsistency that was found, if any: the engine must then be discarded and rebuilt from the record.
     pub fn inconsistency(&self) -> Option<Inconsistency> {
         self.dispatch.inconsistency()
     }
 
-    /// Assigns as many waiting jobs as there are free slots for, in order. They count as assigned at once; one that could
-    /// not be written down comes back as [`dispatch::Event::Refused`].
+    /// Assigns as many waiting jobs as there are free slots for, in order. They count as assigned at once; an assignment that could
+    /// not be committed is returned as [`dispatch::Event::Refused`].
     pub fn assign(&mut self, now: Moment, ids: &mut dyn Ids) -> Vec<Assignment> {
         self.forget_retired(now);
         let plan = self.dispatch.start(now, &mut || ids.attempt());
         plan.assignments
     }
 
-    /// Forgets runners that are retired and have nothing any more.
+    /// Drops retired runners without jobs.
     fn forget_retired(&mut self, now: Moment) {
         let dispatch = &self.dispatch;
         let is_over = |id: &RunnerId| dispatch.load_of(*id).is_none_or(|load| load.used == 0);
@@ -186,8 +185,8 @@ impl Engine {
         }
     }
 
-    /// Decides about machines, and finds why each of the jobs that are left waits. To be called once the assignments of
-    /// this moment are written down.
+    /// Decides about machines, and determines the reason of each job that still waits. To be called once the assignments of this
+    /// moment are committed.
     pub fn settle(&mut self, now: Moment, ids: &mut dyn Ids) -> Settlement {
         let decided = self
             .capacity

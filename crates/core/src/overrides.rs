@@ -84,7 +84,7 @@ pub enum WrongFact {
     )]
     Name(String),
     /// What the runner and its pool are called is set elsewhere.
-    #[error("{0} is what it is called, not what its machine is; change its name instead")]
+    #[error("{0} is the runner's name, not a fact of its machine; rename the runner instead")]
     Called(String),
     /// The value is not of the fact's kind.
     #[error("{name} is {wanted}, and {value:?} is not")]

@@ -1,14 +1,13 @@
-//! Targets: what is promised of waits, how the promise stands, and when it will be broken at this rate.
+//! Targets for waits: error budget, burn rate, and when a target will be missed at the present rate.
 //!
-//! A promise such as "95 % of waits are within 60 s, over 7 days" allows that 5 % of the waits that begin in those days
-//! are late: its error budget. A wait is *kept* when it is over within the time, *late* from the moment at which the time
-//! is over (however long it still lasts), and undecided until then. So jobs that still wait count, and an outage does not
-//! look like a quiet day.
+//! A target such as "95 % of jobs wait at most 60 s, over 7 days" allows 5 % of the waits that begin in those days to be late: its
+//! error budget. A wait is *kept* if it ends within the time, *late* as soon as it exceeds the time, and undecided until then. Jobs
+//! that are still waiting count, so that an outage does not look like a quiet day.
 //!
-//! The burn rate is the share of late ones among those decided in a stretch, divided by the share that may be late: at 1
-//! the budget is used up just when the window is over. A budget burns fast where that is so over the last hour and over
-//! the last five minutes alike, so that neither a single bad minute nor what is long over calls anybody (burn rates over
-//! several windows: The Site Reliability Workbook, chapter 5).
+//! The burn rate of a period is the share recently waits among the decided ones, divided by the share that may be late: at 1 the
+//! budget is spent exactly at the end of the window. A budget burns fast if its rate is high over the last hour and over the last
+//! five minutes, so that neither a single bad minute nor a problem long past raises an alert (burn rates over several windows: The
+//! Site Reliability Workbook, chapter 5).
 
 use crate::measure::Histogram;
 use crate::measure::rank::PerMille;
@@ -17,34 +16,32 @@ use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
 
-/// The stretch over which the rate is told.
+/// The period of the reported burn rate.
 pub const HOUR: Duration = Duration::from_secs(3600);
-/// The stretch in which it must still go on.
+/// The period in which the rate must still be high.
 pub const LATELY: Duration = Duration::from_secs(300);
-/// A budget burns fast when an hour uses up this share of it, in thousandths.
+/// A budget burns fast if an hour spends this share of it, in thousandths.
 const HOURS_SHARE: u64 = 20;
-/// But not at less than this rate, in thousandths: in a short window an hour is a large part.
+/// The lowest rate that counts as fast, in thousandths: in a short window an hour is a large part.
 const LEAST_BURN: u64 = 2000;
-/// Fewer late ones than this within the hour call nobody.
+/// Fewer late waits than this within the hour raise no alert.
 const LEAST_LATE: u64 = 3;
 
-/// What is promised.
+/// The objective of a target.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Objective {
-    /// How many of the waits, in thousandths.
+    /// The share of waits, in thousandths.
     pub share: PerMille,
-    /// How long they take at most.
+    /// The longest wait.
     pub within_us: Micros,
-    /// Over how many days.
+    /// The window in days.
     pub days: u32,
 }
 
-/// Why a promise makes no sense.
+/// Why an objective is invalid.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum InvalidTarget {
-    #[error(
-        "a share is 50 % to 99.9 %: where nothing may be late, one bad minute breaks it for good"
-    )]
+    #[error("a share is 50 % to 99.9 %: with 100 %, a single late job would miss it")]
     Share,
     #[error("the time is 1 s to 7 d")]
     Within,
@@ -53,7 +50,7 @@ pub enum InvalidTarget {
 }
 
 impl Objective {
-    /// Whether it can be kept and broken.
+    /// Checks that it can be met and missed.
     pub fn check(&self) -> Result<(), InvalidTarget> {
         let within = Duration::from(self.within_us);
         if !(500..=999).contains(&self.share.0) {
@@ -68,26 +65,26 @@ impl Objective {
         Ok(())
     }
 
-    /// The length of its window.
+    /// Returns the length of its window.
     pub fn window(&self) -> Duration {
         Duration::from_secs(u64::from(self.days) * 86_400)
     }
 
-    /// How many in a thousand may be late.
+    /// Returns how many in a thousand waits may be late.
     fn may_be_late(&self) -> u64 {
         u64::from(1000 - self.share.0.min(999))
     }
 
-    /// The rate, in thousandths, from which its budget burns fast.
+    /// Returns the rate, in thousandths, from which its budget burns fast.
     fn fast(&self) -> u64 {
         (u64::from(self.days) * 24 * HOURS_SHARE).max(LEAST_BURN)
     }
 
-    /// As one line: `95 % of waits within 60 s, over 7 days`.
+    /// As one line: `95 % of jobs wait at most 60 s (over 7 days`.)
     pub fn describe(&self) -> String {
         let days = if self.days == 1 { "day" } else { "days" };
         format!(
-            "{} of waits within {}, over {} {days}",
+            "{} of jobs wait at most {} (over {} {days})",
             self.share,
             spoken(self.within_us.into()),
             self.days
@@ -95,14 +92,14 @@ impl Objective {
     }
 }
 
-/// Waits by whether they were in time.
+/// Counts of waits, by whether they were in time.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Tally {
-    /// Over, in time.
+    /// Ended in time.
     pub kept: u64,
-    /// Late, whether or not they are over.
+    /// Late, whether or not they have ended.
     pub late: u64,
-    /// Still waiting, and in time so far.
+    /// Still waiting, in time so far.
     pub undecided: u64,
 }
 
@@ -154,58 +151,58 @@ impl Tally {
     }
 }
 
-/// Whether a promise is kept.
+/// The state of a target.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TargetState {
-    /// So few waits that not a single one may be late yet: there is nothing to tell.
-    Few,
-    /// Kept so far.
-    Kept,
-    /// Kept so far, and its budget burns fast.
-    Burning,
-    /// More are late than may be.
-    Broken,
+    /// So few waits that none of them may be late.
+    TooFew,
+    /// Met so far.
+    Met,
+    /// Met so far, but its budget burns fast.
+    AtRisk,
+    /// More waits are late than allowed.
+    Missed,
 }
 
 impl TargetState {
-    /// As people read it.
+    /// Returns the word for people.
     pub fn word(self) -> &'static str {
         match self {
-            TargetState::Few => "few",
-            TargetState::Kept => "kept",
-            TargetState::Burning => "burning",
-            TargetState::Broken => "broken",
+            TargetState::TooFew => "too few",
+            TargetState::Met => "met",
+            TargetState::AtRisk => "at risk",
+            TargetState::Missed => "missed",
         }
     }
 }
 
-/// How a promise stands.
+/// The standing of a target.
 #[derive(Clone, PartialEq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TargetStanding {
     pub state: TargetState,
     /// Its window.
     pub window: Tally,
-    /// What was decided within the last hour.
+    /// The waits decided within the last hour.
     pub hour: Tally,
-    /// Late ones that the window's waits allow so far.
+    /// How many of the window's waits may be late.
     pub allowed: u64,
-    /// How many more may be late; negative when too many are.
+    /// How many more may be late; negative if too many are.
     pub left: i64,
-    /// The burn rate over the last hour, in thousandths: 1000 uses the budget up just when the window is over.
+    /// The burn rate over the last hour, in thousandths: 1000 spends the budget exactly at the end of the window.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub burn: Option<u64>,
-    /// Whether it burns fast, over the last hour and over the last five minutes alike.
+    /// Whether it burns fast, over the last hour and over the last five minutes.
     pub fast: bool,
-    /// When the budget is used up if it goes on as in the last hour.
+    /// When the budget is spent at the rate of the last hour.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub breaks_in_us: Option<Micros>,
+    pub missed_in_us: Option<Micros>,
     /// As one sentence.
     pub message: String,
 }
 
 impl TargetStanding {
-    /// How a promise stands, by the tallies of its window, of the last hour and of the last five minutes.
+    /// Computes the standing from the tallies of the window, the last hour and the last five minutes.
     pub fn of(promise: &Objective, window: Tally, hour: Tally, lately: Tally) -> TargetStanding {
         let decided = window.decided();
         let allowed = decided * promise.may_be_late() / 1000;
@@ -218,15 +215,15 @@ impl TargetStanding {
         };
         let fast = hour.late >= LEAST_LATE && burns(&hour) && burns(&lately);
         let state = if left < 0 && window.late >= LEAST_LATE {
-            TargetState::Broken
+            TargetState::Missed
         } else if fast {
-            TargetState::Burning
+            TargetState::AtRisk
         } else if allowed == 0 {
-            TargetState::Few
+            TargetState::TooFew
         } else {
-            TargetState::Kept
+            TargetState::Met
         };
-        let breaks_in_us = breaks_in(promise, window, hour);
+        let missed_in_us = missed_in(promise, window, hour);
         let mut standing = TargetStanding {
             state,
             window,
@@ -235,7 +232,7 @@ impl TargetStanding {
             left,
             burn: hour.burn(promise),
             fast,
-            breaks_in_us,
+            missed_in_us,
             message: String::new(),
         };
         standing.message = standing.sentence(promise);
@@ -251,8 +248,8 @@ impl TargetStanding {
         let decided = self.window.decided();
         if decided == 0 {
             return match undecided {
-                0 => "No job has waited yet.".to_owned(),
-                n => format!("{n} still wait, in time so far."),
+                0 => "No jobs have waited yet.".to_owned(),
+                n => format!("{n} still wait, all within the limit so far."),
             };
         }
         let waits = if decided == 1 {
@@ -265,24 +262,30 @@ impl TargetStanding {
             PerMille(u16::try_from(kept * 1000 / decided).unwrap_or(0))
         );
         match self.state {
-            TargetState::Few => {
-                message += &format!("; too few to tell whether {} of them are.", promise.share);
-            }
-            TargetState::Broken => {
+            TargetState::TooFew => {
                 message += &format!(
-                    ": {late} were late, and {} may be. It is broken.",
+                    "; too few to tell whether the target of {} is met.",
+                    promise.share
+                );
+            }
+            TargetState::Missed => {
+                message += &format!(
+                    ": {late} were late (allowed: {}). The target is missed.",
                     self.allowed
                 );
             }
-            TargetState::Kept | TargetState::Burning => {
-                message += &format!(": {late} were late, and {} more may be.", self.left.max(0));
+            TargetState::Met | TargetState::AtRisk => {
+                message += &format!(
+                    ": {late} were late (allowed before it is missed: {} more).",
+                    self.left.max(0)
+                );
             }
         }
-        if self.state != TargetState::Broken
-            && let Some(breaks) = self.breaks_in_us
+        if self.state != TargetState::Missed
+            && let Some(breaks) = self.missed_in_us
         {
             message += &format!(
-                " As in the last hour ({} of {} late), it is broken in {}.",
+                " At the rate of the last hour ({} of {} late), it is missed in {}.",
                 self.hour.late,
                 self.hour.decided(),
                 spoken(breaks.into())
@@ -298,9 +301,9 @@ impl TargetStanding {
     }
 }
 
-/// When a budget is used up if as many are late, and as many decided, in each hour to come as in the last: the time after
-/// which late + L t exceeds the share of (decided + D t) that may be. What leaves the window meanwhile is left out.
-fn breaks_in(promise: &Objective, window: Tally, hour: Tally) -> Option<Micros> {
+/// Returns when a budget is spent if each further hour has as many late and as many decided waits as the last one: the time after
+/// which late + L t exceeds the allowed share of (decided + D t). Waits that leave the window in the meantime are ignored.
+fn missed_in(promise: &Objective, window: Tally, hour: Tally) -> Option<Micros> {
     let may = u128::from(promise.may_be_late());
     let budget = u128::from(window.decided()) * may;
     let spent = u128::from(window.late) * 1000;
@@ -353,12 +356,12 @@ mod tests {
         let standing = TargetStanding::of(&promise, tally(960, 40), tally(10, 10), tally(1, 1));
         assert_eq!((standing.allowed, standing.left), (50, 10));
         // Ten late and one more allowed in each hour.
-        assert_eq!(standing.breaks_in_us, Some(Micros(4_000_000_000)));
+        assert_eq!(standing.missed_in_us, Some(Micros(4_000_000_000)));
         assert_eq!(standing.burn, Some(10_000));
-        assert_eq!(standing.state, TargetState::Burning);
+        assert_eq!(standing.state, TargetState::AtRisk);
         assert_eq!(
             standing.message,
-            "96 % of 1000 waits were in time: 40 were late, and 10 more may be. As in the last hour (10 of 20 late), it is broken in 1 h 6 min."
+            "96 % of 1000 waits were in time: 40 were late (allowed before it is missed: 10 more). At the rate of the last hour (10 of 20 late), it is missed in 1 h 6 min."
         );
     }
 
@@ -366,14 +369,14 @@ mod tests {
     fn nobody_is_called_for_a_bad_minute_nor_for_what_is_over() {
         let promise = promise(950, 7);
         let state = |hour, lately| TargetStanding::of(&promise, tally(960, 40), hour, lately).state;
-        assert_eq!(state(tally(95, 5), tally(0, 5)), TargetState::Kept);
-        assert_eq!(state(tally(10, 10), tally(9, 0)), TargetState::Kept);
-        assert_eq!(state(tally(0, 2), tally(0, 2)), TargetState::Kept);
-        assert_eq!(state(tally(10, 10), Tally::default()), TargetState::Kept);
+        assert_eq!(state(tally(95, 5), tally(0, 5)), TargetState::Met);
+        assert_eq!(state(tally(10, 10), tally(9, 0)), TargetState::Met);
+        assert_eq!(state(tally(0, 2), tally(0, 2)), TargetState::Met);
+        assert_eq!(state(tally(10, 10), Tally::default()), TargetState::Met);
         let few = TargetStanding::of(&promise, tally(3, 1), tally(3, 1), tally(3, 1));
-        assert_eq!(few.state, TargetState::Few);
+        assert_eq!(few.state, TargetState::TooFew);
         let broken = TargetStanding::of(&promise, tally(40, 4), tally(0, 0), tally(0, 0));
-        assert_eq!((broken.state, broken.left), (TargetState::Broken, -2));
+        assert_eq!((broken.state, broken.left), (TargetState::Missed, -2));
     }
 
     #[test]
@@ -440,7 +443,7 @@ mod tests {
         ) {
             let promise = Objective { days: 90, ..promise(share, 90) };
             let (window, hour) = (tally(kept, late), tally(more_kept, more_late));
-            if let Some(breaks) = breaks_in(&promise, window, hour) {
+            if let Some(breaks) = missed_in(&promise, window, hour) {
                 let left_after = |hours: f64| {
                     let decided = (kept + late) as f64 + hours * hour.decided() as f64;
                     decided * f64::from(1000 - share) / 1000.0 - late as f64 - hours * more_late as f64

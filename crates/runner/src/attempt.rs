@@ -91,7 +91,7 @@ pub async fn run(
             }
             tracing::info!(
                 job = assigned.job,
-                "not begun: this host has as many jobs as it may"
+                "not started: this host is at its limit of jobs"
             );
             handle.exit(Instant::now());
             handle.begun.notify_one();
@@ -312,11 +312,11 @@ fn heading(
         &facts,
     );
     let clauses = match assigned.requirement.parse::<Requirement>() {
-        Ok(requirement) if requirement.is_any() => "it asks for nothing in particular".to_owned(),
+        Ok(requirement) if requirement.is_any() => "no requirement".to_owned(),
         Ok(requirement) if requirement.satisfied_by(&subject) => {
             format!("satisfied here: {requirement}")
         }
-        _ => format!("it asks for: {}", assigned.requirement),
+        _ => format!("requirement: {}", assigned.requirement),
     };
     [
         format!(
@@ -370,12 +370,12 @@ async fn tell_started(
                     .problem()
                     .is_some_and(|problem| problem.word() == "stale-lease") =>
             {
-                handle.stop(StopCause::Over, "the service counts this attempt as over");
+                handle.stop(StopCause::Over, "the attempt has ended for the service");
                 return;
             }
             Err(error) if error.passes() => pace.pause().await,
             Err(error) => {
-                tracing::warn!(%error, job = assigned.job, "the start was not taken");
+                tracing::warn!(%error, job = assigned.job, "the start was refused");
                 return;
             }
         }
@@ -431,7 +431,7 @@ async fn supervise(
             _ = look.tick(), if assigned.exclusive && !cut_off && !over => {
                 if let Some(silence) = environment.cut_off() {
                     let message = format!(
-                        "the service has not been reached for {}, and this job holds seats, which others may have soon; ending it",
+                        "the service has been unreachable for {}, and this job holds seats that others may get soon; ending it",
                         spoken(silence)
                     );
                     let _ = spool.append_line(&message);
@@ -463,14 +463,14 @@ async fn supervise(
                 ending.get_or_insert((Outcome::Cancellation, message));
             }
             () = tokio::time::sleep_until(deadline), if ending.is_none() => {
-                let message = format!("it ran longer than its time limit of {}", spoken(limit));
+                let message = format!("time limit of {} exceeded", spoken(limit));
                 let _ = spool.append_line(&format!("{message}; asking the command to end"));
                 ask(over);
                 kill_at = Some(tokio::time::Instant::now() + ASKED);
                 ending = Some((Outcome::Timeout, message));
             }
             () = tokio::time::sleep_until(kill_at.unwrap_or(deadline)), if kill_at.is_some() => {
-                let _ = spool.append_line(&format!("it did not end within {}; ending it", spoken(ASKED)));
+                let _ = spool.append_line(&format!("it did not end within {}; killing it", spoken(ASKED)));
                 kill(over);
                 kill_at = None;
             }

@@ -49,8 +49,7 @@ fn clock(hello: &ServiceInfo) -> Finding {
         "this machine's clock is {} {side} the service's",
         spoken(gap)
     );
-    let remedy = "timedatectl set-ntp true, or set it by hand. Times on the record are the service's and stay right; \
-                what jobs do with certificates and tokens may fail";
+    let remedy = "timedatectl set-ntp true, or set it by hand. Recorded times are the service's and stay correct; certificates and tokens may fail in jobs";
     match gap {
         gap if gap > CLOCK_WRONG => Finding::bad("clock", text).remedy(remedy),
         gap if gap > CLOCK => Finding::doubtful("clock", text).remedy(remedy),
@@ -67,12 +66,11 @@ pub async fn of_clock(client: &RunnerClient) -> Option<Finding> {
 pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
     let folder = home.path().display();
     let written = match home.try_writing() {
-        Ok(()) => Finding::good("folder", format!("{folder} can be written")),
+        Ok(()) => Finding::good("folder", format!("{folder} is writable")),
         Err(error) => {
-            let text = format!("{folder} cannot be written: {error}");
+            let text = format!("{folder} is not writable: {error}");
             Finding::bad("folder", text).remedy(
-                "give it to the user that runs pennine-runner, and see that its file system is not \
-                 read-only or full",
+                "change its owner to the user that runs pennine-runner, and check that its file system is not read-only or full",
             )
         }
     };
@@ -80,8 +78,7 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
         None => Finding::doubtful("disk", format!("the disk of {folder} cannot be measured")),
         Some(disk) => {
             let text = format!("{} of {} are free below {folder}", disk.free, disk.size);
-            let remedy =
-                "remove what is not needed: jobs find no room for their work and their logs";
+            let remedy = "free some space: jobs need it for their workspaces and logs";
             match disk.free {
                 free if free < ROOM => Finding::bad("disk", text).remedy(remedy),
                 free if free < NARROW => Finding::doubtful("disk", text).remedy(remedy),
@@ -91,8 +88,7 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
     };
     let processes = match isolation {
         Isolation::Group => Finding::doubtful("processes", isolation.describe()).remedy(
-            "let this user make user namespaces (kernel.unprivileged_userns_clone = 1, \
-                 user.max_user_namespaces > 0)",
+            "allow user namespaces (kernel.unprivileged_userns_clone = 1, user.max_user_namespaces > 0)",
         ),
         _ => Finding::good("processes", format!("of a job: {}", isolation.describe())),
     };
@@ -114,7 +110,10 @@ fn host_and_port(url: &str) -> Option<(String, u16)> {
 /// Name resolution and TCP, for one address of the service.
 async fn of_route(url: &str) -> Vec<Finding> {
     let Some((host, port)) = host_and_port(url) else {
-        return vec![Finding::bad("address", format!("{url:?} is no address"))];
+        return vec![Finding::bad(
+            "address",
+            format!("{url:?} is not an address"),
+        )];
     };
     let bare = host.trim_matches(['[', ']']);
     let found = match tokio::net::lookup_host((bare, port)).await {
@@ -146,13 +145,16 @@ fn of_connection(
     took: Duration,
 ) -> Finding {
     let check = "connection";
-    let outward = "this machine needs no more than to connect outward to this port";
+    let outward = "this machine only needs an outbound connection to this port";
     match connected {
-        Ok(Ok(_)) => Finding::good(check, format!("{address} accepts in {}", spoken(took))),
+        Ok(Ok(_)) => Finding::good(
+            check,
+            format!("{address} accepts connections within {}", spoken(took)),
+        ),
         Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => {
-            let text = "refuses: the machine is there, and nothing listens on the port";
+            let text = "refuses: the machine is up, but nothing listens on the port";
             Finding::bad(check, format!("{address} {text}")).remedy(
-                "see that pennined runs there and listens on this port and not only on loopback",
+                "check that pennined runs there and listens on this port, not only on loopback",
             )
         }
         Ok(Err(error)) => Finding::bad(check, format!("{address}: {error}")).remedy(format!(
@@ -161,7 +163,7 @@ fn of_connection(
         Err(_) => {
             let text = format!("{address} did not answer within {}", spoken(CONNECT));
             Finding::bad(check, text).remedy(format!(
-                "something between swallows the packets, a firewall most likely; {outward}"
+                "packets are dropped on the way, probably by a firewall; {outward}"
             ))
         }
     }
@@ -202,7 +204,7 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Servic
                 hello.version
             ),
         )
-        .remedy("they understand each other; bring both to one version when there is time"),
+        .remedy("they are compatible; update one of them when convenient"),
         Ok(()) => Finding::good("version", format!("both are {here}")),
     });
     findings.push(clock(&hello));
@@ -260,8 +262,7 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let Some(server) = server.or(known) else {
         findings.push(
             Finding::bad("identity", "this machine has not joined any service").remedy(
-                "get a command with pennine ticket add --pool POOL, or look at the way there with: \
-             pennine-runner doctor --server URL",
+                "get the command with pennine ticket add --pool POOL, or test the connection with: pennine-runner doctor --server URL",
             ),
         );
         return findings;
@@ -286,11 +287,12 @@ pub fn print_findings(findings: &[Finding]) {
     println!(
         "{}",
         match worst(findings) {
-            Verdict::Good => "Everything is as it should be.".to_owned(),
-            Verdict::Doubtful => format!("It works; {doubtful} to look at when there is time."),
-            Verdict::Bad if bad == 1 => "1 to remedy.".to_owned(),
+            Verdict::Good => "All checks passed.".to_owned(),
+            Verdict::Doubtful if doubtful == 1 => "No failures, 1 warning.".to_owned(),
+            Verdict::Doubtful => format!("No failures, {doubtful} warnings."),
+            Verdict::Bad if bad == 1 => "1 check failed.".to_owned(),
             Verdict::Bad =>
-                format!("{bad} to fix. Begin with the first: those below may follow from it."),
+                format!("{bad} checks failed. Begin with the first: later ones may follow from it."),
         }
     );
 }

@@ -12,19 +12,19 @@ pub enum Error {
     #[error("{} cannot be used: {}", .0.display(), .1)]
     Folder(PathBuf, String),
     /// Another process works there.
-    #[error("another pennine-runner works in {} already", .0.display())]
+    #[error("another pennine-runner is already running in {}", .0.display())]
     InUse(PathBuf),
     /// What is to be logged is not understood.
     #[error(
-        "PENNINE_RUNNER_LOG={0} is no level, nor levels by module (info, or info,pennine_runner=debug): {1}"
+        "PENNINE_RUNNER_LOG={0} is not a level or a list of levels (info, or info,pennine_runner=debug): {1}"
     )]
     Level(String, String),
     /// `work` before `join`.
-    #[error("this machine has not joined yet (no runner.json in {}).\n  Get a command with: pennine ticket add --pool POOL", .0.display())]
+    #[error("this machine has not joined yet (no runner.json in {}).\n  Get the command with: pennine ticket add --pool POOL", .0.display())]
     NotJoined(PathBuf),
     /// `join` after `join`.
     #[error(
-        "this folder belongs to the runner {0} already; join another with --dir DIR, or take work with: pennine-runner work"
+        "this folder already belongs to the runner {0}; join another one with --dir DIR, or start it with: pennine-runner work"
     )]
     JoinedAlready(String),
     /// The clocks differ.
@@ -37,17 +37,17 @@ pub enum Error {
     Protocol(String),
     /// The service at the address is another than the one that was joined.
     #[error(
-        "{0} is another installation than the one this runner joined; point the runner back, or join anew in another folder"
+        "{0} is not the installation that this runner joined; use its address, or join in another folder"
     )]
     OtherInstallation(String),
     /// The service refused, or could not be reached.
     #[error("{}", describe(.0))]
     Client(#[from] ClientError),
     /// The machine is not fit to join.
-    #[error("this machine is not fit to join:{}", .0.iter().map(finding_line).collect::<String>())]
+    #[error("this machine cannot join:{}", .0.iter().map(finding_line).collect::<String>())]
     Unfit(Vec<Finding>),
     /// The doctor found something.
-    #[error("not everything is as it should be")]
+    #[error("some checks failed")]
     Unwell,
     /// Something was not given, and nobody is there to be asked.
     #[error("{0} is missing: give {1}")]
@@ -117,7 +117,7 @@ pub fn describe(error: &ClientError) -> String {
         ClientError::NoConnection { .. } => {
             "Check the address, and that this machine may connect outward to it."
         }
-        ClientError::Strange { .. } => "Check --server: something else seems to listen there.",
+        ClientError::Strange { .. } => "Check --server: another program seems to listen there.",
         ClientError::Refused(problem) => {
             return match &problem.remedy {
                 Some(remedy) => format!("the service refused: {}\n  {remedy}", problem.detail),
@@ -133,7 +133,7 @@ pub fn describe(error: &ClientError) -> String {
 pub fn check_protocol(hello: &ServiceInfo) -> Result<(), Error> {
     if hello.oldest_protocol > PROTOCOL {
         return Err(Error::Protocol(format!(
-            "the service (version {}) no longer takes this runner's protocol {PROTOCOL}; update pennine-runner",
+            "the service (version {}) no longer supports this runner's protocol {PROTOCOL}; update pennine-runner",
             hello.version
         )));
     }

@@ -186,12 +186,12 @@ fn own_probes(folder: &Path) -> BTreeMap<String, Probe> {
         Ok(read) => read,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return BTreeMap::new(),
         Err(error) => {
-            tracing::warn!(file = %file.display(), %error, "the probes cannot be read; going on without them");
+            tracing::warn!(file = %file.display(), %error, "the probes cannot be read; continuing without them");
             return BTreeMap::new();
         }
     };
     let probes = toml::from_str::<BTreeMap<String, Probe>>(&read).unwrap_or_else(|error| {
-        tracing::warn!(file = %file.display(), "the probes are not understood; going on without them: {error}");
+        tracing::warn!(file = %file.display(), "the probes are invalid; continuing without them: {error}");
         BTreeMap::new()
     });
     let known = |name: &String| {

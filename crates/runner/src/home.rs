@@ -196,11 +196,11 @@ impl Home {
         let _ = std::fs::remove_file(self.spool(attempt).with_extension("new"));
     }
 
-    /// Removes an attempt's workspace. What cannot be removed is tried again at the next start.
+    /// Removes an attempt's workspace. What cannot be removed is retried at the next start.
     pub fn clear_workspace(&self, attempt: AttemptId) {
         let workspace = self.workspace(attempt);
         if let Err(error) = remove_whole(&workspace) {
-            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed; tried again at the next start");
+            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed; retried at the next start");
         }
     }
 

@@ -82,7 +82,7 @@ impl JoinArguments {
                 None => ("the service's address", "--server URL, or PENNINE_URL"),
                 Some(_) => (
                     "the ticket",
-                    "--ticket TICKET; pennine ticket add --pool POOL makes one",
+                    "--ticket TICKET; get one with pennine ticket add --pool POOL",
                 ),
             };
             return Err(Error::Missing(what, how));
@@ -101,7 +101,7 @@ impl JoinArguments {
         )?;
         let ticket = required(
             self.ticket,
-            "The ticket (pennine ticket add --pool POOL makes one)",
+            "The ticket (from pennine ticket add --pool POOL)",
             "the ticket",
             "--ticket TICKET",
         )?;
@@ -120,13 +120,13 @@ impl JoinArguments {
                 desired_state.name = Some(name);
             }
             if self.slots.is_none() {
-                let slots = ask("How many jobs at once", "1")?;
+                let slots = ask("Slots (jobs at once)", "1")?;
                 desired_state.slots = slots
                     .parse()
-                    .map_err(|_| Error::Machine(format!("{slots:?} is no number of jobs")))?;
+                    .map_err(|_| Error::Machine(format!("{slots:?} is not a number of slots")))?;
             }
             if desired_state.labels.is_empty() {
-                let labels = ask("Labels, with spaces between (none)", "")?;
+                let labels = ask("Labels, separated by spaces (none)", "")?;
                 desired_state.labels = labels.split_whitespace().map(str::to_owned).collect();
             }
         }
@@ -156,7 +156,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         HostLimit::new(folder.clone(), *jobs)
             .map_err(|e| Error::Folder(folder.clone(), e.to_string()))?;
     }
-    println!("Asking {} who is there ...", desired_state.server);
+    println!("Contacting {} ...", desired_state.server);
     let client = RunnerClient::new(&desired_state.server, "", route)?;
     let hello = client.hello().await?;
     check_protocol(&hello)?;
@@ -176,7 +176,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         println!("  Mind:{}", finding_line(finding).trim_start_matches("\n "));
     }
     println!(
-        "It is Pennine {}. Looking at this machine ...",
+        "Found Pennine {}. Detecting this machine's facts ...",
         hello.version
     );
     let facts = facts::gather(home.path(), &usual_path()).await;
@@ -232,7 +232,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         enrolled.installation_name, identity.name, identity.short, identity.pool
     );
     println!(
-        "  Take work with: pennine-runner work --dir {}",
+        "  Start it with: pennine-runner work --dir {}",
         home.path().display()
     );
     Ok(enrol.facts)

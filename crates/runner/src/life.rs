@@ -79,15 +79,15 @@ pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error>
     );
     if !left.ends.is_empty() {
         print!(
-            "These jobs were ended, and are tried again elsewhere:\n{}",
+            "These jobs were ended, and are retried elsewhere:\n{}",
             jobs(&left.ends)
         );
     }
     if !left.losses.is_empty() {
-        println!("Nothing else can run these:");
+        println!("No other runner can run these jobs:");
         for loss in left.losses {
             println!(
-                "  {} asking for {:?}: {} waiting, {} in the last 30 days",
+                "  {} with the requirement {:?}: {} waiting, {} in the last 30 days",
                 loss.project, loss.requirement, loss.waiting, loss.lately
             );
         }

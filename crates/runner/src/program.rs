@@ -15,7 +15,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
-/// How long `join --work` waits for a service that is not there.
+/// How long `join --work` waits for an unreachable service.
 const JOIN_PATIENCE: Duration = Duration::from_secs(600);
 
 /// Pennine's runner: takes jobs from the service and runs them on this machine. It only ever connects outward.
@@ -28,7 +28,7 @@ struct Arguments {
 
 #[derive(Subcommand)]
 enum Verb {
-    /// Join this machine to a pool with a ticket. What is missing is asked for at a terminal.
+    /// Join this machine to a pool with a ticket. At a terminal, missing values are prompted for.
     Join {
         /// The service's address.
         #[arg(long, value_name = "URL", env = "PENNINE_URL")]
@@ -41,10 +41,10 @@ enum Verb {
             hide_env_values = true
         )]
         ticket: Option<String>,
-        /// The runner's name; the host's name when not given.
+        /// The runner's name [default: the host's name]
         #[arg(long)]
         name: Option<String>,
-        /// How many jobs it takes at once; 1 when not given.
+        /// Its slots: how many jobs it runs at once [default: 1]
         #[arg(long, value_parser = clap::value_parser!(u32).range(1..=256))]
         slots: Option<u32>,
         /// A label that this machine has; may be given several times.
@@ -53,49 +53,49 @@ enum Verb {
         /// Share a limit with other runners of this host: a folder that all of them can write.
         #[arg(long, value_name = "DIR", requires = "host_jobs")]
         host_dir: Option<PathBuf>,
-        /// How many jobs may run on this host at once, whichever of its runners has them.
+        /// How many jobs may run on this host at once, over all its runners.
         #[arg(long, value_name = "N", requires = "host_dir", value_parser = clap::value_parser!(u32).range(1..=256))]
         host_jobs: Option<u32>,
-        /// Go on to take work at once.
+        /// Start the runner at once.
         #[arg(long)]
         work: bool,
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Take work until stopped (SIGINT or SIGTERM).
+    /// Run jobs until stopped (SIGINT or SIGTERM).
     Work {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Tell how the service sees this machine's runner.
+    /// Show how the service sees this machine's runner.
     Status {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Let this machine's runner take nothing new for now.
+    /// Pause this machine's runner: it finishes its jobs and accepts no new ones.
     Pause {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Let it take work again.
+    /// Resume it.
     Resume {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Let it finish what it has and take nothing new.
+    /// Drain it: it finishes its jobs and accepts no new ones.
     Drain {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Leave for good: the service forgets the credential and keeps the record. No secret is needed.
+    /// Leave the pool permanently: the service revokes the credential and keeps the record. No secret is needed.
     Leave {
-        /// End the jobs that it has; they are tried again elsewhere.
+        /// End its jobs; they are retried elsewhere.
         #[arg(long)]
         force: bool,
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Look for what is wrong on this machine and on its way to the service, and say what to do.
+    /// Check this machine and its connection to the service, and show remedies.
     Doctor {
         /// The service's address, for a machine that has not joined yet.
         #[arg(long, value_name = "URL")]
@@ -106,19 +106,19 @@ enum Verb {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Have systemd start the runner at boot and again when it fails.
+    /// Install the runner as a systemd service, started at boot and restarted after a failure.
     #[command(subcommand)]
     Service(Service),
-    /// Print what the runner finds on this machine.
+    /// Print this machine's facts.
     Facts {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Keep the processes of one job together; the runner starts this by itself.
+    /// Contain the processes of one job; the runner starts this itself.
     #[command(hide = true)]
     Keep {
         isolation: Isolation,
-        /// The process that started this one, and has to be its parent still.
+        /// The process that started this one, which must still be its parent.
         runner: i32,
     },
 }
@@ -127,7 +127,7 @@ enum Verb {
 enum Service {
     /// Write the unit, make its user, enable and start it.
     Install {
-        /// The user that the runner and its jobs are; made if it is not there. pennine-runner when not given.
+        /// The user of the runner and its jobs, added if missing [default: pennine-runner]
         #[arg(long)]
         user: Option<String>,
         /// How long jobs have to finish when the service is stopped, in minutes.
@@ -141,14 +141,14 @@ enum Service {
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Stop it, which lets its jobs finish, and take it away. The runner stays in its pool.
+    /// Stop it once its jobs have finished, and remove it. The runner stays in its pool.
     Remove {
         #[command(flatten)]
         unit: UnitArguments,
         #[command(flatten)]
         place: PlaceArguments,
     },
-    /// Tell how it is.
+    /// Show its status.
     Status {
         #[command(flatten)]
         unit: UnitArguments,
@@ -159,10 +159,10 @@ enum Service {
 
 #[derive(Args)]
 struct UnitArguments {
-    /// The unit's name; pennine-runner-NAME, with the runner's name, when not given.
+    /// The unit's name [default: pennine-runner-NAME, with the runner's name]
     #[arg(long)]
     name: Option<String>,
-    /// Where the system's files lie; another root for an image that is being made.
+    /// The root of the system's files, to install into an image.
     #[arg(long, value_name = "DIR", default_value = "/")]
     root: PathBuf,
 }
@@ -193,7 +193,7 @@ fn service(verb: Service) -> Result<(), Error> {
 
 #[derive(Args)]
 struct PlaceArguments {
-    /// The folder in which the runner keeps its credential, workspaces and logs on their way.
+    /// The folder of the runner's credential, workspaces and unsent logs.
     #[arg(
         long,
         value_name = "DIR",
@@ -201,7 +201,7 @@ struct PlaceArguments {
         default_value = "pennine-runner"
     )]
     dir: PathBuf,
-    /// A certificate authority to trust beside the usual ones (a PEM file).
+    /// An additional certificate authority to trust (a PEM file).
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
 }

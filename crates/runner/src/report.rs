@@ -18,7 +18,7 @@ const SETTLE: Duration = Duration::from_secs(2);
 /// Writes down how an attempt stands, for another life of this program.
 pub fn write_journal(environment: &RunnerEnvironment, attempt: AttemptId, journal: &Journal) {
     if let Err(error) = environment.home.keep_journal(attempt, journal) {
-        tracing::warn!(%error, job = journal.job, "how the attempt stands cannot be written down; what is not reported is lost if this program ends");
+        tracing::warn!(%error, job = journal.job, "the attempt's journal cannot be written; unreported results are lost if this program ends");
     }
 }
 
@@ -60,7 +60,7 @@ pub async fn resume(
     let spool = match Spool::reopen(&environment.home.spool(attempt)) {
         Ok(spool) => spool,
         Err(error) => {
-            tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; it is given up");
+            tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; it is dropped");
             environment.home.sweep(attempt);
             return;
         }
@@ -69,7 +69,8 @@ pub async fn resume(
         .locate(&environment.client, attempt, journal.lease)
         .await;
     if journal.end.is_none() {
-        let message = "the runner was ended while this ran and has been started again; this attempt came to nothing";
+        let message =
+            "the runner was stopped while this ran and has been restarted; this attempt is lost";
         let _ = spool.append_line(message);
         journal.end = Some(RecordedEnd::Lost(LossCause::Restarted));
         write_journal(&environment, attempt, &journal);
@@ -142,7 +143,7 @@ async fn report(
             .map(|problem| (problem.word(), problem.next_offset));
         match (problem, spool) {
             (Some(("stale-lease", _)), _) => {
-                tracing::info!(job = journal.job, "the service counts this attempt as over");
+                tracing::info!(job = journal.job, "the attempt has ended for the service");
                 return;
             }
             (Some(("log-short", offset)), Some(spool)) => {
@@ -154,7 +155,7 @@ async fn report(
             }
             _ => {
                 if !error.passes() {
-                    tracing::warn!(%error, job = journal.job, "the report was not taken; trying again");
+                    tracing::warn!(%error, job = journal.job, "the report was not accepted; retrying");
                 }
                 pace.pause().await;
             }

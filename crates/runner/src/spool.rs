@@ -93,7 +93,7 @@ impl Spool {
                 self.append(fits)?;
                 self.capped.set(true);
                 let mark = format!(
-                    "\npennine: the log is longer than {} bytes; the rest is left out\n",
+                    "\npennine: the log is longer than {} bytes; the rest is omitted\n",
                     self.cap
                 );
                 self.append(mark.as_bytes())
@@ -195,7 +195,7 @@ impl Spool {
                 self.abandon();
             }
             _ if error.passes() => {}
-            _ => tracing::warn!(%error, "the service does not take the log"),
+            _ => tracing::warn!(%error, "the service does not accept the log"),
         }
         None
     }

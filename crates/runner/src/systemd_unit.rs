@@ -37,7 +37,7 @@ fn unit_name(home: &Home, given: Option<&str>) -> Result<String, Error> {
     let fits = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     if name.is_empty() || !name.chars().all(fits) {
         return Err(Error::Machine(format!(
-            "{name:?} is no name for a service: letters, digits, -, _ and ."
+            "invalid service name {name:?}: use letters, digits, -, _ and ."
         )));
     }
     Ok(name)
@@ -142,7 +142,8 @@ pub fn install(home: &Home, desired_state: &DesiredState, root: &Path) -> Result
         needs_root("installing a service")?;
         if !present() {
             return Err(Error::Machine(
-                "systemd does not run this machine; have whatever starts programs here run: pennine-runner work".into(),
+                "systemd is not running here; have your init system start: pennine-runner work"
+                    .into(),
             ));
         }
         let known = User::from_name(user).map_err(|e| Error::Machine(e.to_string()))?;
@@ -159,7 +160,7 @@ pub fn install(home: &Home, desired_state: &DesiredState, root: &Path) -> Result
                     user,
                 ],
             )?;
-            println!("Made the user {user}.");
+            println!("Added the user {user}.");
         }
         give(home.path(), user)?;
     }
@@ -176,7 +177,7 @@ pub fn install(home: &Home, desired_state: &DesiredState, root: &Path) -> Result
         let _ = std::fs::remove_file(&link);
         std::os::unix::fs::symlink(Path::new(UNITS).join(format!("{name}.service")), link)
             .map_err(broken)?;
-        println!("Enabled it there; it starts when that system does.");
+        println!("Enabled it there; it starts when that system boots.");
         return Ok(());
     }
     run("systemctl", &["daemon-reload"])?;
@@ -185,7 +186,7 @@ pub fn install(home: &Home, desired_state: &DesiredState, root: &Path) -> Result
         &["enable", "--now", &format!("{name}.service")],
     )?;
     println!(
-        "Started {name}; it starts at boot, and again when it fails. Look at it with: pennine-runner service status"
+        "Started {name}; it starts at boot and restarts after a failure. Check it with: pennine-runner service status"
     );
     Ok(())
 }
@@ -195,7 +196,7 @@ fn give(folder: &Path, user: &str) -> Result<(), Error> {
     let broken =
         |path: &Path, e: &dyn std::fmt::Display| Error::Folder(path.to_owned(), e.to_string());
     let found = User::from_name(user).map_err(|e| broken(folder, &e))?;
-    let user = found.ok_or_else(|| Error::Machine(format!("there is no user {user} here")))?;
+    let user = found.ok_or_else(|| Error::Machine(format!("unknown user {user}")))?;
     let mut ahead = vec![folder.to_owned()];
     while let Some(path) = ahead.pop() {
         chown(&path, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
@@ -224,7 +225,7 @@ pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Error>
     let file = units.join(format!("{name}.service"));
     if !file.exists() {
         return Err(Error::Machine(format!(
-            "there is no service {name} here ({})",
+            "unknown service {name} ({})",
             file.display()
         )));
     }
@@ -247,7 +248,7 @@ pub fn remove(home: &Home, name: Option<&str>, root: &Path) -> Result<(), Error>
         run("systemctl", &["daemon-reload"])?;
     }
     println!(
-        "Removed {}. The runner is still in its pool; it leaves for good with: pennine-runner leave",
+        "Removed {}. The runner is still in its pool; remove it permanently with: pennine-runner leave",
         file.display()
     );
     Ok(())
@@ -284,7 +285,7 @@ pub fn finding(folder: &Path) -> Option<Finding> {
         return Some(
             Finding::doubtful(
                 "at boot",
-                "no service is installed: this runner does not come back by itself",
+                "no service is installed: this runner does not restart by itself",
             )
             .remedy("sudo pennine-runner service install"),
         );
@@ -297,10 +298,10 @@ pub fn finding(folder: &Path) -> Option<Finding> {
     Some(match (active.as_str(), enabled.as_str()) {
         ("active" | "activating", "enabled") => Finding::good("at boot", text),
         ("active" | "activating", _) => Finding::doubtful("at boot", text).remedy(format!(
-            "sudo systemctl enable {name}: it would not come back after a reboot"
+            "sudo systemctl enable {name}: otherwise it does not start after a reboot"
         )),
         _ => Finding::bad("at boot", text).remedy(format!(
-            "journalctl -u {name} says why; then: sudo systemctl start {name}"
+            "see journalctl -u {name}; then: sudo systemctl start {name}"
         )),
     })
 }
@@ -309,7 +310,7 @@ pub fn finding(folder: &Path) -> Option<Finding> {
 pub fn status(home: &Home, root: &Path) -> Result<(), Error> {
     let Some(name) = installed(home.path(), root) else {
         return Err(Error::Machine(format!(
-            "no service works in {}; install one with: sudo pennine-runner service install",
+            "no service runs in {}; install one with: sudo pennine-runner service install",
             home.path().display()
         )));
     };
@@ -320,11 +321,9 @@ pub fn status(home: &Home, root: &Path) -> Result<(), Error> {
             property(&name, "UnitFileState"),
         );
         let again = property(&name, "NRestarts");
-        println!("{name}: {active} since {since}, {enabled} at boot, started again {again} times");
+        println!("{name}: {active} since {since}, {enabled} at boot, restarted {again} times");
     } else {
-        println!(
-            "{name}: its unit is there; systemd does not run this machine, so it does not run"
-        );
+        println!("{name}: its unit is installed, but systemd is not running here");
     }
     Ok(())
 }

@@ -67,7 +67,7 @@ fn start_log(home: &Home) -> Result<(), Error> {
         .init();
     if let Some(error) = error {
         tracing::warn!(
-            "its own log cannot be kept in {}: {error}",
+            "its own log cannot be written in {}: {error}",
             home.path().display()
         );
     }
@@ -118,7 +118,7 @@ async fn environment(
 /// Tells the service that the process ends, or that a single-use runner is used up.
 async fn take_leave(home: &Home, environment: &RunnerEnvironment, is_used_up: bool) {
     if is_used_up {
-        tracing::info!("its one job is done: it leaves for good");
+        tracing::info!("its one job is done: it leaves permanently");
         let leave = LeaveRequest {
             used_up: true,
             ..LeaveRequest::default()
@@ -174,7 +174,7 @@ pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<()
                     break Ok(());
                 }
                 tracing::info!(
-                    "to stop: finishes what it has and takes nothing new; told once more, it stops at once"
+                    "stopping: it finishes its jobs and accepts no new ones; interrupt again to stop at once"
                 );
                 news.leaving.set(true);
                 news.leave.notify_one();
@@ -225,7 +225,7 @@ async fn probe_regularly(environment: Rc<RunnerEnvironment>, news: Rc<PollNews>)
     loop {
         let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
         if probe_machine(&environment, None).await {
-            tracing::info!("this machine has changed; the service is told with the next poll");
+            tracing::info!("the machine's facts have changed; they are sent with the next poll");
             news.to_tell.set(true);
         }
     }
@@ -272,7 +272,7 @@ fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
         attempts = names.len(),
         processes = ended,
         to_report = left.len(),
-        "cleared what an earlier run of this program left"
+        "cleared leftovers of an earlier run"
     );
     left
 }
@@ -475,13 +475,11 @@ async fn renew(environment: &RunnerEnvironment) {
         identity.credential.clone_from(&next.credential);
         environment.home.set_identity(&identity)?;
         environment.client.show(&next.credential);
-        tracing::info!("the credential was old and has been replaced");
+        tracing::info!("the credential has been renewed");
         Ok::<(), Error>(())
     };
     if let Err(error) = renewed.await {
-        tracing::warn!(
-            "the credential is old and could not be replaced; trying again with the next poll: {error}"
-        );
+        tracing::warn!("the credential could not be renewed; retrying with the next poll: {error}");
     }
 }
 
@@ -509,7 +507,7 @@ fn log_lost_contact(connected: &mut bool, pace: &mut Backoff, error: &ClientErro
         } else {
             "."
         };
-        tracing::warn!("{message}{stop} Trying again until it works; jobs go on meanwhile");
+        tracing::warn!("{message}{stop} Retrying; running jobs continue");
     }
 }
 

@@ -126,7 +126,7 @@ async fn measure() {
     tokio::spawn(async move { axum::serve(listener, router).await });
     let client = &stand.client;
     let supplier = NewSupplier {
-        name: "harbour".into(),
+        name: "chandler".into(),
         kind: "standin-cloud".into(),
         settings: BTreeMap::from([("url".to_owned(), url)]),
         ..NewSupplier::default()
@@ -136,7 +136,7 @@ async fn measure() {
         name: name.into(),
         labels: vec![name.into()],
         supply: Some(SupplyChange {
-            supplier: Some("harbour".into()),
+            supplier: Some("chandler".into()),
             ceiling: Some(ceiling),
             single_use: Some(single_use),
             facts: Some([("os".to_owned(), FactValue::Text("linux".into()))].into()),

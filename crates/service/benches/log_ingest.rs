@@ -77,7 +77,7 @@ async fn open_attempt(stand: &Stand) -> OpenAttempt {
     // A runner that only says what one would.
     let ticket = stand
         .client
-        .add_ticket("quay", &NewTicket::default())
+        .add_ticket("staithe", &NewTicket::default())
         .await
         .unwrap()
         .secret;

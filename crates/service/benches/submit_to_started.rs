@@ -66,7 +66,7 @@ async fn measure() {
         (&stand.client, &stand.address, &stand.database, &stand.data);
     let programs = root().join("target/release");
     let ticket = client
-        .add_ticket("quay", &NewTicket::default())
+        .add_ticket("staithe", &NewTicket::default())
         .await
         .unwrap()
         .secret;

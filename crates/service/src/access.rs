@@ -60,7 +60,7 @@ impl Principal {
         let needed = format!("{role:?}").to_lowercase();
         Err(ServiceError::forbidden(
             "role-needed",
-            "The token may not do this",
+            "The token does not permit this",
             format!(
                 "this needs the role {needed}; the token {:?} has {}",
                 self.name, self.role_word

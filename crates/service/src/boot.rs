@@ -129,14 +129,14 @@ async fn until(
     stop.cancel();
     loops.close();
     if tokio::time::timeout(DRAIN, loops.wait()).await.is_err() {
-        tracing::warn!("some loops did not end in time");
+        tracing::warn!("some background tasks did not end in time");
     }
     let _ = tokio::time::timeout(DRAIN, flush).await;
     tracing::info!("stopped");
     Ok(())
 }
 
-/// Works the sums of trends out anew from the record, and says what was counted.
+/// Works the sums of trends out again from the record, and says what was counted.
 pub async fn rebuild_rollups(config: Config) -> anyhow::Result<()> {
     let store = Store::open(&config.database_url, config.database_connections)?;
     let now = first_contact(&store).await?;

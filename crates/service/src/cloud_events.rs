@@ -48,7 +48,7 @@ impl<'a> Source<'a> {
 
     /// An event with which a listener is tried.
     pub fn trial(&self, id: Uuid, at: Moment) -> Event {
-        let about = json!({"kind": "trial", "message": "This is a trial: somebody asked Pennine to send it."});
+        let about = json!({"kind": "trial", "message": "This is a test event, sent on request."});
         Event {
             id: id.to_string(),
             alert: "trial".to_owned(),

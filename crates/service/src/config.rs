@@ -225,7 +225,7 @@ impl Config {
         if self.keep.feed < 7 {
             return wrong(
                 "keep.feed",
-                "must be at least 7 days, so that who was away can read on",
+                "must be at least 7 days, so that readers can resume after an outage",
             );
         }
         if !(16..=3660).contains(&self.limits.hour_days) {

@@ -23,7 +23,7 @@ pub struct Encryption {
 #[derive(Debug, thiserror::Error)]
 pub enum Locked {
     /// It was locked with another key.
-    #[error("it was locked with the key {0}, and this installation's is {1}")]
+    #[error("it was encrypted with the key {0}, and this installation's key is {1}")]
     OtherKey(String, String),
     /// It is not what was locked, or not under this name.
     #[error("it is damaged")]
@@ -92,22 +92,22 @@ mod tests {
     #[test]
     fn what_is_locked_is_opened_under_its_name_alone() {
         let own = encryption(7);
-        let locked = own.lock("harbour/key", "open sesame").unwrap();
+        let locked = own.lock("chandler/key", "open sesame").unwrap();
         assert!(!locked.contains("sesame"));
         assert_ne!(
             Some(&locked),
-            own.lock("harbour/key", "open sesame").as_ref()
+            own.lock("chandler/key", "open sesame").as_ref()
         );
-        assert_eq!(own.open("harbour/key", &locked).unwrap(), "open sesame");
+        assert_eq!(own.open("chandler/key", &locked).unwrap(), "open sesame");
         assert!(matches!(
-            own.open("quay/key", &locked),
+            own.open("staithe/key", &locked),
             Err(Locked::Damaged)
         ));
         assert!(matches!(
-            own.open("harbour/key", "key-7:AAAA"),
+            own.open("chandler/key", "key-7:AAAA"),
             Err(Locked::Damaged)
         ));
-        let other = encryption(8).open("harbour/key", &locked);
+        let other = encryption(8).open("chandler/key", &locked);
         assert!(matches!(other, Err(Locked::OtherKey(..))));
     }
 

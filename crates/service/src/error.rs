@@ -1,5 +1,4 @@
-//! What can go wrong with what somebody asks of the service, without HTTP: operations and views return it, and
-//! `http::answer` alone turns it into a problem.
+//! The error of operations and views. It knows nothing of HTTP: `http::answer` turns it into a problem.
 
 use crate::log_store::LogError;
 use pennine_core::requirement::SyntaxError;
@@ -7,26 +6,26 @@ use pennine_core::requirement::SyntaxError;
 /// The outcome of an operation or a view.
 pub type Result<T, E = ServiceError> = std::result::Result<T, E>;
 
-/// The sort of an error, by who can do something about it.
+/// The category of an error.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum ErrorKind {
-    /// A field is wrong.
+    /// A field is invalid.
     Invalid,
-    /// There is no such thing.
+    /// Something named does not exist.
     NotFound,
-    /// It clashes with what is there.
+    /// It conflicts with the present state.
     Conflict,
-    /// The thing was changed since it was read.
+    /// The thing has changed since it was read.
     Stale,
-    /// Nobody is signed in, or the token is not valid.
+    /// Not signed in, or the token is invalid.
     Unauthenticated,
-    /// The caller may not do it.
+    /// The caller lacks the permission.
     Forbidden,
-    /// The thing was there, and is no more.
+    /// The thing no longer exists.
     Gone,
-    /// The database or another part cannot be reached just now.
+    /// The database or another part is unavailable.
     Unavailable,
-    /// A defect of ours; the cause is in the log only.
+    /// An internal error; the cause is only in the log.
     Internal,
 }
 
@@ -34,24 +33,24 @@ pub enum ErrorKind {
 #[derive(Clone, PartialEq, Debug)]
 pub struct ServiceError(Box<Details>);
 
-/// What an error says.
+/// The contents of an error.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Details {
     pub kind: ErrorKind,
-    /// A stable word by which programs tell errors apart: `unknown-pool`.
+    /// A stable identifier for programs: `unknown-pool`.
     pub code: String,
     pub title: String,
-    /// What is wrong, with the value.
+    /// What is wrong, including the value.
     pub detail: String,
-    /// The field at fault.
+    /// The invalid field.
     pub field: Option<String>,
     /// The column of a requirement, from 1.
     pub column: Option<usize>,
-    /// What to do about it.
+    /// The remedy.
     pub remedy: Option<String>,
-    /// The offset at which a log goes on.
+    /// The offset at which a log continues.
     pub next_offset: Option<u64>,
-    /// The version that the thing has now.
+    /// The present version of the thing.
     pub version: Option<String>,
 }
 
@@ -70,33 +69,27 @@ impl ServiceError {
         }))
     }
 
-    /// Returns what the error says.
+    /// Returns the contents.
     pub fn details(&self) -> &Details {
         &self.0
     }
 
-    /// Returns what the error says, for whoever turns it into an answer.
+    /// Returns the contents by value.
     pub fn into_details(self) -> Details {
         *self.0
     }
 
-    /// The request is wrong in one field.
+    /// A field is invalid.
     pub fn invalid(field: &str, detail: impl Into<String>) -> Self {
-        ServiceError::new(
-            ErrorKind::Invalid,
-            "invalid-field",
-            "A field is wrong",
-            detail,
-        )
-        .field(field)
+        ServiceError::new(ErrorKind::Invalid, "invalid-field", "Invalid field", detail).field(field)
     }
 
-    /// A requirement cannot be read.
+    /// A requirement has a syntax error.
     pub fn requirement(field: &str, error: SyntaxError) -> Self {
         let mut failure = ServiceError::new(
             ErrorKind::Invalid,
             "wrong-requirement",
-            "The requirement cannot be read",
+            "Invalid requirement",
             format!("column {}: {}", error.column, error.message),
         )
         .field(field);
@@ -104,86 +97,86 @@ impl ServiceError {
         failure
     }
 
-    /// There is no such thing.
+    /// Something named does not exist.
     pub fn unknown(noun: &str, name: &str) -> Self {
         let mut failure = ServiceError::new(
             ErrorKind::NotFound,
             &format!("unknown-{noun}"),
-            &format!("There is no such {noun}"),
-            format!("there is no {noun} {name:?}"),
+            &format!("Unknown {noun}"),
+            format!("unknown {noun} {name:?}"),
         );
         if [
             "job", "machine", "pool", "project", "runner", "supplier", "team",
         ]
         .contains(&noun)
         {
-            failure = failure.remedy(format!("pennine {noun} list shows those that exist"));
+            failure = failure.remedy(format!("pennine {noun} list shows the known ones"));
         }
         failure
     }
 
-    /// The name stands for several things.
+    /// The name is ambiguous.
     pub fn ambiguous(noun: &str, name: &str, choices: &[String]) -> Self {
         ServiceError::new(
             ErrorKind::Conflict,
             "ambiguous-name",
-            "The name stands for several things",
-            format!("{name:?} is the name of several: {}", choices.join(", ")),
+            "Ambiguous name",
+            format!("{name:?} matches several: {}", choices.join(", ")),
         )
-        .remedy(format!("name the {noun} by one of these"))
+        .remedy(format!("use one of these names for the {noun}"))
     }
 
-    /// It clashes with what is there.
+    /// It conflicts with the present state.
     pub fn conflict(kind: &str, title: &str, detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Conflict, kind, title, detail)
     }
 
-    /// The thing has changed since it was read; `version` is the one that it has now.
+    /// The thing has changed since it was read; `version` is its present version.
     pub fn stale(detail: impl Into<String>, version: String) -> Self {
         let mut error = ServiceError::new(
             ErrorKind::Stale,
             "changed-meanwhile",
-            "It has changed meanwhile",
+            "Changed in the meantime",
             detail,
         );
         error.0.version = Some(version);
-        error.remedy("read it again, and repeat your change if it still applies")
+        error.remedy("read it again, and repeat the change if it still applies")
     }
 
-    /// Something has that name already.
+    /// The name is taken.
     pub fn taken(detail: impl Into<String>) -> Self {
         ServiceError::conflict("exists-already", "The name is taken", detail).field("name")
     }
 
-    /// Nobody is signed in, or the token does not hold.
+    /// Not signed in, or the token is invalid.
     pub fn unauthenticated(detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Unauthenticated, "not-signed-in", "A valid token is needed", detail)
-            .remedy("send Authorization: Bearer TOKEN; the administrator's lies in admin.token in the service's data folder")
+            .remedy("send Authorization: Bearer TOKEN; the administrator's token is in admin.token in the service's data folder")
     }
 
-    /// It is not allowed.
+    /// The caller lacks the permission.
     pub fn forbidden(kind: &str, title: &str, detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Forbidden, kind, title, detail)
     }
 
-    /// It is over.
+    /// The thing no longer exists.
     pub fn gone(kind: &str, title: &str, detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Gone, kind, title, detail)
     }
 
-    /// Names the field at fault.
+    /// Sets the invalid field.
     pub fn field(mut self, field: &str) -> Self {
         self.0.field = Some(field.to_owned());
         self
     }
 
-    /// Says what to do.
+    /// Sets the remedy.
     pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
         self.0.remedy = Some(remedy.into());
         self
     }
 
-    /// Says at which offset a log goes on.
+    /// Sets the offset at which a log continues.
     pub fn next_offset(mut self, offset: u64) -> Self {
         self.0.next_offset = Some(offset);
         self
@@ -199,15 +192,15 @@ impl From<pennine_store::Error> for ServiceError {
                 ServiceError::new(
                     ErrorKind::Unavailable,
                     "database-away",
-                    "The database does not answer",
-                    "the service cannot reach its database just now; nothing was changed that was not answered",
+                    "The database is unavailable",
+                    "the service cannot reach its database; changes without an answer were not made",
                 )
-                .remedy("try again in a moment; /readyz tells when it is back")
+                .remedy("try again in a moment; /readyz reports when it is back")
             }
             E::Duplicate(constraint) => ServiceError::conflict(
                 "exists-already",
-                "There is one already",
-                format!("something like it exists already ({constraint})"),
+                "It already exists",
+                format!("a conflicting object already exists ({constraint})"),
             ),
             E::Newer(_) | E::Refused(_) => ServiceError::ours(&error),
         }
@@ -224,14 +217,14 @@ impl From<LogError> for ServiceError {
 }
 
 impl ServiceError {
-    /// A failure of ours: the cause goes to the log only.
+    /// An internal error: the cause goes to the log only.
     pub fn ours(error: &dyn std::error::Error) -> Self {
         tracing::error!(error = %error, "a request failed inside the service");
         ServiceError::new(
             ErrorKind::Internal,
             "internal",
-            "The service failed",
-            "the service failed while it worked on this request; its log says why, under the request's id",
+            "Internal error",
+            "details are in the service log under this request's id",
         )
     }
 }

@@ -27,7 +27,7 @@ pub async fn run(app: App) {
             () = app.stop.cancelled() => return,
         }
         if let Err(error) = once(&app).await {
-            tracing::warn!(%error, "upkeep did not get through; it goes on in {} s", EVERY.as_secs());
+            tracing::warn!(%error, "housekeeping failed; it is retried in {} s", EVERY.as_secs());
         }
     }
 }

@@ -1,9 +1,9 @@
-//! Leading: one replica keeps the queue and the yard in memory and decides.
+//! The leader: one replica that keeps the queue and the yard in memory and decides.
 //!
 //! A replica that takes the lead builds an [`Engine`] from the record, restarts every lease from now, and then follows
-//! the change feed. What the engine decides is committed under the epoch's fence; a batch that is refused as a whole means that
-//! another leads, and a database that does not answer means that what was committed is not known. Either way the
-//! state is thrown away: it is cheap to rebuild and never worth guessing about.
+//! the change feed. Decisions are committed under the epoch's fence. A batch that is refused as a whole means that another replica
+//! leads; a database that does not answer leaves it unknown whether a batch was committed. In both cases the state is discarded,
+//! because rebuilding it is cheap.
 
 pub mod capacity;
 mod changes;
@@ -32,43 +32,43 @@ use tokio::sync::broadcast::error::RecvError;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
-/// How often a replica that does not lead tries to.
+/// How often another replica tries to take the lead.
 const TRY_EVERY: Duration = Duration::from_millis(500);
 /// How often the lead is renewed. It lasts 2 s.
 const RENEW_EVERY: Duration = Duration::from_millis(700);
-/// A leader that could not renew for this long stops by itself, before another can have taken over.
+/// A leader that could not renew its lead for this long stops, before another replica can have taken over.
 const RENEW_LIMIT: Duration = Duration::from_millis(1700);
-/// How long a replica that met a change it cannot read leaves the lead to others: several times what they need to take it.
+/// How long a replica that met an unreadable change does not try to lead: several times what others need to take over.
 const STAND_ASIDE: Duration = Duration::from_secs(5);
-/// How often leases and connections are looked at.
+/// How often leases and connections are checked.
 const TICK: Duration = Duration::from_secs(1);
 /// Assignments committed at once.
 const BATCH: usize = 500;
 
-/// Why a time of leading ended.
+/// Why a term ended.
 #[derive(Debug, thiserror::Error)]
 enum TermEnd {
     #[error("another replica leads")]
     Deposed,
-    #[error("the lead could not be renewed in time")]
+    #[error("leadership could not be renewed in time")]
     NotRenewed,
     #[error("this replica fell behind the change feed")]
     Behind,
-    #[error("the tree of teams has changed; the state is built anew")]
+    #[error("the tree of teams has changed; the state is rebuilt")]
     TreeMoved,
     /// A change that this version cannot read: a newer replica wrote it, and should lead.
     #[error("change {cursor} cannot be read: {error}")]
     Undecodable { cursor: Cursor, error: Undecodable },
-    /// The state in memory cannot be right: it is built anew from the record.
-    #[error("dispatch's state is inconsistent: {0}")]
+    /// The state in memory cannot be right: it is rebuilt from the record.
+    #[error("the dispatch state is inconsistent: {0}")]
     Inconsistent(Inconsistency),
-    #[error("told to stop")]
+    #[error("stopping")]
     Stopped,
     #[error(transparent)]
     Record(#[from] pennine_store::Error),
 }
 
-/// Leads whenever nobody else does, until told to stop.
+/// Leads whenever no other replica does, until stopped.
 pub async fn lead(app: App) {
     let mut failing = false;
     while !app.stop.is_cancelled() {
@@ -85,13 +85,13 @@ pub async fn lead(app: App) {
                 if let TermEnd::Inconsistent(found) = &end {
                     note_inconsistency(&app, epoch, found).await;
                 }
-                tracing::info!(epoch = epoch.0, reason = %end, "this replica leads no more");
+                tracing::info!(epoch = epoch.0, reason = %end, "this replica no longer leads");
                 let release = async {
                     let mut connection = app.store.leader().await?;
                     leadership::release(&mut connection, app.replica, epoch).await
                 };
                 if let Err(error) = release.await {
-                    tracing::debug!(%error, "the lead could not be given up; it expires by itself");
+                    tracing::debug!(%error, "leadership could not be released; it expires by itself");
                 }
                 let is_for_others = match &end {
                     TermEnd::Undecodable { .. } => true,
@@ -107,7 +107,7 @@ pub async fn lead(app: App) {
             Ok(None) => failing = false,
             Err(error) if !failing => {
                 failing = true;
-                tracing::warn!(%error, "cannot try to lead");
+                tracing::warn!(%error, "cannot try to take leadership");
             }
             Err(_) => {}
         }
@@ -118,23 +118,25 @@ pub async fn lead(app: App) {
     }
 }
 
-/// Writes down what made the state inconsistent: where it does so again, it is left out from then on.
+/// Records the cause of an inconsistent state; a repeated cause is set aside.
 async fn note_inconsistency(app: &App, epoch: Epoch, found: &Inconsistency) {
-    tracing::error!(epoch = epoch.0, %found, "dispatch's state was inconsistent and is built anew");
+    tracing::error!(epoch = epoch.0, %found, "the dispatch state was inconsistent and is rebuilt");
     let Some(entity) = found.subject else { return };
     let noted = async {
         let mut connection = app.store.leader().await?;
         set_aside::note(&mut connection, entity, found, app.clock.now()).await
     };
     match noted.await {
-        Ok(true) => tracing::error!(%entity, "it is left out of dispatch from now on"),
+        Ok(true) => tracing::error!(%entity, "it is set aside from dispatch from now on"),
         Ok(false) => {}
-        Err(error) => tracing::error!(%error, "what made it inconsistent could not be noted"),
+        Err(error) => {
+            tracing::error!(%error, "the cause of the inconsistency could not be recorded")
+        }
     }
 }
 
-/// Leaves the lead to others for a while. A replica that then finds nobody leading takes it again: it builds its state
-/// from the record, which does not depend on the change.
+/// Leaves the lead to other replicas for a while. If none takes it, this replica leads again: it builds its state from the record,
+/// which does not depend on the change.
 async fn pause_leading(app: &App) {
     tokio::select! {
         () = tokio::time::sleep(STAND_ASIDE) => {}
@@ -142,7 +144,7 @@ async fn pause_leading(app: &App) {
     }
 }
 
-/// Renews the lead until it cannot; then cancels `lost`.
+/// Renews the lead until that fails; then cancels `lost`.
 async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
     let mut renewed = Instant::now();
     loop {
@@ -162,7 +164,7 @@ async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
     lost.cancel();
 }
 
-/// One time of leading.
+/// One term as leader.
 async fn term(app: &App, epoch: Epoch) -> TermEnd {
     let lost = CancellationToken::new();
     let renewer = tokio::spawn(renew(app.clone(), epoch, lost.clone()));
@@ -179,14 +181,14 @@ struct Term<'a> {
     app: &'a App,
     epoch: Epoch,
     engine: Engine,
-    /// Changes up to here are in what was read at the start.
+    /// Changes up to here are included in the initial state.
     read_until: Cursor,
     told: Option<(Moment, QueueSample)>,
-    /// The most jobs that waited since the last reading was written.
+    /// The most waiting jobs since the last sample was written.
     peak: usize,
     /// Maintenance that is on or to come.
     calendar: Calendar,
-    /// The moment as of which the engine knows maintenance: what begins or ends later is a change that it has not seen.
+    /// The moment as of which the engine knows maintenance; later beginnings and ends are changes that it has not seen.
     calendar_at: Moment,
     yard: YardState,
 }
@@ -398,7 +400,7 @@ impl<'a> Term<'a> {
             .collect();
         let failed = job::end_waiting(&mut connection, self.epoch, &ends, now).await?;
         if !failed.is_empty() {
-            tracing::info!(jobs = ?failed, "jobs that nothing could ever run have failed");
+            tracing::info!(jobs = ?failed, "unmatched jobs have failed");
             self.app.feed.kick();
         }
         Ok(())

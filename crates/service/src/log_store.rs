@@ -101,8 +101,7 @@ impl LogStore {
         };
         if found != word.to_string() {
             bail!(
-                "the log folder is not the one that this installation writes to. All replicas must share one: \
-                 set data_dir to the shared folder"
+                "this log folder belongs to another installation. All replicas share one folder: set data_dir to it"
             );
         }
         Ok(())
@@ -274,7 +273,7 @@ impl LogStore {
         }
     }
 
-    /// Takes what lies in the object store of a log away, then what is known of it, so that it can be repeated.
+    /// Takes what is in the object store of a log away, then what is known of it, so that it can be repeated.
     pub async fn remove_objects(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
         let mut connection = store.get().await?;
         for object in log::objects(&mut connection, attempt).await? {

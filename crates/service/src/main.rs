@@ -39,7 +39,7 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
-    /// Work the sums that trends are read from out anew from the record. The service may run meanwhile.
+    /// Work the sums that trends are read from out again from the record. The service may run meanwhile.
     RebuildRollups {
         /// A TOML file with settings, as for serve.
         #[arg(long, value_name = "FILE")]

@@ -202,7 +202,7 @@ impl PresenceMap {
                 }
                 Err(error) if !failing => {
                     failing = true;
-                    tracing::warn!(%error, "when runners were last heard of cannot be written down");
+                    tracing::warn!(%error, "runner presence cannot be stored");
                 }
                 Err(_) => {}
             }

@@ -10,7 +10,7 @@ use std::time::SystemTime;
 /// What the program is called, alone or with its platform behind it.
 pub const NAME: &str = "pennine-runner";
 
-/// The programs that lie in a folder. What was hashed once is not hashed again until it changes.
+/// The programs that are in a folder. What was hashed once is not hashed again until it changes.
 #[derive(Clone)]
 pub struct Programs {
     folder: PathBuf,

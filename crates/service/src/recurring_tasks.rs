@@ -37,7 +37,7 @@ pub trait RecurringTask: Send {
 }
 
 /// Does a piece of work at its pace, for as long as this replica leads, until told to stop. Where it does not get through,
-/// that is said once, and it is tried again.
+/// that is said once, and it is retried.
 pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut task: T) {
     let mut failing = false;
     let mut rest = pace.first;
@@ -53,11 +53,11 @@ pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut t
         let done = task.round().await;
         rest = pace.rest(begun.elapsed());
         match done {
-            Ok(()) if std::mem::take(&mut failing) => tracing::info!("{}: it goes on", T::WHAT),
+            Ok(()) if std::mem::take(&mut failing) => tracing::info!("{}: working again", T::WHAT),
             Ok(()) => {}
             Err(error) => {
                 if !std::mem::replace(&mut failing, true) {
-                    tracing::warn!(%error, "{}: it did not get through, and is tried again", T::WHAT);
+                    tracing::warn!(%error, "{}: failed, and is retried", T::WHAT);
                 }
             }
         }

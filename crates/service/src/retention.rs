@@ -51,7 +51,7 @@ async fn drop_months(app: &App, table: &str, before: Moment) -> Result<(), Error
         // This one waits for a lock for half a second at most: whoever wants the table queues up behind it.
         let mut connection = app.store.leader().await?;
         match partition::drop_before(&mut connection, table, before).await {
-            Ok(Some(name)) => tracing::info!(name, "a month of history is not kept any more"),
+            Ok(Some(name)) => tracing::info!(name, "a month of history has expired"),
             Ok(None) => return Ok(()),
             Err(Error::TooSlow(message)) => {
                 tracing::debug!(table, message, "history is in use; it is dropped later");

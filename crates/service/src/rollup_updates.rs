@@ -36,7 +36,7 @@ struct RollupUpdates {
 
 impl RecurringTask for RollupUpdates {
     type Error = Error;
-    const WHAT: &'static str = "adding up what is over";
+    const WHAT: &'static str = "adding finished work to the sums";
 
     async fn round(&mut self) -> Result<(), Error> {
         let now = self.app.clock.now();
@@ -73,7 +73,7 @@ pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Resul
         if found.work_spans > 0 {
             tracing::info!(
                 work_spans = found.work_spans,
-                "what there was before is added up"
+                "earlier history has been added to the sums"
             );
         }
     }

@@ -183,7 +183,7 @@ impl RunnerCache {
         entry.open = None;
     }
 
-    /// Changes were missed: nothing is known any more.
+    /// Changes were missed: no data any more.
     pub fn forget_all(&self) {
         let mut inner = self.inner();
         inner.turns += 1;

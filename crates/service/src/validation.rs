@@ -51,7 +51,7 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Servic
     if name.is_empty() || !name.chars().all(fits) || name.starts_with(|c: char| c.is_ascii_digit())
     {
         let message = format!(
-            "{name:?} is no name of a variable: letters, digits and _, not beginning with a digit"
+            "invalid variable name {name:?}: use letters, digits and _, not beginning with a digit"
         );
         return Err(ServiceError::invalid(field, message));
     }
@@ -67,7 +67,7 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Servic
 /// Checks the reason that somebody gives for what they do.
 pub fn check_reason(reason: &str) -> Result<(), ServiceError> {
     if reason.trim().is_empty() || reason.len() > 500 {
-        let message = "say in at most 500 bytes why; it is kept on the record";
+        let message = "give a reason of at most 500 bytes; it is recorded";
         return Err(ServiceError::invalid("reason", message));
     }
     Ok(())
@@ -92,19 +92,17 @@ pub fn check_protocol(number: u32) -> Result<()> {
         return Ok(());
     }
     let message = format!(
-        "the runner speaks protocol {number}; this service takes {OLDEST_PROTOCOL} to {PROTOCOL}"
+        "the runner speaks protocol {number}; this service supports {OLDEST_PROTOCOL} to {PROTOCOL}"
     );
     let remedy = if number > PROTOCOL {
         "update the service"
     } else {
         "update pennine-runner on this machine"
     };
-    Err(ServiceError::conflict(
-        "protocol-not-spoken",
-        "The protocol is not spoken here",
-        message,
+    Err(
+        ServiceError::conflict("protocol-not-spoken", "Unsupported protocol", message)
+            .remedy(remedy),
     )
-    .remedy(remedy))
 }
 
 pub fn check_slots(slots: u32) -> Result<()> {

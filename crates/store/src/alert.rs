@@ -1,4 +1,4 @@
-//! Alerts: what somebody should be told of.
+//! Alerts.
 
 use crate::connect::Connection;
 use crate::error::Result;
@@ -12,7 +12,7 @@ use pennine_core::time::Moment;
 use serde_json::Value;
 use uuid::Uuid;
 
-/// From when on people are told of what is not told at once.
+/// Returns the thresholds of alerts that are not raised at once.
 pub async fn thresholds(connection: &mut Connection) -> Result<Thresholds> {
     #[derive(QueryableByName)]
     struct Row {
@@ -26,7 +26,7 @@ pub async fn thresholds(connection: &mut Connection) -> Result<Thresholds> {
     Ok(row.map_or_else(Thresholds::default, |row| row.thresholds.0))
 }
 
-/// Says from when on people are told.
+/// Stores the thresholds.
 pub async fn set_thresholds(connection: &mut Connection, thresholds: Thresholds) -> Result<()> {
     sql!(
         "insert into alert_thresholds (thresholds) values (:thresholds)
@@ -70,7 +70,7 @@ pub struct Alert {
 }
 
 impl Alert {
-    /// As the core looks at it.
+    /// The alert as the core sees it.
     pub fn open(&self) -> Open<Uuid> {
         Open {
             id: self.id,
@@ -83,7 +83,7 @@ impl Alert {
     }
 }
 
-/// Those that are not over, raised or not.
+/// Returns the alerts that have not ended, raised or not.
 pub async fn open(connection: &mut Connection) -> Result<Vec<Alert>> {
     Ok(
         sql!("select * from alert where ended_at is null order by since, number")
@@ -92,7 +92,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<Alert>> {
     )
 }
 
-/// Those that people were told of: what is not over first, then the latest; before a number, at most so many.
+/// Returns at most `limit` raised alerts before a number: open ones first, then the latest.
 pub async fn raised(
     connection: &mut Connection,
     before: Option<i64>,
@@ -107,7 +107,7 @@ pub async fn raised(
     .await?)
 }
 
-/// The alert with this number.
+/// Returns the alert with this number.
 pub async fn numbered(connection: &mut Connection, number: i64) -> Result<Option<Alert>> {
     let mut found: Vec<Alert> = sql!(
         "select * from alert where number = :number and raised_at is not null";
@@ -118,7 +118,7 @@ pub async fn numbered(connection: &mut Connection, number: i64) -> Result<Option
     Ok(found.pop())
 }
 
-/// Records what becomes of an alert, and tells the feed where people are to hear of it. `fresh` is the id of a new one.
+/// Records a transition of an alert, with a change where listeners are to be notified. `fresh` is the id of a new alert.
 pub async fn take(
     connection: &mut Connection,
     step: &AlertStep<Uuid, Value>,
@@ -192,7 +192,7 @@ async fn hold(
         return Ok(());
     }
     let raised = !told_before && state.is_told();
-    // What it says may change each time; those who look at it read it then.
+    // Its message may change each time; readers get the present one.
     let changed = told_before && before.is_none_or(|alert| alert.state.0 != state);
     sql!(
         "with a as (
@@ -226,8 +226,8 @@ async fn miss(
     before: Option<&Alert>,
     now: Moment,
 ) -> Result<()> {
-    if state == AlertState::Over && before.is_some_and(|alert| !alert.state.0.is_told()) {
-        // Nobody has heard of it.
+    if state == AlertState::Ended && before.is_some_and(|alert| !alert.state.0.is_told()) {
+        // It was never raised.
         sql!(
             "delete from alert where id = :id and raised_at is null";
             id: SqlUuid = id,
@@ -239,7 +239,7 @@ async fn miss(
     if before.is_some_and(|alert| alert.state.0 == state && alert.absent_at.is_some()) {
         return Ok(());
     }
-    let over = state == AlertState::Over;
+    let over = state == AlertState::Ended;
     sql!(
         "with a as (
            update alert set state = :state, absent_at = :absent, ended_at = :ended_at
@@ -262,7 +262,7 @@ async fn miss(
     Ok(())
 }
 
-/// Notes that somebody looks at an alert. False when it is over, or somebody did before.
+/// Acknowledges an alert. Returns false if it has ended or was acknowledged before.
 pub async fn see(connection: &mut Connection, id: Uuid, by: &str, at: Moment) -> Result<bool> {
     let changed = sql!(
         "with a as (
@@ -278,7 +278,7 @@ pub async fn see(connection: &mut Connection, id: Uuid, by: &str, at: Moment) ->
     Ok(changed > 0)
 }
 
-/// Forgets those that were over before a moment.
+/// Deletes the alerts that ended before a moment.
 pub async fn sweep(connection: &mut Connection, before: Moment) -> Result<usize> {
     Ok(sql!(
         "delete from alert where ended_at < :before";

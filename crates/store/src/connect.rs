@@ -158,7 +158,7 @@ fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
     config.recycling_method = RecyclingMethod::Fast;
     let manager = AsyncDieselConnectionManager::new_with_config(url, config);
     let setup = format!(
-        // A plan made anew for each call costs more than it saves: these are look-ups by key, over partitions, of rows
+        // A plan made again for each call costs more than it saves: these are look-ups by key, over partitions, of rows
         // that are in memory.
         "set plan_cache_mode = force_generic_plan; set random_page_cost = 1.1; set statement_timeout = {}; set lock_timeout = {}; \
          set idle_in_transaction_session_timeout = {}",

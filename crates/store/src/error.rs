@@ -12,7 +12,7 @@ pub enum Error {
     #[error("the database cannot be reached: {0}")]
     Unreachable(String),
     /// Something with that name or key is there already; the constraint is named.
-    #[error("there is one already (constraint {0})")]
+    #[error("it already exists (constraint {0})")]
     Duplicate(String),
     /// The statement took longer than allowed, or met another's lock for too long.
     #[error("the database took too long: {0}")]

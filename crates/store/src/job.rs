@@ -526,7 +526,7 @@ pub async fn cancel(
     })
 }
 
-/// Jobs that are not over, by project and state.
+/// Open jobs, by project and state.
 pub async fn active(connection: &mut Connection) -> Result<Vec<(PlaceId, JobState, i64)>> {
     #[derive(QueryableByName)]
     struct Row {

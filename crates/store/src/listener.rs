@@ -96,7 +96,7 @@ pub async fn list(connection: &mut Connection) -> Result<Vec<Listener>> {
         .await?)
 }
 
-/// Adds a listener, or changes what people set of the one with its id: it is tried again at once then.
+/// Adds a listener, or changes what people set of the one with its id: it is retried at once then.
 pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> Result<()> {
     sql!(
         "with l as (
@@ -164,7 +164,7 @@ pub async fn note_sent(
     Ok(())
 }
 
-/// Notes that an event could not be sent, and when it is tried again.
+/// Notes that an event could not be sent, and when it is retried.
 pub async fn note_send_failure(
     connection: &mut Connection,
     id: Uuid,

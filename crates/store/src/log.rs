@@ -13,30 +13,30 @@ use diesel_async::AsyncConnection;
 use pennine_core::id::AttemptId;
 use pennine_core::time::Moment;
 
-/// How a log stands.
+/// The state of a log.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, QueryableByName)]
 pub struct LogState {
     /// Durable bytes.
     #[diesel(sql_type = BigInt)]
     pub length: i64,
-    /// Line ends among them.
+    /// Line ends among the durable bytes.
     #[diesel(sql_type = BigInt)]
     pub lines: i64,
     /// Bytes that are sealed into objects.
     #[diesel(sql_type = BigInt)]
     pub sealed: i64,
-    /// Whether no more will come.
+    /// Whether the log is complete.
     #[diesel(sql_type = Bool)]
     pub complete: bool,
     /// Whether it was cut at its cap.
     #[diesel(sql_type = Bool)]
     pub capped: bool,
-    /// Whether it was taken away, since it was old.
+    /// Whether it has expired.
     #[diesel(sql_type = Bool)]
     pub removed: bool,
 }
 
-/// A sealed stretch.
+/// A sealed object.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct Object {
     #[diesel(sql_type = BigInt)]
@@ -51,7 +51,7 @@ pub struct Object {
     pub sha256: Vec<u8>,
 }
 
-/// A stretch of the tail.
+/// A chunk of the tail.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct Chunk {
     #[diesel(sql_type = BigInt)]
@@ -62,12 +62,12 @@ pub struct Chunk {
     pub bytes: Vec<u8>,
 }
 
-/// What became of bytes that were sent.
+/// The result of appending bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Append {
     /// Durable; the log's state after them.
     Kept(LogState),
-    /// They begin past the end: go on at this offset.
+    /// They begin past the end: continue at this offset.
     Gap(i64),
     /// The log is complete.
     Closed(i64),
@@ -78,7 +78,7 @@ pub fn line_ends(bytes: &[u8]) -> i64 {
     memchr::memchr_iter(b'\n', bytes).count() as i64
 }
 
-/// Appends bytes that begin at `offset`. Bytes that are there already are passed over, so that a repeat does no harm.
+/// Appends bytes that begin at `offset`. Bytes that are already stored are ignored, so that a repeat does no harm.
 pub async fn append(
     connection: &mut Connection,
     attempt: AttemptId,
@@ -124,7 +124,7 @@ pub async fn append(
         .await
 }
 
-/// How a log stands, if the attempt has one.
+/// Returns the state of a log, if the attempt has one.
 pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Option<LogState>> {
     Ok(sql!(
         "select length, lines, sealed, complete, capped, removed from attempt_log where attempt_id = :attempt";
@@ -135,7 +135,7 @@ pub async fn state(connection: &mut Connection, attempt: AttemptId) -> Result<Op
     .optional()?)
 }
 
-/// The sealed stretches, in order.
+/// Returns the sealed objects, in order.
 pub async fn objects(connection: &mut Connection, attempt: AttemptId) -> Result<Vec<Object>> {
     Ok(sql!(
         "select start, length, first_line, lines, sha256 from log_object where attempt_id = :attempt order by start";
@@ -145,7 +145,7 @@ pub async fn objects(connection: &mut Connection, attempt: AttemptId) -> Result<
     .await?)
 }
 
-/// The tail from an offset on, at most so many stretches.
+/// Returns at most `limit` chunks of the tail from an offset on.
 pub async fn chunks(
     connection: &mut Connection,
     attempt: AttemptId,
@@ -163,7 +163,7 @@ pub async fn chunks(
     .await?)
 }
 
-/// Records that the whole tail, with bytes that came after it, lies in these objects, one after the other, and appends what
+/// Records that the whole tail, with bytes that came after it, is in these objects, one after the other, and appends what
 /// came after these. False, and nothing changed, when the log is not any more as `state` says.
 pub async fn extend_sealed(
     connection: &mut Connection,
@@ -209,7 +209,7 @@ pub async fn extend_sealed(
 }
 
 /// Records that a stretch from the tail's start is sealed, and takes it out of the tail. False, and nothing changed,
-/// when somebody else sealed it first.
+/// if another replica sealed it first.
 pub async fn seal(
     connection: &mut Connection,
     attempt: AttemptId,
@@ -253,7 +253,7 @@ pub async fn seal(
         .await
 }
 
-/// Logs that are complete and not wholly sealed: a replica stopped in between.
+/// Returns logs that are complete but not completely sealed, because a replica stopped in between.
 pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<AttemptId>> {
     #[derive(QueryableByName)]
     struct Row {
@@ -269,8 +269,8 @@ pub async fn unsealed(connection: &mut Connection, limit: i64) -> Result<Vec<Att
     Ok(rows.into_iter().map(|row| row.attempt_id.0).collect())
 }
 
-/// Marks the logs of attempts made before a moment as taken away, once they are complete; the oldest first, at most so many.
-/// Whoever asks for one is told so from then on. How many.
+/// Marks at most `limit` complete logs of attempts before a moment as removed, the oldest first, so that readers get a clear answer.
+/// Returns how many.
 pub async fn take_away(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
     Ok(sql!(
         "with old as (
@@ -285,7 +285,7 @@ pub async fn take_away(connection: &mut Connection, before: Moment, most: i64) -
     .await?)
 }
 
-/// Logs that are taken away and of which objects are still there, of attempts made before a moment; at most so many.
+/// Returns at most `limit` removed logs, of attempts before a moment, whose objects still exist.
 pub async fn with_objects_left(
     connection: &mut Connection,
     before: Moment,
@@ -318,7 +318,7 @@ pub async fn note_no_objects(connection: &mut Connection, attempt: AttemptId) ->
     Ok(())
 }
 
-/// Forgets the logs that were taken away of attempts made before a moment; some at a time.
+/// Deletes the rows of removed logs of attempts before a moment; some at a time.
 pub async fn forget(connection: &mut Connection, before: Moment, most: i64) -> Result<usize> {
     Ok(sql!(
         "delete from attempt_log where attempt_id in (

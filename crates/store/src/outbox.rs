@@ -89,8 +89,11 @@ impl FromStr for Cursor {
     fn from_str(text: &str) -> Result<Self, String> {
         let (txid, id) = text
             .split_once('-')
-            .ok_or("a cursor is two numbers joined by -")?;
-        let number = |part: &str| part.parse().map_err(|_| format!("{part:?} is no number"));
+            .ok_or("invalid cursor: two numbers joined by -")?;
+        let number = |part: &str| {
+            part.parse()
+                .map_err(|_| format!("{part:?} is not a number"))
+        };
         Ok(Cursor {
             txid: number(txid)?,
             id: number(id)?,

@@ -255,7 +255,7 @@ fn corrupt(corrupt: Corrupt) -> Error {
     Error::Refused(corrupt.to_string())
 }
 
-/// Takes everything away that was added up of stretches from a moment on, to be worked out anew.
+/// Takes everything away that was added up of stretches from a moment on, to be recomputed.
 pub async fn clear(connection: &mut Connection, since: Moment) -> Result<()> {
     sql!(
         "delete from rollup where at >= :since";

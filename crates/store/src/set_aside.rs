@@ -10,7 +10,7 @@ use pennine_core::dispatch::{Entity, Inconsistency};
 use pennine_core::time::Moment;
 use std::time::Duration;
 
-/// How long something counts. What made the state inconsistent longer ago than this is tried again.
+/// How long something counts. What made the state inconsistent longer ago than this is retried.
 pub const COUNTS_FOR: Duration = Duration::from_secs(3600);
 /// What made the state inconsistent so often within that time is left out.
 const TIMES: i32 = 2;

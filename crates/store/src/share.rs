@@ -1,4 +1,4 @@
-//! What projects use: slots held now, and slot-time used of late.
+//! What projects use: slots held now, and slot-time used recently.
 
 use crate::connect::Connection;
 use crate::error::Result;

@@ -7,7 +7,7 @@
 //! In tests every statement registers itself; one test prepares all of them against the migrated schema, with the types
 //! of their parameters.
 //!
-//! Diesel's own `sql_query` is prepared anew at every use, which costs a round trip. A [`Statement`]'s text is fixed at
+//! Diesel's own `sql_query` is prepared again at every use, which costs a round trip. A [`Statement`]'s text is fixed at
 //! compile time, so it is cached like any other query. All statements are of one type, whatever their values and rows:
 //! Diesel's machinery is compiled once for them, not once for each.
 

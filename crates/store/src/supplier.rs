@@ -138,7 +138,7 @@ pub async fn set_offer(
         .await
 }
 
-/// What is wrong with a supplier: what, since when, and when it is tried again.
+/// What is wrong with a supplier: what, since when, and when it is retried.
 pub type SupplierFailure = (String, Moment, Moment);
 
 /// Records what is wrong with a supplier, or that nothing is any more.

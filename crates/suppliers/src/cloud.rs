@@ -17,7 +17,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// What people can set of it.
 pub const SETTINGS: [(&str, &str); 2] = [
     ("url", "the cloud's address"),
-    ("key", "what it wants to be shown; give it with --secret"),
+    ("key", "the cloud's API key; set it with --secret"),
 ];
 
 /// The stand-in cloud.
@@ -48,7 +48,7 @@ impl Cloud {
         let url = settings
             .get("url")
             .filter(|url| url.starts_with("http://") || url.starts_with("https://"))
-            .ok_or("url has to be the cloud's address, http://...")?;
+            .ok_or("url must be the cloud's address, http://...")?;
         // Another part of the program may have chosen it before.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = reqwest::Client::builder()
@@ -81,7 +81,7 @@ impl Cloud {
             if error.is_connect() {
                 Fault::Unavailable(format!("no connection to {}", self.url))
             } else {
-                Fault::Unclear(format!("{} gave no whole answer", self.url))
+                Fault::Unclear(format!("{} sent an incomplete answer", self.url))
             }
         })?;
         let status = answer.status();
@@ -94,7 +94,7 @@ impl Cloud {
             return answer
                 .json()
                 .await
-                .map_err(|error| Fault::Unclear(format!("its answer is not understood: {error}")));
+                .map_err(|error| Fault::Unclear(format!("its answer is invalid: {error}")));
         }
         let refusal: Option<ErrorAnswer> = answer.json().await.ok();
         let message = match &refusal {
@@ -109,7 +109,7 @@ impl Cloud {
                 quota: refusal.and_then(|refusal| refusal.quota),
             },
             (StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN, _) => {
-                Fault::Unavailable(format!("it refuses the key: {message}"))
+                Fault::Unavailable(format!("it rejects the key: {message}"))
             }
             (status, _) if status.is_client_error() => Fault::Refused(message),
             (StatusCode::SERVICE_UNAVAILABLE, _) => Fault::Unavailable(message),

@@ -22,10 +22,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// What people can set of it. Everything else that they set reaches the program in its questions.
 pub const SETTINGS: [(&str, &str); 2] = [
     ("program", "the program's absolute path"),
-    (
-        "patience",
-        "seconds that it may take to answer; 60 when not given",
-    ),
+    ("patience", "seconds to wait for an answer [default: 60]"),
 ];
 
 /// A question, one JSON object on stdin.
@@ -47,7 +44,7 @@ struct ProgramRequest<'a> {
 /// The answer when something is wrong; the exit status is 0 then too.
 #[derive(Deserialize)]
 struct ProgramError {
-    /// `unavailable`, `hurried`, `quota`, `refused`.
+    /// `unavailable`, `rate-limited`, `quota`, `refused`.
     fault: String,
     #[serde(default)]
     message: String,
@@ -88,7 +85,7 @@ impl Command {
         let program = settings.remove("program").map(PathBuf::from);
         let program = program
             .filter(|path| path.is_absolute())
-            .ok_or("program has to be the absolute path of a program")?;
+            .ok_or("program must be the absolute path of a program")?;
         let patience = match settings.remove("patience") {
             None => PATIENCE,
             Some(text) => match text.parse() {
@@ -163,9 +160,7 @@ impl Command {
         }
         serde_json::from_str(&out).map_err(|error| {
             let shown: String = out.chars().take(120).collect();
-            Fault::Unclear(format!(
-                "the answer to {ask} is not understood ({error}): {shown}"
-            ))
+            Fault::Unclear(format!("the answer to {ask} is invalid ({error}): {shown}"))
         })
     }
 }
@@ -178,7 +173,7 @@ impl ProgramError {
             self.message
         };
         match self.fault.as_str() {
-            "hurried" => Fault::RateLimited {
+            "rate-limited" => Fault::RateLimited {
                 retry_after: self.retry_after_s.map(Duration::from_secs),
             },
             "quota" => Fault::Quota {

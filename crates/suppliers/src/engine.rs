@@ -42,34 +42,31 @@ pub const SETTINGS: [(&str, &str); 9] = [
         "socket",
         "the engine's socket, /run/podman/podman.sock for one",
     ),
-    ("image", "the image where a pool names none"),
+    ("image", "the default image"),
     (
         "network",
-        "the network that containers join: bridge, host, or one by name; the engine's usual one when not given",
+        "the network of containers: bridge, host, or a name [default: the engine's]",
     ),
-    (
-        "runtime",
-        "the OCI runtime; the engine's usual one when not given",
-    ),
+    ("runtime", "the OCI runtime [default: the engine's]"),
     (
         "memory",
-        "bytes of memory of a container; no limit when not given",
+        "memory of a container in bytes [default: no limit]",
     ),
     (
         "cpus",
-        "processors of a container, 1.5 for one; no limit when not given",
+        "processors of a container, such as 1.5 [default: no limit]",
     ),
     (
         "binds",
-        "folders of the engine's host in the container, with commas between: /srv/cache:/cache:ro",
+        "host folders in the container, separated by commas: /srv/cache:/cache:ro",
     ),
     (
         "nofile",
-        "the most open files in a container, where the engine's own limit is not to be had",
+        "the most open files in a container, if the engine's default limit is not available",
     ),
     (
         "nproc",
-        "the most processes in a container, where the engine's own limit is not to be had",
+        "the most processes in a container, if the engine's default limit is not available",
     ),
 ];
 
@@ -92,7 +89,7 @@ impl Engine {
     ) -> Result<Engine, String> {
         let socket = settings.get("socket").cloned().unwrap_or_default();
         if !socket.starts_with('/') {
-            return Err("socket has to be the path of the engine's socket".to_owned());
+            return Err("socket must be the path of the engine's socket".to_owned());
         }
         // Whether anybody listens there is found out when it is asked.
         let engine = Docker::connect_with_unix(&socket, PATIENCE, API_DEFAULT_VERSION)
@@ -171,7 +168,7 @@ impl Engine {
         };
         if image.is_empty() {
             return Err(Fault::Refused(
-                "neither the pool nor the supplier names an image".to_owned(),
+                "no image is set in the pool or the supplier".to_owned(),
             ));
         }
         let host_config = self.host_config(&order.settings).map_err(Fault::Refused)?;
@@ -212,7 +209,7 @@ impl Engine {
             Err(Error::DockerResponseServerError {
                 status_code: 404, ..
             }) => {
-                return Err(Fault::Refused(format!("there is no image {image:?}")));
+                return Err(Fault::Refused(format!("unknown image {image:?}")));
             }
             Err(error) => return Err(self.fault(error)),
         }
@@ -341,7 +338,7 @@ impl Engine {
             } if (400..500).contains(&status_code) => Fault::Refused(message),
             Error::DockerResponseServerError { message, .. } => Fault::Unclear(message),
             Error::SocketNotFoundError(_) | Error::HyperLegacyError { .. } => {
-                Fault::Unavailable(format!("nobody listens at {}", self.socket))
+                Fault::Unavailable(format!("nothing listens at {}", self.socket))
             }
             other => Fault::Unclear(other.to_string()),
         }

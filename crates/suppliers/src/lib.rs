@@ -1,9 +1,8 @@
-//! What makes and removes machines, behind one trait.
+//! Suppliers make and remove machines, behind one trait.
 //!
-//! A supplier is asked by the leading replica alone, and by as many of its tasks at once as it likes. Whoever asks has
-//! written down what it is about to do, so that everything here may be repeated: an order for a machine that is there
-//! makes no second one, and removing what is not there is done already. Each machine carries the installation's id and
-//! its own, by which [`Supplier::list`] finds what nobody remembers.
+//! Only the leading replica calls a supplier, with any number of calls at once. Each call is recorded before it is made, so that every
+//! call can be repeated: an order for an existing machine makes no second one, and removing a machine that does not exist succeeds.
+//! Each machine carries the installation's id and its own, by which [`Supplier::list`] finds machines that are not on record.
 //!
 //! - [`local`]: processes on the service's own host.
 //! - [`command`]: a program of the user's own.
@@ -26,26 +25,26 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// The most that is kept of what a machine printed while it came up.
+/// The most console output of a booting machine that is kept.
 pub const CONSOLE_BYTES: usize = 64 << 10;
 
-/// A machine to make.
+/// An order for a machine.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Order {
-    /// Whose it is.
+    /// The installation that orders it.
     pub installation: Uuid,
-    /// By which it is the same order when it is repeated.
+    /// Identifies the order when it is repeated.
     pub machine: MachineId,
-    /// What people call it; its runner's name too.
+    /// Its name, and its runner's name.
     pub name: String,
     pub pool: String,
-    /// What it is made from, as the supplier understands it; empty for what the supplier makes of itself.
+    /// Its image, as the supplier names it; empty for the supplier's default.
     #[serde(default)]
     pub image: String,
-    /// How large it is, as the supplier understands it.
+    /// Its size, as the supplier names it.
     #[serde(default)]
     pub size: String,
-    /// What else the pool says.
+    /// Further settings of the pool.
     #[serde(default)]
     pub settings: BTreeMap<String, String>,
     pub join: Join,
@@ -62,8 +61,7 @@ pub struct Join {
 }
 
 impl Order {
-    /// What `pennine-runner` is started with; the ticket is in [`Self::environment`], where other users of the machine do
-    /// not see it.
+    /// The arguments of `pennine-runner`; the ticket is in [`Self::environment`], where other users of the machine do not see it.
     pub fn arguments(&self) -> Vec<String> {
         let slots = self.join.slots.to_string();
         ["join", "--work", "--name", &self.name, "--slots", &slots]
@@ -71,7 +69,7 @@ impl Order {
             .into()
     }
 
-    /// The variables that it is started with.
+    /// The environment of `pennine-runner`.
     pub fn environment(&self) -> [(&'static str, String); 2] {
         [
             ("PENNINE_URL", self.join.server.clone()),
@@ -80,29 +78,29 @@ impl Order {
     }
 }
 
-/// What came of an order.
+/// An accepted order.
 #[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct PlacedOrder {
-    /// What the supplier calls the machine.
+    /// The supplier's reference of the machine.
     pub reference: String,
-    /// Where it is, where the supplier has several places.
+    /// Its location, if the supplier has several.
     #[serde(default)]
     pub zone: String,
 }
 
-/// How a machine is that a supplier has.
+/// The state of a machine at its supplier.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum SuppliedState {
-    /// It is on its way.
+    /// Starting.
     Starting,
-    /// It runs.
+    /// Running.
     Running,
-    /// It does not run any more, and is there still.
+    /// Stopped, but not removed.
     Stopped,
 }
 
-/// A machine that a supplier has.
+/// A machine at its supplier.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SuppliedMachine {
     pub machine: MachineId,
@@ -110,56 +108,56 @@ pub struct SuppliedMachine {
     #[serde(default)]
     pub zone: String,
     pub stage: SuppliedState,
-    /// The supplier will take it away soon, whatever it does then.
+    /// Whether the supplier will reclaim it soon.
     #[serde(default)]
     pub reclaimed: bool,
-    /// What the supplier says of it.
+    /// The supplier's message about it.
     #[serde(default)]
     pub message: String,
 }
 
-/// What can go wrong.
+/// The errors of suppliers.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Fault {
-    /// Nobody knows what came of it: no answer, half an answer. It may have been done.
+    /// The outcome is unknown: no answer, or an incomplete one. It may have been done.
     #[error("{0}")]
     Unclear(String),
-    /// It does not work now; nothing was done.
+    /// The supplier is unavailable; nothing was done.
     #[error("{0}")]
     Unavailable(String),
-    /// Asked too often; nothing was done.
-    #[error("it was asked too often")]
+    /// Too many requests; nothing was done.
+    #[error("rate limit exceeded")]
     RateLimited {
-        /// How long it wants to be left alone.
+        /// How long to wait.
         retry_after: Option<Duration>,
     },
-    /// It makes no more machines for this installation; nothing was done.
+    /// The quota is reached; nothing was done.
     #[error("{message}")]
     Quota {
         message: String,
-        /// How many it makes, where it says so.
+        /// The quota, if it is reported.
         quota: Option<u32>,
     },
-    /// What the pool asks for is not to be had: no such image, a size that is out of stock. Nothing was done.
+    /// The pool's image or size is not available. Nothing was done.
     #[error("{0}")]
     Refused(String),
 }
 
 /// Makes and removes machines. See the crate's head about repeating.
 pub trait Supplier: Send + Sync {
-    /// Makes a machine. Answers when the supplier has taken the order, not when the machine is up.
+    /// Orders a machine. Returns when the supplier has accepted the order, not when the machine is up.
     fn order<'a>(&'a self, order: &'a Order) -> BoxFuture<'a, Result<PlacedOrder, Fault>>;
 
-    /// Removes a machine. It is well done when there is no such machine.
+    /// Removes a machine. Succeeds if it does not exist.
     fn remove(&self, machine: MachineId) -> BoxFuture<'_, Result<(), Fault>>;
 
-    /// Every machine of this installation that is there.
+    /// Returns every existing machine of this installation.
     fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>>;
 
-    /// The end of what a machine printed while it came up; empty where there is nothing.
+    /// Returns the end of a booting machine's console output; empty if there is none.
     fn console(&self, machine: MachineId) -> BoxFuture<'_, Result<String, Fault>>;
 
-    /// What it can do.
+    /// Returns the supplier's offer.
     fn offer(&self) -> BoxFuture<'_, Result<Offer, Fault>>;
 
     /// Whether a machine of this reference is one that this replica's [`Self::list`] would name. Machines on the host of
@@ -169,7 +167,7 @@ pub trait Supplier: Send + Sync {
         true
     }
 
-    /// How often it may be asked for its list.
+    /// How often it may be listed.
     fn list_every(&self) -> Duration {
         Duration::from_secs(10)
     }

@@ -54,7 +54,7 @@ async fn a_container_engine_holds_to_what_every_supplier_holds_to() {
     wrong.image = "localhost/no-such-image:latest".into();
     let fault = own.order(&wrong).await.unwrap_err();
     assert!(
-        matches!(&fault, Fault::Refused(message) if message.contains("no image")),
+        matches!(&fault, Fault::Refused(message) if message.contains("unknown image")),
         "{fault:?}"
     );
 }

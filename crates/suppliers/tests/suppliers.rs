@@ -112,7 +112,7 @@ async fn looked_around(walls: &str) -> Option<String> {
     let inside = folder.path().join("machines").join(machine.to_string());
     assert!(inside.join("here").exists(), "its folder is the host's own");
     own.remove(machine).await.unwrap();
-    assert!(!inside.exists(), "nothing is left of it");
+    assert!(!inside.exists(), "nothing is left behind");
     assert!(!Path::new("/etc/pennine-was-here").exists());
     Some(message)
 }

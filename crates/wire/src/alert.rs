@@ -1,4 +1,4 @@
-//! Alerts: what somebody should be told of.
+//! Alerts.
 
 use pennine_core::alert::{AlertKind, Thresholds};
 use pennine_core::lifecycle::alert::AlertState;
@@ -6,7 +6,7 @@ use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// The things that an alert is about, by their names.
+/// The names of the things that an alert concerns.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct AlertAbout {
@@ -22,7 +22,7 @@ pub struct AlertAbout {
     /// The job that has waited longest.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub job: Option<String>,
-    /// What to do about it.
+    /// The remedy.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub remedy: String,
 }
@@ -34,18 +34,18 @@ pub struct Alert {
     pub name: String,
     pub kind: AlertKind,
     pub state: AlertState,
-    /// Whether somebody is to look at it soon.
+    /// Whether it needs attention soon.
     pub urgent: bool,
-    /// What is so, as one sentence.
+    /// The message: one sentence.
     pub message: String,
     pub about: AlertAbout,
-    /// Since when it is so.
+    /// Since when its condition holds.
     pub since: Moment,
-    /// When people were told.
+    /// When it was raised.
     pub raised_at: Moment,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended_at: Option<Moment>,
-    /// Who has said that they look at it, and when.
+    /// Who acknowledged it, and when.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub acknowledged_by: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -62,29 +62,29 @@ pub struct AlertThresholds {
     pub thresholds: Thresholds,
 }
 
-/// What to change of the thresholds from which on people are told. What is not given stays.
+/// A change of the thresholds; omitted fields stay unchanged.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ThresholdsChange {
-    /// How long jobs wait for what no runner is and no pool could make: at most a week.
+    /// How long jobs wait for a requirement that no runner and no pool can satisfy: at most a week.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_match_us: Option<Micros>,
     /// How long a supplier fails: at most a week.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub supplier_us: Option<Micros>,
-    /// How long jobs wait while a pool has as many machines as it may: at most a week.
+    /// How long jobs wait while a pool is at its ceiling: at most a week.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ceiling_us: Option<Micros>,
     /// How long runners have had no job: an hour to a year.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub idle_us: Option<Micros>,
-    /// Which part of its budget a pool has spent, in percent: 1 to 100.
+    /// The spent part of a pool's budget, in percent: 1 to 100.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub budget_percent: Option<u32>,
 }
 
 impl ThresholdsChange {
-    /// Whether it changes nothing.
+    /// Whether no field is set.
     pub fn is_empty(&self) -> bool {
         let times = [
             self.no_match_us,
@@ -95,7 +95,7 @@ impl ThresholdsChange {
         times.iter().all(Option::is_none) && self.budget_percent.is_none()
     }
 
-    /// What holds with it.
+    /// Returns the thresholds after the change.
     pub fn over(&self, before: Thresholds) -> Thresholds {
         Thresholds {
             no_match_us: self.no_match_us.unwrap_or(before.no_match_us),

@@ -21,7 +21,7 @@ pub struct BulkAction {
     /// Only these jobs, by short name or id.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub jobs: Vec<String>,
-    /// Only say how many it would be.
+    /// Only show how many jobs would be affected.
     #[serde(default)]
     pub preview: bool,
 }
@@ -32,7 +32,7 @@ pub struct BulkAction {
 pub enum Action {
     /// Cancel jobs that wait.
     Cancel,
-    /// Submit jobs again that ended without success. One that was retried before is passed over, unless it is named.
+    /// Retry jobs that ended without success. One that was retried before is passed over, unless it is named.
     Retry,
     /// Move jobs that wait to the urgent band.
     Urgent,

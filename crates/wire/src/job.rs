@@ -17,7 +17,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewJob {
-    /// The project's path, or its name where only one has it.
+    /// The project's path, or its name if that is unique.
     pub project: String,
     /// The requirement; empty for any runner of an open pool.
     #[serde(default, rename = "where")]
@@ -33,10 +33,10 @@ pub struct NewJob {
     /// How long its command may run, in microseconds; an hour when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time_limit_us: Option<Micros>,
-    /// How many attempts it may have when runners are lost; 3 when not given. A command that fails is not tried again.
+    /// How many attempts it may have when runners are lost [default: 3] A command that fails is not retried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tries: Option<u32>,
-    /// Refuse it when its requirement names something that nothing in the yard knows.
+    /// Refuse it if its requirement contains a word that is unknown in the yard.
     #[serde(default)]
     pub strict: bool,
     /// How urgent it is; normal when not given.
@@ -45,7 +45,7 @@ pub struct NewJob {
     /// Seats that it takes while it runs, by name.
     #[serde(default)]
     pub seats: SeatNeeds,
-    /// How long it waits at most, in microseconds; the project's patience when not given, or for ever.
+    /// How long it waits at most, in microseconds; the project's patience when not given, or indefinitely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub give_up_us: Option<Micros>,
     /// Whether it fails at once when nothing in the yard could ever run it.

@@ -16,7 +16,7 @@ pub struct NewListener {
     pub kinds: Vec<String>,
 }
 
-/// What to change of a listener. What is not given stays. It is tried again at once.
+/// What to change of a listener. What is not given stays. It is retried at once.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ListenerChange {
@@ -44,7 +44,7 @@ pub struct Listener {
     pub sent: u64,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sent_at: Option<Moment>,
-    /// What is wrong, since when, how often it was tried, and when it is tried again.
+    /// What is wrong, since when, how often it was tried, and when it is retried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<ListenerFailure>,
     /// Until when the secret before this one is signed with too.

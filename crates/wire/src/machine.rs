@@ -69,6 +69,6 @@ pub struct NewMachines {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct StopMachine {
-    /// End its jobs; they are tried again elsewhere. It finishes them first otherwise.
+    /// End its jobs; they are retried elsewhere. It finishes them first otherwise.
     pub force: bool,
 }

@@ -18,7 +18,7 @@ pub struct NewMaintenance {
     pub from: Option<Moment>,
     /// How long it lasts: more than nothing, and at most 90 days.
     pub length_us: Micros,
-    /// What is done, for those whose jobs wait because of it.
+    /// The reason, shown to the owners of waiting jobs.
     pub reason: String,
 }
 

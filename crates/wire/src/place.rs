@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 pub struct NewTeam {
     /// Letters, digits, `-` and `_`; unique beside its siblings.
     pub name: String,
-    /// The path of the team that it lies in; none for the root.
+    /// The path of the team that it is in; none for the root.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub parent: Option<String>,
 }

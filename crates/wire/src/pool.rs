@@ -13,13 +13,13 @@ use utoipa::ToSchema;
 pub struct NewPool {
     /// Letters, digits, `-` and `_`; unique in the installation.
     pub name: String,
-    /// What kind of machines these are, for people.
+    /// Description these are, for people.
     #[serde(default)]
     pub description: String,
     /// Labels that every runner of the pool has.
     #[serde(default)]
     pub labels: Vec<String>,
-    /// Whether it takes jobs that ask for nothing; it does when not given.
+    /// Whether it accepts jobs without a requirement; it does when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub open: Option<bool>,
     /// The path of the team or project that owns it; none for the root. Everything at or below may use it.
@@ -64,10 +64,10 @@ pub struct PoolChange {
     /// How it gets machines.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub supply: Option<SupplyChange>,
-    /// Only say what it would do.
+    /// Only show what would change.
     #[serde(default)]
     pub preview: bool,
-    /// Do it although jobs would be left that nothing can run.
+    /// Proceed although jobs would be left without a runner.
     #[serde(default)]
     pub accept_losses: bool,
 }
@@ -76,7 +76,7 @@ pub struct PoolChange {
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct PoolRemoval {
-    /// Although it has runners: they are retired, and their jobs are tried again elsewhere.
+    /// Although it has runners: they are retired, and their jobs are retried elsewhere.
     pub force: bool,
     /// Although jobs would be left that nothing can run.
     pub accept_losses: bool,

@@ -61,7 +61,7 @@ pub struct Runner {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RunnerChange {
-    /// What it is called from now on.
+    /// Its new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -92,10 +92,10 @@ pub struct RunnerChange {
     )]
     #[schema(value_type = Option<Vec<String>>)]
     pub paths: Option<Option<Vec<String>>>,
-    /// Only say what it would do.
+    /// Only show what would change.
     #[serde(default)]
     pub preview: bool,
-    /// Do it although jobs would be left that nothing can run.
+    /// Proceed although jobs would be left without a runner.
     #[serde(default)]
     pub accept_losses: bool,
 }
@@ -113,13 +113,13 @@ where
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Retirement {
-    /// End the jobs that it has; they are tried again elsewhere.
+    /// End its jobs; they are retried elsewhere.
     #[serde(default)]
     pub force: bool,
-    /// Only say what it would do.
+    /// Only show what would change.
     #[serde(default)]
     pub preview: bool,
-    /// Do it although jobs would be left that nothing can run.
+    /// Proceed although jobs would be left without a runner.
     #[serde(default)]
     pub accept_losses: bool,
 }
@@ -132,7 +132,7 @@ pub struct ChangedRunner {
     pub done: bool,
     /// Who can run nowhere any more what could run before.
     pub losses: Vec<Loss>,
-    /// Its jobs that it ends, to be tried again elsewhere.
+    /// Its jobs that it ends, which are retried elsewhere.
     pub ends: Vec<RunnerJob>,
 }
 
@@ -151,7 +151,7 @@ pub struct Checkup {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TakeRunnerBack {
-    /// Why, for the record and for those whose jobs it ends.
+    /// The reason, recorded and shown to the owners of its jobs.
     pub reason: String,
 }
 

@@ -1,4 +1,4 @@
-//! What runners and the service say to each other, under `/runner/v1`. See docs/protocol.md.
+//! The messages between runners and the service, under `/runner/v1`. See docs/protocol.md.
 
 use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
@@ -10,12 +10,12 @@ use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// The number of the protocol that this code speaks. The service takes this one and the one before.
+/// The protocol number of this code. The service supports this one and the previous one.
 pub const PROTOCOL: u32 = 1;
-/// The oldest protocol number that the service still takes.
+/// The oldest protocol number that the service supports.
 pub const OLDEST_PROTOCOL: u32 = 1;
 
-/// A machine joins.
+/// A request to join.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Enrol {
     pub protocol: u32,
@@ -30,7 +30,7 @@ pub struct Enrol {
     pub version: String,
 }
 
-/// The answer to a machine that joins.
+/// The answer to a request to join.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Enrolled {
     pub runner: RunnerId,
@@ -38,12 +38,12 @@ pub struct Enrolled {
     pub short: String,
     pub name: String,
     pub pool: String,
-    /// What the runner shows from now on. Shown this once.
+    /// The runner's credential. Sent only once.
     pub credential: String,
-    /// The installation's id, by which the runner knows that it talks to the same one later.
+    /// The installation's id, by which the runner recognises it later.
     pub installation: uuid::Uuid,
     pub installation_name: String,
-    /// Whether it is to leave for good after its first job.
+    /// Whether it leaves permanently after its first job.
     #[serde(default)]
     pub single_use: bool,
 }
@@ -52,33 +52,33 @@ pub struct Enrolled {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Poll {
     pub protocol: u32,
-    /// The runner process's life.
+    /// The session: one life of the runner's process.
     pub session: SessionId,
-    /// Counts up with every poll of the session.
+    /// The sequence number of the poll within the session.
     pub sequence: u64,
-    /// Slots that are free.
+    /// Free slots.
     pub free: u32,
-    /// Attempts that the runner has. Naming one acknowledges it and renews its lease.
+    /// The attempts that the runner holds. Naming one acknowledges it and renews its lease.
     #[serde(default)]
     pub held: Vec<HeldAttempt>,
-    /// The runner's facts and such, with the first poll of a session and whenever they change.
+    /// The runner's report of its machine, with the first poll of a session and whenever it changes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<RunnerReport>,
-    /// Answer at once, whether or not there is something to say.
+    /// Answer at once, even with nothing new.
     #[serde(default)]
     pub at_once: bool,
-    /// The number of the runner's own settings that it keeps to; 0 before it knows any.
+    /// The version of the overrides that the runner has applied; 0 before the first.
     #[serde(default)]
     pub settings_version: u32,
-    /// Its program is to stop: it finishes what it has and takes nothing new.
+    /// Whether its program is stopping: it finishes its jobs and accepts no new ones.
     #[serde(default)]
     pub leaving: bool,
-    /// How many jobs it could have at once just now, those that it has included, where runners of its host share a limit.
+    /// How many jobs it can hold now, including its present ones, if the runners of its host share a limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub room: Option<u32>,
 }
 
-/// What a runner is.
+/// A runner's report of its machine.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RunnerReport {
     pub facts: Facts,
@@ -86,39 +86,39 @@ pub struct RunnerReport {
     #[serde(default)]
     pub labels: Vec<String>,
     pub version: String,
-    /// What is not as it should be on the machine.
+    /// Failed checks of the machine.
     #[serde(default)]
     pub findings: Vec<Finding>,
 }
 
-/// An attempt that a runner has.
+/// An attempt that a runner holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct HeldAttempt {
     pub attempt: AttemptId,
     pub lease: LeaseToken,
-    /// How far it is.
+    /// Its progress.
     pub phase: AttemptPhase,
-    /// How long ago the command ended, where it has.
+    /// How long ago the command ended, if it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exited_ago_us: Option<Micros>,
-    /// The stop that the runner was told and acts upon; it is not told again.
+    /// The stop that the runner is carrying out; it is not repeated.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopping: Option<StopCause>,
 }
 
-/// How far an attempt is on its runner.
+/// The progress of an attempt on its runner.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum AttemptPhase {
-    /// The workspace is being made.
+    /// Preparing the workspace.
     Preparing,
-    /// The command runs.
+    /// Running the command.
     Executing,
-    /// The command has ended; log and result are on their way.
+    /// The command has ended; log and result are being delivered.
     Finalizing,
 }
 
-/// The answer to a poll. What is not acknowledged by the next poll is said again.
+/// The answer to a poll. Assignments that the next poll does not acknowledge are repeated.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct PollAnswer {
     /// The sequence number of the poll that it answers.
@@ -126,74 +126,74 @@ pub struct PollAnswer {
     /// Attempts for this runner that it has not named yet.
     #[serde(default)]
     pub assignments: Vec<Assigned>,
-    /// Attempts that the runner has and should end.
+    /// Held attempts to end.
     #[serde(default)]
     pub stop: Vec<Stop>,
     pub settings: Settings,
-    /// What people set of this runner, when that is another than the poll said.
+    /// The runner's overrides, if the poll has another version.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub own: Option<OwnSettings>,
-    /// The runner's credential is old: it is to ask for another.
+    /// Whether the runner should renew its credential.
     #[serde(default)]
     pub renew: bool,
 }
 
-/// A runner's next credential. The present one is worth something until this one is used.
+/// A runner's next credential. The present one stays valid until this one is first used.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NewCredential {
     pub credential: String,
 }
 
-/// What one runner is to keep to.
+/// The overrides of a runner.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct OwnSettings {
-    /// The number by which its next poll says that it knows them.
+    /// Their version, repeated by the runner's next poll.
     pub version: u32,
-    /// How many jobs it takes at once.
+    /// Its slots.
     pub slots: u32,
-    /// Its labels, as they count.
+    /// Its labels in effect.
     #[serde(default)]
     pub labels: Vec<String>,
-    /// Facts that people set over what it finds.
+    /// Facts that override detected ones.
     #[serde(default)]
     pub facts: Facts,
-    /// Environment variables of every job; a job's own of the same name win.
+    /// Environment variables of every job; a job's own variables take precedence.
     #[serde(default)]
     pub variables: BTreeMap<String, String>,
-    /// Folders in which programs are looked for first.
+    /// Folders that are searched first for programs.
     #[serde(default)]
     pub paths: Vec<String>,
 }
 
-/// From the machine itself: what is wanted of its runner.
+/// From the machine itself: the desired state of its runner.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub struct NewDesiredStateHere {
     pub desired_state: DesiredState,
 }
 
-/// From the machine itself: its runner leaves for good.
+/// From the machine itself: its runner leaves permanently.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize)]
 pub struct LeaveRequest {
-    /// End the jobs that it has; they are tried again elsewhere.
+    /// End its jobs; they are retried elsewhere.
     #[serde(default)]
     pub force: bool,
-    /// It was for one job, and that is done.
+    /// A single-use runner has finished its job.
     #[serde(default)]
     pub used_up: bool,
 }
 
-/// What the service wants every runner to keep to.
+/// The settings of all runners.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Settings {
-    /// How long the service parks a poll at most.
+    /// The longest time that the service holds a poll.
     pub park_us: Micros,
-    /// How long a lease lasts after the poll that renewed it.
+    /// The length of a lease after the poll that renewed it.
     pub lease_us: Micros,
-    /// How many bytes one request of log may have.
+    /// The most bytes of log in one request.
     pub log_chunk: ByteSize,
 }
 
-/// What one request of log may have at a service that has not said it yet.
+/// The most bytes of log in one request before the service has sent its setting.
 pub const LOG_CHUNK_AT_FIRST: ByteSize = ByteSize(1 << 20);
 
 impl Default for Settings {
@@ -206,7 +206,7 @@ impl Default for Settings {
     }
 }
 
-/// An attempt for a runner.
+/// An assignment.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Assigned {
     pub attempt: AttemptId,
@@ -218,7 +218,7 @@ pub struct Assigned {
     pub title: String,
     pub project: String,
     pub pool: String,
-    /// The labels that the runner has from its pool.
+    /// The labels of the runner's pool.
     #[serde(default)]
     pub pool_labels: Vec<String>,
     pub runner: String,
@@ -227,33 +227,33 @@ pub struct Assigned {
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
     pub time_limit_us: Micros,
-    /// The most bytes that its log may have.
+    /// The largest size of its log.
     pub log_cap: ByteSize,
-    /// Whether it must be over before its lease is: it holds seats, which are given to others then.
+    /// Whether it must end before its lease expires, because it holds seats that others get then.
     #[serde(default)]
     pub exclusive: bool,
 }
 
-/// An attempt that is to end.
+/// An attempt to end.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Stop {
     pub attempt: AttemptId,
     pub cause: StopCause,
-    /// Why, in words.
+    /// The reason for people.
     pub message: String,
 }
 
-/// Why an attempt is to end.
+/// Why an attempt is to be ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum StopCause {
-    /// A person cancelled the job: end it and report.
+    /// The job was cancelled: end it and report.
     Cancelled,
-    /// The attempt is over for the service, or never was this runner's: end it, nothing more is taken from it.
+    /// The attempt has ended for the service, or never was this runner's: end it; reports about it are refused.
     Over,
 }
 
-/// The command was started: exec has returned.
+/// Reports that the command was started: exec has returned.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct StartedReport {
     pub session: SessionId,
@@ -262,16 +262,16 @@ pub struct StartedReport {
     pub ago_us: Micros,
 }
 
-/// The attempt is over and its log is complete.
+/// Reports that the attempt has ended and its log is complete.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct FinishedReport {
     pub session: SessionId,
     pub lease: LeaseToken,
     pub result: Outcome,
-    /// The command's exit code, where it exited by itself.
+    /// The command's exit code, if it exited by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_code: Option<i32>,
-    /// Why, in words, where there is more to say than the exit code.
+    /// The message, if there is more to say than the exit code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
     /// How long ago the command ended.
@@ -280,12 +280,12 @@ pub struct FinishedReport {
     pub processor_us: Option<Micros>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub peak_memory: Option<ByteSize>,
-    /// The log's whole length. Refused until that much is durable.
+    /// The complete length of the log. The report is refused until that much is durable.
     pub log_bytes: ByteSize,
-    /// Whether bytes past the cap were left out.
+    /// Whether bytes beyond the cap were omitted.
     #[serde(default)]
     pub log_capped: bool,
-    /// How long ago the command was started, for a service that never heard of it.
+    /// How long ago the command was started, for a service that has not received that report.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started_ago_us: Option<Micros>,
 }
@@ -294,52 +294,52 @@ pub struct FinishedReport {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum LossCause {
-    /// The program that ran it ended, and has been started again since.
+    /// The runner's program ended and was restarted.
     #[default]
     Restarted,
-    /// The runner was cut off for so long that it ended what must not overlap with another try.
+    /// The runner was disconnected for so long that it ended an attempt that must not overlap with a retry.
     CutOff,
-    /// It was never begun: the limit that the runners of the host share was reached meanwhile.
+    /// It was not started: the shared limit of the host's runners was reached.
     HostFull,
 }
 
-/// The attempt is over and has no result.
+/// Reports that the attempt has ended without a result.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub struct LostReport {
     #[serde(default)]
     pub cause: LossCause,
     pub session: SessionId,
     pub lease: LeaseToken,
-    /// The log's whole length. Refused until that much is durable.
+    /// The complete length of the log. The report is refused until that much is durable.
     pub log_bytes: ByteSize,
 }
 
-/// How much of a log is durable: the offset at which the next bytes belong.
+/// The durable length of a log: the offset of the next bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LogAcknowledgement {
     pub next_offset: u64,
 }
 
-/// A runner's process ends, or a runner leaves.
+/// Ends a session.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct SessionEnd {
     pub session: SessionId,
 }
 
-/// The runner's program for one platform, as the service hands it out.
+/// The runner's program for one platform, as the service provides it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Program {
-    /// The system and the processor: `linux-x86-64`.
+    /// The operating system and the architecture: `linux-x86-64`.
     pub platform: String,
     /// In hexadecimal.
     pub sha256: String,
     pub bytes: ByteSize,
 }
 
-/// What a runner may ask before it has a credential: who is there, and what time it is.
+/// The answer to `hello`, which needs no credential.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct ServiceInfo {
-    /// Always `pennine`, so that a wrong address is told apart.
+    /// Always `pennine`, to detect a wrong address.
     pub service: String,
     pub version: String,
     pub protocol: u32,

@@ -21,7 +21,7 @@ pub struct NewSeat {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SeatChange {
-    /// How many there are from now on. Lowered under use it drains: nothing is ended.
+    /// The new count. Lowered under use it drains: nothing is ended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub count: Option<u32>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -81,6 +81,6 @@ pub struct ReleasedSeats {
 pub struct TakeBack {
     /// The job that holds them.
     pub job: String,
-    /// Why, for the record.
+    /// Reason, for the record.
     pub reason: String,
 }

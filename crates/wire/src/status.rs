@@ -44,7 +44,7 @@ pub struct Skyline {
     pub window_us: Micros,
     /// The length of one step.
     pub step_us: Micros,
-    /// Steps with a reading, oldest first. A step of which nothing is known is not there.
+    /// Steps with a reading, oldest first. A step of which no data is not there.
     pub steps: Vec<LevelStep>,
     /// The reading now.
     pub level: QueueSample,

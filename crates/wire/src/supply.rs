@@ -81,7 +81,7 @@ pub struct SupplyStanding {
     pub numbers: Numbers,
     /// What an hour of a machine costs, in millionths of the currency.
     pub price: Price,
-    /// Why no further machine can be had, where that is so.
+    /// Why no further machine is available, where that is so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub short: Option<String>,
     /// Whether it has as many machines as its ceiling allows.
@@ -138,7 +138,7 @@ pub struct NewSupplier {
     /// Settings that are kept locked and never shown again.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,
-    /// The most machines that it may make, whatever it says itself.
+    /// The most machines that it may make, instead of its own quota.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quota: Option<u32>,
     /// How long a machine may take to join before it is given up, whatever it says itself.
@@ -197,7 +197,7 @@ pub struct Supplier {
 pub struct SupplierFailure {
     pub message: String,
     pub since: Moment,
-    /// When it is tried again.
+    /// When it is retried.
     pub retry_at: Moment,
 }
 

@@ -11,17 +11,17 @@ use utoipa::ToSchema;
 #[serde(deny_unknown_fields, default)]
 pub struct NewTarget {
     pub name: String,
-    /// The pool on which jobs run whose waits are meant.
+    /// Only waits of jobs on this pool.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pool: Option<String>,
-    /// The team or project whose jobs are meant. Neither a pool nor a place: everybody's.
+    /// Only waits of this team's or project's jobs. Neither a pool nor a place: everybody's.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
     /// How many of the waits, in thousandths: 500 to 999.
     pub share: PerMille,
     /// How long they take at most, in microseconds: 1 s to 7 days.
     pub within_us: Micros,
-    /// Over how many days: 1 to 90.
+    /// The window in days: 1 to 90.
     pub days: u32,
 }
 

@@ -12,12 +12,12 @@ pub struct NewTrial {
     /// The requirement.
     #[serde(rename = "where")]
     pub requirement: String,
-    /// Whose job it would be; everybody's when not given.
+    /// The project of the job [default: all pools count]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub project: Option<String>,
 }
 
-/// What would run it.
+/// Matching runners it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Trial {
     /// The requirement in its normal form.

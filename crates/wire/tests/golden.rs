@@ -193,7 +193,7 @@ fn a_problem_is_written_as_rfc_9457_has_it() {
         instance: None,
         field: Some("pool".into()),
         column: None,
-        remedy: Some("pennine pool list shows those that exist".into()),
+        remedy: Some("pennine pool list shows the known ones".into()),
         next_offset: None,
         version: None,
     };
@@ -202,7 +202,7 @@ fn a_problem_is_written_as_rfc_9457_has_it() {
         &json!({
             "type": "/problems/unknown-pool", "title": "There is no such pool", "status": 404,
             "detail": "there is no pool \"quey\"", "field": "pool",
-            "remedy": "pennine pool list shows those that exist",
+            "remedy": "pennine pool list shows the known ones",
         }),
     );
     assert_eq!(problem.word(), "unknown-pool");

@@ -15,10 +15,10 @@ export default function Alerts() {
       {alerts.data ? (
         <>
           <Lead>
-            {open === 0 ? "Nothing needs anybody now." : open === 1 ? "1 thing needs somebody." : `${open} things need somebody.`}
+            {open === 0 ? "No open alerts." : open === 1 ? "1 open alert." : `${open} open alerts.`}
           </Lead>
           <Box mt="14px">
-            <AlertList alerts={all} empty="Nobody was ever told of anything." />
+            <AlertList alerts={all} empty="No alerts have been raised yet." />
           </Box>
         </>
       ) : (

@@ -30,7 +30,7 @@ export function Now() {
       />
       {alerts.length > 0 ? (
         <>
-          <Heading beside={<Link to="/alerts">Those that are over</Link>}>Needs somebody</Heading>
+          <Heading beside={<Link to="/alerts">Past alerts</Link>}>Open alerts</Heading>
           <AlertList alerts={alerts} empty={null} />
         </>
       ) : null}

@@ -21,7 +21,7 @@ export default function Queue() {
       {status.data ? <AnswerLine pieces={status.data.pieces} /> : null}
       {data.groups.length === 0 ? (
         <Box color="quiet" mt="18px">
-          When jobs wait, they stand here by the reason for it, with what would end the wait.
+          Waiting jobs are listed here by reason, each with its remedy.
         </Box>
       ) : null}
       {data.groups.map((group) => (
@@ -33,7 +33,7 @@ export default function Queue() {
             </Box>
             <Box color="ink">
               {group.message}: {group.jobs} {group.jobs === 1 ? "job" : "jobs"}, the longest {micros(group.longest_us)}
-              {group.needs_a_person ? ", until somebody acts" : ""}
+              {group.needs_a_person ? ", until you act" : ""}
             </Box>
           </Flex>
           <List
@@ -68,12 +68,12 @@ export default function Queue() {
               { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "8em" },
               { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "5em" },
               {
-                head: "how it stands",
+                head: "status",
                 wrap: true,
                 cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.message,
               },
               {
-                head: "to do",
+                head: "remedy",
                 width: "15em",
                 cell: (strand) =>
                   strand.actions?.map((action) => <Remedy key={action.message} action={action} />) ?? null,

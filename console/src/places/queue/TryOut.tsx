@@ -20,7 +20,7 @@ export function TryOut() {
   return (
     <Box mt="28px">
       <Flex align="center" gap="10px" wrap="wrap">
-        <label htmlFor="try-requirement">What would run</label>
+        <label htmlFor="try-requirement">Matching runners</label>
         <Input
           id="try-requirement"
           name="try"

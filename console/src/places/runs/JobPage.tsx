@@ -68,7 +68,7 @@ export default function JobPage() {
             loading={retry.isPending}
             onClick={() => retry.mutate()}
           >
-            Submit it again
+            Submit again
           </Button>
         )}
         {job.state === "done" ? null : (
@@ -80,7 +80,7 @@ export default function JobPage() {
             loading={cancel.isPending}
             onClick={() => cancel.mutate()}
           >
-            Cancel this job
+            Cancel job
           </Button>
         )}
       </Flex>
@@ -143,7 +143,7 @@ function WhyTable({ why }: { why: NonNullable<ReturnType<typeof useWhy>["data"]>
           empty=""
           columns={[
             { head: "clause", cell: (clause) => <code>{clause.clause}</code> },
-            { head: "runners that fail it", cell: (clause) => `${clause.failing} of ${why.explanation.runners}`, right: true },
+            { head: "failing runners", cell: (clause) => `${clause.failing} of ${why.explanation.runners}`, right: true },
           ]}
         />
       ) : null}
@@ -164,7 +164,7 @@ function Attempts({ job }: { job: Job }) {
           { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_id}`}>{one.runner}</Link> },
           { head: "state", cell: (one) => one.result ?? one.state },
           { head: "waited", cell: (one) => micros(one.wait_us), right: true },
-          { head: "what came of it", cell: (one) => one.message ?? (one.accepted ? "accepted" : "") },
+          { head: "result", cell: (one) => one.message ?? (one.accepted ? "accepted" : "") },
         ]}
       />
     </>

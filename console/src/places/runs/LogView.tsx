@@ -154,10 +154,10 @@ export function LogView({ job, attempt }: { job: string; attempt: number }) {
               {state.capped ? ", cut at its cap" : ""}
             </span>
             <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => { setFollows(false); setTop(0); }}>
-              To the start
+              Go to start
             </Button>
             <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setFollows(true)}>
-              To the end
+              Go to end
             </Button>
             <a href={address(`/jobs/${encodeURIComponent(job)}/log?attempt=${attempt}`)} download={`${job}.log`}>
               Raw

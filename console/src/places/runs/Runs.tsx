@@ -26,13 +26,13 @@ export default function Runs() {
         <Box asChild bg="sheet" border="1px solid" borderColor="rule" borderRadius="3px" p="4px 8px">
           <select
             data-filter
-            aria-label="Only jobs in this state"
+            aria-label="State"
             value={state}
             onChange={(event) => setParams(event.target.value ? { state: event.target.value } : {})}
           >
             {STATES.map((one) => (
               <option key={one} value={one}>
-                {one || "in any state"}
+                {one || "any state"}
               </option>
             ))}
           </select>
@@ -43,7 +43,7 @@ export default function Runs() {
       </Flex>
       {submitting ? <SubmitJob close={() => setSubmitting(false)} /> : null}
       <Box mt="12px">
-        <JobList jobs={jobs.data.items} empty={state ? `No job is ${state}.` : "No job was submitted yet."} />
+        <JobList jobs={jobs.data.items} empty={state ? `No jobs are ${state}.` : "No jobs yet. Submit one to begin."} />
       </Box>
       <Flex gap="12px" mt="12px">
         {after ? (

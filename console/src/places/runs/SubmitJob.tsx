@@ -60,7 +60,7 @@ export function SubmitJob({ close }: { close: () => void }) {
             </Box>
           </label>
           <label>
-            Where (any runner when empty)
+            Requirement (empty: any runner)
             <Input
               {...field}
               name="where"

@@ -48,7 +48,7 @@ export function Reliefs({ asked }: { asked: Asked }) {
   return (
     <>
       <Shown
-        title="Relief by pool: demand over capacity, in slots"
+        title="Demand and capacity by pool, in slots"
         file="relief.csv"
         rows={() => [
           ["from", "pool", "waiting", "executing", "idle"],
@@ -72,7 +72,7 @@ export function Reliefs({ asked }: { asked: Asked }) {
       {!error && known.length < names.length ? <Awaiting what="the pools' figures" /> : null}
       {known.length > DRAWN ? (
         <Box color="quiet" fontSize="13px">
-          The {DRAWN} whose jobs waited longest of {known.length}.
+          The {DRAWN} pools with the longest waits, of {known.length}.
         </Box>
       ) : null}
     </>
@@ -87,14 +87,14 @@ function Pool({ name, data }: { name: string; data: Trends }) {
   const top = Math.max(2, Math.min(topOf(steps), PEAK * high));
   const y = (slots: number) => HEIGHT - (Math.min(slots, top) / top) * (HEIGHT - 4);
   const number = (slots: number) => slots.toFixed(slots < 10 ? 1 : 0);
-  const label = `${name}: demand up to ${number(most)} slots, capacity up to ${number(high)}, on average over a step`;
+  const label = `${name}: demand up to ${number(most)} slots, capacity up to ${number(high)}, averaged over each step`;
   return (
     <Flex gap="14px" align="center" mb="6px">
       <Box w="12em" flex="none" lineHeight="1.3">
         <Link to={`/pools/${encodeURIComponent(name)}`}>{name}</Link>
         <Box color="quiet" fontSize="12px">
           demand up to {number(most)}
-          {most > top ? ` (cut at ${number(top)})` : ""}
+          {most > top ? ` (scale ends at ${number(top)})` : ""}
           <br />
           capacity up to {number(high)}
         </Box>

@@ -12,10 +12,10 @@ import { Awaiting, Trouble } from "../../parts/trouble";
 import { css } from "./reasons";
 
 const LOOK = {
-  few: { sign: "flag", tone: "gritstone" },
-  kept: { sign: "cairn", tone: "moss" },
-  burning: { sign: "summit", tone: "rust" },
-  broken: { sign: "cross", tone: "rust" },
+  "too-few": { sign: "flag", tone: "gritstone" },
+  met: { sign: "cairn", tone: "moss" },
+  "at-risk": { sign: "summit", tone: "rust" },
+  missed: { sign: "cross", tone: "rust" },
 } as const;
 
 const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target.place ?? "everybody"));
@@ -24,7 +24,7 @@ const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target
 function Budget({ target }: { target: Target }) {
   const { window, allowed, left } = target.standing;
   const used = allowed > 0 ? Math.min(1, window.late / allowed) : window.late > 0 ? 1 : 0;
-  const said = `${window.late} late, ${allowed} may be`;
+  const said = `${window.late} late, ${allowed} allowed`;
   return (
     <Flex align="center" gap="10px" title={said}>
       <Box w="120px" h="10px" bg="hollow" border="1px solid" borderColor="rule" flex="none" role="img" aria-label={said}>
@@ -44,7 +44,7 @@ export function Targets() {
       <Heading
         beside={
           <Button size="xs" variant="outline" color="ink" borderColor="rule" aria-pressed={adding} onClick={() => setAdding(!adding)}>
-            {adding ? "Close" : "New target"}
+            {adding ? "Close" : "Add target"}
           </Button>
         }
       >
@@ -56,11 +56,11 @@ export function Targets() {
         <List
           rows={all}
           id={(target) => target.name}
-          empty="Nothing is promised yet. A target says how long jobs wait at most, and tells you before it is broken."
+          empty="No targets yet. Add a target to be alerted before waits grow too long."
           columns={[
             { head: "target", cell: (target) => <b>{target.name}</b> },
             { head: "of", cell: whose },
-            { head: "promise", cell: (target) => target.message },
+            { head: "objective", cell: (target) => target.message },
             {
               head: "stands",
               cell: ({ standing }) => (
@@ -83,8 +83,8 @@ export function Targets() {
               right: true,
             },
             {
-              head: "broken in",
-              cell: ({ standing }) => (standing.breaks_in_us == null ? "" : micros(standing.breaks_in_us)),
+              head: "missed in",
+              cell: ({ standing }) => (standing.missed_in_us == null ? "" : micros(standing.missed_in_us)),
               right: true,
             },
             { head: "", cell: (target) => <Remove target={target} />, right: true },
@@ -115,7 +115,7 @@ function Remove({ target }: { target: Target }) {
       onClick={() => (asked ? gone.mutate() : setAsked(true))}
       aria-label={`Remove the target ${target.name}`}
     >
-      {asked ? "Yes, remove it" : "Remove"}
+      {asked ? "Remove target" : "Remove"}
     </Button>
   );
 }
@@ -182,7 +182,7 @@ function AddTarget({ close }: { close: () => void }) {
             </select>
           </label>
           <label>
-            Percent of waits
+            Share of jobs, %
             <Input {...field} w="7em" inputMode="decimal" value={share} onChange={(event) => setShare(event.target.value)} />
           </label>
           <label>
@@ -201,7 +201,7 @@ function AddTarget({ close }: { close: () => void }) {
             <Input {...field} w="5em" inputMode="numeric" value={days} onChange={(event) => setDays(event.target.value)} />
           </label>
           <Button type="submit" size="sm" bg="heather" color="ground" loading={add.isPending} disabled={name === ""}>
-            Promise it
+            Add target
           </Button>
         </Flex>
         {add.error ? <Trouble error={add.error} /> : null}

@@ -49,7 +49,7 @@ export default function Trends() {
 function Choices({ asked }: { asked: Asked }) {
   const away = { from: null, until: null, reason: null };
   return (
-    <Flex gap="6px" mt="12px" align="center" wrap="wrap" role="group" aria-label="How much time is shown">
+    <Flex gap="6px" mt="12px" align="center" wrap="wrap" role="group" aria-label="Period">
       {WINDOWS.map(([word, , said]) => (
         <Choice key={word} on={asked.window === word} set={() => asked.set({ window: word, ...away })}>
           {said}
@@ -61,7 +61,7 @@ function Choices({ asked }: { asked: Asked }) {
             of {asked.narrow[0]} <b>{asked.narrow[1]}</b>
           </span>
           <Choice on={false} set={() => asked.set({ [asked.narrow![0]]: null, by: null, ...away })}>
-            Show everything
+            Show all jobs
           </Choice>
         </Flex>
       ) : null}
@@ -78,21 +78,21 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
   const successes = whole.results.success ?? 0;
   const figures: [string, ReactNode][] = [
     ["waits", `${whole.wait.count}${against(whole.wait.count, before?.wait.count)}`],
-    ["half waited up to", quantile(whole.wait.p50) || "–"],
-    ["95 in 100 up to", `${quantile(whole.wait.p95) || "–"}${against(whole.wait.p95?.value_us, before?.wait.p95?.value_us)}`],
+    ["p50", quantile(whole.wait.p50) || "–"],
+    ["p95", `${quantile(whole.wait.p95) || "–"}${against(whole.wait.p95?.value_us, before?.wait.p95?.value_us)}`],
     ["still waiting", whole.wait.still_waiting],
     ["jobs ended", `${jobs(whole)}, ${failed(whole)} failed`],
   ];
-  if (owns) figures.push(["slots busy", percent(busyShare(whole)) || "–"]);
+  if (owns) figures.push(["utilisation", percent(busyShare(whole)) || "–"]);
   if (cost > 0) {
     figures.push(["cost", `${money(cost)}${against(cost, before?.cost ?? undefined)}`]);
-    if (successes > 0) figures.push(["each success", money(Math.floor(cost / successes))]);
+    if (successes > 0) figures.push(["per successful job", money(Math.floor(cost / successes))]);
   }
   return (
     <>
       <Figures figures={figures} />
       <Shown
-        title="Jobs waiting, by what they waited for"
+        title="Waiting jobs by reason"
         file="waiting.csv"
         rows={() => waitingRows(data)}
         chart={
@@ -110,7 +110,7 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
       <Week asked={asked} owns={owns} />
       <Worst asked={asked} />
       <Box color="quiet" fontSize="13px" mt="18px">
-        From {when(data.from)} until {when(data.until)}; what was over by {when(data.counted_until)} is counted, and what goes
+        From {when(data.from)} until {when(data.until)}; includes work finished by {when(data.counted_until)} and work that goes
         on counts up to now. A percentile is by nearest rank of the waits that began in this time.
       </Box>
     </>
@@ -141,7 +141,7 @@ function Behind({ asked, at }: { asked: Asked; at: NonNullable<Asked["at"]> }) {
           </Flex>
         }
       >
-        Jobs that waited between {when(at.from)} and {when(at.until)}
+        Jobs waiting between {when(at.from)} and {when(at.until)}
       </Heading>
       {waits.error ? <Trouble error={waits.error} /> : null}
       {waits.data ? <Waits waits={found} /> : <Awaiting what="the jobs" />}
@@ -153,7 +153,7 @@ function Worst({ asked }: { asked: Asked }) {
   const waits = useWaits(`${asked.base}&limit=10`);
   return (
     <>
-      <Heading>The ten longest waits</Heading>
+      <Heading>Longest waits</Heading>
       {waits.error ? <Trouble error={waits.error} /> : null}
       {waits.data ? <Waits waits={waits.data.items} /> : <Awaiting what="the waits" />}
     </>
@@ -165,7 +165,7 @@ function Waits({ waits }: { waits: LongestWait[] }) {
     <List
       rows={waits}
       id={(one) => `${one.job} ${one.ready_at}`}
-      empty="Nothing waited in this time."
+      empty="No jobs waited in this period."
       columns={[
         { head: "job", cell: (one) => <Link to={`/jobs/${one.job}`}>{one.job}</Link>, width: "6em" },
         { head: "title", cell: (one) => one.title },
@@ -174,7 +174,7 @@ function Waits({ waits }: { waits: LongestWait[] }) {
         { head: "waited", cell: (one) => micros(one.wait_us), right: true },
         { head: "for", cell: (one) => <Parts one={one} /> },
         { head: "runner", cell: (one) => one.runner ?? "" },
-        { head: "then", cell: (one) => one.result ?? (one.ended_at ? "tried again" : one.started_at ? "executing" : "waits") },
+        { head: "then", cell: (one) => one.result ?? (one.ended_at ? "retried" : one.started_at ? "executing" : "waits") },
       ]}
     />
   );
@@ -241,7 +241,7 @@ function Groups({ asked, data }: { asked: Asked; data: Data }) {
       <List
         rows={data.groups.slice(0, 40)}
         id={(group) => group.name}
-        empty="Nothing is known of any in this time."
+        empty="No groups in this period."
         columns={[
           {
             head: asked.by,
@@ -250,8 +250,8 @@ function Groups({ asked, data }: { asked: Asked; data: Data }) {
           { head: "waits", cell: ({ figures }) => figures.wait.count, right: true },
           { head: "p50", cell: ({ figures }) => quantile(figures.wait.p50), right: true },
           { head: "p95", cell: ({ figures }) => quantile(figures.wait.p95), right: true },
-          { head: "waited in all", cell: ({ figures }) => micros(figures.wait.sum_us), right: true },
-          { head: "mostly for", cell: ({ figures }) => mostly(figures) },
+          { head: "total wait", cell: ({ figures }) => micros(figures.wait.sum_us), right: true },
+          { head: "main reason", cell: ({ figures }) => mostly(figures) },
           { head: "ended", cell: ({ figures }) => jobs(figures), right: true },
           { head: "failed", cell: ({ figures }) => failed(figures) || "", right: true },
           ...(owned ? [{ head: "busy", cell: ({ figures }: Data["groups"][number]) => percent(busyShare(figures)), right: true }] : []),

@@ -87,8 +87,8 @@ export function Waiting({ trends, chosen, choose }: {
             </span>
           </Flex>
         ))}
-        {used.length === 0 ? <span>Nothing waited in this time.</span> : null}
-        {chosen ? null : used.length > 0 ? <span>Choose a time in it for the jobs behind it.</span> : null}
+        {used.length === 0 ? <span>No jobs waited in this period.</span> : null}
+        {chosen ? null : used.length > 0 ? <span>Select a time in the chart to see its jobs.</span> : null}
       </Flex>
     </Box>
   );
@@ -108,7 +108,7 @@ function Said({ active, payload, stepUs }: { active?: boolean; payload?: { paylo
         </Flex>
       ))}
       <Box color="quiet">
-        {wait.count} became ready{wait.p95 ? `; 95 in 100 waited up to ${micros(wait.p95.value_us)}` : ""}
+        {wait.count} became ready{wait.p95 ? `; p95 ${micros(wait.p95.value_us)}` : ""}
       </Box>
     </Box>
   );

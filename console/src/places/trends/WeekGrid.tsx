@@ -23,7 +23,7 @@ export function WeekGrid({ week, measure }: { week: WeekPattern; measure: Measur
   const highest = [...at.entries()].sort((a, b) => (measure.value(b[1]) ?? -1) - (measure.value(a[1]) ?? -1))[0];
   const name = highest && measure.value(highest[1]) !== null
     ? `highest: ${DAYS[Math.floor(highest[0] / 24)]} ${highest[0] % 24}:00, ${measure.said(measure.value(highest[1])!)}`
-    : "nothing is known";
+    : "no data";
   return (
     <Box>
       <Box as="table" w="100%" borderSpacing="1px" css={{ borderCollapse: "separate", tableLayout: "fixed" }} fontSize="11px" color="quiet">
@@ -49,7 +49,7 @@ export function WeekGrid({ week, measure }: { week: WeekPattern; measure: Measur
               {HOURS.map((hour) => {
                 const figures = at.get(index * 24 + hour);
                 const value = figures ? measure.value(figures) : null;
-                const said = value === null ? "nothing known" : measure.said(value);
+                const said = value === null ? "no data" : measure.said(value);
                 return (
                   <Box as="td" key={hour} h="17px" p="0" bg="hollow" title={`${day} ${hour}:00: ${said}`}>
                     {value === null ? null : (

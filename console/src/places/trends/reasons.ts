@@ -4,15 +4,15 @@ import type { Reason } from "../../api/client";
 export const REASONS: { reason: Reason; tone: string; said: string }[] = [
   { reason: "all-busy", tone: "waitBusy", said: "all runners busy" },
   { reason: "machine-coming", tone: "waitComing", said: "a machine is coming" },
-  { reason: "supply-short", tone: "waitShort", said: "no further machine to be had" },
+  { reason: "supply-short", tone: "waitShort", said: "no machine can be added" },
   { reason: "seat-taken", tone: "waitSeat", said: "a seat is taken" },
-  { reason: "seat-reserved", tone: "waitReserved", said: "a seat is kept for another" },
-  { reason: "team-limit", tone: "waitLimit", said: "its team is at its limit" },
-  { reason: "handover", tone: "waitHandover", said: "on its way to a runner" },
+  { reason: "seat-reserved", tone: "waitReserved", said: "the seat is reserved for another job" },
+  { reason: "team-limit", tone: "waitLimit", said: "its team has reached its limit" },
+  { reason: "handover", tone: "waitHandover", said: "being started on a runner" },
   { reason: "paused", tone: "waitPaused", said: "its runners are paused" },
   { reason: "offline", tone: "waitOffline", said: "its runners are offline" },
-  { reason: "out-of-reach", tone: "waitReach", said: "out of its project's reach" },
-  { reason: "no-match", tone: "waitMatch", said: "nothing satisfies it" },
+  { reason: "out-of-reach", tone: "waitReach", said: "no access to the pool" },
+  { reason: "no-match", tone: "waitMatch", said: "no matching runner" },
 ];
 
 /** A colour token as CSS, for what is not styled by tokens. */

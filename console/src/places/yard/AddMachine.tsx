@@ -36,7 +36,7 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
       {!ticket && !error ? <Awaiting what="a ticket" /> : null}
       {ticket && !joined ? (
         <>
-          <Box mb="6px">Run this on the machine. It fetches pennine-runner from here, checks it, joins and takes work; it needs a way out to this address, nothing inward.</Box>
+          <Box mb="6px">Run this on the machine. It downloads pennine-runner from this service, verifies it, joins and accepts jobs. The machine needs outbound access to this address only.</Box>
           <Flex align="center" gap="10px">
             <Box
               as="code"

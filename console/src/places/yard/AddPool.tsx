@@ -34,7 +34,7 @@ export function AddPool({ close }: { close: () => void }) {
             <Input {...field} name="name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
           </label>
           <label>
-            What kind of machines
+            Description
             <Input {...field} w="20em" value={description} onChange={(event) => setDescription(event.target.value)} />
           </label>
           <label>
@@ -46,7 +46,7 @@ export function AddPool({ close }: { close: () => void }) {
             ask for nothing
           </label>
           <Button type="submit" size="sm" bg="heather" color="ground" loading={add.isPending} disabled={name === ""}>
-            Make the pool
+            Add pool
           </Button>
           <Button size="sm" variant="ghost" color="quiet" onClick={close}>
             Close

@@ -76,28 +76,28 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
           Retire {runnersOf(runners.length)} …
         </Button>
         <Button size="xs" variant="ghost" color="quiet" onClick={done}>
-          Choose none
+          Clear selection
         </Button>
         {outcome ? (
           <Box role="status" color={outcome.failure ? "rust" : "moss"}>
-            Done for {outcome.done} of {outcome.of}.
+            {outcome.done} of {outcome.of} done.
           </Box>
         ) : null}
       </Flex>
       {outcome?.failure ? <Trouble error={outcome.failure} /> : null}
       {ask.data ? (
-        <Box role="alertdialog" aria-label="Retire them" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
+        <Box role="alertdialog" aria-label="Retire runners" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
           <Box>
-            {runnersOf(runners.length)} take nothing more, their programs end, and their credentials are worth nothing. Their
-            records stay. {ends.length > 0 ? `${ends.length} jobs are ended and tried again elsewhere.` : "They have no jobs."}
-            {losses.length > 0 ? ` Some of what ${losses.map((loss) => loss.project).join(", ")} ask for may have nothing left to run on.` : ""}
+            {runnersOf(runners.length)} accept no more jobs, their programs end, and their credentials are revoked. Their
+            records stay. {ends.length > 0 ? `${ends.length} jobs end and are retried elsewhere.` : "The runners have no jobs."}
+            {losses.length > 0 ? ` Some jobs of ${losses.map((loss) => loss.project).join(", ")} may be left without a runner.` : ""}
           </Box>
           <Flex gap="8px" mt="6px">
             <Button size="xs" bg="rust" color="ground" loading={retire.isPending} onClick={() => retire.mutate()}>
               Retire {runnersOf(runners.length)}
             </Button>
             <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => ask.reset()}>
-              Leave them
+              Cancel
             </Button>
           </Flex>
         </Box>

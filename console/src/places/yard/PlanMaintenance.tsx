@@ -49,7 +49,7 @@ export function PlanMaintenance({ runner }: { runner: Runner }) {
             {one.pool ? ` (the whole pool ${one.pool})` : ""}, planned by {one.by}
           </Box>
           <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => end.mutate(one.name)}>
-            {one.on ? "End it now" : "Call it off"}
+            {one.on ? "End maintenance" : "Cancel maintenance"}
           </Button>
         </Flex>
       ))}
@@ -66,7 +66,7 @@ export function PlanMaintenance({ runner }: { runner: Runner }) {
             <span>{from ? "for" : "(now) for"}</span>
             <Input {...field} w="5em" aria-label="Hours" value={hours} onChange={(event) => setHours(event.target.value)} />
             <span>hours:</span>
-            <Input {...field} w="18em" aria-label="What is done" placeholder="what is done" value={why} onChange={(event) => setWhy(event.target.value)} />
+            <Input {...field} w="18em" aria-label="Reason" placeholder="reason" value={why} onChange={(event) => setWhy(event.target.value)} />
             <Button
               type="submit"
               size="sm"
@@ -76,7 +76,7 @@ export function PlanMaintenance({ runner }: { runner: Runner }) {
               loading={add.isPending}
               disabled={why.trim() === "" || !(Number(hours) > 0)}
             >
-              Plan it
+              Schedule
             </Button>
           </Flex>
         </form>

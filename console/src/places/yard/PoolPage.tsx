@@ -41,13 +41,13 @@ export default function PoolPage() {
         <span>{pool.owner ? `of ${pool.owner}` : "for everybody"}</span>
         <span>{pool.labels.join(", ") || "no labels"}</span>
         {pool.paused ? <Box color="rust">paused</Box> : null}
-        <Link to="/yard">its runners in the yard</Link>
-        <Link to={`/trends?${new URLSearchParams({ pool: pool.name })}`}>its trends</Link>
+        <Link to="/yard">runners in the yard</Link>
+        <Link to={`/trends?${new URLSearchParams({ pool: pool.name })}`}>trends</Link>
         <KeptInFile kind="pool" name={pool.name} />
       </Flex>
       <Heading
         beside={
-          <Flex gap="6px" role="group" aria-label="How much time is shown">
+          <Flex gap="6px" role="group" aria-label="Period">
             {WINDOWS.map(([length, word]) => (
               <Button
                 key={length}
@@ -106,11 +106,11 @@ function Supplied({ pool }: { pool: Pool }) {
       {error ? <Trouble error={error} /> : null}
       <Flex gap="48px" align="flex-start" wrap="wrap">
         <Box flex="3" minW="34em">
-          <Heading>What was decided, and why</Heading>
+          <Heading>Decisions</Heading>
           <List
             rows={decisions.data?.items.slice(0, 14) ?? []}
             id={(one) => `${one.at} ${one.message}`}
-            empty="Nothing yet."
+            empty="No decisions yet."
             columns={[
               { head: "when", cell: (one) => <Ago at={one.at} />, width: "9em" },
               { head: "decision", cell: (one) => one.message, wrap: true },
@@ -125,10 +125,10 @@ function Supplied({ pool }: { pool: Pool }) {
         beside={
           <Flex gap="8px">
             <Button {...button} loading={start.isPending} onClick={() => start.mutate()}>
-              Start a machine
+              Start machine
             </Button>
             <Button {...button} loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
-              {pool.paused ? "Resume the pool" : "Pause the pool"}
+              {pool.paused ? "Resume pool" : "Pause pool"}
             </Button>
           </Flex>
         }
@@ -138,14 +138,14 @@ function Supplied({ pool }: { pool: Pool }) {
       <List
         rows={machines.data?.items ?? []}
         id={(one) => one.id}
-        empty="No machine is there just now; they are made when jobs want them."
+        empty="No machines now. Machines are ordered when jobs need them."
         columns={[
           { head: "machine", cell: (one) => one.name },
           { head: "state", cell: (one) => <MachineMark state={one.state} />, width: "8em" },
           { head: "for", cell: (one) => <Since at={one.since} />, right: true },
           { head: "why", cell: (one) => one.reason },
           { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_short}`}>{one.runner_short}</Link> },
-          { head: "came up in", cell: (one) => came(one), right: true },
+          { head: "boot time", cell: (one) => came(one), right: true },
           { head: "cost", cell: (one) => money(one.cost), right: true },
           { head: "zone", cell: (one) => one.zone ?? "" },
           {

@@ -13,9 +13,9 @@ const FIELDS = ["floor", "spare", "ceiling"] as const;
 type Field = (typeof FIELDS)[number];
 
 const SAID: Record<Field, string> = {
-  floor: "never fewer",
-  spare: "idle beyond demand",
-  ceiling: "never more",
+  floor: "floor",
+  spare: "spare",
+  ceiling: "ceiling",
 };
 
 export function PoolPolicy({ pool }: { pool: Pool }) {
@@ -42,9 +42,9 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
   ].filter(Boolean);
   const facts: [string, string][] = [
     ["from", [supply.supplier, supply.image, supply.size].filter(Boolean).join(", ")],
-    ["kind", supply.single_use ? "single-use: one job each" : `standing, ${supply.slots} ${supply.slots === 1 ? "slot" : "slots"} each`],
-    ["kept idle", micros(supply.dwell_us)],
-    ["an hour costs", money(pool.standing?.price ?? 0)],
+    ["kind", supply.single_use ? "single-use (one job per machine)" : `standing, ${supply.slots} ${supply.slots === 1 ? "slot" : "slots"} each`],
+    ["dwell", micros(supply.dwell_us)],
+    ["price per hour", money(pool.standing?.price ?? 0)],
     ["budget", budget.join(", ") || "none"],
     ...(supply.week?.times ?? []).map((times): [string, string] => [
       times.days.join(" "),
@@ -53,7 +53,7 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
   ];
   return (
     <>
-      <Heading>Its policy</Heading>
+      <Heading>Policy</Heading>
       <Box as="dl" display="grid" gridTemplateColumns="8.5em 1fr" rowGap="3px">
         {facts.map(([name, value]) => (
           <Box key={name} display="contents">
@@ -96,11 +96,11 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
           loading={foresee.isPending}
           onClick={() => foresee.mutate()}
         >
-          What would happen now?
+          Preview decisions
         </Button>
         {foresee.data ? (
           <Button size="sm" bg="heather" color="ground" loading={change.isPending} onClick={() => change.mutate()}>
-            Change it
+            Change policy
           </Button>
         ) : null}
       </Flex>
@@ -108,8 +108,8 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
       {foresee.data ? (
         <Box mt="8px" role="status" data-testid="foreseen">
           {foreseen.length === 0
-            ? "Nothing would be ordered or released at once."
-            : foreseen.map((one) => <Box key={one.message}>It would have {one.message}.</Box>)}
+            ? "No machines would be ordered or released now."
+            : foreseen.map((one) => <Box key={one.message}>Decision: {one.message}.</Box>)}
         </Box>
       ) : null}
     </>

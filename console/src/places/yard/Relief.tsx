@@ -37,7 +37,7 @@ export function Relief({ relief }: { relief: ReliefData }) {
   const dearest = Math.max(1, ...relief.cost);
   const spent = relief.cost.reduce((sum, one) => sum + one, 0);
   const minutes = windowUs / 60e6;
-  const label = `${relief.answer} The last ${spoken(windowUs / 1000)}: its machines cost ${money(spent)}.`;
+  const label = `${relief.answer} Machine cost of the last ${spoken(windowUs / 1000)}: ${money(spent)}.`;
   return (
     <Box position="relative" overflow="hidden">
       <Flex gap="8px">

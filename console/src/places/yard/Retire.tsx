@@ -39,14 +39,14 @@ export function Retire({ runner }: { runner: Runner }) {
   return (
     <Box role="alertdialog" aria-label={`Retire ${runner.name}`} borderLeft="3px solid" borderColor="rust" pl="14px">
       <Box>
-        {runner.name} takes nothing more, its program ends, and its credential is worth nothing. Its record stays.{" "}
+        {runner.name} accepts no more jobs, its program ends, and its credential is revoked. Its record stays.{" "}
         {seen.ends.length > 0
-          ? `It ends ${seen.ends.map((job) => job.job).join(", ")}, to be tried again elsewhere.`
-          : "It has no job."}
+          ? `It ends ${seen.ends.map((job) => job.job).join(", ")}, which are retried elsewhere.`
+          : "It has no jobs."}
       </Box>
       {seen.losses.map((loss) => (
         <Box key={`${loss.project} ${loss.where}`}>
-          Nothing else can run what {loss.project} asks for with “{loss.where || "anything"}”:{" "}
+          No other runner can run jobs of {loss.project} with the requirement “{loss.where || "anything"}”:{" "}
           {count(loss.waiting, "job waits", "jobs wait")}, {loss.lately} in the last 30 days.
         </Box>
       ))}
@@ -55,7 +55,7 @@ export function Retire({ runner }: { runner: Runner }) {
           Retire {runner.name}
         </Button>
         <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => ask.reset()}>
-          Leave it
+          Cancel
         </Button>
       </Flex>
       {retire.error ? <Trouble error={retire.error} /> : null}

@@ -74,8 +74,8 @@ export default function RunnerPage() {
         <Flex gap="10px" mt="10px" align="start">
           {runner.desired_state === "work" ? (
             <>
-              {act("Pause: take nothing new", "pause")}
-              {act("Drain: finish and take nothing new", "drain")}
+              {act("Pause", "pause")}
+              {act("Drain", "drain")}
             </>
           ) : (
             act("Resume", "work")
@@ -97,11 +97,11 @@ export default function RunnerPage() {
       />
       <Flex gap="48px" align="flex-start" wrap="wrap">
         <Box flex="1" minW="26em">
-          <Heading>Who has it</Heading>
+          <Heading>Executing now</Heading>
           <List
             rows={runner.executing}
             id={(job) => job.job}
-            empty="Nobody just now."
+            empty="No jobs."
             columns={[
               { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
               { head: "title", cell: (job) => job.title },
@@ -112,11 +112,11 @@ export default function RunnerPage() {
         </Box>
         {away ? null : (
           <Box flex="1" minW="26em">
-            <Heading>Who is next</Heading>
+            <Heading>Next in line</Heading>
             <List
               rows={next.data?.items ?? []}
               id={(job) => job.job}
-              empty="Nobody waits for it."
+              empty="No jobs are waiting for it."
               columns={[
                 { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
                 { head: "title", cell: (job) => job.title },
@@ -137,13 +137,13 @@ export default function RunnerPage() {
       )}
       {runner.state === "retired" ? null : (
         <>
-          <Heading>Set by people</Heading>
+          <Heading>Overrides</Heading>
           <Settings runner={runner} />
         </>
       )}
       {time && time.states.length > 0 ? (
         <>
-          <Heading>How it was</Heading>
+          <Heading>State history</Heading>
           <List
             rows={[...time.states].reverse().slice(0, 30)}
             id={(one) => one.from}

@@ -40,23 +40,23 @@ function change(kind: Kind, text: string): Change | string {
       return { name: text };
     case "slots": {
       const slots = Number(text);
-      return Number.isInteger(slots) && slots > 0 ? { slots } : "Slots are a whole number.";
+      return Number.isInteger(slots) && slots > 0 ? { slots } : "Enter a whole number of slots.";
     }
     case "label":
     case "no label":
       return { labels: { [text]: kind === "label" } };
     case "fact":
-      return pair?.[1] ? { facts: { [pair[1]]: pair[2] ?? "" } } : "A fact is written NAME=VALUE.";
+      return pair?.[1] ? { facts: { [pair[1]]: pair[2] ?? "" } } : "Enter the fact as NAME=VALUE.";
     case "variable":
-      return pair?.[1] ? { variables: { [pair[1]]: pair[2] ?? "" } } : "A variable is written NAME=VALUE.";
+      return pair?.[1] ? { variables: { [pair[1]]: pair[2] ?? "" } } : "Enter the variable as NAME=VALUE.";
   }
 }
 
 const HINT: Record<Kind, string> = {
   description: "what it is for",
-  slots: "how many jobs at once",
-  label: "a label that it has",
-  "no label": "a label that it has not",
+  slots: "slots",
+  label: "add label",
+  "no label": "add label not",
   fact: "wave-maker=4.1",
   variable: "TANK_PORT=/dev/ttyUSB0",
   name: "what it is called",
@@ -80,7 +80,7 @@ export function Settings({ runner }: { runner: Runner }) {
       <List
         rows={lines}
         id={(one) => one.what}
-        empty="Nothing: what its machine says counts."
+        empty="None. Labels and facts are those the machine reports."
         columns={[
           { head: "what", cell: (one) => one.what },
           { head: "to", cell: (one) => one.to },
@@ -90,7 +90,7 @@ export function Settings({ runner }: { runner: Runner }) {
             head: "",
             cell: (one) => (
               <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => save.mutate(one.back)}>
-                Take back
+                Reset
               </Button>
             ),
             right: true,
@@ -109,7 +109,7 @@ export function Settings({ runner }: { runner: Runner }) {
           <Flex gap="8px" align="center">
             <span>Set</span>
             <Box asChild bg="sheet" border="1px solid" borderColor="rule" borderRadius="4px" h="32px" px="6px">
-              <select aria-label="What to set" value={kind} onChange={(event) => setKind(event.target.value as Kind)}>
+              <select aria-label="Setting" value={kind} onChange={(event) => setKind(event.target.value as Kind)}>
                 {KINDS.map((one) => (
                   <option key={one}>{one}</option>
                 ))}
@@ -126,7 +126,7 @@ export function Settings({ runner }: { runner: Runner }) {
               onChange={(event) => setText(event.target.value)}
             />
             <Button type="submit" size="sm" variant="outline" borderColor="rule" color="ink" loading={save.isPending} disabled={text.trim() === ""}>
-              Set it
+              Set override
             </Button>
           </Flex>
         </form>

@@ -22,12 +22,12 @@ export function TakeBack({ runner }: { runner: Runner }) {
   if (!asking) {
     return (
       <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(true)}>
-        Take it back …
+        Take over runner …
       </Button>
     );
   }
   return (
-    <Box asChild role="alertdialog" aria-label={`Take ${runner.name} back`} borderLeft="3px solid" borderColor="rust" pl="14px">
+    <Box asChild role="alertdialog" aria-label={`Take over ${runner.name}`} borderLeft="3px solid" borderColor="rust" pl="14px">
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -35,7 +35,7 @@ export function TakeBack({ runner }: { runner: Runner }) {
         }}
       >
         <Box>
-          It ends {jobs}, to be tried again with no try lost, and pauses {runner.name} until somebody resumes it.
+          It ends {jobs}, which are retried without losing an attempt, and pauses {runner.name} until it is resumed.
         </Box>
         <Flex gap="8px" mt="6px" align="center">
           <Input
@@ -43,8 +43,8 @@ export function TakeBack({ runner }: { runner: Runner }) {
             w="20em"
             bg="sheet"
             borderColor="rule"
-            placeholder="Why, for the record"
-            aria-label="Why"
+            placeholder="Reason, for the record"
+            aria-label="Reason"
             value={why}
             onChange={(event) => setWhy(event.target.value)}
           />
@@ -52,7 +52,7 @@ export function TakeBack({ runner }: { runner: Runner }) {
             Take {runner.name} back
           </Button>
           <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(false)}>
-            Leave it
+            Cancel
           </Button>
         </Flex>
         {back.error ? <Trouble error={back.error} /> : null}

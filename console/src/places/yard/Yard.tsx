@@ -26,7 +26,7 @@ const BLOCK = 60;
 const STATES: Runner["state"][] = ["available", "busy", "draining", "paused", "offline", "awaited"];
 
 function lead(pools: Pool[]): string {
-  if (pools.length === 0) return "There is no pool yet. A pool is a set of machines of one kind: make one to begin.";
+  if (pools.length === 0) return "No pools yet. A pool is a set of machines of one kind. Add a pool to begin.";
   const free = pools.reduce((sum, pool) => sum + pool.free, 0);
   const slots = pools.reduce((sum, pool) => sum + pool.slots, 0);
   const away = pools.reduce((sum, pool) => sum + pool.runners.offline, 0);
@@ -94,7 +94,7 @@ export default function Yard() {
         </Box>
         <Input
           data-filter
-          placeholder="A name, or what they have: gcc >= 12 and not bench"
+          placeholder="Name or requirement: gcc >= 12 and not bench"
           aria-label="Filter runners"
           size="sm"
           w="25em"
@@ -104,7 +104,7 @@ export default function Yard() {
           onChange={(event) => setTyped(event.target.value)}
         />
         <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding("pool")}>
-          Make a pool
+          Add pool
         </Button>
       </Flex>
       {fitting.error && shown.length === 0 ? <Trouble error={fitting.error} /> : null}
@@ -130,7 +130,7 @@ export default function Yard() {
       {picked.length > 0 ? <Bulk runners={picked} done={() => setChosen(new Set())} /> : null}
       {lines.length === 0 && pools.data.items.length > 0 ? (
         <Box color="quiet" py="18px">
-          No runner is like that.
+          No runners match.
         </Box>
       ) : null}
       <Box css={LINE} mt="8px">
@@ -211,7 +211,7 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
               />
             ) : line.empty ? (
               <Box color="quiet" h={`${ROW}px`} pt="5px">
-                No machine has joined yet.
+                No machines have joined yet.
               </Box>
             ) : (
               <PoolHead
@@ -242,7 +242,7 @@ type HeadProps = {
 };
 
 function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
-  const about = [pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that ask for it"];
+  const about = [pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that require it"];
   return (
     <Box>
       <Flex align="baseline" gap="16px" pt="20px" pb="4px">
@@ -253,9 +253,9 @@ function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
         <Box color="quiet">
           {pool.free} of {pool.slots} slots free
         </Box>
-        {pool.paused ? <Box color="rust">paused: takes nothing new</Box> : null}
+        {pool.paused ? <Box color="rust">paused: accepts no jobs</Box> : null}
         {window ? (
-          <Box color={window.on ? "rust" : "bracken"} title={`${window.name}, planned by ${window.by}`}>
+          <Box color={window.on ? "rust" : "bracken"} title={`${window.name}, scheduled by ${window.by}`}>
             maintenance {window.on ? "ends " : "begins "}
             <Until at={window.on ? window.until : window.from} />: {window.reason}
           </Box>
@@ -316,7 +316,7 @@ const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, 
       </span>
       <RunnerMark state={runner.state} />
       {awaited ? (
-        <span className="quiet">a ticket is made for it</span>
+        <span className="quiet">ticket issued</span>
       ) : (
         <Strip theme={theme} time={time} from={from} until={until} width={WIDTH} height={24} />
       )}

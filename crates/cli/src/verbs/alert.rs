@@ -13,26 +13,26 @@ use pennine_wire::{Alert, ThresholdsChange};
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// List what somebody should look at: what is urgent first, with what to do.
+    /// List the open alerts with their remedies, urgent ones first.
     List {
-        /// Those that are over too, the latest first.
+        /// Include past alerts, latest first.
         #[arg(long)]
         all: bool,
     },
-    /// Say that you look at an alert: others see it, and it is shown more quietly.
-    See {
+    /// Acknowledge an alert: others see it, and it is shown less prominently.
+    Acknowledge {
         /// Its short name: a-12.
         name: String,
     },
-    /// Show from when on people are told of what is not told at once, or change it.
+    /// Show or change the thresholds of delayed alerts.
     Thresholds {
-        /// How long jobs wait for what no runner is and no pool could make.
+        /// How long jobs wait for a requirement that no runner and no pool can satisfy.
         #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         no_match: Option<Micros>,
         /// How long a supplier fails.
         #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         supplier: Option<Micros>,
-        /// How long jobs wait while a pool has as many machines as it may.
+        /// How long jobs wait while a pool is at its ceiling.
         #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         ceiling: Option<Micros>,
         /// How long runners have had no job.
@@ -53,18 +53,18 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&alerts);
             }
             if alerts.items.is_empty() {
-                return view::line("There is no alert: nothing needs anybody.");
+                return view::line("No open alerts.");
             }
             let now = client.status().await?.now;
             view::print(&lines(&alerts.items, now))
         }
-        Verb::See { name } => {
-            let alert = client.see_alert(&name).await?;
+        Verb::Acknowledge { name } => {
+            let alert = client.acknowledge_alert(&name).await?;
             if json {
                 return view::json(&alert);
             }
             let by = alert.acknowledged_by.unwrap_or_default();
-            view::line(format!("{} is looked at by {by}.", alert.name))
+            view::line(format!("{} is acknowledged by {by}.", alert.name))
         }
         Verb::Thresholds {
             no_match,
@@ -106,7 +106,7 @@ fn describe(thresholds: &Thresholds) -> String {
         (AlertKind::BudgetNear, budget),
     ];
     let rows = rows.map(|(kind, when)| vec![kind.to_string(), when]);
-    view::table(&["alert", "people are told"], rows)
+    view::table(&["alert", "raised"], rows)
 }
 
 /// Alerts as people read them: what is so, and below it since when, who looks at it, and what to do.
@@ -125,11 +125,11 @@ pub fn lines(alerts: &[Alert], now: Moment) -> String {
         }
         match (alert.state, alert.ended_at) {
             (_, Some(ended)) => more.push(format!("over {}", view::ago(ended, now))),
-            (AlertState::Settling, _) => more.push("not so for the moment".to_owned()),
+            (AlertState::Clearing, _) => more.push("not true at the moment".to_owned()),
             _ => {}
         }
         if let Some(by) = &alert.acknowledged_by {
-            more.push(format!("{by} looks at it"));
+            more.push(format!("acknowledged by {by}"));
         }
         if alert.ended_at.is_none() && !alert.about.remedy.is_empty() {
             more.push(alert.about.remedy.clone());

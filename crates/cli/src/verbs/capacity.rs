@@ -16,9 +16,9 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// What was decided about machines, and why; the newest last.
+    /// The decisions about machines, with their reasons; newest last.
     Log {
-        /// Of this pool alone.
+        /// Only this pool.
         #[arg(long)]
         pool: Option<String>,
         /// How many.
@@ -46,7 +46,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     }
     if all.is_empty() {
         return view::line(
-            "Nothing was decided yet. A pool gets machines with: pennine pool set POOL --supplier NAME",
+            "No decisions yet. Give a pool a supplier with: pennine pool set POOL --supplier NAME",
         );
     }
     all.reverse();
@@ -72,30 +72,30 @@ pub fn decisions(all: &[CapacityDecision]) -> String {
 
 /// How a pool gets machines.
 #[derive(Args, Clone, Debug, Default)]
-#[command(next_help_heading = "How it gets machines")]
+#[command(next_help_heading = "Machines")]
 pub struct Supplied {
-    /// Who makes its machines (pennine supplier list); empty for nobody: people bring them.
+    /// Its supplier (pennine supplier list); empty for none: people bring the machines.
     #[arg(long, value_name = "NAME")]
     supplier: Option<String>,
-    /// What they are made from, as the supplier understands it.
+    /// The image of its machines, as the supplier names it.
     #[arg(long)]
     image: Option<String>,
-    /// How large they are, as the supplier understands it.
+    /// The size of its machines, as the supplier names it.
     #[arg(long)]
     size: Option<String>,
-    /// What else the supplier is told of each, as NAME=VALUE; may be given several times.
+    /// A supplier-specific setting, as NAME=VALUE; may be given several times.
     #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
     settings: Vec<(String, String)>,
-    /// Never fewer machines than this.
+    /// The fewest machines.
     #[arg(long, value_name = "N")]
     floor: Option<u32>,
-    /// Never more machines than this.
+    /// The most machines.
     #[arg(long, value_name = "N")]
     ceiling: Option<u32>,
     /// Machines kept idle beyond demand.
     #[arg(long, value_name = "N")]
     spare: Option<u32>,
-    /// How long a machine that nobody wants is kept idle: 5m, 1h.
+    /// How long an idle machine is kept: 5m, 1h.
     #[arg(long, value_name = "TIME", value_parser = view::time)]
     dwell: Option<Duration>,
     /// A machine takes one job and is replaced.
@@ -107,32 +107,32 @@ pub struct Supplied {
     /// How many jobs a machine takes at once.
     #[arg(long, value_name = "N")]
     slots: Option<u32>,
-    /// What an hour of a machine costs, where the supplier does not say: 0.25.
+    /// The price of a machine per hour, if the supplier does not report it: 0.25.
     #[arg(long, value_name = "AMOUNT", value_parser = amount)]
     price: Option<u64>,
-    /// What its machines may cost in a day.
+    /// The budget per day.
     #[arg(long, value_name = "AMOUNT", value_parser = amount)]
     day_budget: Option<u64>,
-    /// What its machines may cost in a month.
+    /// The budget per month.
     #[arg(long, value_name = "AMOUNT", value_parser = amount)]
     month_budget: Option<u64>,
     /// A floor or spare for a part of the week, as 'mon-fri 08:00-18:00 floor=2 spare=1'; may be given several times,
     /// and empty for none.
     #[arg(long = "during", value_name = "TIMES", value_parser = during)]
     during: Vec<Option<Times>>,
-    /// The time zone of these times and of the budgets: Europe/Dublin; UTC when not given.
+    /// The time zone of these times and of the budgets: Europe/Dublin [default: UTC]
     #[arg(long, value_name = "ZONE")]
     zone: Option<String>,
-    /// What its machines are, as NAME=VALUE, where it is not to be found out with the first; may be given several times.
+    /// A fact of its machines, as NAME=VALUE, known before the first one joins; may be given several times.
     #[arg(long = "fact", value_name = "NAME=VALUE", value_parser = pair)]
     facts: Vec<(String, String)>,
-    /// Let it be as if this had never been set: price, day-budget, month-budget, or a setting's name.
+    /// Clear a setting: price, day-budget, month-budget, or a supplier-specific setting's name.
     #[arg(long, value_name = "WHAT")]
     clear: Vec<String>,
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("it has to be NAME=VALUE")?;
+    let (name, value) = text.split_once('=').ok_or("use NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
 }
 
@@ -143,7 +143,7 @@ impl Supplied {
             (true, None) => None,
             (true, Some(_)) => {
                 return Err(Error::Usage(
-                    "--zone goes with --during: say the times of the week again".to_owned(),
+                    "--zone needs --during: repeat the times of the week".to_owned(),
                 ));
             }
             (false, zone) => Some(Week {
@@ -235,9 +235,9 @@ pub fn standing(pool: &Pool) -> String {
         numbers.busy, numbers.idle, numbers.coming, numbers.leaving, numbers.releasing
     );
     if let Some(short) = &standing.short {
-        text += &format!("  NO FURTHER MACHINE: {short}\n");
+        text += &format!("  CANNOT ORDER MACHINES: {short}\n");
     } else if !standing.known {
-        text += "  what its machines are is not known before the first has come\n";
+        text += "  the facts of its machines are unknown until the first one joins\n";
     }
     text
 }

@@ -12,9 +12,9 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Print every attempt that is over, and every wait that led to none, as CSV.
+    /// Print every finished attempt, and every wait without an attempt, as CSV.
     Export {
-        /// Of how long back: 30d, 365d.
+        /// How far back: 30d, 365d.
         #[arg(long, value_name = "TIME", value_parser = view::time, default_value = "30d", conflicts_with = "from")]
         last: Duration,
         /// From when: 2026-11-01T00:00:00Z.
@@ -26,8 +26,8 @@ pub enum Verb {
     },
     /// Import jobs that ran elsewhere: all lines of a CSV file, or none.
     ///
-    /// Needed columns: project, pool, ready, started, finished, result. Also read: title, where, runner, assigned,
-    /// exit_code, processor_us, peak_memory_bytes. Others are passed over. Times are like 2026-11-23T06:00:00Z.
+    /// Required columns: project, pool, ready, started, finished, result. Optional: title, where, runner, assigned,
+    /// exit_code, processor_us, peak_memory_bytes. Other columns are ignored. Times have the form 2026-11-23T06:00:00Z.
     Import {
         /// The file.
         file: PathBuf,
@@ -48,7 +48,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             let mut out = std::io::stdout().lock();
             while let Some(part) = answer.chunk().await.map_err(|error| {
                 Error::Here(format!(
-                    "the history broke off: {error}; what was printed is not whole"
+                    "the export was interrupted: {error}; the output is incomplete"
                 ))
             })? {
                 match out.write_all(&part) {

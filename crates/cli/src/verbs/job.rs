@@ -15,11 +15,11 @@ use std::time::{Duration, Instant};
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Submit a job: one command, run as it is on a runner that satisfies the requirement.
+    /// Submit a job: one command, run as given on a runner that satisfies the requirement.
     Submit(Submit),
     /// List jobs, newest first.
     List {
-        /// Only jobs in this state: held, pending, executing, finalizing or done.
+        /// State: held, pending, executing, finalizing or done.
         #[arg(long, value_delimiter = ',')]
         state: Vec<String>,
         /// Only jobs of this project, or below this team.
@@ -31,7 +31,7 @@ pub enum Verb {
         /// Only jobs before this one.
         #[arg(long, value_name = "JOB")]
         after: Option<String>,
-        /// Show it again every two seconds, until interrupted.
+        /// Refresh every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
     },
@@ -44,10 +44,10 @@ pub enum Verb {
     Log {
         /// Its short name or id.
         job: String,
-        /// Go on until the job is done.
+        /// Follow until the job is done.
         #[arg(long)]
         follow: bool,
-        /// The attempt's number; the latest when not given.
+        /// Attempt number [default: latest]
         #[arg(long)]
         attempt: Option<u32>,
     },
@@ -60,10 +60,10 @@ pub enum Verb {
 
 #[derive(Args)]
 pub struct Submit {
-    /// The project's path, or its name where only one has it.
+    /// The project's path, or its name if that is unique.
     #[arg(long)]
     project: String,
-    /// What it asks of a runner: 'linux and gcc >= 12'. Any runner of an open pool when not given.
+    /// Its requirement: 'linux and gcc >= 12' [default: any runner of an open pool]
     #[arg(long = "where", value_name = "REQUIREMENT", default_value = "")]
     requirement: String,
     /// What to call it.
@@ -72,7 +72,7 @@ pub struct Submit {
     /// A variable of its environment; may be given several times.
     #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
     variables: Vec<(String, String)>,
-    /// How long its command may run: 90s, 20m, 2h; an hour when not given.
+    /// How long its command may run: 90s, 20m, 2h [default: 1h]
     #[arg(long, value_name = "TIME", value_parser = view::time)]
     time_limit: Option<Duration>,
     /// How urgent it is: urgent, normal or background.
@@ -81,19 +81,19 @@ pub struct Submit {
     /// A seat that it takes while it runs, as NAME or NAME=COUNT; may be given several times.
     #[arg(long = "seat", value_name = "NAME[=COUNT]", value_parser = seat)]
     seats: Vec<(String, u32)>,
-    /// How long it waits for a runner before it gives up: 90s, 20m, 2h; as its project says when not given.
+    /// How long it waits for a runner before it gives up: 90s, 20m, 2h [default: the project's setting]
     #[arg(long, value_name = "TIME", value_parser = view::time)]
     give_up: Option<Duration>,
-    /// Fail at once when nothing in the yard could ever run it, rather than wait.
+    /// Fail at once, rather than wait, if no runner and no pool can satisfy its requirement.
     #[arg(long)]
     fail_unmatched: bool,
-    /// How many attempts it may have when runners are lost; 3 when not given.
+    /// How many attempts it may have when runners are lost [default: 3]
     #[arg(long)]
     tries: Option<u32>,
-    /// Refuse it when its requirement names something that nothing in the yard knows.
+    /// Refuse it if its requirement contains a word that is unknown in the yard.
     #[arg(long)]
     strict: bool,
-    /// Print its log as it comes; exit with 0 if the job succeeds and 1 if not.
+    /// Follow its log; exit with 0 if the job succeeds and 1 if not.
     #[arg(long)]
     follow: bool,
     /// The program and its arguments, after --.
@@ -143,7 +143,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
                     .jobs(&states, under.as_deref(), after.as_deref(), limit)
                     .await?;
                 if page.items.is_empty() {
-                    return Ok("There is no such job.\n".to_owned());
+                    return Ok("No jobs match.\n".to_owned());
                 }
                 let mut text = view::jobs(&page.items);
                 if let Some(next) = page.next {
@@ -178,7 +178,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
             } else {
                 let runner = job.line.runner.as_deref().unwrap_or("its runner");
                 view::line(format!(
-                    "{} is told to end; {runner} asks its command, and ends it after 10 s.",
+                    "{} is being cancelled: {runner} asks its command to end, and kills it after 10 s.",
                     job.line.name
                 ))?;
             }
@@ -312,11 +312,11 @@ async fn follow(
             if now.line.state == JobState::Done || number.is_some() {
                 return Ok(());
             }
-            // This attempt came to nothing; go on with the next one when there is one.
+            // This attempt was lost; go on with the next one when there is one.
             let latest = now.attempts.last().map(|one| one.number);
             if latest > attempt {
                 eprintln!(
-                    "pennine: attempt {} came to nothing; here is the next",
+                    "pennine: attempt {} was lost; the next attempt follows",
                     attempt.unwrap_or(0)
                 );
                 (from, attempt) = (0, latest);
@@ -381,7 +381,7 @@ fn text(job: &Job) -> String {
         text += &format!("  gives up {at}  (in {left})\n");
     }
     if let Some(again) = &job.retried_as {
-        text += &format!("  again as {again}\n");
+        text += &format!("  retried as {again}\n");
     }
     text += &format!("  waited   {}\n", view::length(line.wait_us));
     let spans = job

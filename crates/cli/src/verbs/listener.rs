@@ -10,42 +10,42 @@ use pennine_wire::{Listener, ListenerChange, MadeListener, NewListener};
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// List the listeners, and whether they take what they are sent.
+    /// List the listeners and their delivery status.
     List,
-    /// Add a listener: an address that is sent each alert, as signed events. Its secret is shown once.
+    /// Add a listener: an address that receives each alert as a signed event. Its secret is shown once.
     Add {
         /// Its name.
         name: String,
         /// Where events are sent: http:// or https://.
         #[arg(long)]
         to: String,
-        /// The kinds of alerts that it hears of; may be given several times. All of them when not given.
+        /// The kinds of alerts that it receives; may be given several times [default: all]
         #[arg(long = "kind", value_name = "KIND", value_parser = view::word::<AlertKind>)]
         kinds: Vec<AlertKind>,
     },
-    /// Change a listener. It is tried again at once.
+    /// Change a listener. Delivery is retried at once.
     Set {
         /// Its name.
         name: String,
-        /// Where events are sent from now on.
+        /// Its new address.
         #[arg(long)]
         to: Option<String>,
-        /// The kinds of alerts that it hears of; may be given several times.
+        /// The kinds of alerts that it receives; may be given several times.
         #[arg(long = "kind", value_name = "KIND", value_parser = view::word::<AlertKind>)]
         kinds: Vec<AlertKind>,
-        /// Whether it hears of all kinds.
+        /// Receive all kinds.
         #[arg(long, conflicts_with = "kinds")]
         all_kinds: bool,
-        /// Whether it is sent nothing for now. What happens meanwhile is sent afterwards.
+        /// Pause or resume delivery. Events of the pause are sent afterwards.
         #[arg(long, value_name = "true|false")]
         paused: Option<bool>,
     },
-    /// Give a listener another secret, which is shown once. Events carry the signature of the one before too, for a day.
+    /// Renew a listener's secret, which is shown once. For a day, events are signed with the previous secret as well.
     Renew {
         /// Its name.
         name: String,
     },
-    /// Send a listener an event now, and say what came of it.
+    /// Send a listener a test event, and show the result.
     Try {
         /// Its name.
         name: String,
@@ -67,7 +67,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             }
             if listeners.items.is_empty() {
                 return view::line(
-                    "There is no listener yet. Add one with: pennine listener add NAME --to URL",
+                    "No listeners yet. Add one with: pennine listener add NAME --to URL",
                 );
             }
             let now = client.status().await?.now;
@@ -107,13 +107,13 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 view::json(&tried)?;
             } else if tried.taken {
-                view::line(format!("{name} took it: {}.", tried.message))?;
+                view::line(format!("{name} accepted the event: {}.", tried.message))?;
             }
             if tried.taken {
                 return Ok(());
             }
             Err(Error::Here(format!(
-                "{name} did not take it: {}",
+                "{name} did not accept the event: {}",
                 tried.message
             )))
         }

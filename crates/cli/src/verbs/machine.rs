@@ -12,28 +12,28 @@ use pennine_wire::{Machine, NewMachines, StopMachine};
 pub enum Verb {
     /// List the machines that exist.
     List {
-        /// Of this pool alone.
+        /// Only this pool.
         #[arg(long)]
         pool: Option<String>,
-        /// Those in this state alone.
+        /// Only machines in this state.
         #[arg(long, value_parser = view::word::<MachineState>)]
         state: Option<MachineState>,
-        /// Also those that are gone or have failed.
+        /// Include machines that are gone or have failed.
         #[arg(long, conflicts_with = "state")]
         all: bool,
         /// How many at most.
         #[arg(long, value_name = "N", default_value_t = 200)]
         last: usize,
     },
-    /// Show one machine, and what it printed while it came up.
+    /// Show one machine, and its console output while booting.
     Show {
         /// Its short name (mc-12) or name.
         name: String,
-        /// Print only what it printed.
+        /// Print only the console output.
         #[arg(long)]
         console: bool,
     },
-    /// Start machines of a pool by hand. They are released like others when nobody wants them.
+    /// Start machines of a pool by hand. They are released like others when they are not needed.
     Start {
         /// The pool.
         pool: String,
@@ -45,7 +45,7 @@ pub enum Verb {
     Stop {
         /// Its short name (mc-12) or name.
         name: String,
-        /// End its jobs at once; they are tried again elsewhere.
+        /// End its jobs at once; they are retried elsewhere.
         #[arg(long)]
         force: bool,
     },
@@ -83,7 +83,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&machines);
             }
             if machines.is_empty() {
-                return view::line("No machine is there just now; --all shows those that were.");
+                return view::line("No machines exist now; --all shows past ones.");
             }
             let now = client.status().await?.now;
             view::print(&table(&machines, now))
@@ -103,7 +103,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 let kept = if printed.live {
                     ""
                 } else {
-                    " (kept when it was given up)"
+                    " (stored when it was given up)"
                 };
                 text += &format!("\nWhat it printed{kept}:\n");
                 let lines: Vec<&str> = printed.text.lines().collect();
@@ -130,7 +130,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             }
             view::line(match stopped.state {
                 MachineState::Joined => format!(
-                    "{} finishes its jobs and is removed then; --force ends them.",
+                    "{} finishes its jobs and is then removed; --force ends them.",
                     stopped.name
                 ),
                 state => format!("{} is {state}.", stopped.name),
@@ -182,7 +182,7 @@ fn shown(one: &Machine, now: Moment) -> String {
     );
     for (what, at) in [
         ("joined", one.joined_at),
-        ("told to go", one.released_at),
+        ("told to stop", one.released_at),
         ("ended", one.ended_at),
     ] {
         if let Some(after) = after(at) {
@@ -196,7 +196,7 @@ fn shown(one: &Machine, now: Moment) -> String {
         } else {
             format!(" in {}", one.zone)
         };
-        text += &format!("  its supplier calls it {}{zone}\n", one.reference);
+        text += &format!("  supplier reference {}{zone}\n", one.reference);
     }
     text
 }

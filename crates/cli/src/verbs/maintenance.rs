@@ -10,9 +10,9 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// List the maintenance that is on or to come.
+    /// List current and scheduled maintenance.
     List,
-    /// Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on.
+    /// Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue.
     #[command(group(ArgGroup::new("of").required(true).args(["pool", "runner"])))]
     Add {
         /// The pool.
@@ -21,17 +21,17 @@ pub enum Verb {
         /// The runner.
         #[arg(long)]
         runner: Option<String>,
-        /// When it begins, as 2026-11-24T06:00Z or in so long (90m, 2h); now when not given.
+        /// When it begins: 2026-11-24T06:00Z, or from now (90m, 2h) [default: now]
         #[arg(long, value_name = "WHEN", value_parser = when)]
         from: Option<TimeArgument>,
         /// How long it lasts: 90m, 2h.
         #[arg(long = "for", value_name = "TIME", value_parser = view::time)]
         length: Duration,
-        /// What is done, for those whose jobs wait because of it.
+        /// The reason, shown to the owners of waiting jobs.
         #[arg(long, value_name = "TEXT")]
         why: String,
     },
-    /// End maintenance now, or call it off.
+    /// End or cancel maintenance.
     End {
         /// Its short name (m-3).
         name: String,
@@ -54,7 +54,7 @@ fn when(text: &str) -> Result<TimeArgument, String> {
     let with_seconds = text.strip_suffix('Z').map(|text| format!("{text}:00Z"));
     let at = whole(text).or_else(|| with_seconds.as_deref().and_then(whole));
     at.map(|at| TimeArgument::At(Moment::from_micros(at.as_microsecond())))
-        .ok_or_else(|| "it is a time such as 2026-11-24T06:00Z, or a length such as 2h".to_owned())
+        .ok_or_else(|| "use a time such as 2026-11-24T06:00Z, or a length such as 2h".to_owned())
 }
 
 /// `pennine maintenance`.
@@ -67,7 +67,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             }
             if all.items.is_empty() {
                 return view::line(
-                    "No maintenance is on or planned. Plan some with: pennine maintenance add --runner NAME --for 2h --why TEXT",
+                    "No maintenance is scheduled. Schedule it with: pennine maintenance add --runner NAME --for 2h --why TEXT",
                 );
             }
             let now = client.status().await?.now;
@@ -99,16 +99,16 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&made);
             }
             let begins = if made.on {
-                "takes nothing new from now".to_owned()
+                "accepts no jobs from now on".to_owned()
             } else {
                 format!(
-                    "takes nothing new from {} (in {})",
+                    "accepts no jobs from {} (in {})",
                     made.from,
                     spoken(made.from.since(now))
                 )
             };
             view::line(format!(
-                "{}: {} {begins} until {}. What runs goes on. End it early with: pennine maintenance end {0}",
+                "{}: {} {begins} until {}. Running jobs continue. End it early with: pennine maintenance end {0}",
                 made.name,
                 of(&made),
                 made.until
@@ -119,7 +119,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 return view::json(&serde_json::json!({"ended": name}));
             }
-            view::line(format!("{name} is over."))
+            view::line(format!("{name} has ended."))
         }
     }
 }

@@ -17,7 +17,7 @@ pub enum TeamVerb {
     Add {
         /// Its name.
         name: String,
-        /// The path of the team that it lies in.
+        /// The path of its parent team.
         #[arg(long, value_name = "TEAM")]
         parent: Option<String>,
     },
@@ -39,17 +39,17 @@ pub enum ProjectVerb {
 
 #[derive(Subcommand)]
 pub enum PlaceVerb {
-    /// Change a team's or project's share, limit or patience.
+    /// Change the share, limit or give-up time of a team or project.
     Set {
-        /// Its path, or its name where only one has it.
+        /// Its path, or its name if that is unique.
         path: String,
-        /// Its share against its siblings', 1 to 1000.
+        /// Its share relative to its siblings, 1 to 1000.
         #[arg(long)]
         weight: Option<u32>,
-        /// The most slots that it may hold at once, with everything below it; none takes the limit away.
+        /// The most slots that it may hold at once, including everything below it; none removes the limit.
         #[arg(long, value_name = "SLOTS|none", value_parser = or_none::<u32>)]
         limit: Option<ValueOrNone<u32>>,
-        /// How long its jobs wait at most unless they say otherwise: 20m, 2h; none lets them wait for ever.
+        /// How long its jobs wait at most, unless set per job: 20m, 2h; none removes the limit.
         #[arg(long, value_name = "TIME|none", value_parser = patience)]
         give_up: Option<ValueOrNone<Micros>>,
     },
@@ -171,7 +171,7 @@ fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Error> {
     }
     if places.items.is_empty() {
         return view::line(format!(
-            "There is no {kind} yet. Add one with: pennine {kind} add NAME"
+            "No {kind}s yet. Add one with: pennine {kind} add NAME"
         ));
     }
     view::print(&table(&places.items))

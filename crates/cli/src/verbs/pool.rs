@@ -19,22 +19,22 @@ pub enum Verb {
         /// Its name.
         name: String,
     },
-    /// Change a pool: whose it is, who may use it, its labels. Says first who would be left with nothing to run on.
+    /// Change a pool: its owner, its reach, its labels. Refuses to leave jobs without a runner.
     Set(Box<SetArguments>),
     /// Add a pool.
     Add(Box<AddArguments>),
-    /// Remove a pool; what ran on it stays on record.
+    /// Remove a pool. Its history stays on record.
     Remove {
         /// Its name.
         name: String,
-        /// Although it has runners or machines: their jobs end and are tried again elsewhere.
+        /// Remove it although it has runners or machines: their jobs end and are retried elsewhere.
         #[arg(long)]
         force: bool,
-        /// Go on although jobs would be left with nothing to run on.
+        /// Proceed although jobs would be left without a runner.
         #[arg(long)]
         yes: bool,
     },
-    /// Watch a pool's demand and machines, and what is decided, until interrupted.
+    /// Watch a pool's demand, machines and decisions, until interrupted.
     Watch {
         /// Its name.
         name: String,
@@ -45,39 +45,39 @@ pub enum Verb {
 pub struct SetArguments {
     /// Its name.
     name: String,
-    /// What kind of machines these are.
+    /// Description these are.
     #[arg(long)]
     description: Option<String>,
-    /// Its labels from now on, all of them; may be given several times, and empty for none.
+    /// Its complete new list of labels; may be given several times, and empty for none.
     #[arg(long = "label", value_name = "LABEL")]
     labels: Option<Vec<String>>,
-    /// Take jobs that ask for nothing, or not.
+    /// Accept jobs without a requirement, or not.
     #[arg(long, value_name = "true|false")]
     open: Option<bool>,
-    /// The team or project that is to own it; empty for the root.
+    /// The team or project that owns it; empty for the root.
     #[arg(long, value_name = "PATH")]
     owner: Option<String>,
     /// Narrow it to this team or project; may be given several times, and empty for everything below the owner.
     #[arg(long, value_name = "PATH")]
     only: Option<Vec<String>>,
-    /// Let this team or project use it besides; may be given several times, and empty for nobody.
+    /// Let this team or project use it as well; may be given several times, and empty for none.
     #[arg(long, value_name = "PATH")]
     also: Option<Vec<String>>,
-    /// What a machine has to be to join it, in the requirement language; empty for nothing in particular.
+    /// What a machine must satisfy to join it, in the requirement language; empty for anything.
     #[arg(long, value_name = "REQUIREMENT")]
     needs: Option<String>,
-    /// Let its runners take nothing new.
+    /// Stop its runners from accepting jobs.
     #[arg(long)]
     pause: bool,
-    /// Let them take work again.
+    /// Let its runners accept jobs again.
     #[arg(long, conflicts_with = "pause")]
     resume: bool,
     #[command(flatten)]
     supplied: Supplied,
-    /// Only say what it would do.
+    /// Only show what would change.
     #[arg(long)]
     preview: bool,
-    /// Go on although jobs would be left with nothing to run on.
+    /// Proceed although jobs would be left without a runner.
     #[arg(long)]
     yes: bool,
 }
@@ -86,22 +86,22 @@ pub struct SetArguments {
 pub struct AddArguments {
     /// Its name.
     name: String,
-    /// What kind of machines these are.
+    /// Description these are.
     #[arg(long, default_value = "")]
     description: String,
     /// A label that every runner of the pool has; may be given several times.
     #[arg(long = "label", value_name = "LABEL")]
     labels: Vec<String>,
-    /// Take no jobs that ask for nothing.
+    /// Accept no jobs without a requirement.
     #[arg(long)]
     closed: bool,
-    /// The team or project that owns it: everything at or below may use it. The root when not given.
+    /// The team or project that owns it: everything at or below may use it [default: the root]
     #[arg(long, value_name = "PATH")]
     owner: Option<String>,
-    /// What a machine has to be to join it, in the requirement language: 'mem >= 8GiB and has gcc'.
+    /// What a machine must satisfy to join it, in the requirement language: 'mem >= 8GiB and has gcc'.
     #[arg(long, value_name = "REQUIREMENT")]
     needs: Option<String>,
-    /// Another pool, from which everything that is not given is taken.
+    /// Another pool, whose settings are used where none are given.
     #[arg(long, value_name = "POOL")]
     like: Option<String>,
     #[command(flatten)]
@@ -136,7 +136,7 @@ async fn list(client: &Client, json: bool) -> Result<(), Error> {
         return view::json(&pools);
     }
     if pools.items.is_empty() {
-        return view::line("There is no pool yet. Add one with: pennine pool add NAME");
+        return view::line("No pools yet. Add one with: pennine pool add NAME");
     }
     view::print(&view::table(
         &["pool", "free", "runners", "labels", "owner", "description"],
@@ -159,9 +159,9 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
         return view::json(&pool);
     }
     let open = if pool.open {
-        "takes jobs that ask for nothing"
+        "accepts jobs without a requirement"
     } else {
-        "takes only jobs that ask for it"
+        "accepts only jobs that require it"
     };
     let reach = [("only", &pool.only), ("also", &pool.also)]
         .into_iter()
@@ -170,7 +170,7 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
         .collect::<String>();
     let needs = match pool.needs.as_str() {
         "" => String::new(),
-        needs => format!("\n  to join it, a machine has to satisfy: {needs}"),
+        needs => format!("\n  needs: {needs}"),
     };
     let paused = if pool.paused { "; PAUSED" } else { "" };
     let mut text = format!(
@@ -198,10 +198,10 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     let mine = client.runners(&filter).await?.items;
     text += &standing(&pool);
     if mine.is_empty() && pool.supply.is_some() {
-        text += "\nIt has no machine just now.\n";
+        text += "\nIt has no machines now.\n";
     } else if mine.is_empty() {
         text += &format!(
-            "\nNo machine has joined it. Get a command with: pennine ticket add --pool {}\n",
+            "\nNo machines have joined it. Get the command with: pennine ticket add --pool {}\n",
             pool.name
         );
     } else {
@@ -244,14 +244,14 @@ async fn set(client: &Client, json: bool, arguments: SetArguments) -> Result<(),
     }
     let mut text = match (changed.done, changed.losses.is_empty()) {
         (true, _) => format!("Changed the pool {name}.\n"),
-        (false, true) => "Nobody would lose anything by it.\n".to_owned(),
-        (false, false) => "Nothing is changed yet.\n".to_owned(),
+        (false, true) => "No jobs would be affected.\n".to_owned(),
+        (false, false) => "Nothing has been changed yet.\n".to_owned(),
     };
     text += &view::losses(&changed.losses);
     if changed.pool.supply.is_some() {
         let now = if changed.done { "Now" } else { "It would now" };
         text += &match changed.decisions.as_slice() {
-            [] => format!("{now}: nothing is ordered or released.\n"),
+            [] => format!("{now}: no machines ordered or released.\n"),
             some => format!("{now}:\n{}", decisions(some)),
         };
     }

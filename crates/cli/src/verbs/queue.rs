@@ -18,11 +18,11 @@ pub enum Verb {
         #[command(flatten)]
         which: JobFilter,
     },
-    /// Submit jobs again that ended without success.
+    /// Retry jobs that ended without success.
     Retry(JobFilter),
 }
 
-/// Which jobs. What is not given does not matter; something has to be.
+/// Which jobs: all of the conditions that are given, at least one.
 #[derive(Args)]
 pub struct JobFilter {
     /// Jobs that wait for this reason, such as no-match.
@@ -31,10 +31,10 @@ pub struct JobFilter {
     /// Jobs of this project, or below this team.
     #[arg(long, value_name = "PATH")]
     under: Option<String>,
-    /// Jobs with this requirement, in whatever way it is written.
+    /// Jobs with an equivalent requirement.
     #[arg(long = "where", value_name = "REQUIREMENT")]
     requirement: Option<String>,
-    /// Only say how many it would be.
+    /// Only show how many jobs would be affected.
     #[arg(long)]
     preview: bool,
     /// These jobs.
@@ -99,12 +99,12 @@ pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     };
     view::line(format!("{} {done}{names}", jobs(result.changed)))?;
     if result.more {
-        view::line("There are more: repeat it.")?;
+        view::line("There are more: repeat the command.")?;
     }
     Ok(())
 }
 
-/// The waiting jobs, by why they wait.
+/// The waiting jobs, by reason.
 pub async fn run(client: &Client, json: bool, watch: bool) -> Result<(), Error> {
     if json {
         return view::json(&client.queue().await?);
@@ -124,7 +124,7 @@ fn text(queue: &Queue) -> String {
             format!("{} jobs", group.jobs)
         };
         let person = if group.needs_a_person {
-            ", needs a person"
+            ", needs your attention"
         } else {
             ""
         };

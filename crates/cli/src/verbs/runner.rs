@@ -18,19 +18,19 @@ mod set;
 pub enum Verb {
     /// List the runners.
     List {
-        /// Only those not heard of for so many days: machines that somebody forgot.
+        /// Only runners that have not polled for this many days.
         #[arg(long, value_name = "DAYS", conflicts_with = "watch")]
         away: Option<u32>,
-        /// Only those that satisfy this requirement: 'gcc >= 12 and not bench'.
+        /// Only runners that satisfy this requirement: 'gcc >= 12 and not bench'.
         #[arg(long = "where", value_name = "REQUIREMENT")]
         requirement: Option<String>,
-        /// Only those of this pool.
+        /// Only runners of this pool.
         #[arg(long)]
         pool: Option<String>,
-        /// Only those in this state.
+        /// Only runners in this state.
         #[arg(long)]
         state: Option<RunnerState>,
-        /// Show it again every two seconds, until interrupted.
+        /// Refresh every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
     },
@@ -39,46 +39,46 @@ pub enum Verb {
         /// Its name, short name or id.
         name: String,
     },
-    /// Change a runner. What people set counts over what its machine says, until it is reset.
+    /// Change a runner. Overrides replace what its machine reports, until they are reset.
     Set(Box<SetArguments>),
-    /// Take a runner out for good. Its record stays, and no secret is needed.
+    /// Retire a runner permanently. Its record stays; no secret is needed.
     Retire {
         /// Its name, short name or id.
         name: String,
-        /// End the jobs that it has; they are tried again elsewhere.
+        /// End its jobs; they are retried elsewhere.
         #[arg(long)]
         force: bool,
-        /// Only say what it would do.
+        /// Only show what would change.
         #[arg(long)]
         preview: bool,
-        /// Do it although jobs would be left that nothing can run.
+        /// Proceed although jobs would be left without a runner.
         #[arg(long)]
         yes: bool,
     },
-    /// Say what is wrong with a runner, as far as it can be seen from the service, and what to do.
+    /// Check a runner from the service's side, and show remedies.
     Doctor {
         /// Its name, short name or id.
         name: String,
     },
-    /// Take a runner back from the jobs that have it: they are tried again, and it is paused until you resume it.
+    /// Take over a runner: its jobs are retried elsewhere, and it is paused until you resume it.
     TakeBack {
         /// Its name, short name or id.
         name: String,
-        /// Why, for the record and for those whose jobs it ends.
+        /// The reason, recorded and shown to the owners of its jobs.
         #[arg(long, value_name = "TEXT")]
         why: String,
     },
-    /// Let a runner take nothing new for now.
+    /// Pause a runner: it finishes its jobs and accepts no new ones.
     Pause {
         /// Its name, short name or id.
         name: String,
     },
-    /// Let a runner take work again.
+    /// Resume a runner.
     Resume {
         /// Its name, short name or id.
         name: String,
     },
-    /// Let a runner finish what it has and take nothing new.
+    /// Drain a runner: it finishes its jobs and accepts no new ones.
     Drain {
         /// Its name, short name or id.
         name: String,
@@ -188,15 +188,15 @@ async fn take_back(client: &Client, json: bool, name: &str, why: String) -> Resu
     if json {
         return view::json(&changed);
     }
-    let mut text = format!("{} is yours: it is paused.\n", changed.runner.name);
+    let mut text = format!("{} is taken over: it is paused.\n", changed.runner.name);
     for job in &changed.ends {
         text += &format!(
-            "It had {} {} of {}, which is tried again.\n",
+            "It ended {} {} of {}, which is retried.\n",
             job.job, job.title, job.project
         );
     }
     text += &format!(
-        "Give it back with: pennine runner resume {}\n",
+        "Return it with: pennine runner resume {}\n",
         changed.runner.name
     );
     view::print(&text)
@@ -214,9 +214,7 @@ async fn list_away(client: &Client, json: bool, days: u32) -> Result<(), Error> 
         return view::json(&runners);
     }
     if runners.items.is_empty() {
-        return view::line(format!(
-            "Every runner was heard of in the last {days} days."
-        ));
+        return view::line(format!("All runners polled in the last {days} days."));
     }
     let rows = runners.items.iter().map(|runner| {
         let heard = runner
@@ -230,9 +228,9 @@ async fn list_away(client: &Client, json: bool, days: u32) -> Result<(), Error> 
             view::cut(&runner.reason, 50),
         ]
     });
-    let table = view::table(&["runner", "name", "pool", "last heard of", "why"], rows);
+    let table = view::table(&["runner", "name", "pool", "last poll", "why"], rows);
     view::print(&format!(
-        "{table}\nWhat is gone for good is retired with: pennine runner retire NAME\n"
+        "{table}\nRetire the ones that are gone with: pennine runner retire NAME\n"
     ))
 }
 
@@ -243,10 +241,10 @@ async fn list(client: &Client, json: bool, filter: RunnerFilter, watch: bool) ->
     let show = || async {
         let runners = client.runners(&filter).await?.items;
         Ok(if runners.is_empty() && filter.is_any() {
-            "No machine has joined yet. Get a command with: pennine ticket add --pool POOL\n"
+            "No machines have joined yet. Get the command with: pennine ticket add --pool POOL\n"
                 .to_owned()
         } else if runners.is_empty() {
-            "No runner is like that. pennine where REQUIREMENT says which part excludes which.\n"
+            "No runners match. See which clause excludes them with: pennine where REQUIREMENT\n"
                 .to_owned()
         } else {
             table(&runners)
@@ -298,7 +296,7 @@ fn summary(runner: &Runner, now: Moment) -> String {
         }
     );
     if let Some(seen) = runner.seen_at {
-        text += &format!("  last heard of {}\n", view::ago(seen, now));
+        text += &format!("  last poll {}\n", view::ago(seen, now));
     }
     if !runner.description.is_empty() {
         text += &format!("  {}\n", runner.description);
@@ -345,7 +343,7 @@ fn details(runner: &Runner, now: Moment) -> String {
     let set = set_by_people(&runner.set, now);
     if !set.is_empty() {
         text += "\n";
-        text += &view::table(&["set by people", "to", "by", "when"], set);
+        text += &view::table(&["override", "to", "by", "when"], set);
     }
     if !runner.facts.is_empty() {
         text += "\n";
@@ -385,10 +383,7 @@ async fn set_desired_state(
     }
     let uses = match runner.used {
         0 => String::new(),
-        used => format!(
-            "; it finishes what it has ({used} of {} slots)",
-            runner.slots
-        ),
+        used => format!("; it finishes its jobs ({used} of {} slots)", runner.slots),
     };
     view::line(format!("{} is {}{uses}.", runner.name, runner.state))
 }
@@ -398,12 +393,12 @@ fn change_text(changed: &ChangedRunner, done: &str) -> String {
     let nothing_lost = changed.losses.is_empty() && changed.ends.is_empty();
     let mut text = match (changed.done, nothing_lost) {
         (true, _) => done.to_owned(),
-        (false, true) => "Nobody would lose anything by it.\n".to_owned(),
-        (false, false) => "Nothing is changed yet.\n".to_owned(),
+        (false, true) => "No jobs would be affected.\n".to_owned(),
+        (false, false) => "Nothing has been changed yet.\n".to_owned(),
     };
     for job in &changed.ends {
         text += &format!(
-            "It ends {} {} of {}, to be tried again elsewhere.\n",
+            "It ends {} {} of {}, which is retried elsewhere.\n",
             job.job, job.title, job.project
         );
     }

@@ -10,7 +10,7 @@ use pennine_wire::{NewSeat, Seat, SeatChange, TakeBack};
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// List the seats and who has them.
+    /// List the seats and their holders.
     List,
     /// Add a kind of seat.
     Add {
@@ -23,24 +23,24 @@ pub enum Verb {
         #[arg(long, default_value = "")]
         description: String,
     },
-    /// Change how many there are. Lowered under use they drain: nothing is ended.
+    /// Change the count. If it is lowered below use, seats drain: no job is ended.
     Set {
         /// Its name.
         name: String,
-        /// How many there are from now on.
+        /// The new count.
         #[arg(long)]
         count: Option<u32>,
         /// What they are.
         #[arg(long)]
         description: Option<String>,
     },
-    /// Take the seats of a stuck job back; it keeps its slot and goes on.
+    /// Take the seats of a stuck job back; the job keeps its slot and continues.
     TakeBack {
         /// The seat's name.
         name: String,
         /// The job that holds it.
         job: String,
-        /// Why, for the record.
+        /// Reason, for the record.
         #[arg(long, value_name = "TEXT")]
         why: String,
     },
@@ -55,9 +55,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&seats);
             }
             if seats.items.is_empty() {
-                return view::line(
-                    "There is no seat yet. Add one with: pennine seat add NAME --count N",
-                );
+                return view::line("No seats yet. Add one with: pennine seat add NAME --count N");
             }
             return view::print(&table(&seats.items));
         }
@@ -104,13 +102,13 @@ fn table(seats: &[Seat]) -> String {
                 .holders
                 .iter()
                 .map(|holder| match &holder.taken_back {
-                    Some(back) => format!("({} had it taken back by {})", holder.job, back.by),
+                    Some(back) => format!("({}: taken back by {})", holder.job, back.by),
                     None => format!("{} of {}", holder.job, holder.project),
                 })
                 .chain(
                     seat.kept_back
                         .iter()
-                        .map(|kept| format!("{} kept back for {}", kept.count, kept.job)),
+                        .map(|kept| format!("{} reserved for {}", kept.count, kept.job)),
                 )
                 .collect();
             vec![

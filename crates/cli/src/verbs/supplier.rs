@@ -17,7 +17,7 @@ use std::time::Duration;
 pub enum Verb {
     /// List the suppliers.
     List,
-    /// Show one supplier: what it is, what it can do, what is wrong with it.
+    /// Show one supplier: its settings, its offer, its failures.
     Show {
         /// Its name.
         name: String,
@@ -33,14 +33,14 @@ pub enum Verb {
         #[command(flatten)]
         set: SupplierSettings,
     },
-    /// Change a supplier. A setting or secret that is empty is taken away.
+    /// Change a supplier. An empty setting or secret is removed.
     Set {
         /// Its name.
         name: String,
         #[command(flatten)]
         set: SupplierSettings,
     },
-    /// Order a trial machine, see it come, learn what it is, and remove it.
+    /// Order a trial machine, wait for it to join, show its facts, and remove it.
     Check {
         /// Its name.
         name: String,
@@ -50,11 +50,11 @@ pub enum Verb {
         /// How large it is.
         #[arg(long, default_value = "")]
         size: String,
-        /// What else the supplier is told of it, as NAME=VALUE; may be given several times.
+        /// A supplier-specific setting, as NAME=VALUE; may be given several times.
         #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
         settings: Vec<(String, String)>,
     },
-    /// Remove a supplier that no pool names and of which no machine is on record.
+    /// Remove a supplier that no pool uses and that has no machines on record.
     Remove {
         /// Its name.
         name: String,
@@ -66,11 +66,11 @@ pub struct SupplierSettings {
     /// A setting, as NAME=VALUE; may be given several times.
     #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]
     settings: Vec<(String, String)>,
-    /// A setting that is kept locked and never shown again, as NAME=FILE, or NAME=- for what is typed; may be given several
+    /// A secret setting, stored encrypted, as NAME=FILE, or NAME=- for standard input; may be given several
     /// times.
     #[arg(long = "secret", value_name = "NAME=FILE", value_parser = pair)]
     secrets: Vec<(String, String)>,
-    /// The most machines that it may make, whatever it says itself.
+    /// The most machines that it may make, instead of its own quota.
     #[arg(long, value_name = "N")]
     quota: Option<u32>,
     /// How long a machine may take to join before it is given up: 90s, 5m.
@@ -79,7 +79,7 @@ pub struct SupplierSettings {
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("it has to be NAME=VALUE")?;
+    let (name, value) = text.split_once('=').ok_or("use NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
 }
 
@@ -150,12 +150,12 @@ async fn list(client: &Client, json: bool) -> Result<(), Error> {
     }
     if all.items.is_empty() {
         return view::line(
-            "There is no supplier yet. Machines on the service's own host come with: pennine supplier add here --kind local",
+            "No suppliers yet. For machines on the service's own host: pennine supplier add here --kind local",
         );
     }
     let now = client.status().await?.now;
     view::print(&view::table(
-        &["supplier", "kind", "machines", "pools", "how it is"],
+        &["supplier", "kind", "machines", "pools", "status"],
         all.items.iter().map(|one| {
             vec![
                 one.name.clone(),
@@ -188,7 +188,7 @@ async fn add(
         return view::json(&made);
     }
     view::line(format!(
-        "Added the supplier {0}. See whether it works with: pennine supplier check {0}",
+        "Added the supplier {0}. Test it with: pennine supplier check {0}",
         made.name
     ))
 }
@@ -217,7 +217,7 @@ async fn change(
 async fn check(client: &Client, json: bool, name: &str, how: SupplierCheck) -> Result<(), Error> {
     if !json {
         view::line(format!(
-            "Ordering a trial machine from {name}; this may take as long as its machines take to come up ..."
+            "Ordering a trial machine from {name}; this may take as long as its machines take to boot ..."
         ))?;
     }
     let checked = client.check_supplier(name, &how).await?;
@@ -228,9 +228,7 @@ async fn check(client: &Client, json: bool, name: &str, how: SupplierCheck) -> R
     if checked.well {
         Ok(())
     } else {
-        Err(Error::Here(
-            "the supplier does not work as it should".to_owned(),
-        ))
+        Err(Error::Here("the supplier check failed".to_owned()))
     }
 }
 
@@ -253,10 +251,10 @@ fn checked_text(checked: &SupplierChecked) -> String {
             .iter()
             .map(|(name, value)| format!("{name} {value}"))
             .collect();
-        text += &format!("\nIts machines are: {}\n", facts.join(", "));
+        text += &format!("\nFacts of its machines: {}\n", facts.join(", "));
     }
     if !checked.console.is_empty() {
-        text += "\nWhat the trial machine printed:\n";
+        text += "\nConsole of the trial machine:\n";
         for line in checked.console.lines() {
             text += &format!("  {line}\n");
         }
@@ -306,7 +304,7 @@ fn shown(one: &Supplier, now: Moment) -> String {
         text += &format!("  {name} = {value}\n");
     }
     for name in &one.secrets {
-        text += &format!("  {name} is kept locked\n");
+        text += &format!("  {name}: secret\n");
     }
     if let Some(offer) = &one.offer {
         for (size, price) in &offer.sizes {

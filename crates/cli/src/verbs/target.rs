@@ -12,35 +12,35 @@ use pennine_wire::{NewTarget, Target, TargetChange};
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// List the targets: how each stands, how many more may be late, and when it is broken as in the last hour.
+    /// List the targets, their error budgets, and when they will be missed at the rate of the last hour.
     List,
-    /// Add a target: how long jobs wait at most on a pool, or those of a team or project, or everybody's.
+    /// Add a target for the waits on a pool, of a team or project, or of all jobs.
     Add {
         /// Its name.
         name: String,
         #[command(flatten)]
         of: TargetScope,
-        /// How many of the waits, in percent: 50 to 99.9.
+        /// The share of jobs, in percent: 50 to 99.9.
         #[arg(long, value_name = "PERCENT", default_value = "95")]
         share: PerMille,
-        /// How long they take at most: 60s, 10m, 2h.
+        /// The longest wait: 60s, 10m, 2h.
         #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         within: Micros,
-        /// Over how many days: 1 to 90.
+        /// The window in days: 1 to 90.
         #[arg(long, default_value_t = 7)]
         days: u32,
     },
-    /// Change what a target promises.
+    /// Change a target.
     Set {
         /// Its name.
         name: String,
-        /// How many of the waits, in percent: 50 to 99.9.
+        /// The share of jobs, in percent: 50 to 99.9.
         #[arg(long, value_name = "PERCENT")]
         share: Option<PerMille>,
-        /// How long they take at most: 60s, 10m, 2h.
+        /// The longest wait: 60s, 10m, 2h.
         #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
         within: Option<Micros>,
-        /// Over how many days: 1 to 90.
+        /// The window in days: 1 to 90.
         #[arg(long)]
         days: Option<u32>,
     },
@@ -54,10 +54,10 @@ pub enum Verb {
 #[derive(Args)]
 #[group(multiple = false)]
 pub struct TargetScope {
-    /// The pool on which jobs run whose waits are meant.
+    /// Only waits of jobs on this pool.
     #[arg(long)]
     pool: Option<String>,
-    /// The team or project whose jobs are meant.
+    /// Only waits of this team's or project's jobs.
     #[arg(long, value_name = "PATH")]
     place: Option<String>,
 }
@@ -72,7 +72,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             }
             if targets.items.is_empty() {
                 return view::line(
-                    "There is no target yet. Add one with: pennine target add NAME --pool POOL --within TIME",
+                    "No targets yet. Add one with: pennine target add NAME --pool POOL --within TIME",
                 );
             }
             return view::print(&table(&targets.items));
@@ -156,19 +156,19 @@ fn table(targets: &[Target]) -> String {
             format!("{} of {}", window.late, standing.allowed),
             burn,
             standing
-                .breaks_in_us
+                .missed_in_us
                 .map_or_else(|| "-".to_owned(), view::length),
         ]
     });
     let heads = [
         "target",
         "of",
-        "promise",
+        "objective",
         "stands",
         "in time",
         "late",
         "burn",
-        "broken in",
+        "missed in",
     ];
     view::table(&heads, rows)
 }

@@ -10,28 +10,28 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Make a ticket, for one machine unless told otherwise, and show the command to run there.
+    /// Add a ticket and show the command to run on the machine.
     Add {
-        /// The pool that the machine will be in.
+        /// The pool that the machine joins.
         #[arg(long)]
         pool: String,
-        /// How long it can be used, in minutes; an hour when not given.
+        /// How long it is valid, in minutes [default: 60]
         #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u64).range(1..=43_200))]
         minutes: Option<u64>,
-        /// How many machines may join with it.
+        /// How many machines may join with it [default: 1]
         #[arg(long, value_name = "N")]
         uses: Option<u32>,
-        /// What they may be called: a name in which * stands for anything.
+        /// Allowed names: a name in which * stands for anything.
         #[arg(long, value_name = "PATTERN")]
         names: Option<String>,
-        /// A label that they get with it; may be given several times.
+        /// A label for the machines that join; may be given several times.
         #[arg(long = "label", value_name = "LABEL")]
         labels: Vec<String>,
-        /// Another ticket, whose minutes, uses, names and labels are taken where they are not given.
+        /// Another ticket, whose settings are used where none are given.
         #[arg(long, value_name = "TICKET")]
         like: Option<String>,
     },
-    /// Make a ticket worth nothing. Machines that have joined with it stay.
+    /// Revoke a ticket. Machines that have joined with it stay.
     Revoke {
         /// Its short name or id.
         ticket: String,
@@ -77,7 +77,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 None => "pennine runner list".to_owned(),
             };
             view::print(&format!(
-                "Ticket {} for {machines}{named} in the pool {}, good for {}. Run on the machine:\n\n  {} --work\n\n(as root, --boot in place of --work has it start at boot) or, where pennine-runner is there already:\n\n  {} --work\n\nThen see it with: {then}\n",
+                "Ticket {} for {machines}{named} in the pool {}, valid for {}. Run on the machine:\n\n  {} --work\n\n(as root, use --boot instead of --work to start it at boot), or where pennine-runner is already installed:\n\n  {} --work\n\nThen check it with: {then}\n",
                 ticket.name,
                 ticket.pool,
                 spoken(ticket.expires_at.since(ticket.created_at)),
@@ -91,9 +91,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&revoked);
             }
             let joined = match revoked.used {
-                0 => "no machine has joined with it".to_owned(),
+                0 => "no machines have joined with it".to_owned(),
                 used => format!(
-                    "{used} of {} machines have joined with it, and stay",
+                    "{used} of {} machines have joined with it and stay",
                     revoked.uses
                 ),
             };
@@ -105,9 +105,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&tickets);
             }
             if tickets.items.is_empty() {
-                return view::line(
-                    "There is no ticket. Make one with: pennine ticket add --pool POOL",
-                );
+                return view::line("No tickets. Add one with: pennine ticket add --pool POOL");
             }
             let now = client.status().await?.now;
             let rows = tickets.items.iter().map(|ticket| {

@@ -13,11 +13,11 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// How much waited, and how busy the machines were, in each hour of the week.
+    /// Waits and utilisation by hour of the week.
     Week {
         #[command(flatten)]
         of: Box<TrendArguments>,
-        /// The time zone whose hours these are: Europe/Dublin; UTC when not given.
+        /// The time zone of the hours: Europe/Dublin [default: UTC]
         #[arg(long)]
         zone: Option<String>,
         /// Print CSV.
@@ -28,7 +28,7 @@ pub enum Verb {
     Waits {
         #[command(flatten)]
         of: Box<TrendArguments>,
-        /// Those that were for this reason, the longest part of it first.
+        /// Only waits for this reason, the longest first.
         #[arg(long, value_parser = view::word::<Reason>)]
         reason: Option<Reason>,
         /// How many.
@@ -64,7 +64,7 @@ pub struct TrendArguments {
     /// Of jobs with this requirement.
     #[arg(long = "where", value_name = "REQUIREMENT")]
     requirement: Option<String>,
-    /// Of jobs of a project with this title; numbers in titles are one.
+    /// Of a project's jobs with this title; all numbers in titles count as equal.
     #[arg(long, requires = "project")]
     title: Option<String>,
     /// Of this runner.
@@ -81,10 +81,10 @@ pub struct TrendArguments {
 /// How it is told.
 #[derive(Args, Clone, Copy, Debug, Default)]
 pub struct OutputArguments {
-    /// Tell apart by pool, team, project, requirement, title, runner, supplier or image.
+    /// Group by pool, team, project, requirement, title, runner, supplier or image.
     #[arg(long, value_parser = view::word::<By>)]
     by: Option<By>,
-    /// Tell the time before, too.
+    /// Compare with the previous period.
     #[arg(long)]
     compare: bool,
     /// Step by step.
@@ -98,7 +98,7 @@ pub struct OutputArguments {
 /// A moment as RFC 3339 writes it.
 pub fn moment(text: &str) -> Result<Moment, String> {
     serde_json::from_value(text.into())
-        .map_err(|_| format!("{text:?} is no moment: write 2026-11-23T06:00:00Z"))
+        .map_err(|_| format!("{text:?} is not a time; use the form 2026-11-23T06:00:00Z"))
 }
 
 impl TrendArguments {
@@ -238,7 +238,7 @@ const HEADS: [&str; 8] = [
     "waits",
     "p50",
     "p95",
-    "mostly for",
+    "main reason",
     "ended",
     "failed",
     "busy",
@@ -249,13 +249,13 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
     let mut text = format!("{}\n", trends.answer);
     let whole = &trends.whole;
     text += &format!(
-        "  from {} until {}; what was over by {} is counted\n",
+        "  from {} until {}; work finished by {} is counted\n",
         minute(trends.from),
         minute(trends.until),
         minute(trends.counted_until)
     );
     if whole.wait.sum_us.0 > 0 {
-        text += &format!("\nWaited {} in all\n", view::length(whole.wait.sum_us));
+        text += &format!("\nTotal wait {}\n", view::length(whole.wait.sum_us));
         let mut parts: Vec<_> = whole.wait.by_reason.iter().collect();
         parts.sort_by_key(|(_, micros)| std::cmp::Reverse(**micros));
         for (reason, micros) in parts {
@@ -274,7 +274,7 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
         .collect();
     if !ended.is_empty() {
         text += &format!(
-            "\nEnded: {}; {} attempts came to nothing. Ran {} at the median, {} at the 95th percentile.\n",
+            "\nEnded: {}; {} attempts were lost. Run time: median {}, 95th percentile {}.\n",
             ended.join(", "),
             whole.lost,
             quantile(whole.ran_p50),
@@ -283,7 +283,7 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
     }
     if let Some(offered) = whole.offered_us.filter(|offered| offered.0 > 0) {
         text += &format!(
-            "Slots: {} busy of {} offered, {}.\n",
+            "Slots: {} busy of {} offered, utilisation {}.\n",
             view::length(whole.busy_us),
             view::length(offered),
             utilisation(whole)
@@ -293,11 +293,9 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
         && paid.0 > 0
     {
         let each = whole.cost_each();
-        let each = each.map_or(String::new(), |each| {
-            format!(", {each} for each job that succeeded")
-        });
+        let each = each.map_or(String::new(), |each| format!(", {each} per successful job"));
         text += &format!(
-            "Machines: {} paid for, {} of it boot and release; cost {cost}{each}.\n",
+            "Machines: {} paid, {} of it boot and release; cost {cost}{each}.\n",
             view::length(paid),
             view::length(overhead)
         );
@@ -309,7 +307,7 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
             .collect();
         text += "\n";
         if trends.groups.is_empty() {
-            text += "Nothing is known of any in this time.\n";
+            text += "No groups in this period.\n";
         } else {
             let rows = trends.groups.iter();
             text += &view::table(
@@ -427,7 +425,7 @@ const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
 fn week_text(week: &WeekPattern) -> String {
     let mut text = format!(
-        "Busy slots, in percent of what was offered, by the hour of the week ({}); from {} until {}.\n\n   ",
+        "Utilisation of slots in percent, by the hour of the week ({}); from {} until {}.\n\n   ",
         week.zone,
         minute(week.from),
         minute(week.until)
@@ -449,7 +447,7 @@ fn week_text(week: &WeekPattern) -> String {
         }
         text += "\n";
     }
-    text += "\nWaits that began in the hour, 95th percentile.\n\n   ";
+    text += "\n95th percentile of the waits that began in the hour.\n\n   ";
     for hour in 0..24 {
         text += &format!("{hour:>4}");
     }
@@ -490,7 +488,7 @@ fn week_csv(week: &WeekPattern) -> String {
 
 fn waits_text(waits: &[LongestWait]) -> String {
     if waits.is_empty() {
-        return "Nothing waited in this time.\n".to_owned();
+        return "No jobs waited in this period.\n".to_owned();
     }
     view::table(
         &[
@@ -499,7 +497,7 @@ fn waits_text(waits: &[LongestWait]) -> String {
             "project",
             "ready",
             "waited",
-            "mostly for",
+            "main reason",
             "then",
         ],
         waits.iter().map(|one| {
@@ -511,7 +509,7 @@ fn waits_text(waits: &[LongestWait]) -> String {
                 (None, _, None) => "waits".to_owned(),
                 (None, ..) => "executing".to_owned(),
                 (_, Some(result), _) => result.to_string(),
-                _ => "tried again".to_owned(),
+                _ => "retried".to_owned(),
             };
             vec![
                 one.job.clone(),

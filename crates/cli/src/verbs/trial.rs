@@ -34,7 +34,7 @@ pub async fn run(
     if !trial.explanation.clauses.is_empty() && runners > 0 {
         text += "\n";
         text += &view::table(
-            &["clause", "runners that fail it", "of"],
+            &["clause", "failing runners", "of"],
             trial.explanation.clauses.iter().map(|clause| {
                 vec![
                     clause.clause.clone(),
@@ -51,7 +51,7 @@ pub async fn run(
         .filter(|_| trial.standing.satisfying == 0)
     {
         text += &format!(
-            "\nThe nearest is {}, which fails only: {}\n",
+            "\nNearest runner: {}, which fails only: {}\n",
             near.runner,
             near.fails.join(", ")
         );

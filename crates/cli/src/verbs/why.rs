@@ -13,11 +13,11 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
     let mut text = format!("{}\n", why.message);
     if why.before > 0 {
         let jobs = if why.before == 1 {
-            "1 job like it stands".to_owned()
+            "1 job of the same strand is".to_owned()
         } else {
-            format!("{} jobs like it stand", why.before)
+            format!("{} jobs of the same strand are", why.before)
         };
-        text += &format!("{jobs} before it.\n");
+        text += &format!("{jobs} ahead of it.\n");
     }
     if let Some(remedy) = &why.remedy {
         text += &format!("To do: {}\n", remedy.message);
@@ -29,7 +29,7 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
         let runners = why.explanation.runners;
         text += "\n";
         text += &view::table(
-            &["clause", "runners that fail it", "of"],
+            &["clause", "failing runners", "of"],
             why.explanation.clauses.iter().map(|clause| {
                 vec![
                     clause.clause.clone(),

@@ -18,30 +18,30 @@ use std::process::ExitCode;
 pub enum Verb {
     /// Print the yard as a file: teams, projects, seats, suppliers, pools and targets. Secrets are not in it.
     Export,
-    /// Say what is not as a file says, and what making it so would do.
+    /// Show the differences between the yard and a file, and what applying it would do.
     Diff {
         /// The file; - for standard input.
         file: PathBuf,
-        /// Exit with status 1 where anything differs.
+        /// Exit with status 1 if anything differs.
         #[arg(long)]
         check: bool,
     },
-    /// Make the yard as a file says. What is as it says already is left alone, so it can be repeated. What stands in the
-    /// file is marked as kept there.
+    /// Make the yard match a file. It can be repeated: what already matches is left alone. Everything in the
+    /// file is marked as managed by it.
     Apply {
         /// The file; - for standard input.
         file: PathBuf,
-        /// Take away what the file does not mention.
+        /// Remove what the file does not mention.
         #[arg(long)]
         remove: bool,
-        /// With --remove, take away what is busy: its jobs end and are tried again elsewhere.
+        /// With --remove, also remove what is busy: its jobs end and are retried elsewhere.
         #[arg(long, requires = "remove")]
         force: bool,
-        /// Go on although jobs would be left with nothing to run on.
+        /// Proceed although jobs would be left without a runner.
         #[arg(long)]
         yes: bool,
     },
-    /// Forget which yard file was applied: what stands in it is not marked any more.
+    /// Forget the applied yard file: nothing is marked as managed any more.
     Forget,
 }
 
@@ -53,7 +53,7 @@ pub async fn remind(client: &Client, kind: ThingKind, name: &str) {
     };
     if file.holds(kind.word(), name) {
         eprintln!(
-            "pennine: note: the {} {name} stands in {}, which {} applied at {}: applied again, it takes this back",
+            "pennine: note: the {} {name} is managed by {} (applied by {} at {}): the next apply overwrites this change",
             kind.word(),
             file.name,
             file.applied_by,
@@ -151,9 +151,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
         }
         Verb::Forget => {
             client.forget_yard_file().await?;
-            view::line(
-                "Nothing is marked as kept in a yard file any more; everything stays as it is.",
-            )?;
+            view::line("No yard file manages the yard any more; nothing else has changed.")?;
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -163,7 +161,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
 async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Error> {
     let mut text = difference::differences_text(found);
     if text.is_empty() {
-        text += "The yard is as the file says.\n";
+        text += "The yard matches the file.\n";
     }
     let pools = found.iter().filter(|one| one.kind == ThingKind::Pool);
     for pool in pools.filter(|one| one.what == DifferenceAction::Changed) {
@@ -173,21 +171,20 @@ async fn foreseen(reach: &Reach<'_>, found: &[Difference]) -> Result<String, Err
                 text += &view::losses(&foreseen.losses);
                 if !foreseen.decisions.is_empty() {
                     text += &format!(
-                        "It would now, for {name}:\n{}",
+                        "Decisions for {name} that would follow:\n{}",
                         decisions(&foreseen.decisions)
                     );
                 }
             }
             // What is new in the file may be what it needs.
             Err(Error::Client(error)) if error.problem().is_some() => {
-                text += &format!("{name}, as the yard is now: {error}\n");
+                text += &format!("{name}, in the present yard: {error}\n");
             }
             Err(other) => return Err(other),
         }
     }
     if let Some(names) = difference::unmentioned(found) {
-        text +=
-            &format!("Not in the file, and left as they are (--remove takes them away): {names}\n");
+        text += &format!("Not in the file, left unchanged (--remove removes them): {names}\n");
     }
     Ok(text)
 }
@@ -232,16 +229,16 @@ async fn apply(
         text += &format!("{verb} {} {}\n", one.kind.word(), one.name);
     }
     if done.is_empty() {
-        text += "The yard is as the file says already.\n";
+        text += "The yard already matches the file.\n";
     }
     if !stays.is_empty() {
         text += &format!(
-            "These seats stay, since jobs on record name them: {}. A count of 0 closes them.\n",
+            "These seats stay, because jobs on record use them: {}. A count of 0 closes them.\n",
             stays.join(", ")
         );
     }
     if !remove && let Some(names) = difference::unmentioned(found) {
-        text += &format!("Not in the file, and left as they are: {names}\n");
+        text += &format!("Not in the file, left unchanged: {names}\n");
     }
     view::print(&text)
 }
@@ -249,7 +246,7 @@ async fn apply(
 /// Names the thing at which it stopped, and how far it came.
 fn at(one: &Difference, error: Error, done: usize) -> Error {
     eprintln!(
-        "pennine: stopped at {} {}; {done} done before it. Apply the file again to go on.",
+        "pennine: stopped at {} {}; {done} done before it. Apply the file again to continue.",
         one.kind.word(),
         one.name
     );

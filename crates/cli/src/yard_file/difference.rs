@@ -218,14 +218,15 @@ mod tests {
     #[test]
     fn a_difference_names_each_key_with_both_values() {
         let there = yard(
-            "[teams.shore]\n[pools.quay]\nlabels = ['a']\npaused = true\n[seats.s]\ncount = 1",
+            "[teams.shore]\n[pools.staithe]\nlabels = ['a']\npaused = true\n[seats.s]\ncount = 1",
         );
-        let wanted =
-            yard("[teams.shore]\nlimit = 3\n[teams.chartroom]\n[pools.quay]\nlabels = ['b', 'a']");
+        let wanted = yard(
+            "[teams.shore]\nlimit = 3\n[teams.chartroom]\n[pools.staithe]\nlabels = ['b', 'a']",
+        );
         let found = between(&there, &wanted);
         assert_eq!(
             differences_text(&found),
-            "new team chartroom\n  weight  1\nteam shore\n  limit  (nothing) -> 3\npool quay\n  labels  a -> a, b\n"
+            "new team chartroom\n  weight  1\nteam shore\n  limit  (nothing) -> 3\npool staithe\n  labels  a -> a, b\n"
         );
         assert_eq!(unmentioned(&found).as_deref(), Some("seat s"));
         assert_eq!(between(&there, &there), []);

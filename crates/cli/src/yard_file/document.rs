@@ -226,7 +226,7 @@ impl Yard {
                 .keys()
                 .find(|key| entry.settings.contains_key(*key))
             {
-                let message = format!("{twice} stands among the settings and the secrets");
+                let message = format!("{twice} is both a setting and a secret");
                 return Err(wrong(&format!("supplier {name}"), message));
             }
         }
@@ -256,7 +256,7 @@ impl Yard {
                 *text = times.as_ref().map(during_text).unwrap_or_default();
             }
             if machines.supplier.is_empty() {
-                let message = "a pool whose machines people bring has no [machines] at all";
+                let message = "a pool without a supplier has no [machines] section";
                 return Err(wrong(&at("supplier"), message));
             }
         }
@@ -339,7 +339,7 @@ impl Yard {
     pub fn text(&self) -> Result<String, String> {
         let body = toml::to_string(self).map_err(|error| error.to_string())?;
         Ok(format!(
-            "# The yard as code. See what it would change with: pennine yard diff FILE; have it changed with: pennine yard apply FILE\n\n{body}"
+            "# The yard as code. Preview with: pennine yard diff FILE; apply with: pennine yard apply FILE\n\n{body}"
         ))
     }
 }
@@ -463,14 +463,14 @@ mod tests {
         [teams.shore]
         weight = 2
         give_up = "90m"
-        [projects."shore/tides"]
+        [projects."shore/soundings"]
         [seats.compiler-licence]
         count = 3
         [pools.slipway]
         labels = ["on-demand", "fresh"]
         needs = "MEM >= 8gib"
         [pools.slipway.machines]
-        supplier = "harbour"
+        supplier = "chandler"
         dwell = "90s"
         day_budget = "20.50"
         during = ["fri-mon 22:00-06:00 floor=2"]
@@ -529,10 +529,7 @@ mod tests {
                 "[targets.t]\npool = 'a'\nplace = 'b'\nshare = '95'\nwithin = '1m'\ndays = 1",
                 "target t: place",
             ),
-            (
-                "[alerts]\nidle = '1m'",
-                "alerts: idle: runners are told of after",
-            ),
+            ("[alerts]\nidle = '1m'", "alerts: idle: the time is an hour"),
             ("[alerts]\nceiling = 'soon'", "alerts: ceiling"),
             ("[pools", "line"),
         ] {

@@ -19,7 +19,7 @@ use std::path::Path;
 /// How far to go.
 #[derive(Clone, Copy, Default)]
 pub struct Leave {
-    /// Go on although jobs would be left with nothing to run on.
+    /// Proceed although jobs would be left without a runner.
     pub accept_losses: bool,
     /// Take away what is busy.
     pub force: bool,
@@ -87,7 +87,7 @@ impl Reach<'_> {
                     let (team, name) = split(name);
                     let team = team.ok_or_else(|| {
                         Error::Usage(format!(
-                            "project {name}: a project lies in a team, as in shore/{name}"
+                            "project {name}: a project is in a team, such as shore/{name}"
                         ))
                     })?;
                     self.client.add_project(&NewProject { name, team }).await?;

@@ -41,10 +41,7 @@ impl TargetEntry {
     pub fn settle(&mut self, name: &str) -> Result<(), FieldError> {
         let at = |field: &str| format!("target {name}: {field}");
         if self.pool.is_some() && self.place.is_some() {
-            return Err(wrong(
-                &at("place"),
-                "it is about a pool or a place, not both",
-            ));
+            return Err(wrong(&at("place"), "use a pool or a place, not both"));
         }
         let share: PerMille =
             (self.share.parse()).map_err(|message| wrong(&at("share"), message))?;

@@ -76,7 +76,7 @@ impl Keeper {
         };
         let Some(maker) = self.makers.get(&care.supplier) else {
             bounds.more = 0;
-            bounds.short = Some(format!("there is no supplier {:?}", supply.supplier));
+            bounds.short = Some(format!("unknown supplier {:?}", supply.supplier));
             return bounds;
         };
         let backoff = self.pool_backoffs.get(&care.id);
@@ -104,14 +104,14 @@ impl Keeper {
         let (day, month) = self.meters.get(&care.id)?.spent(now);
         let mut message = None;
         for (limit, spent, when) in [
-            (budget.day, day, "today"),
-            (budget.month, month, "this month"),
+            (budget.day, day, "today's"),
+            (budget.month, month, "this month's"),
         ] {
             let Some(limit) = limit else { continue };
             if spent >= limit {
                 bounds.spent = true;
                 bounds.more = 0;
-                message = Some(format!("its budget of {limit} for {when} is used up"));
+                message = Some(format!("{when} budget ({limit}) is spent"));
                 continue;
             }
             // All of its machines, with the further ones, for as long as the budget has to last.
@@ -129,7 +129,7 @@ impl Keeper {
                 bounds.more = more;
                 if more == 0 && message.is_none() {
                     message = Some(format!(
-                        "its budget of {limit} for {when} is nearly used up, and another machine would end it within {}",
+                        "{when} budget ({limit}) is nearly spent: another machine would use up the rest within {}",
                         crate::time::spoken(BUDGET_LASTS)
                     ));
                 }

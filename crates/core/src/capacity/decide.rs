@@ -14,7 +14,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// How often the demand is spread anew where pools share what one supplier may still make.
+/// How often the demand is spread again where pools share what one supplier may still make.
 const ROUNDS: usize = 4;
 
 /// A pool of which something is decided: its policy and what it may have.
@@ -110,7 +110,7 @@ impl Keeper {
                     supplier: one.supplier,
                     pool: one.pool,
                     scope: Scope::Pool,
-                    message: format!("its machines do not come: {}", one.reason),
+                    message: format!("its machines do not join: {}", one.reason),
                     jitter: lot,
                     retry_after: None,
                 };
@@ -199,7 +199,7 @@ impl Keeper {
             let Some(quota) = maker.quota else { continue };
             let is_used_up = self.fleet.load(maker.id).existing >= quota;
             if bounds.short.is_none() && (*left == 0 || bounds.more == 0) && is_used_up {
-                bounds.short = Some(format!("{} makes {quota} machines at most", maker.name));
+                bounds.short = Some(format!("{} has a quota of {quota} machines", maker.name));
             }
         }
         wanted
@@ -299,7 +299,7 @@ impl Keeper {
         }
         if orders > 0 {
             let message = if probe {
-                "ordered 1 to find out what its machines are".to_owned()
+                "ordered 1 probe machine to discover the pool's facts".to_owned()
             } else {
                 format!("ordered {orders}: {}", numbers.describe())
             };
@@ -331,7 +331,7 @@ impl Keeper {
             (counted, bounds.short.clone().unwrap_or_default())
         } else {
             let over = counted.saturating_sub(bounds.cap);
-            (over, format!("the ceiling is {} by now", bounds.cap))
+            (over, format!("the ceiling is now {}", bounds.cap))
         };
         let mut released: Vec<(MachineId, String)> = Vec::new();
         // Of those on their way the one ordered last goes first.
@@ -349,7 +349,7 @@ impl Keeper {
                 over -= 1;
             } else if surplus > 0 && rested {
                 let idle = spoken(now.since(*since));
-                released.push((*machine, format!("idle for {idle} and not wanted")));
+                released.push((*machine, format!("idle for {idle} and not needed")));
             } else {
                 break;
             }
@@ -387,7 +387,7 @@ impl Keeper {
                 pool: care.id,
                 verb: "drain",
                 machines: count,
-                message: format!("told {count} to finish: {reason}"),
+                message: format!("drained {count}: {reason}"),
                 numbers,
             });
         }
@@ -446,9 +446,9 @@ impl Keeper {
         let (verb, message) = match &bounds.short {
             None => (
                 "go-on",
-                format!("goes on; before: {}", before.unwrap_or_default()),
+                format!("ordering resumed; was: {}", before.unwrap_or_default()),
             ),
-            Some(short) => ("hold-back", format!("orders nothing more: {short}")),
+            Some(short) => ("hold-back", format!("ordering paused: {short}")),
         };
         decided.notes.push(CapacityNote {
             pool: care.id,

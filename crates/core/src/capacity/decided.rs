@@ -118,7 +118,7 @@ pub struct PoolStanding {
     pub numbers: Numbers,
     /// Slots of machines that are coming.
     pub coming_slots: u32,
-    /// Why no further one can be had.
+    /// Why no further one is available.
     pub short: Option<String>,
     /// Its ceiling, where it is reached.
     pub full: Option<u32>,

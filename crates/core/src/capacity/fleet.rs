@@ -365,7 +365,7 @@ impl Tracked {
             let reason = match (state, single_use) {
                 (MachineState::Joined, true) => "its one job is done",
                 (MachineState::Joined, false) => "its runner has left",
-                _ => "its runner was retired before it came",
+                _ => "its runner was retired before it joined",
             };
             return finished(reason, state.is_coming());
         }
@@ -377,7 +377,7 @@ impl Tracked {
                     return finished(&format!("its runner did not connect within {limit}"), true);
                 }
                 if !is_managed {
-                    return finished("its pool makes no machines any more", false);
+                    return finished("its pool no longer has a supplier", false);
                 }
                 if boot_limit < Duration::MAX {
                     self.due = Some(self.view.ordered + boot_limit + TICK);
@@ -387,7 +387,10 @@ impl Tracked {
             None => {
                 let since = self.away_since.unwrap_or(now);
                 if now.since(since) > AWAY {
-                    return finished(&format!("its runner was away for {}", spoken(AWAY)), false);
+                    return finished(
+                        &format!("its runner was offline for {}", spoken(AWAY)),
+                        false,
+                    );
                 }
                 self.due = Some(since + AWAY + TICK);
                 return Use::Leaving;
@@ -395,7 +398,7 @@ impl Tracked {
         };
         match (load.willingness, load.used) {
             (Availability::Takes, 0) if !is_managed => {
-                finished("its pool makes no machines any more", false)
+                finished("its pool no longer has a supplier", false)
             }
             (Availability::Takes, 0) => Use::Idle {
                 since: load.idle_since,
@@ -407,7 +410,7 @@ impl Tracked {
                 if single_use {
                     "its one job is done"
                 } else {
-                    "it was told to finish, and has"
+                    "it was drained and has finished"
                 },
                 false,
             ),

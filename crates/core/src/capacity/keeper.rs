@@ -17,7 +17,7 @@ const PAUSE: Duration = Duration::from_secs(2);
 /// The longest pause.
 const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
-/// What went wrong of a supplier or a pool, and when it is tried again.
+/// What went wrong of a supplier or a pool, and when it is retried.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SupplierBackoff {
     /// How often in a row.
@@ -175,7 +175,7 @@ impl Keeper {
         }
     }
 
-    /// Begins to count anew what a pool spends, where a day or a month has begun; always where its time zone may be another.
+    /// Begins to count again what a pool spends, where a day or a month has begun; always where its time zone may be another.
     pub(super) fn keep_time(&mut self, pool: PoolId, now: Moment, always: bool) {
         let (Some(care), meter) = (self.pools.get(&pool), self.meters.entry(pool).or_default())
         else {

@@ -21,15 +21,15 @@ pub fn pool_line(
     let all = level.executing + level.idle;
     let mut message = match level.waiting {
         0 => format!("Nothing waits for {name}."),
-        1 => format!("1 job waits that {name} could take."),
-        n => format!("{n} jobs wait that {name} could take."),
+        1 => format!("1 job waits that {name} can run."),
+        n => format!("{n} jobs wait that {name} can run."),
     };
     message += &match (all, level.idle) {
-        (0, _) if level.coming > 0 => " It has no slot yet".to_owned(),
+        (0, _) if level.coming > 0 => " It has no slots yet".to_owned(),
         (0, _) => match numbers {
-            None => " None of its runners takes work".to_owned(),
-            Some(numbers) if numbers.existing() == 0 => " It has no machine".to_owned(),
-            Some(_) => " None of its machines takes work".to_owned(),
+            None => " None of its runners accepts jobs".to_owned(),
+            Some(numbers) if numbers.existing() == 0 => " It has no machines".to_owned(),
+            Some(_) => " None of its machines accepts jobs".to_owned(),
         },
         (1, 0) => " Its 1 slot is busy".to_owned(),
         (n, 0) => format!(" All of its {} are busy", slots(n)),
@@ -42,9 +42,9 @@ pub fn pool_line(
     }
     message.push('.');
     match (short, numbers) {
-        (Some(short), _) => message += &format!(" No further machine can be had: {short}."),
+        (Some(short), _) => message += &format!(" No machine can be ordered: {short}."),
         (None, Some(numbers)) if level.waiting > 0 && numbers.existing() >= numbers.ceiling => {
-            message += &format!(" It has as many machines as it may, {}.", numbers.ceiling);
+            message += &format!(" It is at its ceiling of {} machines.", numbers.ceiling);
         }
         (None, _) => {}
     }
@@ -82,7 +82,7 @@ mod tests {
     fn it_says_what_waits_what_is_done_and_what_stands_in_the_way() {
         assert_eq!(
             describe(0, 0, 0, 0, None),
-            "Nothing waits for slipway. It has no machine."
+            "Nothing waits for slipway. It has no machines."
         );
         assert_eq!(
             describe(0, 1, 1, 0, None),
@@ -90,12 +90,11 @@ mod tests {
         );
         assert_eq!(
             describe(9, 3, 0, 3, None),
-            "9 jobs wait that slipway could take. All of its 3 slots are busy, and machines with 3 slots are coming. \
-             It has as many machines as it may, 6."
+            "9 jobs wait that slipway can run. All of its 3 slots are busy, and machines with 3 slots are coming. It is at its ceiling of 6 machines."
         );
         assert_eq!(
-            describe(1, 0, 0, 0, Some("harbour fails: no connection")),
-            "1 job waits that slipway could take. It has no machine. No further machine can be had: harbour fails: no \
+            describe(1, 0, 0, 0, Some("chandler fails: no connection")),
+            "1 job waits that slipway can run. It has no machines. No machine can be ordered: chandler fails: no \
              connection."
         );
     }
@@ -108,12 +107,12 @@ mod tests {
             ..QueueSample::default()
         };
         assert_eq!(
-            pool_line("quay", &level, None, None),
-            "2 jobs wait that quay could take. All of its 3 slots are busy."
+            pool_line("staithe", &level, None, None),
+            "2 jobs wait that staithe can run. All of its 3 slots are busy."
         );
         assert_eq!(
-            pool_line("quay", &QueueSample::default(), None, None),
-            "Nothing waits for quay. None of its runners takes work."
+            pool_line("staithe", &QueueSample::default(), None, None),
+            "Nothing waits for staithe. None of its runners accepts jobs."
         );
     }
 }

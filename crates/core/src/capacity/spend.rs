@@ -88,7 +88,7 @@ impl Meter {
         now >= self.tomorrow || now < self.day
     }
 
-    /// Begins anew where a day or a month has begun, with what exists: prices and beginnings.
+    /// Begins again where a day or a month has begun, with what exists: prices and beginnings.
     pub(super) fn keep_time(
         &mut self,
         now: Moment,

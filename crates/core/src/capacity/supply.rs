@@ -21,7 +21,7 @@ pub struct Supply {
     /// What the machines are made from, as the supplier understands it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub image: String,
-    /// How large they are, as the supplier understands it.
+    /// The size of its machines, as the supplier names it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub size: String,
     /// What else the supplier is told of each.
@@ -185,13 +185,13 @@ pub struct Week {
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum WeekError {
     /// No time of day.
-    #[error("{0:?} is no time of day: HH:MM, 00:00 to 24:00")]
+    #[error("{0:?} is not a time of day: HH:MM, 00:00 to 24:00")]
     Time(String),
     /// No days.
-    #[error("a stretch of the week needs at least one day")]
+    #[error("a period of the week needs at least one day")]
     NoDay,
     /// Nothing differs in it.
-    #[error("a stretch of the week needs a floor or a spare")]
+    #[error("a period of the week needs a floor or a spare")]
     Nothing,
 }
 

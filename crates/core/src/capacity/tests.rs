@@ -333,7 +333,7 @@ impl World {
         }
     }
 
-    /// The counts that are kept up to date are those of a keeper that is told everything anew.
+    /// The counts that are kept up to date are those of a keeper that is told everything again.
     fn counts_hold(&mut self) {
         let mut fresh = Keeper::default();
         for maker in self.keeper.makers.values() {
@@ -430,7 +430,7 @@ fn a_burst_takes_a_pool_from_nothing_to_its_ceiling_and_back() {
     assert_eq!(world.done, 10);
     assert_eq!(world.there_in(1), 0, "back to nothing after the dwell");
     assert!(
-        world.notes("release")[0].ends_with("and not wanted"),
+        world.notes("release")[0].ends_with("and not needed"),
         "{:?}",
         world.notes("release")
     );
@@ -521,7 +521,7 @@ fn while_its_only_supplier_fails_the_jobs_are_told_so() {
     let standing = world.state.standing(id(1)).unwrap();
     assert_eq!(
         standing.describe(Reason::SupplyShort),
-        "no further machine can be had: pool-1: supplier-1 fails: it does not answer"
+        "no machine can be added: pool-1: supplier-1 fails: it does not answer"
     );
     world.run(600);
     let tries = world.notes("order").len();
@@ -557,7 +557,7 @@ fn the_quota_of_a_supplier_is_shared_by_its_pools() {
     assert_eq!(world.there.len(), 3);
     assert_eq!(
         world.notes("hold-back")[0],
-        "orders nothing more: supplier-1 makes 3 machines at most"
+        "ordering paused: supplier-1 has a quota of 3 machines"
     );
 }
 
@@ -588,7 +588,7 @@ fn a_budget_that_is_used_up_wins_over_the_floor_and_says_so() {
     assert!(
         held.last()
             .unwrap()
-            .contains("its budget of 30.00 for today is used up"),
+            .contains("today's budget (30.00) is spent"),
         "{held:?}"
     );
 }
@@ -602,7 +602,7 @@ fn a_new_pool_orders_one_machine_to_find_out_what_it_makes() {
     assert_eq!(decided.orders.len(), 1);
     assert_eq!(
         world.notes("probe"),
-        ["ordered 1 to find out what its machines are"]
+        ["ordered 1 probe machine to discover the pool's facts"]
     );
     world.submit("arm64", 2);
     world.run(29);
@@ -734,7 +734,7 @@ proptest! {
                     prop_assert!(there <= policy.ceiling as usize, "{there} in {pool:?}, ceiling {}", policy.ceiling);
                     let orders = decided.orders.iter().any(|one| one.pool == pool);
                     let released = decided.notes.iter()
-                        .any(|note| note.pool == pool && note.verb == "release" && note.message.ends_with("not wanted"));
+                        .any(|note| note.pool == pool && note.verb == "release" && note.message.ends_with("not needed"));
                     prop_assert!(!(orders && released), "ordered and released at once: {:?}", decided.notes);
                 }
                 if let Some(quota) = quota {

@@ -169,7 +169,7 @@ impl State {
         kept
     }
 
-    /// Closes the kinds whose seats are not to be had.
+    /// Closes the kinds whose seats are not available.
     pub(super) fn close_seats(&self, open: &mut FixedBitSet) {
         let short: Vec<usize> = open
             .intersection(&self.seat_kinds)

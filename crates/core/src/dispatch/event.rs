@@ -1,4 +1,4 @@
-//! What dispatch is told, and what it answers.
+//! The events and plans of dispatch.
 
 use super::reason::Segment;
 use super::yard::{PlaceView, PoolView, RunnerView, StrandKey};
@@ -6,7 +6,7 @@ use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use std::time::Duration;
 
-/// How something in the queue or the yard is now.
+/// The present state of something in the queue or the yard.
 #[derive(Clone, PartialEq, Debug)]
 pub enum Event {
     /// A job waits. `number` breaks ties between jobs that became ready at once.
@@ -15,10 +15,10 @@ pub enum Event {
         strand: StrandId,
         ready: Moment,
         number: i64,
-        /// The runner on which its last attempt came to nothing; another is preferred.
+        /// The runner on which its last attempt was lost; another is preferred.
         avoid: Option<RunnerId>,
     },
-    /// A job does not wait any more, and not because it was assigned.
+    /// A job no longer waits, and was not assigned.
     Withdrawn { job: JobId },
     /// A strand exists, with its project's path in the tree.
     Strand {
@@ -26,23 +26,23 @@ pub enum Event {
         key: StrandKey,
         project: String,
     },
-    /// A runner is like this.
+    /// A runner's present state.
     Runner(Box<RunnerView>),
-    /// A runner is not there any more.
+    /// A runner is gone.
     RunnerGone { id: RunnerId },
-    /// A pool is like this.
+    /// A pool's present state.
     Pool(Box<PoolView>),
     /// A team or a project has this weight and limit.
     Place(PlaceView),
-    /// There are so many seats of this name.
+    /// The count of a kind of seat.
     Seats { name: String, count: u32 },
-    /// A runner holds this kept workspace, or does not any more.
+    /// A runner holds a kept workspace, or no longer holds it.
     Workspace {
         name: String,
         runner: RunnerId,
         there: bool,
     },
-    /// A project used so much slot-time before, as it counts now (see [`SharePolicy`]).
+    /// The slot-time that a project has used, decayed to now (see [`SharePolicy`]).
     Used {
         project: String,
         slot_time: Duration,
@@ -55,21 +55,21 @@ pub enum Event {
         strand: StrandId,
         since: Moment,
     },
-    /// An attempt holds its slot no more.
+    /// An attempt no longer holds its slot.
     Released { attempt: AttemptId },
     /// A person took the seats of an attempt back; it keeps its slot.
     SeatsTakenBack { attempt: AttemptId },
-    /// An assignment of a plan could not be kept; its job is not put back (an event that says how it is follows).
+    /// An assignment could not be committed; its job is not put back (an event with its present state follows).
     Refused { attempt: AttemptId },
 }
 
-/// What to do next, decided at one moment.
+/// The decisions of one moment.
 #[must_use]
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Plan {
     /// Jobs and the runners they go to, in the order in which the jobs were taken.
     pub assignments: Vec<Assignment>,
-    /// Strands whose reason is another than before.
+    /// Strands with a changed reason.
     pub reasons: Vec<ReasonChange>,
 }
 

@@ -32,7 +32,7 @@ impl fmt::Display for Entity {
 #[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum Problem {
     /// The state was never told of the strand.
-    #[error("its strand {0} is not known")]
+    #[error("its strand {0} is unknown")]
     UnknownStrand(StrandId),
     /// Something refers to a strand that is not there any more.
     #[error("there is no strand at place {0} of the state")]
@@ -41,17 +41,17 @@ pub enum Problem {
     #[error("there is no kind of job at place {0} of the state")]
     NoKindAt(usize),
     /// A job stands first in line and is not in its strand's queue.
-    #[error("it stands first in line and is in no queue")]
+    #[error("it is first in line but in no queue")]
     NotInQueue,
     /// A job was taken out of the queue for a slot, and no runner has one.
     #[error("it was taken out of the queue, and no runner has a slot for it")]
     Unassigned,
     /// More was given back than had been taken.
-    #[error("more {0} were given back than were taken")]
+    #[error("more {0} were released than taken")]
     GivenBackTwice(&'static str),
 }
 
-/// What cannot be so. The state is worth nothing from then on and has to be built anew from the record; going on would
+/// What cannot be so. The state is worth nothing from then on and has to be rebuilt from the record; going on would
 /// lose a job or a slot in silence.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Inconsistency {

@@ -118,7 +118,7 @@ impl State {
         self.holders.len()
     }
 
-    /// Slot-time that a place used of late, decayed to this moment, and the slots that it holds.
+    /// Slot-time that a place used recently, decayed to this moment, and the slots that it holds.
     pub fn share(&self, path: &str, now: Moment) -> Option<(Duration, u32)> {
         let place = self.tree.known(path)?;
         let recent = self.tree.recent(place, &self.scale, self.scale.growth(now));

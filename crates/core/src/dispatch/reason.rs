@@ -1,4 +1,4 @@
-//! Why a job waits: a total function of how its strand stands in the yard.
+//! Why a job waits: a total function of its strand's eligibility counts.
 
 use super::yard::{Availability, PoolView, RunnerView};
 use crate::id::{JobId, ShortName};
@@ -20,21 +20,21 @@ pub enum Reason {
     OutOfReach,
     /// Every runner that satisfies it is busy.
     AllBusy,
-    /// A machine is being made for it.
+    /// A machine for it is coming.
     MachineComing,
-    /// A machine would be made but for a budget, a quota, or a failing supplier.
+    /// A machine would be ordered but for a budget, a quota, or a failing supplier.
     SupplyShort,
     /// A seat that it needs is taken.
     SeatTaken,
-    /// Its team or project is at its limit.
+    /// Its team or project has reached its limit.
     TeamLimit,
     /// Only runners that are offline satisfy it.
     Offline,
     /// The runners that satisfy it are paused or draining.
     Paused,
-    /// A seat is kept back for a job that needs several.
+    /// A seat is reserved for a job that needs several.
     SeatReserved,
-    /// A runner has been chosen and has not started it yet.
+    /// It is assigned but not started yet.
     Handover,
 }
 
@@ -53,24 +53,41 @@ words!(Reason {
 });
 
 impl Reason {
-    /// What is going on, in a few words.
+    /// Returns a short description.
     pub fn describe(self) -> &'static str {
         match self {
             Reason::NoMatch => "no runner satisfies it",
-            Reason::OutOfReach => "the runners that satisfy it are out of its project's reach",
-            Reason::AllBusy => "every runner that satisfies it is busy",
-            Reason::MachineComing => "a machine is being made for it",
-            Reason::SupplyShort => "no further machine can be made for it",
+            Reason::OutOfReach => "the project may not use the runners that satisfy it",
+            Reason::AllBusy => "all runners that satisfy it are busy",
+            Reason::MachineComing => "a machine for it is coming",
+            Reason::SupplyShort => "no machine can be added for it",
             Reason::SeatTaken => "a seat that it needs is taken",
-            Reason::TeamLimit => "its team is at its limit",
+            Reason::TeamLimit => "its team has reached its limit",
             Reason::Offline => "the runners that satisfy it are offline",
             Reason::Paused => "the runners that satisfy it are paused",
-            Reason::SeatReserved => "a seat is kept back for a job that needs several",
-            Reason::Handover => "a runner has it and is about to start it",
+            Reason::SeatReserved => "a seat is reserved for a job that needs several",
+            Reason::Handover => "a runner is about to start it",
         }
     }
 
-    /// Whether a limit of its team, where one is reached, is what a job waits for in its place.
+    /// What time spent waiting for it was for, as a noun: "39 % of the time spent waiting was for busy runners".
+    pub fn noun(self) -> &'static str {
+        match self {
+            Reason::NoMatch => "a runner that satisfies the requirement",
+            Reason::OutOfReach => "runners that the project may not use",
+            Reason::AllBusy => "busy runners",
+            Reason::MachineComing => "machines that were coming",
+            Reason::SupplyShort => "machines that could not be added",
+            Reason::SeatTaken => "taken seats",
+            Reason::TeamLimit => "a team's limit",
+            Reason::Offline => "offline runners",
+            Reason::Paused => "paused runners",
+            Reason::SeatReserved => "reserved seats",
+            Reason::Handover => "the handover to a runner",
+        }
+    }
+
+    /// Whether a reached limit of its team takes precedence as the reason.
     pub(super) fn yields_to_a_limit(self) -> bool {
         !matches!(
             self,
@@ -78,7 +95,7 @@ impl Reason {
         )
     }
 
-    /// Whether it goes on for ever unless a person does something.
+    /// Whether the job waits indefinitely unless a person acts.
     pub fn needs_a_person(self) -> bool {
         matches!(
             self,
@@ -87,7 +104,7 @@ impl Reason {
     }
 }
 
-/// A stretch of a strand's waiting jobs, from the head, under one reason.
+/// Consecutive waiting jobs of a strand, from the head, with one reason.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Segment {
     /// The reason of these jobs.
@@ -97,8 +114,7 @@ pub struct Segment {
     pub jobs: Option<u32>,
 }
 
-/// The reason of the job before which so many of its strand stand, by what was said of the strand. `handover` where
-/// nothing is said of it: somebody is about to.
+/// Returns the reason of the job with `ahead` jobs of its strand before it. `handover` if no reason was recorded yet.
 pub fn reason_at(message: &[Segment], mut ahead: u32) -> Reason {
     for segment in message {
         match segment.jobs {
@@ -109,32 +125,32 @@ pub fn reason_at(message: &[Segment], mut ahead: u32) -> Reason {
     Reason::Handover
 }
 
-/// How many runners stand how towards one requirement of one project, and what else decides whether its jobs start.
+/// The runners and pools by how far they can run jobs with one requirement of one project, and the other conditions of a start.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct EligibilityCounts {
     /// Runners that satisfy it, whoever may use them.
     pub satisfying: u32,
     /// Of these, the ones that the project may use.
     pub in_reach: u32,
-    /// Of these, connected and taking work.
+    /// Of these, connected and accepting jobs.
     pub taking: u32,
     /// Of those in reach, paused or draining.
     pub paused: u32,
     /// Of those in reach, offline.
     pub offline: u32,
-    /// Pools that could make a machine which satisfies it, whoever may use them.
+    /// Pools that could order a machine which satisfies it, whoever may use them.
     #[serde(default)]
     pub makers: u32,
     /// Of these, the ones that the project may use.
     #[serde(default)]
     pub makers_in_reach: u32,
-    /// Slots of machines that are being made in them.
+    /// Slots of machines that are coming in them.
     #[serde(default)]
     pub coming: u32,
-    /// Why some of those pools can get no further one.
+    /// Why some of those pools cannot order machines.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub short: Vec<String>,
-    /// Those of them that have as many machines as their ceiling allows.
+    /// Those of them that are at their ceiling.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub full: Vec<FullPool>,
     /// The limit that its project has reached, or a team above it.
@@ -153,7 +169,7 @@ pub struct FullPool {
     pub ceiling: u32,
 }
 
-/// A limit that is reached.
+/// A reached limit.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Limit {
     /// The path of the team or project.
@@ -164,7 +180,7 @@ pub struct Limit {
     pub limit: u32,
 }
 
-/// How one kind of seat stands towards a job that needs it.
+/// The availability of one kind of seat for a job that needs it.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SeatStanding {
     pub name: String,
@@ -174,7 +190,7 @@ pub struct SeatStanding {
     pub count: u32,
     /// How many are taken.
     pub taken: u32,
-    /// How many are set aside for older jobs that need several.
+    /// How many are reserved for older jobs that need several.
     #[serde(default)]
     pub set_aside: u32,
     /// The oldest of those jobs: its short name.
@@ -182,7 +198,7 @@ pub struct SeatStanding {
     pub set_aside_for: Option<String>,
 }
 
-/// Seats of one kind that are kept back, once they come free, for a job that needs several.
+/// Seats of one kind that are reserved, once they become free, for a job that needs several.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 pub struct SeatReservation {
     pub job: JobId,
@@ -198,16 +214,16 @@ impl SeatReservation {
     }
 }
 
-/// Claims by the seat's name, the oldest job's first.
+/// Reservations by the seat's name, the oldest job's first.
 pub type SeatReservations = BTreeMap<String, Vec<SeatReservation>>;
 
 impl SeatStanding {
-    /// Whether those that nobody holds are not enough.
+    /// Whether too few are free.
     pub fn is_short(&self) -> bool {
         self.count.saturating_sub(self.taken) < self.wanted
     }
 
-    /// Whether they would be enough, but for those that are set aside.
+    /// Whether enough are free, but too few without the reserved ones.
     pub fn is_reserved(&self) -> bool {
         let vacant = self.count.saturating_sub(self.taken);
         !self.is_short() && vacant.saturating_sub(self.set_aside) < self.wanted
@@ -321,10 +337,10 @@ impl EligibilityCounts {
                 EligibilityCounts {
                     makers_in_reach: 0, ..
                 } => Reason::AllBusy,
-                // It will be ordered as soon as the pool's keeper hears of it.
+                // It will be ordered with the next capacity decision.
                 _ if !self.held_back() => Reason::MachineComing,
                 EligibilityCounts { short, .. } if !short.is_empty() => Reason::SupplyShort,
-                // At the ceiling: one that is there or coming has to become free, or to be replaced.
+                // At the ceiling: an existing machine has to become free or to be replaced.
                 EligibilityCounts { taking: 1.., .. } => Reason::AllBusy,
                 EligibilityCounts { full, .. } if full.iter().any(|full| full.ceiling > 0) => {
                     Reason::AllBusy
@@ -334,7 +350,7 @@ impl EligibilityCounts {
         }
     }
 
-    /// The reason with its numbers, as a sentence.
+    /// Returns the reason with its numbers, as a sentence.
     pub fn describe(&self, reason: Reason) -> String {
         let runners = |n: u32| {
             if n == 1 {
@@ -348,11 +364,11 @@ impl EligibilityCounts {
             Reason::AllBusy => {
                 let mut message = match self.taking {
                     0 => format!(
-                        "every machine that could take it is taken; {}",
+                        "all machines that can run it are busy; {}",
                         self.describe_ceilings()
                     ),
-                    1 => "the 1 runner that could take it is busy".to_owned(),
-                    n => format!("all {n} runners that could take it are busy"),
+                    1 => "the 1 runner that can run it is busy".to_owned(),
+                    n => format!("all {n} runners that can run it are busy"),
                 };
                 for (count, state) in [(self.paused, "paused"), (self.offline, "offline")] {
                     if count > 0 {
@@ -367,7 +383,7 @@ impl EligibilityCounts {
             Reason::TeamLimit => match &self.limit {
                 Some(Limit { place, held, limit }) => {
                     let slots = if *held == 1 { "slot" } else { "slots" };
-                    format!("{place} holds {held} {slots}; its limit is {limit}")
+                    format!("{place} uses {held} {slots}; its limit is {limit}")
                 }
                 None => reason.describe().to_owned(),
             },
@@ -382,7 +398,7 @@ impl EligibilityCounts {
                 if !self.full.is_empty() {
                     causes.push(self.describe_ceilings());
                 }
-                format!("no further machine can be had: {}", causes.join("; "))
+                format!("no machine can be added: {}", causes.join("; "))
             }
             Reason::OutOfReach => {
                 let pools = if self.satisfying == 1 {
@@ -390,8 +406,13 @@ impl EligibilityCounts {
                 } else {
                     "their pools"
                 };
+                let satisfy = if self.satisfying == 1 {
+                    "satisfies"
+                } else {
+                    "satisfy"
+                };
                 format!(
-                    "{} would satisfy it, but the project may not use {pools}",
+                    "{} {satisfy} it, but the project may not use {pools}",
                     runners(self.satisfying)
                 )
             }
@@ -401,7 +422,7 @@ impl EligibilityCounts {
             },
             Reason::Paused => {
                 let mut message = format!(
-                    "{} that could take it {} paused",
+                    "{} that can run it {} paused",
                     runners(self.paused),
                     is(self.paused)
                 );
@@ -418,8 +439,9 @@ impl EligibilityCounts {
 impl EligibilityCounts {
     fn describe_ceilings(&self) -> String {
         let message = self.full.iter().map(|full| match full.ceiling {
-            0 => format!("{} may have no machine", full.pool),
-            ceiling => format!("{} has as many machines as it may, {ceiling}", full.pool),
+            0 => format!("{} has a ceiling of 0", full.pool),
+            1 => format!("{} is at its ceiling of 1 machine", full.pool),
+            ceiling => format!("{} is at its ceiling of {ceiling} machines", full.pool),
         });
         message.collect::<Vec<_>>().join("; ")
     }
@@ -438,14 +460,14 @@ impl EligibilityCounts {
                     ..
                 } = seat;
                 if wanted > count {
-                    format!("it needs {wanted} {name} seats and there are only {count}")
+                    format!("it needs {wanted} {name} seats, and only {count} exist")
                 } else if seat.is_short() {
                     format!("{taken} of {count} {name} seats are taken; it needs {wanted}")
                 } else {
                     let kept = seat.set_aside.min(count - taken);
                     let job = seat.set_aside_for.as_deref().unwrap_or("an older job");
                     format!(
-                        "{kept} of {count} {name} seats are kept back for {job}, which has waited longer and needs \
+                        "{kept} of {count} {name} seats are reserved for {job}, which has waited longer and needs \
                          several"
                     )
                 }
@@ -459,26 +481,26 @@ impl EligibilityCounts {
     }
 }
 
-/// What a person can do about a reason.
+/// A remedy for a wait.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Remedy {
-    /// What to do, as a sentence.
+    /// The remedy as a sentence.
     pub message: String,
 }
 
 impl Remedy {
-    /// What to do about a wait for this reason, where a person can do something.
+    /// Returns the remedy for a wait with this reason, if a person can do something.
     pub fn of(reason: Reason, requirement: &str) -> Option<Remedy> {
         let message = match reason {
             Reason::NoMatch if requirement.is_empty() => {
-                "Add a runner to a pool that takes unlabelled work, or open a pool.".to_owned()
+                "Add a runner to a pool that accepts jobs without a requirement, or open a pool."
+                    .to_owned()
             }
             Reason::NoMatch => format!(
-                "Add a machine that satisfies {requirement}, put the label on one that should have it, or cancel the job and change its requirement."
+                "Add a machine that satisfies {requirement}, add the missing label to a runner, or cancel the job and submit it with another requirement."
             ),
             Reason::OutOfReach => {
-                "Let the project use one of their pools, or give its team a pool of its own."
-                    .to_owned()
+                "Let the project use one of these pools, or add a pool for its team.".to_owned()
             }
             Reason::Offline => {
                 "Start pennine-runner on the machine again, or add another machine.".to_owned()
@@ -486,7 +508,7 @@ impl Remedy {
             Reason::Paused => "Resume the runner.".to_owned(),
             Reason::AllBusy => "Wait, add a machine, or raise its pool's ceiling.".to_owned(),
             Reason::SupplyShort => {
-                "Raise the limit that is used up, fix the supplier, or add a machine.".to_owned()
+                "Raise the limit, fix the supplier, or add a machine.".to_owned()
             }
             _ => return None,
         };

@@ -119,7 +119,7 @@ pub(super) struct RunnerIndex {
     potentials: Vec<u64>,
     /// What each requirement adds to the potential of a class that satisfies it, while jobs ask for it.
     shares: Vec<u64>,
-    /// Whether potentials have to be worked out anew.
+    /// Whether potentials have to be recomputed.
     is_unranked: bool,
     /// Kinds that no strand is of.
     unused_kinds: usize,
@@ -128,7 +128,7 @@ pub(super) struct RunnerIndex {
     demands: Vec<Demand>,
     /// Jobs that wait and that some future machine could run.
     demanded: u64,
-    /// Whether the demands have to be grouped anew.
+    /// Whether the demands have to be grouped again.
     is_ungrouped: bool,
     /// Runners whose load may have changed since that was last asked, and how often it was asked.
     changed: Vec<RunnerId>,
@@ -333,7 +333,7 @@ impl RunnerIndex {
 
     // Pools.
 
-    /// Works out classes and kinds anew. What was known of kinds is lost; the strands are to ask for theirs again.
+    /// Works out classes and kinds again. What was known of kinds is lost; the strands are to ask for theirs again.
     pub fn rebuild_index(&mut self) {
         self.forget_requirements();
         self.classes.clear();
@@ -374,7 +374,7 @@ impl RunnerIndex {
             .collect();
         let mut at = 0;
         self.wanted.retain_mut(|wanted| {
-            // The strands say anew how many of their jobs wait and run.
+            // The strands say again how many of their jobs wait and run.
             wanted.in_use = 0;
             at += 1;
             used.contains(&(at - 1))

@@ -1,6 +1,6 @@
 //! Fair shares: who has had how much lately.
 //!
-//! A place's claim on the yard falls with the slot-time it used of late: `used = integral of slots held x
+//! A place's claim on the yard falls with the slot-time it used recently: `used = integral of slots held x
 //! 2^(-(now - t) / half-life)`, plus an advance for each slot that it holds now, divided by its weight. The place with
 //! the least goes first.
 //!
@@ -75,7 +75,7 @@ impl UsageScale {
     }
 }
 
-/// What one place used of late.
+/// What one place used recently.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Usage {
     used: f64,
@@ -114,7 +114,7 @@ impl Usage {
         (counts / weight * 1e3).round() as i64
     }
 
-    /// Slot-time used of late, decayed to this moment.
+    /// Slot-time used recently, decayed to this moment.
     pub fn recent(&self, scale: &UsageScale, growth: f64) -> Duration {
         let seconds = self.used / growth + f64::from(self.held) * scale.k();
         Duration::try_from_secs_f64(seconds.max(0.0)).unwrap_or_default()

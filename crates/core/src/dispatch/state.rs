@@ -118,7 +118,7 @@ pub struct State {
     pub(super) freed: BTreeSet<usize>,
     /// Kinds that may be able to use it.
     pub(super) retryable_kinds: FixedBitSet,
-    /// Whether kinds and classes have to be worked out anew.
+    /// Whether kinds and classes have to be recomputed.
     pub(super) stale: bool,
     /// Kinds and strands whose reason may be another than was said.
     pub(super) unsure_kinds: FixedBitSet,

@@ -1,7 +1,7 @@
 //! The waiting jobs as the tree of teams sees them: whose turn it is.
 //!
 //! Every strand in which jobs wait stands in its team's line by its first job, in the band to which that job has
-//! climbed. Teams compete inside the team above them by what they used of late; a team's own projects compete with its
+//! climbed. Teams compete inside the team above them by what they used recently; a team's own projects compete with its
 //! teams as one. Each team knows which kinds of job wait anywhere below it, so that a whole branch is passed over by
 //! one look.
 
@@ -317,7 +317,7 @@ impl Tree {
             .map_or((0, None), |node| (node.usage.held(), node.limit))
     }
 
-    /// What a place used of late.
+    /// What a place used recently.
     pub fn recent(&self, place: usize, scale: &UsageScale, growth: f64) -> Duration {
         self.node(place)
             .map_or(Duration::ZERO, |node| node.usage.recent(scale, growth))

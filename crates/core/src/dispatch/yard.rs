@@ -170,7 +170,7 @@ pub struct Price(pub u64);
 pub struct PoolView {
     pub id: PoolId,
     pub name: String,
-    /// Whether it takes jobs that ask for nothing.
+    /// Whether it accepts jobs without a requirement.
     pub open: bool,
     /// The path of its owner in the tree; the root's is empty.
     pub owner: String,
@@ -182,7 +182,7 @@ pub struct PoolView {
     pub makes: Option<Subject>,
     /// Slots of machines that are being made.
     pub coming: u32,
-    /// Why no further machine can be had, in words, where that is so: a budget, a quota, a failing supplier.
+    /// Why no further machine is available, in words, where that is so: a budget, a quota, a failing supplier.
     pub short: Option<String>,
     /// Its ceiling, where it has as many machines as that allows.
     pub full: Option<u32>,

@@ -1,67 +1,67 @@
-//! An alert's life: from the first sign of something that somebody should be told of, until it is over.
+//! The lifecycle of an alert.
 //!
 //! ```text
 //!            long enough            absent                 absent for long enough
-//!  brewing ---------------> raised -------> settling --------------------------> over
+//!  pending ---------------> raised -------> clearing --------------------------> ended
 //!     |                        ^               |                                   ^
 //!     |                        '---- holds ----'                                   |
 //!     '------------------------------- absent --------------------------------------'
 //! ```
-//! What comes and goes within moments is neither raised nor ended each time.
+//! A flapping condition neither raises nor ends an alert each time.
 
 use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::ToSchema;
 
-/// How long what was raised has to be absent before it is over.
+/// How long the condition of a raised alert must be false before the alert ends.
 pub const CALM: Duration = Duration::from_secs(120);
 
-/// Where an alert is in its life.
+/// The states of an alert.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum AlertState {
-    /// It is so, but not for long enough that anybody is told.
-    Brewing,
-    /// People are told.
+    /// The condition holds, but not for long enough.
+    Pending,
+    /// The alert is raised.
     Raised,
-    /// People were told, and it is not so for the moment.
-    Settling,
-    /// It is not so any more.
-    Over,
+    /// The alert is raised, but its condition is false at the moment.
+    Clearing,
+    /// The alert has ended.
+    Ended,
 }
 
 words!(AlertState {
-    Brewing = "brewing",
+    Pending = "pending",
     Raised = "raised",
-    Settling = "settling",
-    Over = "over",
+    Clearing = "clearing",
+    Ended = "ended",
 });
 
-/// What is found of it.
+/// The result of evaluating its condition.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum AlertEvent {
-    /// It is so, for so long, of which people are told after some time.
+    /// The condition has held for `lasted`; the alert is raised after `patience`.
     Holds {
         lasted: Duration,
         patience: Duration,
     },
-    /// It is not so, for so long.
+    /// The condition has been false for `lasted`.
     Absent { lasted: Duration },
 }
 
 impl AlertState {
-    /// The state after the event.
+    /// Returns the state after the event.
     pub fn after(self, event: AlertEvent) -> Result<AlertState, InvalidTransition> {
         use {AlertEvent as E, AlertState as S};
         match (self, event) {
-            (S::Brewing, E::Holds { lasted, patience }) if lasted < patience => Ok(S::Brewing),
-            (S::Brewing | S::Raised | S::Settling, E::Holds { .. }) => Ok(S::Raised),
-            (S::Brewing, E::Absent { .. }) => Ok(S::Over),
-            (S::Raised, E::Absent { .. }) => Ok(S::Settling),
-            (S::Settling, E::Absent { lasted }) if lasted < CALM => Ok(S::Settling),
-            (S::Settling, E::Absent { .. }) => Ok(S::Over),
-            (S::Over, event) => Err(InvalidTransition {
+            (S::Pending, E::Holds { lasted, patience }) if lasted < patience => Ok(S::Pending),
+            (S::Pending | S::Raised | S::Clearing, E::Holds { .. }) => Ok(S::Raised),
+            (S::Pending, E::Absent { .. }) => Ok(S::Ended),
+            (S::Raised, E::Absent { .. }) => Ok(S::Clearing),
+            (S::Clearing, E::Absent { lasted }) if lasted < CALM => Ok(S::Clearing),
+            (S::Clearing, E::Absent { .. }) => Ok(S::Ended),
+            (S::Ended, event) => Err(InvalidTransition {
                 noun: "alert",
                 state: self.to_string(),
                 event: format!("{event:?}"),
@@ -69,8 +69,8 @@ impl AlertState {
         }
     }
 
-    /// Whether people are told of it now.
+    /// Whether it is shown and sent now.
     pub fn is_told(self) -> bool {
-        matches!(self, AlertState::Raised | AlertState::Settling)
+        matches!(self, AlertState::Raised | AlertState::Clearing)
     }
 }

@@ -49,7 +49,7 @@ pub enum AttemptEvent {
     Exit,
     /// The runner reported the end.
     Finish,
-    /// It came to nothing.
+    /// It was lost.
     Lose,
 }
 

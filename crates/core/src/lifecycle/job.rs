@@ -67,7 +67,7 @@ pub enum JobEvent {
     Start,
     /// Its command has ended.
     Exit,
-    /// Its attempt came to nothing; it waits again, in its old place.
+    /// Its attempt was lost; it waits again, in its old place.
     Retry,
     /// It has its result.
     Finish,

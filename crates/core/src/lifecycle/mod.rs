@@ -43,7 +43,7 @@ macro_rules! words {
             fn from_str(text: &str) -> Result<Self, String> {
                 Self::ALL.iter().copied().find(|one| one.word() == text).ok_or_else(|| {
                     let words: Vec<_> = Self::ALL.iter().map(|one| one.word()).collect();
-                    format!("{text:?} is none of {}", words.join(", "))
+                    format!("unknown value {text:?}; known: {}", words.join(", "))
                 })
             }
         }

@@ -1,8 +1,8 @@
-//! What becomes of a job when its attempt is lost, when it has waited for too long, or when somebody cancels it; and when
-//! an attempt or a runner counts as lost.
+//! The outcome of a job when its attempt is lost, when it gives up waiting or is cancelled; and when an attempt or a runner
+//! counts as lost.
 //!
-//! Each is one pure function. Whoever calls it writes the outcome under the condition that what was decided from still
-//! holds, and decides again where it does not.
+//! Each is a pure function. The caller stores the outcome on the condition that its inputs still hold, and decides again if they
+//! do not.
 
 use super::attempt::{AttemptState, LEASE};
 use super::job::Outcome;
@@ -10,24 +10,24 @@ use crate::id::{RunnerId, SessionId};
 use crate::time::{Moment, spoken};
 use std::time::Duration;
 
-/// An assignment that was not acknowledged in this time is taken back.
+/// An assignment that is not acknowledged within this time is withdrawn.
 pub const ACKNOWLEDGE: Duration = Duration::from_secs(3);
-/// A runner is offline when nothing was heard of it for this long. Polls come at least every 8 s or so.
+/// A runner is offline when it has not reported for this long. Polls come at least every 8 s or so.
 pub const SILENCE: Duration = Duration::from_secs(15);
-/// A runner whose connection was closed has this long to connect again.
+/// How long a runner may take to reconnect after its connection was closed.
 pub const RECONNECT: Duration = Duration::from_secs(6);
 
-/// After a takeover runners have this long to find the way before any is called offline.
+/// After a takeover, how long runners may take to reconnect before any is marked offline.
 pub const TAKEOVER_GRACE: Duration = Duration::from_secs(20);
 
-/// What an outcome depends on of a job.
+/// The part of a job that its outcome depends on.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct JobView {
-    /// How many attempts may be lost before the job is over.
+    /// How many attempts may be lost before the job fails.
     pub tries: u32,
-    /// How many were lost.
+    /// How many attempts were lost.
     pub losses: u32,
-    /// Who asked for it to be cancelled.
+    /// Who requested its cancellation.
     pub cancelled_by: Option<String>,
     /// How long it waits for a runner before it gives up.
     pub give_up_after: Option<Duration>,
@@ -36,19 +36,19 @@ pub struct JobView {
 /// Why an attempt was lost.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Loss {
-    /// In words, for people.
+    /// The message for people.
     pub message: String,
     /// Whether it counts against the job's tries.
     pub counts: bool,
 }
 
-/// What becomes of a job.
+/// What happens to a job.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum JobOutcome {
-    /// It waits again, in its old place in the queue.
+    /// It waits again, at its old place in the queue.
     Retry {
         losses: u32,
-        /// The runner that is chosen last for it from now on.
+        /// The runner to avoid from now on.
         avoid: RunnerId,
         give_up_at: Option<Moment>,
     },
@@ -60,8 +60,8 @@ pub enum JobOutcome {
     },
 }
 
-/// Returns what becomes of a job whose attempt on `runner` was lost: one that was to be cancelled is cancelled, one that
-/// has tries left waits again, any other has failed with an error.
+/// Returns the outcome of a job whose attempt on `runner` was lost: a job with a pending cancellation is cancelled, a job with
+/// attempts left waits again, and any other job ends with an error.
 pub fn after_loss(job: &JobView, loss: &Loss, runner: RunnerId, now: Moment) -> JobOutcome {
     let losses = job.losses.saturating_add(u32::from(loss.counts));
     if let Some(by) = &job.cancelled_by {
@@ -81,53 +81,53 @@ pub fn after_loss(job: &JobView, loss: &Loss, runner: RunnerId, now: Moment) -> 
     JobOutcome::Done {
         losses,
         result: Outcome::Error,
-        message: format!("every try came to nothing; the last: {}", loss.message),
+        message: format!("every attempt was lost; last: {}", loss.message),
     }
 }
 
-/// Returns the message of a job that somebody has cancelled.
+/// Returns the message of a cancelled job.
 pub fn cancelled(by: &str) -> String {
     format!("cancelled by {by}")
 }
 
-/// Returns the result and message of a job that gave up waiting: no runner had taken it by `give_up_at`.
+/// Returns the result and message of a job that no runner had started by `give_up_at`.
 pub fn gave_up(give_up_at: Moment) -> (Outcome, String) {
     let at = jiff::Timestamp::from_microsecond(give_up_at.micros()).unwrap_or_default();
     let message = format!(
-        "it gave up: no runner had taken it by {} UTC",
+        "gave up waiting: no runner had started it by {} UTC",
         at.strftime("%Y-%m-%d %H:%M:%S")
     );
     (Outcome::Timeout, message)
 }
 
-/// Returns the result and message of a job that was not to wait for a match, and that nothing in the yard can run.
+/// Returns the result and message of a job that was submitted with `fail_unmatched` and that no runner or pool can run.
 pub fn unmatched() -> (Outcome, String) {
-    let message = "no runner satisfies it, and it was not to wait for one";
+    let message = "no runner satisfies its requirement, and it was submitted with fail_unmatched";
     (Outcome::Error, message.to_owned())
 }
 
-/// What was last heard of a runner.
+/// The last contact of a runner.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct LastContact {
     pub at: Moment,
     pub session: SessionId,
-    /// When its connection was closed from its side, if it was.
+    /// When it closed its connection, if it did.
     pub closed_at: Option<Moment>,
 }
 
-/// An attempt that is not over, as the leader watches it.
+/// An open attempt, as the leader watches it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct OpenAttempt<'a> {
     pub state: AttemptState,
     pub assigned_at: Moment,
-    /// The session that has it; none before it was acknowledged.
+    /// The session that holds it; none before it was acknowledged.
     pub session: Option<SessionId>,
     pub runner: &'a str,
     pub runner_is_retired: bool,
 }
 
 /// Returns why an attempt is lost, if it is. Nothing that was due before `led_since` counts against a runner: leases start
-/// anew when a leader takes over.
+/// again when a leader takes over.
 pub fn attempt_loss(
     attempt: &OpenAttempt<'_>,
     last_contact: Option<&LastContact>,
@@ -141,7 +141,12 @@ pub fn attempt_loss(
     }
     if attempt.state == AttemptState::Assigned {
         let overdue = now.since(attempt.assigned_at.max(led_since)) > ACKNOWLEDGE;
-        let message = || format!("{runner} did not take it within {}", spoken(ACKNOWLEDGE));
+        let message = || {
+            format!(
+                "{runner} did not acknowledge the job within {}",
+                spoken(ACKNOWLEDGE)
+            )
+        };
         return overdue
             .then(message)
             .and_then(|message| loss(message, false));
@@ -149,11 +154,11 @@ pub fn attempt_loss(
     if let (Some(last_contact), Some(session)) = (last_contact, attempt.session)
         && last_contact.session != session
     {
-        return loss(format!("{runner} was restarted and lost it"), true);
+        return loss(format!("{runner} was restarted and lost the job"), true);
     }
     let renewed = last_contact.map_or(led_since, |last_contact| last_contact.at.max(led_since));
     let ended = now.since(renewed) > LEASE;
-    let message = || format!("nothing was heard of {runner} for {}", spoken(LEASE));
+    let message = || format!("{runner} has not reported for {}", spoken(LEASE));
     ended.then(message).and_then(|message| loss(message, true))
 }
 
@@ -166,12 +171,12 @@ pub fn runner_loss(
     let silence = now.since(last_contact.map_or(led_since, |last_contact| last_contact.at));
     let closed_at = last_contact.and_then(|last_contact| last_contact.closed_at);
     if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
-        let reason = "its connection was closed from its side, and it did not come back";
+        let reason = "it closed its connection and did not reconnect";
         return Some(reason.to_owned());
     }
     (silence > SILENCE).then(|| {
         format!(
-            "nothing was heard of it for {}; its connection was not closed: the machine or the network is gone",
+            "it has not reported for {}; its connection was not closed: the machine or the network is gone",
             spoken(silence)
         )
     })
@@ -200,14 +205,14 @@ mod tests {
 
     fn loss(counts: bool) -> Loss {
         Loss {
-            message: "fell-01 was restarted and lost it".to_owned(),
+            message: "fell-01 was restarted and lost the job".to_owned(),
             counts,
         }
     }
 
     #[test]
     fn a_job_is_tried_again_until_its_tries_are_used_up() {
-        // tries, losses before, whether this one counts, losses after, whether it is tried again
+        // tries, losses before, whether this one counts, losses after, whether it is retried
         for (tries, before, counts, after, again) in [
             (3, 0, true, 1, true),
             (3, 1, true, 2, true),
@@ -330,7 +335,7 @@ mod tests {
         assert_eq!(lost(&assigned, None, long_ago, NOW + ACKNOWLEDGE), None);
         let late = NOW + ACKNOWLEDGE + second;
         assert_eq!(lost(&assigned, None, long_ago, late), Some(false));
-        // A leader that has just taken over gives it the time anew.
+        // A leader that has just taken over restarts its lease.
         assert_eq!(lost(&assigned, None, late, late + second), None);
         let executing = open(AttemptState::Executing);
         let ended = NOW + LEASE + second;

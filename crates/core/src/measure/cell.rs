@@ -33,7 +33,7 @@ pub struct Cell {
     pub busy: u64,
     /// Jobs that ended here.
     pub results: ByResult,
-    /// Attempts that came to nothing and ended here.
+    /// Attempts that was lost and ended here.
     pub lost: u64,
     /// How long commands ran that ended here.
     pub runs: Histogram,

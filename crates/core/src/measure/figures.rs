@@ -139,7 +139,7 @@ pub struct WindowFigures {
     pub waiting_us: BTreeMap<Reason, Micros>,
     /// Jobs that ended in the window.
     pub results: BTreeMap<Outcome, u64>,
-    /// Attempts that came to nothing: their runner was lost, or never took them.
+    /// Attempts that was lost: their runner was lost, or never took them.
     pub lost: u64,
     /// How long commands ran that ended in the window.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -261,8 +261,8 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
     let wait = &figures.wait;
     let (Some(median), Some(most)) = (wait.p50, wait.p95) else {
         return match figures.jobs() {
-            0 => format!("Nothing is known of {whose} in this time."),
-            jobs => format!("{jobs} {whose} ended, and none became ready in this time."),
+            0 => format!("No data on {whose} in this period."),
+            jobs => format!("{jobs} {whose} ended, and none became ready in this period."),
         };
     };
     let describe = |one: Quantile| {
@@ -270,12 +270,12 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         format!("{at_least}{}", spoken(one.value_us.into()))
     };
     let mut text = format!(
-        "{} {whose}: half of them waited up to {}, 95 in 100 up to {}{}.",
+        "{} {whose}: median wait {}, 95th percentile {}{}.",
         wait.count,
         describe(median),
         describe(most),
         if most.few {
-            " (too few to be sure)"
+            " (few jobs: uncertain)"
         } else {
             ""
         }
@@ -285,7 +285,10 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         && wait.sum_us.0 > 0
     {
         let share = (micros.0 as f64 * 100.0 / wait.sum_us.0 as f64).round();
-        text += &format!(" {share:.0} % of the waiting: {}.", reason.describe());
+        text += &format!(
+            " {share:.0} % of the time spent waiting was for {}.",
+            reason.noun()
+        );
     }
     if wait.still_waiting > 0 {
         let s = if wait.still_waiting == 1 {
@@ -296,7 +299,7 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         text += &format!(" {} still {s}.", wait.still_waiting);
     }
     if let Some(earlier) = before.and_then(|before| before.wait.p95) {
-        text += &format!(" The time before: 95 in 100 up to {}.", describe(earlier));
+        text += &format!(" Previous period: 95th percentile {}.", describe(earlier));
     }
     text
 }

@@ -3,7 +3,7 @@
 //! A [`WorkSpan`](work span::Work span) is one attempt of a job, or a wait that led to none: when it became ready, why it waited,
 //! when it started and ended. Each is added once to the [`Cell`](cell::Cell)s of the stretches of time that it touches,
 //! in four [`Resolution`](resolution::Grain)s. Cells are whole numbers and can be added in any order, so that what is kept as jobs
-//! finish and what is worked out anew from the record are the same, bit for bit. [`WindowFigures`](figures::Figures) are what
+//! finish and what is recomputed from the record are the same, bit for bit. [`WindowFigures`](figures::Figures) are what
 //! people read.
 
 pub mod cell;

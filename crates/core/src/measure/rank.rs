@@ -30,7 +30,7 @@ impl FromStr for PerMille {
 
     /// Reads a percentage with at most one digit after the point: `95`, `99.5 %`.
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("{text:?} is no percentage such as 95 or 99.5");
+        let wrong = || format!("{text:?} is not a percentage such as 95 or 99.5");
         let number = text.trim().trim_end_matches('%').trim_end();
         let (whole, tenth) = number.split_once('.').unwrap_or((number, "0"));
         let digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());

@@ -18,7 +18,7 @@ pub struct WorkSpan {
     pub ready: Moment,
     /// Its parts, one after the other from `ready` on.
     pub wait: Vec<Span>,
-    /// When the wait was over: the command started, or the work span came to nothing.
+    /// When the wait was over: the command started, or the work span was lost.
     pub waited_until: Moment,
     /// When a runner was given it; none where none was.
     pub assigned: Option<Moment>,
@@ -30,7 +30,7 @@ pub struct WorkSpan {
     pub ended: Moment,
     /// The job's result, where this was its last work span.
     pub result: Option<Outcome>,
-    /// Whether it came to nothing and its job went on or ended without it.
+    /// Whether it was lost and its job went on or ended without it.
     pub lost: bool,
     /// Processor time, in microseconds.
     pub processor: u64,

@@ -9,7 +9,7 @@
 //!     ("os".into(), FactValue::Text("linux".into())),
 //!     ("gcc".into(), FactValue::Text("12.2.0".into())),
 //! ]);
-//! let runner = Subject::new("fell-03", "quay", ["bench"], &facts);
+//! let runner = Subject::new("fell-03", "staithe", ["bench"], &facts);
 //! assert!(wanted.satisfied_by(&runner));
 //! ```
 //!

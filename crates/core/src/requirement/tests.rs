@@ -17,7 +17,7 @@ fn runner(labels: &[&str], facts: &[(&str, &str)]) -> Subject {
             ((*name).to_owned(), value)
         })
         .collect();
-    Subject::new("fell-03", "quay", labels.iter().copied(), &facts)
+    Subject::new("fell-03", "staithe", labels.iter().copied(), &facts)
 }
 
 fn fell() -> Subject {
@@ -43,7 +43,7 @@ fn the_examples_of_the_guide_hold_on_a_runner_that_fits() {
         "mem >= 16GiB and cores >= 8",
         "gcc >= 12.2 and (gpu or bench)",
         "runner = \"fell-03\"",
-        "pool = quay",
+        "pool = staithe",
         "has python",
         "LINUX AND Shared",
         "gcc = 12",

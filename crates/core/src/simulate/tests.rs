@@ -81,7 +81,7 @@ fn yard(runners: u64) -> Engine {
             slots: 1,
             state: RunnerState::Available,
             desired_state: DesiredState::Work,
-            subject: Subject::new(&format!("fell-{n}"), "quay", [], &Facts::new()),
+            subject: Subject::new(&format!("fell-{n}"), "staithe", [], &Facts::new()),
         };
         state.apply(Event::Runner(Box::new(view)), now);
     }
@@ -92,7 +92,7 @@ fn yard(runners: u64) -> Engine {
     let strand = Event::Strand {
         id: StrandId(id(0)),
         key,
-        project: "shore/tides".into(),
+        project: "shore/soundings".into(),
     };
     state.apply(strand, now);
     Engine::new(state, Keeper::default(), now)

@@ -126,7 +126,7 @@ pub async fn stand() -> Stand {
         .await
         .unwrap();
     let pool = NewPool {
-        name: "quay".into(),
+        name: "staithe".into(),
         description: String::new(),
         labels: vec![],
         open: Some(true),

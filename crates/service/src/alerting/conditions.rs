@@ -46,43 +46,43 @@ pub async fn all(
             pool: target.pool.clone(),
             place: target.place.clone(),
             target: Some(target.name.clone()),
-            remedy: "look why jobs wait: pennine queue, and pennine trends waits".to_owned(),
+            remedy: "see why jobs wait: pennine queue, and pennine trends waits".to_owned(),
             ..AlertAbout::default()
         };
         let (name, promise) = (target.name.as_str(), target.promise());
         let within = spoken(promise.within_us.into());
         if standing.fast {
             let hour = &standing.hour;
-            let breaks = match (standing.state, standing.breaks_in_us) {
-                (TargetState::Broken, _) => ", and it is broken".to_owned(),
+            let breaks = match (standing.state, standing.missed_in_us) {
+                (TargetState::Missed, _) => "; the target is missed".to_owned(),
                 (_, Some(breaks)) => {
-                    format!("; it is broken in {} as it goes", spoken(breaks.into()))
+                    format!("; at this rate it is missed in {}", spoken(breaks.into()))
                 }
                 (_, None) => String::new(),
             };
             let message = format!(
-                "The target {name} burns fast: {} of {} waits took longer than {within} in the last hour{breaks}.",
+                "Target {name} at risk: {} of {} jobs waited longer than {within} in the last hour{breaks}.",
                 hour.late,
                 hour.decided(),
             );
             found.push(condition(
-                AlertKind::TargetBurning,
+                AlertKind::TargetAtRisk,
                 name,
                 None,
                 message,
                 &about,
             ));
         }
-        if standing.state == TargetState::Broken {
+        if standing.state == TargetState::Missed {
             let message = format!(
-                "The target {name} is broken: {} of {} waits took longer than {within} in {}, and {} may.",
+                "Target {name} missed: {} of {} jobs waited longer than {within} in the last {} (allowed: {}).",
                 standing.window.late,
                 standing.window.decided(),
                 spoken(promise.window()),
                 standing.allowed,
             );
             found.push(condition(
-                AlertKind::TargetBroken,
+                AlertKind::TargetMissed,
                 name,
                 None,
                 message,
@@ -150,7 +150,7 @@ fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
         .map(|strand| {
             let hints: Vec<String> = strand.hints.iter().map(|hint| hint.describe()).collect();
             let message = format!(
-                "{} of {} {} for what no runner is and no pool could make: {}.",
+                "{} of {} {} for a requirement that no runner and no pool can satisfy: {}.",
                 jobs(strand.jobs),
                 strand.project,
                 verb(strand.jobs, "waits", "wait"),
@@ -191,14 +191,14 @@ fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
                 n => format!("all of its {n} machines"),
             };
             let message = format!(
-                "{name} has {machines}, and {} that it could take {}.",
+                "{name} uses {machines}, and {} that it can run {}.",
                 jobs(jobs_waiting),
                 verb(jobs_waiting, "waits", "wait"),
             );
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
                 remedy: format!(
-                    "see what another ceiling would do: pennine pool set {name} --ceiling {} --preview",
+                    "preview a higher ceiling: pennine pool set {name} --ceiling {} --preview",
                     ceiling + 1
                 ),
                 ..AlertAbout::default()
@@ -212,7 +212,7 @@ async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, E
     let rows = supplier::list(connection).await?;
     let failing = rows.iter().filter_map(|row| {
         let (failure, since) = row.failure.as_ref().zip(row.failing_since)?;
-        let message = format!("The supplier {} fails: {failure}.", row.name);
+        let message = format!("Supplier {} fails: {failure}.", row.name);
         let about = AlertAbout {
             supplier: Some(row.name.clone()),
             remedy: format!("pennine supplier check {}", row.name),
@@ -258,7 +258,7 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
             let latest = runners.iter().map(|(_, since)| *since).max();
             let count = all.len() as u64;
             let message = format!(
-                "{} of {pool} {} had nothing to do for {} or longer: {}.",
+                "{} of {pool} {} had no job for {} or longer: {}.",
                 match count {
                     1 => "1 runner".to_owned(),
                     n => format!("{n} runners"),
@@ -269,7 +269,7 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
             );
             let about = AlertAbout {
                 pool: Some(pool.to_owned()),
-                remedy: format!("see how busy it is: pennine trends --pool {pool} --last 14d"),
+                remedy: format!("see its utilisation: pennine trends --pool {pool} --last 14d"),
                 ..AlertAbout::default()
             };
             condition(AlertKind::MachinesIdle, pool, latest, message, &about)
@@ -298,7 +298,7 @@ async fn set_aside(
         let job = job.map(|job| ShortName::Job.name(job.number));
         let remedy = match &job {
             Some(job) => format!("cancel it and submit it again: pennine job cancel {job}"),
-            None => "cancel the jobs that it concerns, or restart the service".to_owned(),
+            None => "cancel the jobs concerned, or restart the service".to_owned(),
         };
         let about = AlertAbout {
             job: job.clone(),
@@ -307,7 +307,7 @@ async fn set_aside(
         };
         let name = job.map_or_else(|| entity.to_string(), |job| format!("job {job}"));
         let message = format!(
-            "Dispatch leaves {name} out, because it made its state inconsistent twice ({}). All other jobs go on.",
+            "Dispatch has set {name} aside, because it made the dispatch state inconsistent twice ({}). All other jobs continue.",
             one.problem
         );
         let since = Some(one.first_at.0);
@@ -362,11 +362,11 @@ async fn near_budget(
             let Some(all) = near(spent, limit) else {
                 continue;
             };
-            let message = format!("{name} has spent {spent} of the {all} that it may {word}.");
+            let message = format!("{name} has spent {spent} of its budget of {all} {word}.");
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
                 remedy: format!(
-                    "no further machine is made once it is spent; pennine pool show {name}"
+                    "no machines are ordered once it is spent; see pennine pool show {name}"
                 ),
                 ..AlertAbout::default()
             };

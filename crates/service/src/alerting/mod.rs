@@ -19,7 +19,7 @@ struct AlertLoop(App);
 
 impl RecurringTask for AlertLoop {
     type Error = Error;
-    const WHAT: &'static str = "looking for what people should be told of";
+    const WHAT: &'static str = "evaluating alerts";
 
     async fn round(&mut self) -> Result<(), Error> {
         check_all(&self.0).await

@@ -2,7 +2,7 @@
 //! event to it, in order, signed as Standard Webhooks say.
 //!
 //! Each event is sent until it is taken; one that is sent again carries the same id, so that who hears it twice knows. A
-//! listener that does not take one is tried again ever more rarely, and given up on with that event after three days: what
+//! listener that does not take one is retried ever more rarely, and given up on with that event after three days: what
 //! came after it is sent then.
 
 use crate::app::App;
@@ -34,7 +34,7 @@ pub async fn run(app: App) {
     let sender = match sender() {
         Ok(sender) => sender,
         Err(error) => {
-            tracing::error!(%error, "nobody can be told of events: TLS does not work here");
+            tracing::error!(%error, "events cannot be sent: TLS is unavailable");
             return;
         }
     };
@@ -77,7 +77,7 @@ pub async fn run(app: App) {
                     });
                 }
             }
-            Err(error) => tracing::debug!(%error, "the listeners could not be read; tried again"),
+            Err(error) => tracing::debug!(%error, "the listeners could not be read; retrying"),
         }
     }
 }
@@ -108,7 +108,7 @@ async fn due(app: &App) -> Result<Vec<Listener>, Error> {
 /// Sends a listener everything that is there for it, or as far as it takes it.
 async fn deliver_pending(app: App, sender: reqwest::Client, listener: Listener) -> Uuid {
     if let Err(error) = deliver_all(&app, &sender, &listener).await {
-        tracing::debug!(listener = listener.name, %error, "what was sent could not be noted");
+        tracing::debug!(listener = listener.name, %error, "the delivery could not be recorded");
     }
     listener.id
 }
@@ -150,7 +150,7 @@ async fn deliver_all(
     }
 }
 
-/// Sends one event and notes what came of it. False when it is to be tried again later.
+/// Sends one event and notes what came of it. False when it is to be retried later.
 async fn deliver(
     app: &App,
     sender: &reqwest::Client,
@@ -180,7 +180,7 @@ async fn deliver(
             listener = listener.name,
             event = event.id,
             message,
-            "an event is given up"
+            "an event is skipped"
         );
         listener::note_sent(&mut connection, listener.id, at, 0, now).await?;
         return Ok(true);
@@ -192,7 +192,7 @@ async fn deliver(
         tracing::warn!(
             listener = listener.name,
             message,
-            "an event could not be sent; it is tried again"
+            "an event could not be sent; it will be retried"
         );
     }
     listener::note_send_failure(&mut connection, listener.id, &message, now + pause, now).await?;

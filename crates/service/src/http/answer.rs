@@ -138,8 +138,8 @@ where
             Failure::new(
                 status,
                 "too-slow",
-                "The request took too long",
-                "the request was not answered in time",
+                "Request timeout",
+                "the request timed out",
             )
             .remedy("try again; if it happens often, the service is overloaded")
             .0,
@@ -190,10 +190,10 @@ pub async fn no_such_path(OriginalUri(uri): OriginalUri) -> Failure {
     Failure::new(
         StatusCode::NOT_FOUND,
         "unknown-path",
-        "There is nothing at this address",
-        format!("there is nothing at {}", uri.path()),
+        "Not found",
+        format!("no resource at {}", uri.path()),
     )
-    .remedy("/api/v1/openapi.json lists what there is")
+    .remedy("/api/v1/openapi.json lists all resources")
 }
 
 /// The answer to a method that a path does not have. axum sets `Allow`.
@@ -201,9 +201,9 @@ pub async fn wrong_method(request: Request) -> Failure {
     Failure::new(
         StatusCode::METHOD_NOT_ALLOWED,
         "wrong-method",
-        "This address does not take that method",
+        "Method not allowed",
         format!(
-            "{} does not take {}; the Allow header lists what it takes",
+            "{} does not support {}; the Allow header lists the supported methods",
             request.uri().path(),
             request.method()
         ),

@@ -26,7 +26,7 @@ impl<S: Send + Sync> FromRequestParts<S> for Principal {
             .extensions
             .get::<Principal>()
             .cloned()
-            .ok_or_else(|| ServiceError::unauthenticated("nobody is signed in"))
+            .ok_or_else(|| ServiceError::unauthenticated("not signed in"))
     }
 }
 
@@ -97,7 +97,7 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
         return Err(ServiceError::forbidden(
             "foreign-page",
             "The request comes from another site",
-            "a write with the console's cookie is taken only from the console's own pages",
+            "writes with the console's cookie are accepted only from the console's own pages",
         ));
     }
     session::by_cookie(app, &secret).await

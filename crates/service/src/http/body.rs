@@ -30,7 +30,7 @@ pub fn read<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Failure> {
         let failure = match inner.classify() {
             serde_json::error::Category::Data => Failure::unreadable(
                 StatusCode::UNPROCESSABLE_ENTITY,
-                format!("the body does not fit: {inner}"),
+                format!("invalid body: {inner}"),
             ),
             _ => Failure::unreadable(
                 StatusCode::BAD_REQUEST,

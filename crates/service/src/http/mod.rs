@@ -85,7 +85,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(measures::target::list, measures::target::add))
         .routes(routes!(measures::target::change, measures::target::remove))
         .routes(routes!(measures::alert::list))
-        .routes(routes!(measures::alert::see))
+        .routes(routes!(measures::alert::acknowledge))
         .routes(routes!(
             measures::alert::thresholds,
             measures::alert::change_thresholds

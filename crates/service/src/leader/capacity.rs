@@ -230,7 +230,7 @@ impl Term<'_> {
         id: MachineId,
         now: Moment,
     ) -> Result<(), TermEnd> {
-        let reason = "its runner has connected";
+        let reason = "its runner connected";
         self.step(id, MachineEvent::Join, reason, Detail::default(), now)
             .await?;
         match self.engine.capacity().machine_view(id).cloned() {

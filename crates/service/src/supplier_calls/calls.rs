@@ -117,7 +117,7 @@ impl SupplierCalls {
         self.handles.get(&id).map(|handle| handle.supplier.clone())
     }
 
-    /// Waits for what came of something; for ever when nothing is under way.
+    /// Waits for what came of something; indefinitely when nothing is under way.
     pub async fn next(&mut self) -> Done {
         loop {
             match self.tasks.join_next().await {
@@ -141,7 +141,7 @@ impl SupplierCalls {
                     return done;
                 }
                 Some(Err(error)) if error.is_cancelled() => {}
-                Some(Err(error)) => tracing::error!(%error, "asking a supplier went wrong"),
+                Some(Err(error)) => tracing::error!(%error, "a supplier request failed"),
                 None => std::future::pending().await,
             }
         }
@@ -154,7 +154,7 @@ impl SupplierCalls {
                 .broken
                 .get(&machine.supplier_id.0)
                 .cloned()
-                .unwrap_or_else(|| "there is no such supplier".to_owned());
+                .unwrap_or_else(|| "unknown supplier".to_owned());
             self.tasks.spawn(async move {
                 Done::Ordered(Box::new(machine), Err(Fault::Unavailable(message)))
             });

@@ -113,14 +113,14 @@ async fn unknown_paths_wrong_methods_and_broken_bodies_are_problems() {
         .unwrap();
     problem(broken, 400, "unreadable-request").await;
     let misspelt = ask(Method::POST, "/api/v1/pools")
-        .json(&json!({"name": "quay", "labls": []}))
+        .json(&json!({"name": "staithe", "labls": []}))
         .send()
         .await
         .unwrap();
     let found = problem(misspelt, 422, "unreadable-request").await;
     assert!(found.detail.contains("labls"), "{found:?}");
     let typed = ask(Method::POST, "/api/v1/pools")
-        .json(&json!({"name": "quay", "labels": ["a", 3]}))
+        .json(&json!({"name": "staithe", "labels": ["a", 3]}))
         .send()
         .await;
     assert_eq!(

@@ -44,7 +44,7 @@ fn requests(job: &str) -> Vec<(&'static str, String, Value)> {
         ("POST", "/pools".to_owned(), json!({"name": "tank"})),
         (
             "PATCH",
-            "/pools/quay".to_owned(),
+            "/pools/staithe".to_owned(),
             json!({"labels": ["wet"]}),
         ),
         (
@@ -53,7 +53,7 @@ fn requests(job: &str) -> Vec<(&'static str, String, Value)> {
             json!({"name": "bench", "count": 1}),
         ),
         ("PATCH", "/seats/licence".to_owned(), json!({"count": 9})),
-        ("POST", "/pools/quay/tickets".to_owned(), json!({})),
+        ("POST", "/pools/staithe/tickets".to_owned(), json!({})),
         ("PATCH", "/targets/prompt".to_owned(), json!({"days": 7})),
         ("DELETE", "/targets/prompt".to_owned(), json!({})),
         (
@@ -96,7 +96,7 @@ fn requests(job: &str) -> Vec<(&'static str, String, Value)> {
         ("POST", format!("/jobs/{job}/cancel"), json!({})),
         (
             "POST",
-            "/pools/quay/remove".to_owned(),
+            "/pools/staithe/remove".to_owned(),
             json!({"force": true, "accept_losses": true}),
         ),
     ]
@@ -106,10 +106,10 @@ fn requests(job: &str) -> Vec<(&'static str, String, Value)> {
 async fn nothing_is_changed_where_its_audit_row_cannot_be_written() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let job = service.submit("nowhere", "true").await;
-    let target = json!({"name": "prompt", "pool": "quay", "share": 950, "within_us": 60_000_000, "days": 14});
+    let target = json!({"name": "prompt", "pool": "staithe", "share": 950, "within_us": 60_000_000, "days": 14});
     let listener = json!({"name": "pager", "url": "http://127.0.0.1:9/"});
     let seat = json!({"name": "licence", "count": 3});
     // What can be changed has to be there.
@@ -237,9 +237,9 @@ async fn settings_version(service: &Service, path: &str) -> Value {
 async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_changed_it() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
-    let target = json!({"name": "prompt", "pool": "quay", "share": 950, "within_us": 60_000_000, "days": 14});
+    let target = json!({"name": "prompt", "pool": "staithe", "share": 950, "within_us": 60_000_000, "days": 14});
     request(&service, "POST", "/targets", target).await;
     request(
         &service,
@@ -250,7 +250,7 @@ async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_chan
     .await;
     let listener = json!({"name": "pager", "url": "http://127.0.0.1:9/"});
     request(&service, "POST", "/listeners", listener).await;
-    let supplier = json!({"name": "harbour", "kind": "standin-cloud", "settings": {"url": "http://127.0.0.1:9"}, "quota": 3});
+    let supplier = json!({"name": "chandler", "kind": "standin-cloud", "settings": {"url": "http://127.0.0.1:9"}, "quota": 3});
     request(&service, "POST", "/suppliers", supplier).await;
     let things = [
         (
@@ -259,7 +259,7 @@ async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_chan
             json!({"weight": 3}),
         ),
         (
-            "/pools/quay",
+            "/pools/staithe",
             json!({"labels": ["wet"]}),
             json!({"labels": ["dry"]}),
         ),
@@ -267,7 +267,7 @@ async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_chan
         ("/targets/prompt", json!({"days": 7}), json!({"days": 8})),
         ("/runners/fell-01", json!({"slots": 2}), json!({"slots": 3})),
         (
-            "/suppliers/harbour",
+            "/suppliers/chandler",
             json!({"quota": 4}),
             json!({"quota": 5}),
         ),

@@ -150,7 +150,7 @@ async fn places_and_pools_need_proper_names_that_are_free() {
         service
             .client
             .add_ticket(
-                "quay",
+                "staithe",
                 &NewTicket {
                     lifetime_us: Some(Micros(0)),
                     ..NewTicket::default()
@@ -222,7 +222,7 @@ async fn unknown_jobs_and_runners_are_not_found_whatever_the_text() {
 async fn a_stale_lease_is_refused_and_changes_nothing() {
     let service = Service::start().await;
     service.furnish().await;
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service.submit("", "sleep 1000").await;
     let job = service
         .job_when(&name, "executing", |job| {
@@ -304,7 +304,7 @@ async fn a_token_may_do_what_its_role_includes_and_no_more() {
     viewer.status().await.expect("a viewer looks");
     for refused in [
         problem(viewer.submit(&job(|_| ()), None).await),
-        problem(viewer.add_ticket("quay", &NewTicket::default()).await),
+        problem(viewer.add_ticket("staithe", &NewTicket::default()).await),
         problem(
             viewer
                 .add_team(&NewTeam {

@@ -11,11 +11,11 @@ async fn bench() -> (Service, Runner) {
     let service = Service::start().await;
     service.furnish().await;
     service.add_pool("tank", &["bench"]).await;
-    let gauge = NewProject {
-        name: "gauge".into(),
+    let barometer = NewProject {
+        name: "barometer".into(),
         team: "firmware".into(),
     };
-    service.client.add_project(&gauge).await.unwrap();
+    service.client.add_project(&barometer).await.unwrap();
     let runner = Runner::working(&service, "tank", "wave-bench", 1).await;
     service
         .runner_when("wave-bench", RunnerState::Available)
@@ -53,7 +53,7 @@ async fn everybody_can_see_who_has_the_bench_and_who_is_next() {
         .await;
     let later = submit("buoy", Band::Background, "true").await;
     let mine = submit("buoy", Band::Normal, "true").await;
-    let theirs = submit("gauge", Band::Normal, "true").await;
+    let theirs = submit("barometer", Band::Normal, "true").await;
     let urgent = submit("buoy", Band::Urgent, "true").await;
     let elsewhere = service.submit("not bench", "true").await;
     let next: Vec<String> = service
@@ -210,7 +210,7 @@ async fn maintenance_begins_and_ends_by_itself_and_waiting_jobs_say_so() {
     let willing = checked
         .findings
         .iter()
-        .find(|one| one.check == "takes work")
+        .find(|one| one.check == "accepts jobs")
         .unwrap();
     assert!(willing.message.contains("new water"), "{}", willing.message);
     service.client.end_maintenance(&planned.name).await.unwrap();

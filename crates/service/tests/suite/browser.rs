@@ -32,7 +32,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
         .text_when("[data-testid=answer]", |text| !text.is_empty())
         .await;
     assert!(
-        answer.starts_with("Nothing waits. No machine has joined yet"),
+        answer.starts_with("Nothing waits. No machines have joined yet"),
         "{answer}"
     );
 
@@ -61,7 +61,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
         .unwrap();
     let joined = browser
         .text_when("[data-testid=machine-joined]", |text| {
-            text.contains("takes work")
+            text.contains("accepts jobs")
         })
         .await;
     assert!(
@@ -163,7 +163,7 @@ async fn waiting_jobs_stand_in_the_queue_by_reason_and_leave_it_live() {
 async fn a_log_of_50_mb_stays_smooth() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service
         .submit(
             "",
@@ -187,7 +187,7 @@ async fn a_log_of_50_mb_stays_smooth() {
             text.contains("line 900000 of a log")
         })
         .await;
-    browser.click("To the start").await;
+    browser.click("Go to start").await;
     browser
         .text_when("[data-testid=log]", |text| text.contains("line 1 of a log"))
         .await;
@@ -209,7 +209,7 @@ async fn a_log_of_50_mb_stays_smooth() {
     browser
         .text_when("[data-testid=log]", |text| text.contains("of a log"))
         .await;
-    browser.click("To the end").await;
+    browser.click("Go to end").await;
     browser
         .text_when("[data-testid=log]", |text| {
             text.contains("line 900000 of a log")
@@ -222,7 +222,7 @@ async fn a_log_of_50_mb_stays_smooth() {
 async fn a_remedy_pressed_on_the_queue_page_starts_the_job() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service
         .client
         .set_desired_state(
@@ -246,7 +246,7 @@ async fn a_remedy_pressed_on_the_queue_page_starts_the_job() {
             text.contains("Resume fell-01")
         })
         .await;
-    // What would run something is tried on the same page.
+    // Matching runners something is tried on the same page.
     browser.fill("input[name=try]", "lniux").await;
     browser
         .text_when("[data-testid=trial]", |text| {

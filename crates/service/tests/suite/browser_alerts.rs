@@ -35,7 +35,7 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     let link = browser.find("[data-testid=banner] a").await;
     let leads = link.attr("href").await.unwrap().unwrap_or_default();
     assert!(leads.ends_with(&format!("/jobs/{job}")), "{leads}");
-    browser.click("I look at it").await;
+    browser.click("Acknowledge").await;
     until("the banner is gone", || async {
         let found = browser.page.find(By::Css("[data-testid=banner]")).await;
         found.is_err().then_some(())
@@ -45,7 +45,7 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     browser.page.goto(&service.url).await.unwrap();
     browser
         .text_when("[data-alert=no-match]", |text| {
-            text.contains("looks at it") && text.contains(&format!("pennine why {job}"))
+            text.contains("acknowledged by") && text.contains(&format!("pennine why {job}"))
         })
         .await;
     // A promise is made and taken back.
@@ -54,21 +54,21 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
         .goto(&format!("{}/trends", service.url))
         .await
         .unwrap();
-    browser.click("New target").await;
+    browser.click("Add target").await;
     browser.fill("input[name=name]", "buoy-prompt").await;
-    browser.click("Promise it").await;
+    browser.click("Add target").await;
     let row = browser
         .text_when("main", |text| {
-            text.contains("95 % of waits within 2 min, over 7 days")
+            text.contains("95 % of jobs wait at most 2 min (over 7 days)")
         })
         .await;
     assert!(row.contains("buoy-prompt") && row.contains("few"), "{row}");
     let made = service.client.targets().await.unwrap().items;
     assert_eq!((made.len(), &*made[0].name), (1, "buoy-prompt"));
     browser.click("Remove").await;
-    browser.click("Yes, remove it").await;
+    browser.click("Remove target").await;
     browser
-        .text_when("main", |text| text.contains("Nothing is promised yet"))
+        .text_when("main", |text| text.contains("No targets yet"))
         .await;
     browser.close().await;
 }

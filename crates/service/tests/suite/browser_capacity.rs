@@ -13,7 +13,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
     let cloud = StandinCloud::start(|plan| plan.boot_s = (10.0, 10.1)).await;
     let service = Service::start().await;
     service.furnish().await;
-    cloud.join(&service, "harbour").await;
+    cloud.join(&service, "chandler").await;
     let wanted = SupplyChange {
         facts: Some(
             [(
@@ -23,7 +23,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
             .into(),
         ),
         dwell_us: Some(Micros::from(Duration::from_secs(12))),
-        ..supply("harbour", 1)
+        ..supply("chandler", 1)
     };
     add_pool(&service, "slipway", wanted).await;
     let browser = Browser::open().await;
@@ -32,7 +32,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
     browser.page.goto(&page).await.unwrap();
     browser
         .text_when("main", |text| {
-            text.contains("Nothing waits for slipway. It has no machine.")
+            text.contains("Nothing waits for slipway. It has no machines.")
         })
         .await;
     for _ in 0..4 {
@@ -40,18 +40,18 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
     }
     browser
         .text_when("main", |text| {
-            text.contains("4 jobs wait that slipway could take") && text.contains("booting")
+            text.contains("4 jobs wait that slipway can run") && text.contains("booting")
         })
         .await;
     // What would it be with more?
     browser.fill("input[aria-label=ceiling]", "3").await;
-    browser.click("What would happen now?").await;
+    browser.click("Preview decisions").await;
     browser
         .text_when("[data-testid=foreseen]", |text| {
-            text.contains("It would have ordered 2") && text.contains("ceiling 3")
+            text.contains("Decision: ordered 2") && text.contains("ceiling 3")
         })
         .await;
-    browser.click("Change it").await;
+    browser.click("Change policy").await;
     browser
         .text_when("main", |text| {
             text.contains("ordered 2") && text.contains("slipway-3")
@@ -65,9 +65,9 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
     nothing_left(&service).await;
     browser
         .text_when("main", |text| {
-            text.contains("Nothing waits for slipway. It has no machine.")
-                && text.contains("and not wanted")
-                && text.contains("No machine is there just now")
+            text.contains("Nothing waits for slipway. It has no machines.")
+                && text.contains("and not needed")
+                && text.contains("No machines are running")
         })
         .await;
     until("the marks are drawn", || async {

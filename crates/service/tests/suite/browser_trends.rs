@@ -17,7 +17,7 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     browser.page.goto(&page).await.unwrap();
     browser
         .text_when("main", |text| {
-            text.contains("half of them waited up to") && text.contains("all-busy")
+            text.contains("median wait") && text.contains("all-busy")
         })
         .await;
     // The highest bar: the night in which the pool was paused.
@@ -54,7 +54,7 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     drop(chart);
     let behind = browser
         .text_when("[data-testid=behind]", |text| {
-            text.contains("Jobs that waited between") && text.contains("build and test")
+            text.contains("Jobs waiting between") && text.contains("build and test")
         })
         .await;
     assert!(behind.contains("paused"), "{behind}");

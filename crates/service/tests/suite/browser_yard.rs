@@ -16,7 +16,7 @@ async fn crowd(service: &Service, runners: i32) {
                     case when n % 100 = 0 then array['heath'] else '{}' end,
                     jsonb_build_object('os', 'linux', 'arch', 'x86-64', 'cores', 8, 'gcc', '12.' || n % 4), 1, '0.1.0', now(),
                     '{\"labels\": [], \"facts\": {}, \"slots\": 2}'
-             from generate_series(1, $1) n, pool where pool.name = 'quay'",
+             from generate_series(1, $1) n, pool where pool.name = 'staithe'",
             &[&runners],
         )
         .await
@@ -27,8 +27,8 @@ async fn crowd(service: &Service, runners: i32) {
 async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
     let service = Service::start().await;
     service.furnish().await;
-    let _first = Runner::working(&service, "quay", "fell-01", 1).await;
-    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    let _first = Runner::working(&service, "staithe", "fell-01", 1).await;
+    let _second = Runner::working(&service, "staithe", "fell-02", 1).await;
     for name in ["fell-01", "fell-02"] {
         service.runner_when(name, RunnerState::Available).await;
     }
@@ -87,9 +87,7 @@ async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
     }
     browser.click("Pause 2 runners").await;
     browser
-        .text_when("[data-testid=bulk]", |text| {
-            text.contains("Done for 2 of 2.")
-        })
+        .text_when("[data-testid=bulk]", |text| text.contains("2 of 2 done."))
         .await;
     for name in ["fell-01", "fell-02"] {
         service.runner_when(name, RunnerState::Paused).await;
@@ -101,7 +99,7 @@ async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
 async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "wave-bench", 1).await;
+    let _runner = Runner::working(&service, "staithe", "wave-bench", 1).await;
     service
         .runner_when("wave-bench", RunnerState::Available)
         .await;
@@ -133,45 +131,45 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
     browser
         .fill("input[aria-label='To what']", "beside the tank")
         .await;
-    browser.click("Set it").await;
+    browser.click("Set override").await;
     until("the description is set", || async {
         let runner = service.client.runner("wave-bench").await.ok()?;
         (runner.description == "beside the tank").then_some(())
     })
     .await;
     browser
-        .find("select[aria-label='What to set'] option:nth-child(3)")
+        .find("select[aria-label='Setting'] option:nth-child(3)")
         .await
         .click()
         .await
         .unwrap();
     browser.fill("input[aria-label='To what']", "cabled").await;
-    browser.click("Set it").await;
+    browser.click("Set override").await;
     let has = async || {
         let runner = service.client.runner("wave-bench").await.ok()?;
         Some(runner.labels == ["cabled"])
     };
     until("the label is set", || async { has().await?.then_some(()) }).await;
-    browser.click("Take back").await;
+    browser.click("Reset").await;
     until("it is taken back", || async {
         (!has().await?).then_some(())
     })
     .await;
     // Maintenance, planned and called off.
     browser
-        .fill("input[aria-label='What is done']", "new water")
+        .fill("input[aria-label='Reason']", "new water")
         .await;
-    browser.click("Plan it").await;
-    browser.click("End it now").await;
+    browser.click("Schedule").await;
+    browser.click("End maintenance").await;
     until("no maintenance is left", || async {
         let left = service.client.maintenance().await.ok()?;
         left.items.is_empty().then_some(())
     })
     .await;
     // Taken back from the job that has it.
-    browser.click("Take it back …").await;
-    browser.fill("input[aria-label=Why]", "it leaks").await;
-    browser.click("Take wave-bench back").await;
+    browser.click("Take over runner …").await;
+    browser.fill("input[aria-label=Reason]", "it leaks").await;
+    browser.click("Take over wave-bench").await;
     service.runner_when("wave-bench", RunnerState::Paused).await;
     let taken = |job: &Job| {
         let message = job.attempts[0].message.as_deref();
@@ -189,7 +187,7 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
             text.contains("Its record stays")
         })
         .await;
-    assert!(asked.contains("It has no job."), "{asked}");
+    assert!(asked.contains("It has no jobs."), "{asked}");
     browser.click("Retire wave-bench").await;
     service.runner_when("r-1", RunnerState::Retired).await;
     browser.close().await;

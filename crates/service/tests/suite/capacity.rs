@@ -94,7 +94,7 @@ fn succeeded(job: &Job) {
     assert_eq!(job.line.result, Some(Outcome::Success), "{:?}", job.line);
 }
 
-/// Submits some jobs and waits for all of them; never more machines than the ceiling are seen meanwhile.
+/// Submits some jobs and waits for all of them; ceiling machines than the ceiling are seen meanwhile.
 async fn burst(service: &Service, pool: &str, jobs: usize, ceiling: usize) -> Vec<Job> {
     let mut names = Vec::new();
     for _ in 0..jobs {
@@ -169,7 +169,7 @@ async fn follows_a_burst(service: &Service) {
         "{message:?}"
     );
     let last = &message.last().unwrap().1;
-    assert!(last.contains("and not wanted"), "{message:?}");
+    assert!(last.contains("and not needed"), "{message:?}");
     // Each wait is split into its reasons, and the machine's coming is one of them.
     let spans = &done[0].attempts[0].wait;
     let coming = spans
@@ -183,12 +183,12 @@ async fn a_single_use_machine_of_the_cloud_takes_one_job_and_leaves() {
     let cloud = StandinCloud::start(|_| {}).await;
     let service = Service::start().await;
     service.furnish().await;
-    cloud.join(&service, "harbour").await;
+    cloud.join(&service, "chandler").await;
     let wanted = SupplyChange {
         single_use: Some(true),
         size: Some("medium".into()),
         image: Some("debian-12".into()),
-        ..supply("harbour", 2)
+        ..supply("chandler", 2)
     };
     add_pool(&service, "slipway", wanted).await;
     let done = burst(&service, "slipway", 4, 2).await;
@@ -246,7 +246,7 @@ async fn a_change_is_foreseen_before_it_is_made() {
     // The reason is on record a moment before the numbers that it comes with.
     until("the job is told what holds its pool back", || async {
         let why = service.client.why(&job).await.ok()?;
-        let told = why.message.contains("slipway may have no machine");
+        let told = why.message.contains("slipway has a ceiling of 0");
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())
     })
     .await;
@@ -270,11 +270,11 @@ async fn a_change_is_foreseen_before_it_is_made() {
 async fn a_supplier_is_checked_with_a_trial_machine_and_nothing_is_left() {
     let cloud = StandinCloud::start(|plan| plan.boot_s = (0.1, 0.2)).await;
     let service = Service::start().await;
-    cloud.join(&service, "harbour").await;
+    cloud.join(&service, "chandler").await;
     let how = SupplierCheck::default();
     let checked = service
         .client
-        .check_supplier("harbour", &how)
+        .check_supplier("chandler", &how)
         .await
         .unwrap();
     assert!(checked.well, "{checked:?}");
@@ -299,12 +299,12 @@ async fn a_supplier_is_checked_with_a_trial_machine_and_nothing_is_left() {
     };
     service
         .client
-        .change_supplier("harbour", &limit)
+        .change_supplier("chandler", &limit)
         .await
         .unwrap();
     let checked = service
         .client
-        .check_supplier("harbour", &how)
+        .check_supplier("chandler", &how)
         .await
         .unwrap();
     assert!(!checked.well);
@@ -328,8 +328,8 @@ pub async fn installation(service: &Service) -> uuid::Uuid {
 async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
     let cloud = StandinCloud::start(|_| {}).await;
     let service = Service::start().await;
-    cloud.join(&service, "harbour").await;
-    let shown = service.client.supplier("harbour").await.unwrap();
+    cloud.join(&service, "chandler").await;
+    let shown = service.client.supplier("chandler").await.unwrap();
     assert_eq!(shown.secrets, ["key"]);
     let text = serde_json::to_string(&shown).unwrap();
     assert!(!text.contains(&cloud.key), "{text}");
@@ -340,7 +340,7 @@ async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
     assert!(rows.iter().all(|row| !row.contains(&cloud.key)), "{rows:?}");
     // It is used all the same.
     until("the cloud was asked", || async {
-        let offer = service.client.supplier("harbour").await.ok()?.offer?;
+        let offer = service.client.supplier("chandler").await.ok()?.offer?;
         (offer.quota == Some(20)).then_some(())
     })
     .await;
@@ -350,15 +350,15 @@ async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
     };
     service
         .client
-        .change_supplier("harbour", &wrong)
+        .change_supplier("chandler", &wrong)
         .await
         .unwrap();
     let failure = until("the wrong key is told", || async {
-        service.client.supplier("harbour").await.ok()?.failure
+        service.client.supplier("chandler").await.ok()?.failure
     })
     .await;
     assert!(
-        failure.message.contains("it refuses the key"),
+        failure.message.contains("it rejects the key"),
         "{}",
         failure.message
     );
@@ -421,7 +421,7 @@ async fn machines_are_started_and_stopped_by_hand_within_the_ceiling() {
         (machine.state == MachineState::Gone).then_some(machine)
     })
     .await;
-    assert_eq!(gone.reason, "it was told to finish, and has");
+    assert_eq!(gone.reason, "it was drained and has finished");
     let rest = machines(&service, None).await;
     assert_eq!(rest.len(), 1, "{rest:?}");
     service

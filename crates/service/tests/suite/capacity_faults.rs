@@ -9,13 +9,13 @@ use pennine_core::lifecycle::machine::MachineState;
 use pennine_wire::SupplyChange;
 use serde_json::json;
 
-async fn harbour(
+async fn chandler(
     change: impl FnOnce(&mut pennine_standins::cloud::Plan),
 ) -> (StandinCloud, Service) {
     let cloud = StandinCloud::start(change).await;
     let service = Service::start().await;
     service.furnish().await;
-    cloud.join(&service, "harbour").await;
+    cloud.join(&service, "chandler").await;
     (cloud, service)
 }
 
@@ -37,7 +37,7 @@ async fn all_succeed(service: &Service, names: &[String]) {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again() {
-    let (cloud, service) = harbour(|_| {}).await;
+    let (cloud, service) = chandler(|_| {}).await;
     cloud.faults(json!({"down": true})).await;
     let wanted = SupplyChange {
         facts: Some(
@@ -47,7 +47,7 @@ async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again
             )]
             .into(),
         ),
-        ..supply("harbour", 2)
+        ..supply("chandler", 2)
     };
     add_pool(&service, "slipway", wanted).await;
     let job = service.submit("slipway", "true").await;
@@ -57,12 +57,12 @@ async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())
     })
     .await;
-    let shown = service.client.supplier("harbour").await.unwrap();
+    let shown = service.client.supplier("chandler").await.unwrap();
     assert!(shown.failure.unwrap().message.contains("down for repairs"));
     cloud.faults(json!({"down": false})).await;
     all_succeed(&service, &[job]).await;
     until("the trouble is over", || async {
-        let shown = service.client.supplier("harbour").await.ok()?;
+        let shown = service.client.supplier("chandler").await.ok()?;
         shown.failure.is_none().then_some(())
     })
     .await;
@@ -72,7 +72,7 @@ async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn orders_fail_answers_get_lost_and_machines_do_not_come_up() {
-    let (cloud, service) = harbour(|plan| {
+    let (cloud, service) = chandler(|plan| {
         plan.seed = 7;
         plan.boot_s = (0.0, 0.3);
         plan.faults.orders_fail = 0.3;
@@ -83,7 +83,7 @@ async fn orders_fail_answers_get_lost_and_machines_do_not_come_up() {
     .await;
     let wanted = SupplyChange {
         single_use: Some(true),
-        ..supply("harbour", 3)
+        ..supply("chandler", 3)
     };
     add_pool(&service, "slipway", wanted).await;
     let mut names = Vec::new();
@@ -113,8 +113,8 @@ async fn orders_fail_answers_get_lost_and_machines_do_not_come_up() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_machine_that_vanishes_under_its_job_is_noticed_and_the_job_tried_again() {
-    let (cloud, service) = harbour(|_| {}).await;
-    add_pool(&service, "slipway", supply("harbour", 2)).await;
+    let (cloud, service) = chandler(|_| {}).await;
+    add_pool(&service, "slipway", supply("chandler", 2)).await;
     let job = service
         .submit(
             "slipway",
@@ -137,7 +137,7 @@ async fn a_machine_that_vanishes_under_its_job_is_noticed_and_the_job_tried_agai
         "{gone:?}"
     );
     service
-        .job_when(&job, "is tried again", |job| job.attempts.len() == 2)
+        .job_when(&job, "is retried", |job| job.attempts.len() == 2)
         .await;
     service.client.cancel(&job).await.unwrap();
     service.done(&job).await;
@@ -146,10 +146,10 @@ async fn a_machine_that_vanishes_under_its_job_is_noticed_and_the_job_tried_agai
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_machine_that_will_be_taken_back_finishes_its_job_and_is_replaced() {
-    let (cloud, service) = harbour(|_| {}).await;
+    let (cloud, service) = chandler(|_| {}).await;
     let wanted = SupplyChange {
         floor: Some(1),
-        ..supply("harbour", 2)
+        ..supply("chandler", 2)
     };
     add_pool(&service, "slipway", wanted).await;
     let job = service.submit("slipway", "sleep 4").await;
@@ -178,7 +178,7 @@ async fn a_machine_that_will_be_taken_back_finishes_its_job_and_is_replaced() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_nobody_knows_of_is_removed_and_what_is_another_installations_is_not() {
     use pennine_suppliers::conformance::some_order;
-    let (cloud, service) = harbour(|_| {}).await;
+    let (cloud, service) = chandler(|_| {}).await;
     let installation = installation(&service).await;
     let other = uuid::Uuid::from_u128(77);
     for (whose, number) in [(installation, 1), (other, 2)] {
@@ -201,8 +201,8 @@ async fn what_nobody_knows_of_is_removed_and_what_is_another_installations_is_no
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_service_that_is_killed_between_order_and_record_leaves_no_second_machine_and_no_orphan()
 {
-    let (cloud, mut service) = harbour(|plan| plan.boot_s = (0.2, 0.4)).await;
-    add_pool(&service, "slipway", supply("harbour", 3)).await;
+    let (cloud, mut service) = chandler(|plan| plan.boot_s = (0.2, 0.4)).await;
+    add_pool(&service, "slipway", supply("chandler", 3)).await;
     nothing_left(&service).await;
     let installation = installation(&service).await;
     service.goes_away().await;

@@ -41,7 +41,7 @@ async fn the_tour_of_the_readme_reads_well() {
     assert!(
         prints(&service, &["status"])
             .await
-            .starts_with("Nothing waits. There is no pool yet")
+            .starts_with("Nothing waits. No pools yet")
     );
     assert_eq!(
         prints(&service, &["team", "add", "firmware"]).await,
@@ -55,7 +55,7 @@ async fn the_tour_of_the_readme_reads_well() {
         &[
             "pool",
             "add",
-            "quay",
+            "staithe",
             "--label",
             "bench",
             "--description",
@@ -64,18 +64,18 @@ async fn the_tour_of_the_readme_reads_well() {
     )
     .await;
     assert!(
-        prints(&service, &["ticket", "add", "--pool", "quay"])
+        prints(&service, &["ticket", "add", "--pool", "staithe"])
             .await
             .contains("pennine-runner join --server")
     );
-    let json = prints(&service, &["ticket", "add", "--pool", "quay", "--json"]).await;
+    let json = prints(&service, &["ticket", "add", "--pool", "staithe", "--json"]).await;
     let made: serde_json::Value = serde_json::from_str(&json).unwrap();
     assert!(made["secret"].as_str().unwrap().starts_with("pen-ticket-"));
-    let _runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let pools = prints(&service, &["pool", "list"]).await;
     assert!(
-        pools.contains("quay") && pools.contains("2 of 2") && pools.contains("1 available"),
+        pools.contains("staithe") && pools.contains("2 of 2") && pools.contains("1 available"),
         "{pools}"
     );
     assert!(
@@ -145,8 +145,8 @@ async fn a_job_that_nothing_can_run_is_explained() {
         labels: Some(vec!["bench".into()]),
         ..PoolChange::default()
     };
-    service.client.change_pool("quay", &bench).await.unwrap();
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.client.change_pool("staithe", &bench).await.unwrap();
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let waits = prints(
         &service,
@@ -186,7 +186,7 @@ async fn a_job_that_nothing_can_run_is_explained() {
     assert!(
         prints(&service, &["status"])
             .await
-            .contains("It will wait until somebody acts.")
+            .contains("It needs your attention.")
     );
     assert_eq!(
         prints(&service, &["job", "cancel", "j-1"]).await,
@@ -206,7 +206,7 @@ async fn every_reading_verb_gives_json() {
         &["team", "list"],
         &["project", "list"],
         &["pool", "list"],
-        &["pool", "show", "quay"],
+        &["pool", "show", "staithe"],
         &["ticket", "list"],
         &["runner", "list"],
         &["job", "list"],
@@ -227,7 +227,7 @@ async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
     let service = Service::start().await;
     service.furnish().await;
     let many = [
-        "ticket", "add", "--pool", "quay", "--uses", "5", "--names", "fell-*",
+        "ticket", "add", "--pool", "staithe", "--uses", "5", "--names", "fell-*",
     ];
     let made = prints(&service, &many).await;
     assert!(made.contains("for 5 machines called fell-*"), "{made}");
@@ -238,10 +238,10 @@ async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
     );
     let revoked = prints(&service, &["ticket", "revoke", "t-1"]).await;
     assert!(
-        revoked.contains("no machine has joined with it"),
+        revoked.contains("no machines have joined with it"),
         "{revoked}"
     );
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let set = [
         "runner",
@@ -289,9 +289,9 @@ async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
     let wrong = pennine(&service, &["runner", "set", "fell-01", "--reset", "all"]).await;
     assert_eq!(wrong.status.code(), Some(2));
     let away = prints(&service, &["runner", "list", "--away", "7"]).await;
-    assert!(away.contains("Every runner was heard of"), "{away}");
+    assert!(away.contains("All runners polled"), "{away}");
     let seen = prints(&service, &["runner", "retire", "fell-01", "--preview"]).await;
-    assert!(seen.contains("Nobody would lose anything"), "{seen}");
+    assert!(seen.contains("No jobs would be affected"), "{seen}");
     let retired = prints(&service, &["runner", "retire", "fell-01"]).await;
     assert!(retired.contains("Retired fell-01"), "{retired}");
 }

@@ -15,7 +15,7 @@ use std::time::Duration;
 async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried_on_another() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut first = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut first = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let mark = mark();
     // The first attempt hangs, with a detached child; the second ends at once.
@@ -32,7 +32,7 @@ async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried
         lives(&mark).then_some(())
     })
     .await;
-    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    let _second = Runner::working(&service, "staithe", "fell-02", 1).await;
     service.runner_when("fell-02", RunnerState::Available).await;
     first.kill();
     until("nothing of the job lives on", || async {
@@ -51,7 +51,7 @@ async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried
     assert_eq!(told, [lost, ("fell-02", Some(Outcome::Success), true)]);
     let message = job.attempts[0].message.as_deref().unwrap();
     assert!(
-        message.contains("nothing was heard of fell-01"),
+        message.contains("fell-01 has not reported for"),
         "{message}"
     );
     let wait: u64 = job.attempts.iter().map(|one| one.wait_us.0).sum();
@@ -65,7 +65,7 @@ async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried
 async fn a_runner_that_comes_back_without_its_job_frees_it_at_once() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service
         .submit("", "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; true")
         .await;
@@ -80,7 +80,7 @@ async fn a_runner_that_comes_back_without_its_job_frees_it_at_once() {
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert_eq!(
         job.attempts[0].message.as_deref(),
-        Some("fell-01 was restarted and lost it")
+        Some("fell-01 was restarted and lost the job")
     );
 }
 
@@ -88,7 +88,7 @@ async fn a_runner_that_comes_back_without_its_job_frees_it_at_once() {
 async fn a_job_whose_every_try_is_lost_ends_with_an_error_that_says_so() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let new = NewJob {
         project: "buoy".into(),
         command: vec!["sleep".into(), "1000".into()],
@@ -105,11 +105,7 @@ async fn a_job_whose_every_try_is_lost_ends_with_an_error_that_says_so() {
     }
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Error));
-    assert!(
-        job.message
-            .unwrap()
-            .starts_with("every try came to nothing")
-    );
+    assert!(job.message.unwrap().starts_with("every attempt was lost"));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -117,7 +113,7 @@ async fn an_assignment_whose_answer_is_lost_comes_again() {
     let service = Service::start().await;
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
-    let _runner = Runner::working_through(&service, &cutter.url, "quay", "fell-01", 1).await;
+    let _runner = Runner::working_through(&service, &cutter.url, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     cutter.swallow_answer_with("\"assignments\":[{");
     let name = service.submit("", "true").await;
@@ -136,7 +132,7 @@ async fn a_report_whose_answer_is_lost_is_recognised_when_it_comes_again() {
     let service = Service::start().await;
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
-    let _runner = Runner::working_through(&service, &cutter.url, "quay", "fell-01", 1).await;
+    let _runner = Runner::working_through(&service, &cutter.url, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     // Every report of a start or an end is answered with 204: lose the first two.
     cutter.swallow_answer_with("204 No Content");
@@ -163,20 +159,20 @@ async fn an_assignment_that_nobody_takes_is_taken_back_and_is_no_loss() {
     let service = Service::start().await;
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
-    let _away = Runner::working_through(&service, &cutter.url, "quay", "fell-01", 1).await;
+    let _away = Runner::working_through(&service, &cutter.url, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     cutter.sever(true);
     let name = service.submit("", "true").await;
     service
         .job_when(&name, "assigned", |job| job.attempts.len() == 1)
         .await;
-    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    let _second = Runner::working(&service, "staithe", "fell-02", 1).await;
     service.runner_when("fell-02", RunnerState::Available).await;
     service.clock.advance(Duration::from_secs(4));
     let job = service.done(&name).await;
     assert_eq!(job.line.runner.as_deref(), Some("fell-02"));
     let message = job.attempts[0].message.as_deref().unwrap();
-    assert_eq!(message, "fell-01 did not take it within 3.0 s");
+    assert_eq!(message, "fell-01 did not acknowledge the job within 3.0 s");
 }
 
 /// What a test of a service that dies needs: an installation served by a process of its own.
@@ -227,7 +223,7 @@ pub async fn furnish(client: &Client) {
         .await
         .unwrap();
     let pool = NewPool {
-        name: "quay".into(),
+        name: "staithe".into(),
         description: String::new(),
         labels: vec![],
         open: Some(true),
@@ -239,7 +235,7 @@ pub async fn furnish(client: &Client) {
 
 pub async fn join(client: &Client, url: &str, home: &Path) -> std::process::Child {
     let ticket = client
-        .add_ticket("quay", &Default::default())
+        .add_ticket("staithe", &Default::default())
         .await
         .unwrap()
         .secret;
@@ -449,7 +445,7 @@ async fn a_log_of_50_mb_over_a_connection_that_is_cut_ten_times_arrives_whole() 
     let service = Service::start().await;
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
-    let runner = Runner::working_through(&service, &cutter.url, "quay", "fell-01", 1).await;
+    let runner = Runner::working_through(&service, &cutter.url, "staithe", "fell-01", 1).await;
     let made = runner.home.path().join("made");
     // The job writes the same bytes to its output and to a file, which the test reads.
     let script = format!(
@@ -510,7 +506,7 @@ async fn a_log_of_50_mb_over_a_connection_that_is_cut_ten_times_arrives_whole() 
 async fn a_database_that_goes_away_is_told_and_the_service_recovers_by_itself() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     service.database.take_away().await;
     let refused = until("the service notices", || async {

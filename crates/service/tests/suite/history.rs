@@ -11,7 +11,7 @@ days = 4
 
 [[runner]]
 name = "fell-01"
-pool = "quay"
+pool = "staithe"
 slots = 1
 facts = { os = "linux", cores = 4 }
 
@@ -26,7 +26,7 @@ spread = 1.2
 fails = 0.2
 
 [[paused]]
-pool = "quay"
+pool = "staithe"
 days_back = 1
 hours = ["00:30", "02:30"]
 "#;
@@ -49,7 +49,7 @@ async fn made_up_history_reads_like_any_other() {
     let output = write(&service);
     assert!(output.status.success(), "{output:?}");
     let listed = service.client.jobs("", None, None, 200).await.unwrap();
-    // Three or four nights lie in the last four days; the last may not be over.
+    // Three or four nights are in the last four days; the last may not be over.
     assert!(
         (18..=24).contains(&listed.items.len()),
         "{}",

@@ -33,7 +33,7 @@ fn check_waits(job: &Job) {
 async fn a_job_runs_on_a_runner_that_satisfies_it_and_everything_about_it_can_be_read() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let new = NewJob {
         project: "firmware/buoy".into(),
         requirement: "linux and has bash".into(),
@@ -71,7 +71,7 @@ async fn a_job_runs_on_a_runner_that_satisfies_it_and_everything_about_it_can_be
     let log = String::from_utf8(service.log(&name).await).unwrap();
     for part in [
         "attempt 1",
-        "runner fell-01 in the pool quay",
+        "runner fell-01 in the pool staithe",
         "satisfied here: linux and has bash",
         "hello from fell-01\n",
         "exit code 0",
@@ -89,7 +89,7 @@ async fn a_job_runs_on_a_runner_that_satisfies_it_and_everything_about_it_can_be
 async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let job = service.done(&service.submit("", "exit 7").await).await;
     assert_eq!(
         (job.line.result, job.exit_code),
@@ -126,7 +126,7 @@ async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
 async fn a_job_past_its_time_limit_is_asked_and_then_ended_with_all_it_started() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let new = NewJob {
         project: "buoy".into(),
         command: [
@@ -158,7 +158,7 @@ async fn a_waiting_job_is_cancelled_at_once_and_a_running_one_by_its_runner() {
     assert_eq!(job.line.result, Some(Outcome::Cancellation));
     assert_eq!(job.message.as_deref(), Some("cancelled by admin"));
     check_waits(&service.client.job(&waiting).await.unwrap());
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let running = service.submit("", "echo begun; exec sleep 1000").await;
     service
         .job_when(&running, "executing", |job| {
@@ -185,7 +185,7 @@ async fn a_waiting_job_is_cancelled_at_once_and_a_running_one_by_its_runner() {
 async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service
         .runner_when(
             "fell-01",
@@ -215,7 +215,7 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
     let why = service.client.why(&name).await.unwrap();
     assert!(
         why.message
-            .contains("no runner satisfies it. The nearest is fell-01, which fails: bnech."),
+            .contains("no runner satisfies it. The nearest runner is fell-01, which fails: bnech."),
         "{}",
         why.message
     );
@@ -231,7 +231,7 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
     );
     let status = service.client.status().await.unwrap();
     assert!(
-        status.answer.contains("It will wait until somebody acts."),
+        status.answer.contains("It needs your attention."),
         "{}",
         status.answer
     );
@@ -257,7 +257,7 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
 async fn jobs_beyond_the_free_slots_wait_for_them_in_order() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let first = service.submit("", "while ! [ -e /proc/self/nothing ] && [ ! -e $PENNINE_WORKSPACE/go ]; do sleep 0.05; done").await;
     service
         .job_when(&first, "executing", |job| {
@@ -279,8 +279,7 @@ async fn jobs_beyond_the_free_slots_wait_for_them_in_order() {
     let why = service.client.why(&waiting[2]).await.unwrap();
     assert_eq!(why.before, 1, "one job of its own strand stands before it");
     assert!(
-        why.message
-            .contains("the 1 runner that could take it is busy"),
+        why.message.contains("the 1 runner that can run it is busy"),
         "{}",
         why.message
     );
@@ -298,7 +297,7 @@ async fn jobs_beyond_the_free_slots_wait_for_them_in_order() {
 async fn the_recorded_events_of_a_job_fold_into_its_state() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     let names = [
         service.submit("", "true").await,
         service.submit("", "exit 1").await,
@@ -337,7 +336,7 @@ async fn the_recorded_events_of_a_job_fold_into_its_state() {
 async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service.submit("", "sleep 1000").await;
     let executing = |job: &Job| job.line.state == JobState::Executing;
     let job = service.job_when(&name, "executing", executing).await;
@@ -349,7 +348,7 @@ async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
         .unwrap()
         .expect("it is not over");
     let lost = Loss {
-        message: "fell-01 was restarted and lost it".to_owned(),
+        message: "fell-01 was restarted and lost the job".to_owned(),
         counts: true,
     };
     let now = service.clock.now();

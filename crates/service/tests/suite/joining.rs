@@ -82,7 +82,7 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
     let script = get("/join.sh").await.unwrap().bytes().await.unwrap();
     let made = service
         .client
-        .add_ticket("quay", &Default::default())
+        .add_ticket("staithe", &Default::default())
         .await
         .unwrap();
     assert_eq!(
@@ -170,8 +170,8 @@ async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() 
     let refused = join();
     assert_eq!(refused.status.code(), Some(3));
     assert!(
-        output_text(&refused).contains("this one does not: cores >= 100000")
-            && output_text(&refused).contains("can still be used"),
+        output_text(&refused).contains("this one fails: cores >= 100000")
+            && output_text(&refused).contains("still valid"),
         "{}",
         output_text(&refused)
     );
@@ -221,7 +221,7 @@ async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
         output_text(&alone)
     );
     // `script` gives it a terminal; what somebody would type comes through a pipe.
-    let ticket = service.ticket("quay").await;
+    let ticket = service.ticket("staithe").await;
     let typed = format!("{}\\n{ticket}\\nfell-07\\n3\\nanechoic\\n", service.url);
     let shell = format!(
         "(printf '{typed}'; sleep 20) | script -qec '{} join --dir {}' /dev/null",
@@ -248,7 +248,7 @@ async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
 async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_once_it_is_shown() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let credential = || {
         let identity = std::fs::read_to_string(runner.home.path().join("runner.json")).unwrap();
@@ -289,7 +289,7 @@ async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_
 async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let well = runner.say(&["doctor"]);
     for what in [
@@ -308,7 +308,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
         );
     }
     assert!(
-        output_text(&well).contains("fell-01 (r-1) in the pool quay is available"),
+        output_text(&well).contains("fell-01 (r-1) in the pool staithe is available"),
         "{}",
         output_text(&well)
     );
@@ -338,7 +338,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
         let checked = service.client.check_runner("fell-01").await.ok()?;
         finding(&checked, "connection")?
             .1
-            .contains("closed from its side")
+            .contains("closed its connection")
             .then_some(())
     })
     .await;
@@ -347,7 +347,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     let checked = service.client.check_runner("fell-01").await.unwrap();
     let (verdict, text) = finding(&checked, "connection").unwrap();
     assert!(
-        verdict == "bad" && text.contains("closed from its side"),
+        verdict == "bad" && text.contains("closed its connection"),
         "{text}"
     );
     let (verdict, text) = finding(&checked, "host").unwrap();
@@ -364,7 +364,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     for (server, what) in [
         (
             "http://127.0.0.1:1",
-            "refuses: the machine is there, and nothing listens",
+            "refuses: the machine is up, but nothing listens",
         ),
         ("http://no-such-host.invalid", "cannot be resolved"),
     ] {
@@ -400,7 +400,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
 async fn a_machine_on_which_everything_fails_is_pointed_out() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     for _ in 0..3 {
         let new = pennine_wire::NewJob {
             project: "buoy".into(),
@@ -418,7 +418,7 @@ async fn a_machine_on_which_everything_fails_is_pointed_out() {
         .unwrap();
     assert_eq!(jobs.verdict.to_string(), "bad");
     assert!(
-        jobs.message.starts_with("3 of its last 3 attempts"),
+        jobs.message.starts_with("3 of the last 3 attempts"),
         "{}",
         jobs.message
     );
@@ -491,7 +491,7 @@ async fn an_enrolment_of_nonsense_is_refused() {
     let client = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     let enrol = Enrol {
         protocol: 1,
-        ticket: service.ticket("quay").await,
+        ticket: service.ticket("staithe").await,
         name: "fell 01".into(),
         slots: 1,
         labels: Vec::new(),

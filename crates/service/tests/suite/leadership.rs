@@ -22,12 +22,12 @@ async fn leader(store: &Store) -> leadership::Leader {
 async fn the_database_refuses_what_a_deposed_leader_decides() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let name = service.submit("nowhere", "true").await;
     let job = service.client.job(&name).await.unwrap();
     let runner = service.client.runner("fell-01").await.unwrap();
-    let pool = service.client.pool("quay").await.unwrap();
+    let pool = service.client.pool("staithe").await.unwrap();
     let store = Store::open(&service.database.url, 4).unwrap();
     let old = leadership::Epoch(leader(&store).await.epoch - 1);
     let mut connection = store.leader().await.unwrap();
@@ -337,7 +337,7 @@ async fn a_leader_that_meets_a_change_it_does_not_know_gives_up_the_lead_and_say
         .unwrap();
     assert!(ready.contains("cannot read: 1"), "{ready}");
     assert!(ready.contains("unknown kind job.teleported"), "{ready}");
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let job = service.submit("", "true").await;
     assert_eq!(
         service.done(&job).await.line.result,

@@ -256,7 +256,10 @@ async fn a_replica_on_a_folder_that_is_not_the_installations_is_refused() {
         }
     };
     let refused = start(elsewhere.path()).await.unwrap_err().to_string();
-    assert!(refused.contains("All replicas must share one"), "{refused}");
+    assert!(
+        refused.contains("All replicas share one folder"),
+        "{refused}"
+    );
     std::fs::write(
         elsewhere.path().join("installation.key"),
         "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=\n",
@@ -273,14 +276,14 @@ async fn a_replica_on_a_folder_that_is_not_the_installations_is_refused() {
 async fn a_log_past_its_cap_is_cut_with_a_visible_mark() {
     let service = Service::with(|config| config.limits.job_log_bytes = 1 << 20).await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service
         .submit("", "head -c 3000000 /dev/zero | tr '\\0' x; echo; echo end")
         .await;
     let job = service.done(&name).await;
     assert!(job.attempts[0].log_capped);
     let log = String::from_utf8(service.log(&name).await).unwrap();
-    assert!(log.contains("pennine: the log is longer than 1048576 bytes; the rest is left out"));
+    assert!(log.contains("pennine: the log is longer than 1048576 bytes; the rest is omitted"));
     assert!(
         log.contains("\npennine: exit code 0 after "),
         "the runner's last line is there"

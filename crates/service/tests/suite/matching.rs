@@ -62,7 +62,7 @@ impl Waiting for Service {
 async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 3).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 3).await;
     let limit = |limit| PlaceChange {
         limit: Some(Some(limit)),
         ..PlaceChange::default()
@@ -77,8 +77,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
     let second = service.take(job("firmware/buoy", "", "true")).await;
     let why = service.why_when(&second, Reason::TeamLimit).await;
     assert!(
-        why.message
-            .contains("firmware holds 1 slot; its limit is 1"),
+        why.message.contains("firmware uses 1 slot; its limit is 1"),
         "{}",
         why.message
     );
@@ -119,7 +118,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
 async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_record() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 4).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 4).await;
     let unknown = NewJob {
         seats: [("licence".to_owned(), 1)].into(),
         ..job("buoy", "", "true")
@@ -215,7 +214,7 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
     // They join before, since a machine whose clock is off is refused.
     let mut machines = Vec::new();
     for (name, slots) in [("fell-01", "2"), ("fell-02", "1")] {
-        let ticket = service.ticket("quay").await;
+        let ticket = service.ticket("staithe").await;
         machines.push(Runner::joined(&[
             "--server",
             &service.url,
@@ -239,7 +238,7 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
 
     let later = service.take(seated(2, "", "true")).await;
     let why = service.why_when(&later, Reason::SeatReserved).await;
-    let kept = format!("2 of 3 licence seats are kept back for {patient}, which has waited longer");
+    let kept = format!("2 of 3 licence seats are reserved for {patient}, which has waited longer");
     assert!(why.message.contains(&kept), "{}", why.message);
     let queue = service.client.queue().await.unwrap();
     let group = queue
@@ -324,13 +323,13 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
         parent: None,
     };
     service.client.add_team(&shore).await.unwrap();
-    let tides = NewProject {
-        name: "tides".into(),
+    let soundings = NewProject {
+        name: "soundings".into(),
         team: "shore".into(),
     };
-    service.client.add_project(&tides).await.unwrap();
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
-    let name = service.take(job("shore/tides", "linux", "true")).await;
+    service.client.add_project(&soundings).await.unwrap();
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
+    let name = service.take(job("shore/soundings", "linux", "true")).await;
     service.done(&name).await;
     let narrow = |preview, accept_losses| PoolChange {
         only: Some(vec!["firmware".into()]),
@@ -340,7 +339,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     };
     let seen = service
         .client
-        .change_pool("quay", &narrow(true, false))
+        .change_pool("staithe", &narrow(true, false))
         .await
         .unwrap();
     assert!(!seen.done);
@@ -352,40 +351,40 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
             loss.waiting,
             loss.lately
         ),
-        ("shore/tides", "linux", 0, 1)
+        ("shore/soundings", "linux", 0, 1)
     );
     let problem = refusal(
         service
             .client
-            .change_pool("quay", &narrow(false, false))
+            .change_pool("staithe", &narrow(false, false))
             .await,
     );
     assert_eq!(problem.word(), "jobs-would-be-stranded");
     let changed = service
         .client
-        .change_pool("quay", &narrow(false, true))
+        .change_pool("staithe", &narrow(false, true))
         .await
         .unwrap();
     assert!(changed.done && changed.pool.only == ["firmware"]);
     // Denied is explained on the job.
-    let name = service.take(job("shore/tides", "linux", "true")).await;
+    let name = service.take(job("shore/soundings", "linux", "true")).await;
     let why = service.why_when(&name, Reason::OutOfReach).await;
     assert!(
         why.message.contains("may not use its pool"),
         "{}",
         why.message
     );
-    assert_eq!(why.actions[0].message, "Let it use the pool quay");
+    assert_eq!(why.actions[0].message, "Allow the pool staithe");
     assert_eq!(
         why.actions[0].body,
-        serde_json::json!({"also": ["shore/tides"]})
+        serde_json::json!({"also": ["shore/soundings"]})
     );
     // Widened again, it starts.
     let widen = PoolChange {
-        also: Some(vec!["shore/tides".into()]),
+        also: Some(vec!["shore/soundings".into()]),
         ..PoolChange::default()
     };
-    service.client.change_pool("quay", &widen).await.unwrap();
+    service.client.change_pool("staithe", &widen).await.unwrap();
     service.done(&name).await;
     // A label that something asks for is not lost silently either.
     let label = |labels: &[&str]| PoolChange {
@@ -394,12 +393,12 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     };
     service
         .client
-        .change_pool("quay", &label(&["wet"]))
+        .change_pool("staithe", &label(&["wet"]))
         .await
         .unwrap();
     let name = service.take(job("firmware/buoy", "wet", "true")).await;
     service.done(&name).await;
-    let problem = refusal(service.client.change_pool("quay", &label(&[])).await);
+    let problem = refusal(service.client.change_pool("staithe", &label(&[])).await);
     assert_eq!(problem.word(), "jobs-would-be-stranded");
     // A reach that names nobody, or nobody who could ever use it, is refused.
     for (only, word) in [("nobody", "unknown-team"), ("shore", "")] {
@@ -408,7 +407,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
             only: Some(vec![only.into()]),
             ..PoolChange::default()
         };
-        let problem = refusal(service.client.change_pool("quay", &change).await);
+        let problem = refusal(service.client.change_pool("staithe", &change).await);
         assert_eq!(problem.field.as_deref(), Some("only"), "{problem:?}");
     }
     drop(runner);
@@ -444,7 +443,7 @@ async fn the_tree_takes_no_cycle_and_loses_no_jobs_and_its_strands_move_along() 
                 .await,
         );
         assert_eq!(problem.field.as_deref(), Some("parent"));
-        assert!(problem.detail.contains("cannot lie in itself"));
+        assert!(problem.detail.contains("cannot contain itself"));
     }
     // A pool of chartroom's is out of the buoy's reach until the buoy is moved there.
     let pool = NewPool {
@@ -540,7 +539,7 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
             Some(Outcome::Cancellation)
         );
     }
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     assert_eq!(
         service.done(&wanted).await.line.result,
         Some(Outcome::Failure)
@@ -556,7 +555,7 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     let again = service.done(&again.jobs[0]).await;
     assert_eq!(again.exit_code, Some(3));
     assert_eq!(patience(&again), Some(Duration::from_secs(3600)));
-    // By filter only what was not retried yet is tried again: pressing twice does it once.
+    // By filter only what was not retried yet is retried: pressing twice does it once.
     let failed = |preview| act(Action::Retry, None, preview);
     let first = service.client.act_on_jobs(&failed(false)).await.unwrap();
     assert_eq!(
@@ -600,7 +599,7 @@ async fn an_action_on_all_jobs_is_refused() {
 async fn a_requirement_can_be_tried_before_anyone_submits() {
     let service = Service::start().await;
     service.furnish().await;
-    let runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let trial = |requirement: &str, project: Option<&str>| NewTrial {
         requirement: requirement.into(),
@@ -670,24 +669,24 @@ async fn shares_outlive_a_change_of_leader() {
         parent: None,
     };
     service.client.add_team(&shore).await.unwrap();
-    let tides = NewProject {
-        name: "tides".into(),
+    let soundings = NewProject {
+        name: "soundings".into(),
         team: "shore".into(),
     };
-    service.client.add_project(&tides).await.unwrap();
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.client.add_project(&soundings).await.unwrap();
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     // Shore has used the machine a little; then both wait behind one job of shore's.
-    let name = service.take(job("shore/tides", "", "sleep 0.3")).await;
+    let name = service.take(job("shore/soundings", "", "sleep 0.3")).await;
     service.done(&name).await;
     let open = service.data.path().join("open");
     let first = service
-        .take(job("shore/tides", "", &held_until(&open)))
+        .take(job("shore/soundings", "", &held_until(&open)))
         .await;
     service.starts(&first).await;
-    let late = service.take(job("shore/tides", "", "true")).await;
+    let late = service.take(job("shore/soundings", "", "true")).await;
     let early = service.take(job("firmware/buoy", "", "true")).await;
     service.why_when(&early, Reason::AllBusy).await;
-    // The state is built anew, as a new leader would.
+    // The state is rebuilt, as a new leader would.
     let pennine_wire::Place { path, .. } = service
         .client
         .change_place(

@@ -36,7 +36,7 @@ async fn old_logs_and_months_go_and_sums_and_open_jobs_stay() {
     .await;
     service.furnish().await;
     let waiting = service.submit("amr64", "true").await;
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let job = service.submit("linux", "echo the tide is out").await;
     service.done(&job).await;
@@ -62,7 +62,7 @@ async fn old_logs_and_months_go_and_sums_and_open_jobs_stay() {
         "{gone}"
     );
     let lines = service.client.log_lines(&job, 0, 10).await.unwrap_err();
-    assert!(lines.to_string().contains("not kept any more"), "{lines}");
+    assert!(lines.to_string().contains("has expired"), "{lines}");
     until("its objects are gone", || async {
         (std::fs::read_dir(&sealed).map_or(0, Iterator::count) == 0).then_some(())
     })
@@ -88,7 +88,7 @@ async fn old_logs_and_months_go_and_sums_and_open_jobs_stay() {
         left.is_empty().then_some(())
     })
     .await;
-    // What they came to stays, also where everything is worked out anew.
+    // What they came to stays, also where everything is recomputed.
     assert_eq!(waits(&service).await, 2);
     let store = Store::open(&service.database.url, 2).unwrap();
     let mut connection = store.get().await.unwrap();

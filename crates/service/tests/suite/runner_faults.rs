@@ -69,7 +69,7 @@ async fn until_swept(home: &Path) {
 async fn one_runner() -> (Service, Runner) {
     let service = Service::start().await;
     service.furnish().await;
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     (service, runner)
 }
@@ -102,7 +102,7 @@ async fn log_and_result_outlive_the_runner_and_an_hour_without_the_service() {
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Failure));
     assert_eq!(job.exit_code, Some(7));
-    assert_eq!(job.attempts.len(), 1, "it was not tried again");
+    assert_eq!(job.attempts.len(), 1, "it was not retried");
     let log = log_of(&service, &name, 1).await;
     assert!(
         log.contains("\nbegun\nlate words\npennine: exit code 7 after "),
@@ -171,11 +171,12 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
     for one in job.attempts.iter().filter(|one| !one.accepted) {
         let message = one.message.as_deref().unwrap();
         assert!(
-            message == "fell-01 was restarted and lost it" || message.contains("did not take it"),
+            message == "fell-01 was restarted and lost the job"
+                || message.contains("did not acknowledge"),
             "{message}"
         );
     }
-    let lost = "\npennine: the runner was ended while this ran";
+    let lost = "\npennine: the runner was stopped while this ran";
     // Not each that was assigned was begun: a runner that is not back yet does not take it.
     let mut logs = Vec::new();
     for one in &job.attempts {
@@ -234,7 +235,7 @@ async fn what_a_job_leaves_running_or_forks_without_end_ends_with_it() {
 async fn one_line_of_two_gigabytes_is_cut_at_the_cap_and_reading_it_stays_cheap() {
     let service = Service::with(|config| config.limits.job_log_bytes = 4 << 20).await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let name = service
         .submit("", "head -c 2147483648 /dev/zero; echo; echo end")
         .await;
@@ -464,12 +465,12 @@ async fn a_job_that_holds_seats_ends_before_its_lease_when_its_runner_is_cut_off
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert_eq!(
         job.attempts[0].message.as_deref(),
-        Some("fell-01 was cut off and ended it, since it held seats")
+        Some("fell-01 was disconnected and ended the job, because it held seats")
     );
     assert!(
         log_of(&service, &with_seat, 1)
             .await
-            .contains("and this job holds seats, which others may have soon")
+            .contains("and this job holds seats that others may get soon")
     );
     let job = service.client.job(&without).await.unwrap();
     assert_eq!(
@@ -485,7 +486,7 @@ async fn runners_of_one_host_share_its_limit() {
     service.add_pool("loft", &["loft"]).await;
     let host = tempfile::tempdir().unwrap();
     let mut runners = Vec::new();
-    for (name, pool) in [("fell-01", "quay"), ("loft-01", "loft")] {
+    for (name, pool) in [("fell-01", "staithe"), ("loft-01", "loft")] {
         let ticket = service.ticket(pool).await;
         let share = [
             "--host-dir",
@@ -529,7 +530,7 @@ async fn runners_of_one_host_share_its_limit() {
         (executing().await == 2).then_some(())
     })
     .await;
-    // The others wait for a runner, not for ever on one that cannot begin them.
+    // The others wait for a runner, not indefinitely on one that cannot begin them.
     until("the other two wait", || async {
         let mut waiting = 0;
         for name in &names {
@@ -546,7 +547,7 @@ async fn runners_of_one_host_share_its_limit() {
         for lost in job.attempts.iter().filter(|one| !one.accepted) {
             let message = lost.message.as_deref().unwrap();
             assert!(
-                message.contains("its host has as many jobs as it may"),
+                message.contains("its host is at its limit of jobs"),
                 "{message}"
             );
         }

@@ -28,7 +28,7 @@ fn printed(output: &std::process::Output) -> String {
 async fn what_people_set_of_a_runner_counts_over_its_machine_and_reaches_its_jobs() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let change = RunnerChange {
         description: Some("beside the wave tank".into()),
@@ -90,7 +90,7 @@ async fn what_people_set_of_a_runner_counts_over_its_machine_and_reaches_its_job
 async fn a_folder_set_for_programs_is_searched_by_jobs_and_for_facts() {
     let service = Service::start().await;
     service.furnish().await;
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let tools = tempfile::tempdir().unwrap();
     let tool = tools.path().join("scopectl");
@@ -116,7 +116,7 @@ async fn a_folder_set_for_programs_is_searched_by_jobs_and_for_facts() {
 async fn wrong_settings_are_refused_with_the_field() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let fact = |name: &str, value: &str| RunnerChange {
         facts: [(name.to_owned(), text(value))].into(),
         ..RunnerChange::default()
@@ -175,7 +175,7 @@ async fn wrong_settings_are_refused_with_the_field() {
             "{change:?}"
         );
     }
-    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    let _second = Runner::working(&service, "staithe", "fell-02", 1).await;
     let taken = RunnerChange {
         name: Some("fell-01".into()),
         ..none()
@@ -192,7 +192,7 @@ async fn wrong_settings_are_refused_with_the_field() {
 async fn taking_a_label_or_the_last_runner_away_says_first_who_loses_what() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let set = label("bench", Some(true));
     service.client.change_runner("fell-01", &set).await.unwrap();
     let job = service.submit("bench", "true").await;
@@ -242,12 +242,12 @@ async fn taking_a_label_or_the_last_runner_away_says_first_who_loses_what() {
 async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_elsewhere() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut first = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut first = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let script = "test $PENNINE_ATTEMPT_NUMBER = 2 || sleep 1000";
     let job = service.submit("", script).await;
     service.runner_when("fell-01", RunnerState::Busy).await;
-    let _second = Runner::working(&service, "quay", "fell-02", 1).await;
+    let _second = Runner::working(&service, "staithe", "fell-02", 1).await;
     service.runner_when("fell-02", RunnerState::Available).await;
     let mut how = Retirement {
         accept_losses: true,
@@ -276,7 +276,7 @@ async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_else
     // The record stays, and the name is free again.
     let shown = service.client.runner(&retired.runner.short).await.unwrap();
     assert_eq!(shown.reason, "admin retired it");
-    let _again = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _again = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
 }
 
@@ -284,7 +284,7 @@ async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_else
 async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     for (verb, state) in [
         ("pause", RunnerState::Paused),
@@ -297,7 +297,7 @@ async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() 
     }
     let told = printed(&runner.say(&["status"]));
     assert!(
-        told.contains("fell-01") && told.contains("somebody at fell-01"),
+        told.contains("fell-01") && told.contains("a user on fell-01"),
         "{told}"
     );
     let left = runner.say(&["leave"]);
@@ -306,7 +306,7 @@ async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() 
     assert_eq!(runner.ended().await.code(), Some(3));
     let again = printed(&runner.say(&["leave"]));
     assert!(again.contains("has not joined"), "{again}");
-    let ticket = service.ticket("quay").await;
+    let ticket = service.ticket("staithe").await;
     let server = [
         "--server",
         &service.url,
@@ -323,7 +323,7 @@ async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() 
 async fn a_runner_told_to_stop_finishes_its_job_and_takes_nothing_new() {
     let service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let script = "while [ ! -e ../../go ]; do sleep 0.05; done; echo through";
     let job = service.submit("", script).await;
@@ -372,7 +372,7 @@ async fn a_ticket_for_several_machines_names_and_labels_them_and_ends_when_revok
         labels: vec!["calm".into()],
         ..NewTicket::default()
     };
-    let made = service.client.add_ticket("quay", &new).await.unwrap();
+    let made = service.client.add_ticket("staithe", &new).await.unwrap();
     assert_eq!((made.ticket.uses, made.ticket.runner_name), (3, None));
     let join = |name: &str| {
         let home = tempfile::tempdir().unwrap();
@@ -389,7 +389,7 @@ async fn a_ticket_for_several_machines_names_and_labels_them_and_ends_when_revok
     assert!(join("fell-01").contains("Joined"));
     let other = join("loft-01");
     assert!(
-        other.contains("names like fell-*") && other.contains("can still be used"),
+        other.contains("names like fell-*") && other.contains("still valid"),
         "{other}"
     );
     assert!(join("fell-02").contains("Joined"));
@@ -401,7 +401,7 @@ async fn a_ticket_for_several_machines_names_and_labels_them_and_ends_when_revok
         like: Some(made.ticket.name.clone()),
         ..NewTicket::default()
     };
-    let copy = service.client.add_ticket("quay", &like).await.unwrap();
+    let copy = service.client.add_ticket("staithe", &like).await.unwrap();
     assert_eq!(
         (copy.ticket.uses, copy.ticket.names.as_str()),
         (3, "fell-*")
@@ -451,7 +451,11 @@ async fn a_ticket_for_several_machines_names_and_labels_them_and_ends_when_revok
             "labels[0]",
         ),
     ] {
-        let refused = service.client.add_ticket("quay", &new).await.unwrap_err();
+        let refused = service
+            .client
+            .add_ticket("staithe", &new)
+            .await
+            .unwrap_err();
         let problem = refused.problem().unwrap();
         assert_eq!(problem.field.as_deref(), Some(field), "{problem:?}");
     }
@@ -463,7 +467,7 @@ async fn a_second_runner_of_a_host_gets_a_name_of_its_own() {
     service.furnish().await;
     for _ in 0..2 {
         let home = tempfile::tempdir().unwrap();
-        let ticket = service.ticket("quay").await;
+        let ticket = service.ticket("staithe").await;
         let joined = Runner::join(
             home.path(),
             &["--server", &service.url, "--ticket", &ticket],
@@ -490,7 +494,7 @@ async fn a_join_that_is_never_finished_is_swept_and_so_is_what_a_revoked_ticket_
     let service = Service::start().await;
     service.furnish().await;
     let home = tempfile::tempdir().unwrap();
-    let ticket = service.ticket("quay").await;
+    let ticket = service.ticket("staithe").await;
     let server = [
         "--server",
         &service.url,
@@ -503,7 +507,7 @@ async fn a_join_that_is_never_finished_is_swept_and_so_is_what_a_revoked_ticket_
     let joined = service.client.runner("fell-01").await.unwrap().short;
     let awaited = service
         .client
-        .add_ticket("quay", &NewTicket::default())
+        .add_ticket("staithe", &NewTicket::default())
         .await
         .unwrap();
     service

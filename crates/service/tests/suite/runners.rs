@@ -47,7 +47,7 @@ async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_bac
     service.furnish().await;
     let ticket = service
         .client
-        .add_ticket("quay", &Default::default())
+        .add_ticket("staithe", &Default::default())
         .await
         .unwrap();
     let awaited = service
@@ -57,7 +57,7 @@ async fn a_runner_is_awaited_then_available_then_busy_then_offline_and_comes_bac
         .unwrap();
     assert_eq!(awaited.state, RunnerState::Awaited);
     assert!(ticket.command.contains(&service.url) && ticket.command.contains(&ticket.secret));
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let shown = service.client.runner("fell-01").await.unwrap();
     for fact in ["os", "arch", "cores", "mem", "disk", "host"] {
@@ -87,7 +87,7 @@ async fn a_connection_that_ends_between_two_polls_is_known_to_have_ended() {
     service.furnish().await;
     let ticket = service
         .client
-        .add_ticket("quay", &Default::default())
+        .add_ticket("staithe", &Default::default())
         .await
         .unwrap();
     let route = Route::default();
@@ -104,7 +104,10 @@ async fn a_connection_that_ends_between_two_polls_is_known_to_have_ended() {
         let checked = service.client.check_runner("fell-01").await.ok()?;
         let mut findings = checked.findings.iter();
         let found = findings.find(|one| one.check == "connection")?;
-        found.message.contains("closed from its side").then_some(())
+        found
+            .message
+            .contains("closed its connection")
+            .then_some(())
     })
     .await;
 }
@@ -113,7 +116,7 @@ async fn a_connection_that_ends_between_two_polls_is_known_to_have_ended() {
 async fn the_credential_is_readable_by_its_owner_only() {
     let service = Service::start().await;
     service.furnish().await;
-    let runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let mode = std::fs::metadata(runner.home.path().join("runner.json"))
         .unwrap()
         .permissions()
@@ -147,21 +150,21 @@ async fn joining_says_why_it_cannot() {
     let unknown = join(&service.url, "pen-ticket-nonsense");
     assert_eq!(unknown.status.code(), Some(3));
     assert!(
-        output_text(&unknown).contains("never made this ticket"),
+        output_text(&unknown).contains("did not issue this ticket"),
         "{}",
         output_text(&unknown)
     );
-    let secret = service.ticket("quay").await;
+    let secret = service.ticket("staithe").await;
     let first = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     first.enrol(&enrol(&secret, "fell-01")).await.unwrap();
     let used = join(&service.url, &secret);
     assert!(
         output_text(&used).contains("was used")
-            && output_text(&used).contains("pennine ticket add --pool quay"),
+            && output_text(&used).contains("pennine ticket add --pool staithe"),
         "{}",
         output_text(&used)
     );
-    let secret = service.ticket("quay").await;
+    let secret = service.ticket("staithe").await;
     service.clock.advance(Duration::from_secs(200));
     let taken = Runner::join(
         home.path(),
@@ -175,7 +178,7 @@ async fn joining_says_why_it_cannot() {
         ],
     );
     assert!(
-        output_text(&taken).contains("named \"fell-01\" already"),
+        output_text(&taken).contains("already has a runner named \"fell-01\""),
         "{}",
         output_text(&taken)
     );
@@ -192,7 +195,7 @@ async fn joining_says_why_it_cannot() {
     let strange = join(&stranger, "x");
     assert_eq!(strange.status.code(), Some(4));
     assert!(
-        output_text(&strange).contains("not like Pennine"),
+        output_text(&strange).contains("is not Pennine"),
         "{}",
         output_text(&strange)
     );
@@ -219,7 +222,7 @@ async fn strange_server() -> String {
 async fn a_second_live_session_on_one_credential_is_refused_and_the_next_life_is_not() {
     let service = Service::start().await;
     service.furnish().await;
-    let secret = service.ticket("quay").await;
+    let secret = service.ticket("staithe").await;
     let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     let credential = nobody
         .enrol(&enrol(&secret, "fell-01"))
@@ -262,7 +265,7 @@ async fn a_retired_or_unknown_credential_is_told_to_join_again() {
 async fn another_protocol_is_refused_with_what_to_update() {
     let service = Service::start().await;
     service.furnish().await;
-    let secret = service.ticket("quay").await;
+    let secret = service.ticket("staithe").await;
     let client = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     let error = client
         .enrol(&Enrol {
@@ -281,7 +284,7 @@ async fn another_protocol_is_refused_with_what_to_update() {
 async fn a_paused_runner_takes_nothing_and_waiting_jobs_say_so() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let desired_state = |desired_state: &str| {
         let request = reqwest::Client::new().put(format!(
@@ -308,7 +311,7 @@ async fn a_paused_runner_takes_nothing_and_waiting_jobs_say_so() {
 async fn what_a_runner_finds_is_kept_in_versions_and_attempts_point_to_them() {
     let service = Service::start().await;
     service.furnish().await;
-    let secret = service.ticket("quay").await;
+    let secret = service.ticket("staithe").await;
     let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
     let credential = nobody
         .enrol(&enrol(&secret, "fell-01"))

@@ -48,7 +48,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
     .await;
     let first = service.submit("linux", "true").await;
     let second = service.submit("linux", "exit 3").await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let jobs = [service.done(&first).await, service.done(&second).await];
     until("it was tried", || async {

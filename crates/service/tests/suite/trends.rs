@@ -51,11 +51,11 @@ async fn kept(service: &Service) -> Vec<String> {
 /// Told apart by anything, one group holds all the work.
 async fn groups_add_up(service: &Service, busy: u64) {
     for (by, name) in [
-        (By::Pool, "quay"),
+        (By::Pool, "staithe"),
         (By::Project, "firmware/buoy"),
         (By::Team, "firmware"),
         (By::Requirement, "linux"),
-        (By::Runner, "quay/fell-01"),
+        (By::Runner, "staithe/fell-01"),
         (By::Title, "firmware/buoy: sh"),
     ] {
         let of = TrendFilter {
@@ -91,7 +91,7 @@ async fn waits_are_listed(service: &Service, jobs: &[Job], waits_on: &str) {
 async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let mut names = Vec::new();
     for script in ["sleep 1", "exit 3", "true"] {
@@ -168,14 +168,14 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
     assert!(offered > busy, "{offered} offered, {busy} busy");
 
     groups_add_up(&service, busy).await;
-    let quay = TrendFilter {
-        pool: Some("quay".into()),
+    let staithe = TrendFilter {
+        pool: Some("staithe".into()),
         by: Some(By::Project),
         ..last_hour()
     };
-    let quay = service.client.trends(&quay).await.unwrap();
-    assert_eq!(quay.whole.wait.count, 3);
-    assert_eq!(quay.groups.len(), 1);
+    let staithe = service.client.trends(&staithe).await.unwrap();
+    assert_eq!(staithe.whole.wait.count, 3);
+    assert_eq!(staithe.groups.len(), 1);
 
     waits_are_listed(&service, &jobs, &waits_on).await;
     let before = kept(&service).await;
@@ -192,7 +192,7 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
 async fn an_attempt_that_came_to_nothing_counts_once_and_its_job_waits_again() {
     let mut service = Service::start().await;
     service.furnish().await;
-    let mut runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let job = service.submit("linux", "sleep 600").await;
     service
         .job_when(&job, "runs", |job| job.line.started_at.is_some())
@@ -263,7 +263,7 @@ async fn what_cannot_be_asked_is_refused_with_what_can() {
     assert_eq!(
         refused(TrendFilter {
             runner: text("x"),
-            pool: text("quay"),
+            pool: text("staithe"),
             ..of()
         })
         .await,
@@ -287,7 +287,7 @@ async fn what_cannot_be_asked_is_refused_with_what_can() {
     );
     assert_eq!(
         refused(TrendFilter {
-            pool: text("quay"),
+            pool: text("staithe"),
             by: Some(By::Runner),
             ..of()
         })
@@ -317,7 +317,7 @@ async fn what_cannot_be_asked_is_refused_with_what_can() {
     assert!(service.client.week(&zone).await.is_err());
     let nothing = prints(&service, &["trends"]).await;
     assert!(
-        nothing.starts_with("Nothing is known of jobs in this time."),
+        nothing.starts_with("No data on jobs in this period."),
         "{nothing}"
     );
     for csv in [
@@ -351,7 +351,7 @@ for family in text_string_to_metric_families(sys.stdin.read()):
 async fn metrics_are_open_metrics_with_the_conventions_names() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 2).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     for script in ["true", "exit 1"] {
         let name = service.submit("linux", script).await;
@@ -427,12 +427,12 @@ async fn metrics_are_open_metrics_with_the_conventions_names() {
         format!(
             "histogram cicd_pipeline_run_duration_seconds_bucket {{{buoy},cicd_pipeline_run_state=pending,le=+Inf}} 2"
         ),
-        "gauge cicd_worker_count {cicd_worker_state=available,pennine_pool=quay} 1.0".to_owned(),
+        "gauge cicd_worker_count {cicd_worker_state=available,pennine_pool=staithe} 1.0".to_owned(),
         "gauge pennine_waiting_jobs {reason=no-match} 1.0".to_owned(),
-        "gauge pennine_slots {pennine_pool=quay,state=free} 2.0".to_owned(),
+        "gauge pennine_slots {pennine_pool=staithe,state=free} 2.0".to_owned(),
         "gauge pennine_target_waits {state=kept,target=prompt} 2.0".to_owned(),
         "gauge pennine_target_waits {state=undecided,target=prompt} 1.0".to_owned(),
-        "gauge pennine_alerts {kind=target-broken} 0.0".to_owned(),
+        "gauge pennine_alerts {kind=target-missed} 0.0".to_owned(),
     ] {
         assert!(found.contains(&line), "{line} in {found}");
     }

@@ -14,7 +14,7 @@ const FILE: &str = r#"
 [teams.shore]
 weight = 2
 [teams."shore/night"]
-[projects."shore/tides"]
+[projects."shore/soundings"]
 limit = 4
 give_up = "2h"
 [seats.compiler-licence]
@@ -24,10 +24,10 @@ kind = "local"
 quota = 1
 boot_limit = "2m"
 settings = { most = "1", walls = "folder" }
-[pools.quay]
+[pools.staithe]
 description = "standing machines"
 labels = ["bench"]
-only = ["shore/tides"]
+only = ["shore/soundings"]
 owner = "shore"
 [pools.slipway.machines]
 supplier = "here"
@@ -59,8 +59,11 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     let applied = prints(&service, &["yard", "apply", file]).await;
     assert!(applied.contains("added team shore/night\n"), "{applied}");
     let place = service.client.projects().await.unwrap().items.remove(0);
-    assert_eq!((place.path.as_str(), place.limit), ("shore/tides", Some(4)));
-    let pool = service.client.pool("quay").await.unwrap();
+    assert_eq!(
+        (place.path.as_str(), place.limit),
+        ("shore/soundings", Some(4))
+    );
+    let pool = service.client.pool("staithe").await.unwrap();
     assert_eq!((pool.owner.as_str(), pool.only.len()), ("shore", 1));
     let supply = service
         .client
@@ -75,11 +78,11 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     assert_eq!(thresholds.thresholds.ceiling_us, Micros(3_600_000_000));
 
     let again = prints(&service, &["yard", "apply", file]).await;
-    assert_eq!(again, "The yard is as the file says already.\n");
+    assert_eq!(again, "The yard already matches the file.\n");
     prints(&service, &["yard", "diff", file, "--check"]).await;
 
     // What is exported can be applied, and says the same; a pause by hand is no difference.
-    prints(&service, &["pool", "set", "quay", "--pause"]).await;
+    prints(&service, &["pool", "set", "staithe", "--pause"]).await;
     prints(&service, &["yard", "diff", file, "--check"]).await;
     let exported = prints(&service, &["yard", "export"]).await;
     let export = written(&folder, &exported);
@@ -113,7 +116,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     let by_hand = pennine(&service, &set).await;
     let message = String::from_utf8_lossy(&by_hand.stderr).into_owned();
     assert!(
-        message.contains("the pool slipway stands in yard.toml"),
+        message.contains("the pool slipway is managed by yard.toml"),
         "{message}"
     );
     let diff = prints(&service, &["yard", "diff", file]).await;
@@ -127,24 +130,24 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     let promised = |of: &str| {
         format!("{changed}[targets.prompt]\n{of}share = \"95 %\"\nwithin = \"90s\"\ndays = 7\n")
     };
-    written(&folder, &promised("pool = \"quay\"\n"));
+    written(&folder, &promised("pool = \"staithe\"\n"));
     prints(&service, &["yard", "apply", file]).await;
     let target = service.client.targets().await.unwrap().items.remove(0);
     assert_eq!(
         (target.pool.as_deref(), target.promise.days),
-        (Some("quay"), 7)
+        (Some("staithe"), 7)
     );
     written(&folder, &promised(""));
     let diff = prints(&service, &["yard", "diff", file]).await;
     assert!(
-        diff.contains("target prompt\n  pool  quay -> (nothing)"),
+        diff.contains("target prompt\n  pool  staithe -> (nothing)"),
         "{diff}"
     );
     prints(&service, &["yard", "apply", file]).await;
     prints(&service, &["yard", "diff", file, "--check"]).await;
     assert_eq!(service.client.targets().await.unwrap().items[0].pool, None);
 
-    written(&folder, "[pools.quay]\nlables = []\n");
+    written(&folder, "[pools.staithe]\nlables = []\n");
     let wrong = pennine(&service, &["yard", "apply", file]).await;
     assert_eq!(wrong.status.code(), Some(2));
     let message = String::from_utf8_lossy(&wrong.stderr).into_owned();
@@ -158,7 +161,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
 async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_by_force() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "quay", "fell-01", 1).await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let folder = tempfile::tempdir().unwrap();
     let path = written(
@@ -167,25 +170,25 @@ async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_
     );
     let file = path.to_str().unwrap();
     let kept = prints(&service, &["yard", "apply", file]).await;
-    assert!(kept.contains("left as they are: pool quay"), "{kept}");
+    assert!(kept.contains("left unchanged: pool staithe"), "{kept}");
     let refused = pennine(&service, &["yard", "apply", file, "--remove"]).await;
     assert_eq!(refused.status.code(), Some(3));
     let message = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(
-        message.contains("stopped at pool quay") && message.contains("fell-01"),
+        message.contains("stopped at pool staithe") && message.contains("fell-01"),
         "{message}"
     );
-    service.client.pool("quay").await.unwrap();
+    service.client.pool("staithe").await.unwrap();
 
-    let job = service.submit("pool = quay", "true").await;
+    let job = service.submit("pool = staithe", "true").await;
     service.done(&job).await;
     let removed = prints(
         &service,
         &["yard", "apply", file, "--remove", "--force", "--yes"],
     )
     .await;
-    assert_eq!(removed, "removed pool quay\n");
-    assert!(service.client.pool("quay").await.is_err());
+    assert_eq!(removed, "removed pool staithe\n");
+    assert!(service.client.pool("staithe").await.is_err());
     // What ran there is on record, and the name is free.
     assert_eq!(
         service
@@ -198,8 +201,8 @@ async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_
             .as_deref(),
         Some("fell-01")
     );
-    service.add_pool("quay", &[]).await;
-    let _next = Runner::working(&service, "quay", "fell-01", 1).await;
+    service.add_pool("staithe", &[]).await;
+    let _next = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
 }
 
@@ -216,8 +219,8 @@ async fn a_change_that_the_file_has_not_seen_is_not_overwritten() {
     let made = std::process::Command::new("mkfifo").arg(&pipe).status();
     assert!(made.unwrap().success());
     let supplier = "[suppliers.cloud]\nkind = \"standin-cloud\"\nsettings = { url = \"http://127.0.0.1:9\" }\n\
-                    secret_files = { key = \"key\" }\n[pools.quay]";
-    let text = FILE.replace("[pools.quay]", supplier);
+                    secret_files = { key = \"key\" }\n[pools.staithe]";
+    let text = FILE.replace("[pools.staithe]", supplier);
     written(
         &folder,
         &text.replace("labels = [\"bench\"]", "labels = [\"wet\"]"),
@@ -234,7 +237,11 @@ async fn a_change_that_the_file_has_not_seen_is_not_overwritten() {
             description: Some("changed by hand".into()),
             ..PoolChange::default()
         };
-        service.client.change_pool("quay", &change).await.unwrap();
+        service
+            .client
+            .change_pool("staithe", &change)
+            .await
+            .unwrap();
         secret.write_all(b"secret\n").await.unwrap();
         secret.flush().await.unwrap();
     };
@@ -242,12 +249,12 @@ async fn a_change_that_the_file_has_not_seen_is_not_overwritten() {
     let error = String::from_utf8_lossy(&applied.stderr);
     assert_eq!(applied.status.code(), Some(3), "{error}");
     for part in [
-        "stopped at pool quay",
-        "quay has changed since you read it, last by admin at",
+        "stopped at pool staithe",
+        "staithe has changed since you read it, last by admin at",
     ] {
         assert!(error.contains(part), "{error}");
     }
-    let pool = service.client.pool("quay").await.unwrap();
+    let pool = service.client.pool("staithe").await.unwrap();
     assert_eq!(pool.description, "changed by hand");
     assert!(
         !pool.labels.contains(&"wet".to_owned()),

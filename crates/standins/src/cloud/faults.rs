@@ -18,7 +18,7 @@ pub struct Faults {
     pub boots_slow: f64,
     /// So many machines stop while they come up.
     pub boots_fail: f64,
-    /// Sizes that are not to be had.
+    /// Sizes that are not available.
     pub out_of_stock: Vec<String>,
     /// The most requests in a second.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -226,11 +226,14 @@ impl Inner {
         };
         if !SIZES.iter().any(|(known, _)| *known == size) {
             let sizes: Vec<&str> = SIZES.iter().map(|(size, _)| *size).collect();
-            return refused(format!("there is no size {size:?}: {}", sizes.join(", ")));
+            return refused(format!(
+                "unknown size {size:?}; known: {}",
+                sizes.join(", ")
+            ));
         }
         if !order.image.is_empty() && !IMAGES.contains(&order.image.as_str()) {
             let images = IMAGES.join(", ");
-            return refused(format!("there is no image {:?}: {images}", order.image));
+            return refused(format!("unknown image {:?}; known: {images}", order.image));
         }
         if self.plan.faults.out_of_stock.iter().any(|out| out == size) {
             return refused(format!("machines of the size {size} are out of stock"));

@@ -102,7 +102,7 @@ create index idempotency_at on idempotency (at);
 create table yard_file (
   one        boolean primary key default true check (one),
   name       text not null,
-  -- By kind and name: {"pool": ["quay", ...], ...}.
+  -- By kind and name: {"pool": ["staithe", ...], ...}.
   things     jsonb not null,
   applied_at timestamptz not null,
   applied_by text not null

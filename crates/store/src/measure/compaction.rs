@@ -91,7 +91,7 @@ async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()
 }
 
 /// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
-/// tried again.
+/// retried.
 pub async fn compact(connection: &mut Connection) -> Result<bool> {
     let (_, before): (_, MeasureRevision) = revision(connection).await?;
     let Some(run) = next(connection).await? else {

@@ -1,8 +1,7 @@
-//! What is over is added to the sums, once: work spans of jobs, offers of runners, machines.
+//! Adds finished work to the sums, exactly once: work spans of jobs, offers of runners, machines.
 //!
-//! `measure_cursor` says how far the change feed was read for it; its row is locked meanwhile, so that nobody adds the same
-//! twice. What was added has a row of its own (`work span`), or a mark. The same functions work everything out anew from the
-//! record, with the same bytes.
+//! `measure_cursor` holds the position in the change feed; its row is locked during an update, so that nothing is added twice. Added
+//! work has a row of its own (`work_span`) or a mark. The same functions rebuild all sums from the record, to the same bytes.
 
 mod compaction;
 mod machines;
@@ -28,7 +27,7 @@ use pennine_core::time::Moment;
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
-/// Jobs that are worked out anew at once.
+/// How many jobs are rebuilt at once.
 const ANEW: i64 = 2000;
 
 macro_rules! measured {
@@ -37,13 +36,13 @@ macro_rules! measured {
     };
 }
 
-/// How far the change feed was read for the sums, and until when everything that was over is counted.
+/// Returns the position in the change feed, and up to when finished work is counted.
 pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     let (cursor, at, _) = read(sql!(measured!()), connection).await?;
     Ok((cursor, at))
 }
 
-/// As [`progress`], and nobody else adds anything until the transaction is over; what others got ready is worth nothing then.
+/// As [`progress`], and locks the sums until the transaction ends; sums that others prepared become invalid.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     let asked =
         sql!("update measure_cursor set revision = revision + 1 returning txid, id, at, revision");
@@ -51,17 +50,17 @@ pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     Ok((cursor, at))
 }
 
-/// How often anybody has added something.
+/// Counts the updates of the sums.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct MeasureRevision(i64);
 
-/// How far the change feed was read for the sums, for who gets something ready to be added.
+/// Returns the position in the change feed and the revision, for a caller that prepares sums.
 pub async fn revision(connection: &mut Connection) -> Result<(Cursor, MeasureRevision)> {
     let (cursor, _, revision) = read(sql!(measured!()), connection).await?;
     Ok((cursor, revision))
 }
 
-/// As [`lock`], unless somebody has added something since: then false.
+/// As [`lock`], unless the sums were updated since: then returns false.
 pub async fn lock_at(connection: &mut Connection, revision: MeasureRevision) -> Result<bool> {
     let locked = sql!(
         "update measure_cursor set revision = revision + 1 where revision = :revision";
@@ -95,7 +94,7 @@ async fn read(
     ))
 }
 
-/// Notes how far the feed was read.
+/// Stores the position in the feed.
 pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Moment) -> Result<()> {
     sql!(
         "update measure_cursor set txid = :txid, id = :id, at = greatest(at, :at)";
@@ -108,7 +107,7 @@ pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Mome
     Ok(())
 }
 
-/// Adds up what some things come to: what each is kept by, and what it adds to the stretches of a resolution.
+/// Adds things to the sums, each given by its keys and by its cells at a resolution.
 async fn add_up<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
     known: &mut KeyCache,
@@ -120,7 +119,7 @@ async fn add_up<F: Fn(Resolution) -> Cells>(
         .await
 }
 
-/// What some things come to.
+/// Returns the sums of some things.
 async fn sums_of<F: Fn(Resolution) -> Cells>(
     connection: &mut Connection,
     known: &mut KeyCache,
@@ -131,7 +130,7 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
     known.numbers(connection, keys).await?;
     let drawn = compacted_until(connection).await?;
     let wanted = |resolution: Resolution, at: Moment| {
-        // Days that are not drawn together yet will be when they are over.
+        // Days that are not compacted yet will be once they are complete.
         known.wants(at) && (resolution != Resolution::TenDays || at < drawn)
     };
     let mut sums = Sums::default();
@@ -150,7 +149,7 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
     Ok(sums)
 }
 
-/// What was worked out anew.
+/// The result of a rebuild.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Rebuilt {
     pub work_spans: u64,
@@ -158,7 +157,7 @@ pub struct Rebuilt {
     pub machines: u64,
 }
 
-/// From when on sums can be worked out anew: the first month of which everything that they are made of is on record.
+/// Returns from when on sums can be rebuilt: the first month that is completely on record.
 async fn complete_since(connection: &mut Connection) -> Result<Moment> {
     #[derive(QueryableByName)]
     struct Row {
@@ -175,7 +174,7 @@ async fn complete_since(connection: &mut Connection) -> Result<Moment> {
     })
 }
 
-/// Notes that not everything is on record any more that sums before a moment are made of.
+/// Records that the source of the sums before a moment is no longer complete.
 pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()> {
     sql!(
         "update measure_cursor set complete_since = :before where complete_since < :before";
@@ -186,9 +185,8 @@ pub async fn note_gone(connection: &mut Connection, before: Moment) -> Result<()
     Ok(())
 }
 
-/// Works all sums out anew from the record, in one transaction: it waits for whoever adds something, and they for
-/// it. What the feed says later of what is counted already is known by its mark. Sums of months of which something is not
-/// on record any more stay as they are.
+/// Rebuilds all sums from the record, in one transaction that excludes other updates. Work that the feed reports later is recognised
+/// by its mark. Sums of months that are not completely on record stay unchanged.
 pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebuilt> {
     in_transaction(connection, async |connection| {
         let (cursor, at) = lock(connection).await?;
@@ -201,7 +199,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         loop {
             let (rows, last) = over_after(connection, after, ANEW).await?;
             for row in &rows {
-                // Sums lie where their jobs do, which may be long ago.
+                // Sums are in the months of their jobs, which may be long ago.
                 if months.insert(Resolution::Month.start(row.ready_at.0)) {
                     partition::ensure(connection, row.ready_at.0, row.ready_at.0).await?;
                 }

@@ -177,5 +177,5 @@ async fn what_made_dispatch_inconsistent_twice_within_an_hour_is_set_aside_for_a
     let later = set_aside::list(&mut connection, NOW + MINUTE * 131)
         .await
         .unwrap();
-    assert!(later.is_empty(), "it is tried again");
+    assert!(later.is_empty(), "it is retried");
 }

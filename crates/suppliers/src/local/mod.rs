@@ -58,11 +58,11 @@ pub struct Local {
 pub const SETTINGS: [(&str, &str); 2] = [
     (
         "most",
-        "the most machines; what the host can bear when not given",
+        "the most machines [default: what the host has room for]",
     ),
     (
         "walls",
-        "overlay, read-only or folder; the first that works here when not given",
+        "overlay, read-only or folder [default: the first that works here]",
     ),
 ];
 
@@ -158,7 +158,7 @@ impl Local {
         let running = running.filter(|id| self.process(*id).is_some_and(|one| one.alive()));
         if running.count() >= limit as usize {
             return Err(Fault::Quota {
-                message: format!("this host bears {limit} machines beside the service"),
+                message: format!("this host has room for {limit} machines beside the service"),
                 quota: Some(limit),
             });
         }

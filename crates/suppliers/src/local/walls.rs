@@ -68,13 +68,13 @@ impl MachineIsolation {
     pub fn describe(self) -> &'static str {
         match self {
             MachineIsolation::Overlay => {
-                "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and what it writes outside its folder is thrown away with it"
+                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, and anything it writes outside its folder is discarded with it"
             }
             MachineIsolation::ReadOnly => {
-                "each machine is in a sandbox of its own: it reads the host's files but for people's homes and the service's data, and writes in its folder only (overlays do not work here)"
+                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, and writes only in its folder (overlays do not work here)"
             }
             MachineIsolation::Folder => {
-                "machines are plain folders, so a job can do what the service's user can (bubblewrap is not there, does not work here, or was not asked for)"
+                "machines are plain folders, so a job can do what the service's user can (bubblewrap is missing, does not work here, or was not selected)"
             }
         }
     }
@@ -115,7 +115,7 @@ impl MachineIsolation {
     }
 }
 
-/// The file behind `/etc/resolv.conf`, which may lie in a folder that machines do not see.
+/// The file behind `/etc/resolv.conf`, which may are in a folder that machines do not see.
 fn names() -> PathBuf {
     let path = Path::new("/etc/resolv.conf");
     path.canonicalize().unwrap_or_else(|_| path.to_owned())

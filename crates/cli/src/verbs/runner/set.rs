@@ -10,7 +10,7 @@ use pennine_wire::RunnerChange;
 pub struct SetArguments {
     /// Its name, short name or id.
     pub name: String,
-    /// What it is called from now on.
+    /// Its new name.
     #[arg(long, value_name = "NAME")]
     rename: Option<String>,
     /// What it is for.
@@ -19,28 +19,28 @@ pub struct SetArguments {
     /// How many jobs it takes at once.
     #[arg(long, value_name = "N")]
     slots: Option<u32>,
-    /// A label that it is to have; may be given several times.
+    /// A label to add; may be given several times.
     #[arg(long = "label", value_name = "LABEL")]
     labels: Vec<String>,
-    /// A label that it is not to have, whatever its machine says; may be given several times.
+    /// A label to remove, even if the machine reports it; may be given several times.
     #[arg(long = "no-label", value_name = "LABEL")]
     no_labels: Vec<String>,
-    /// A fact over what its machine finds; may be given several times.
+    /// A fact that overrides the machine's; may be given several times.
     #[arg(long = "fact", value_name = "NAME=VALUE", value_parser = pair)]
     facts: Vec<(String, String)>,
     /// An environment variable of every job that it runs; may be given several times.
     #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
     variables: Vec<(String, String)>,
-    /// A folder in which programs are looked for first; may be given several times.
+    /// A folder searched first for programs; may be given several times.
     #[arg(long = "path", value_name = "FOLDER")]
     paths: Vec<String>,
-    /// Take back what people set: slots, paths, label:NAME, fact:NAME or variable:NAME; may be given several times.
+    /// Reset an override: slots, paths, label:NAME, fact:NAME or variable:NAME; may be given several times.
     #[arg(long = "reset", value_name = "WHAT", value_parser = reset)]
     resets: Vec<Reset>,
-    /// Only say what it would do.
+    /// Only show what would change.
     #[arg(long)]
     preview: bool,
-    /// Do it although jobs would be left that nothing can run.
+    /// Proceed although jobs would be left without a runner.
     #[arg(long)]
     yes: bool,
 }
@@ -63,12 +63,12 @@ fn reset(text: &str) -> Result<Reset, String> {
         ("label", name) if !name.is_empty() => Ok(Reset::Label(name.to_owned())),
         ("fact", name) if !name.is_empty() => Ok(Reset::Fact(name.to_owned())),
         ("variable", name) if !name.is_empty() => Ok(Reset::Variable(name.to_owned())),
-        _ => Err("it is slots, paths, label:NAME, fact:NAME or variable:NAME".to_owned()),
+        _ => Err("use slots, paths, label:NAME, fact:NAME or variable:NAME".to_owned()),
     }
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("it is NAME=VALUE")?;
+    let (name, value) = text.split_once('=').ok_or("use NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
 }
 

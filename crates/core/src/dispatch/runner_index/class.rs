@@ -247,7 +247,7 @@ impl RunnerIndex {
         class
     }
 
-    /// A pool is like this. Whether kinds and classes have to be worked out anew.
+    /// A pool is like this. Whether kinds and classes have to be recomputed.
     pub fn pool(&mut self, view: PoolView) -> bool {
         let id = view.id;
         let known = self.pools.get(&id);

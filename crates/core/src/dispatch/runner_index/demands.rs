@@ -54,7 +54,7 @@ impl RunnerIndex {
         }
     }
 
-    /// Whether most of the kinds are of no strand any more, so that it is time to work them out anew.
+    /// Whether most of the kinds are of no strand any more, so that it is time to recomputes them.
     pub fn is_mostly_unused(&self) -> bool {
         self.unused_kinds > MOST_UNUSED_KINDS.max(self.kinds.len() / 2)
     }

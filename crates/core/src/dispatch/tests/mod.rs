@@ -25,7 +25,7 @@ const REQUIREMENTS: [&str; 6] = [
 const PROJECTS: [&str; 5] = [
     "firmware/buoy",
     "firmware/radio/modem",
-    "shore/tides",
+    "shore/soundings",
     "shore/api",
     "chartroom",
 ];
@@ -34,7 +34,7 @@ const PLACES: [&str; 6] = [
     "firmware",
     "firmware/radio",
     "shore",
-    "shore/tides",
+    "shore/soundings",
     "chartroom",
     "",
 ];
@@ -387,7 +387,7 @@ impl Bench {
             );
             prop_assert!(
                 self.model.free_slots(&runner) > 0,
-                "never more attempts than slots"
+                "ceiling attempts than slots"
             );
             self.model.running.insert(
                 assignment.attempt,
@@ -855,7 +855,7 @@ fn a_strand_that_is_used_no_more_is_forgotten_with_its_requirement_and_can_be_to
             requirement: format!("linux and cores >= {n}"),
             ..StrandKey::default()
         },
-        project: "shore/tides".into(),
+        project: "shore/soundings".into(),
     };
     let mut most = (0, 0, 0);
     for n in 0..3_000 {
@@ -882,7 +882,7 @@ fn a_strand_that_is_used_no_more_is_forgotten_with_its_requirement_and_can_be_to
         );
     }
     assert_eq!(state.inconsistency(), None);
-    // An hour's worth of strands, and some hundreds of kinds before they are worked out anew.
+    // An hour's worth of strands, and some hundreds of kinds before they are recomputed.
     assert!(most.0 <= 181, "{most:?}");
     assert!(most.1 <= 1_000 && most.2 <= 1_000, "{most:?}");
     assert!(!state.knows_strand(StrandId(id(0))));

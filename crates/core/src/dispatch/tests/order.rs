@@ -74,7 +74,7 @@ impl Bench {
 
 #[test]
 fn jobs_of_a_strand_start_in_the_order_in_which_they_became_ready() {
-    let mut bench = bench(vec![alike("linux", "shore/tides")], &[(1, 1)]);
+    let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 1)]);
     for _ in 0..5 {
         bench.submit(0);
     }
@@ -88,7 +88,7 @@ fn jobs_of_a_strand_start_in_the_order_in_which_they_became_ready() {
 
 #[test]
 fn a_job_that_was_lost_goes_to_another_runner_if_one_is_free_and_to_the_same_if_none_is() {
-    let mut bench = bench(vec![alike("linux", "shore/tides")], &[(1, 1), (1, 1)]);
+    let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 1), (1, 1)]);
     let waits = |job, avoid| Event::Waits {
         job: JobId(id(job)),
         strand: StrandId(id(0)),
@@ -104,7 +104,7 @@ fn a_job_that_was_lost_goes_to_another_runner_if_one_is_free_and_to_the_same_if_
 
 #[test]
 fn a_refused_assignment_gives_its_slot_back() {
-    let mut bench = bench(vec![alike("linux", "shore/tides")], &[(1, 1)]);
+    let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 1)]);
     bench.submit(0);
     bench.submit(0);
     let attempt = bench.plan().assignments[0].attempt;
@@ -116,7 +116,7 @@ fn a_refused_assignment_gives_its_slot_back() {
 fn a_teams_batch_does_not_starve_the_others() {
     let strands = vec![
         alike("linux", "firmware/buoy"),
-        alike("linux", "shore/tides"),
+        alike("linux", "shore/soundings"),
     ];
     let mut bench = bench(strands, &[(1, 4)]);
     for _ in 0..20 {
@@ -137,7 +137,7 @@ fn a_teams_batch_does_not_starve_the_others() {
 fn a_team_of_twice_the_weight_gets_twice_the_slots() {
     let strands = vec![
         alike("linux", "firmware/buoy"),
-        alike("linux", "shore/tides"),
+        alike("linux", "shore/soundings"),
     ];
     let mut bench = bench(strands, &[(1, 9)]);
     bench.take(Step::Place {
@@ -161,7 +161,7 @@ fn a_team_of_twice_the_weight_gets_twice_the_slots() {
 fn who_used_much_of_late_waits_for_who_did_not_and_it_is_forgotten() {
     let strands = vec![
         alike("linux", "firmware/buoy"),
-        alike("linux", "shore/tides"),
+        alike("linux", "shore/soundings"),
     ];
     let mut bench = bench(strands, &[(1, 1)]);
     bench.submit(0);
@@ -193,7 +193,7 @@ fn bands_come_before_shares_and_a_long_wait_climbs() {
     };
     let strands = vec![
         band(Band::Background, "firmware/buoy"),
-        band(Band::Normal, "shore/tides"),
+        band(Band::Normal, "shore/soundings"),
         band(Band::Urgent, "chartroom"),
     ];
     let mut bench = bench(strands, &[(1, 1)]);
@@ -216,7 +216,7 @@ fn the_scarce_machine_is_left_to_those_who_need_it_now() {
     let strands = || {
         vec![
             alike("linux", "firmware/buoy"),
-            alike("bench", "shore/tides"),
+            alike("bench", "shore/soundings"),
         ]
     };
     let yard = [(0, 1), (0, 1), (2, 1)];
@@ -242,7 +242,7 @@ fn the_scarce_machine_is_left_to_those_who_need_it_now() {
 fn a_job_that_could_run_anywhere_makes_room_for_one_that_could_not() {
     let strands = vec![
         alike("linux", "firmware/buoy"),
-        alike("bench", "shore/tides"),
+        alike("bench", "shore/soundings"),
     ];
     let mut bench = bench(strands, &[(0, 1), (2, 1)]);
     bench.submit(0);
@@ -252,7 +252,7 @@ fn a_job_that_could_run_anywhere_makes_room_for_one_that_could_not() {
 
 #[test]
 fn the_cheaper_pool_is_taken_first_then_the_runner_idle_longest() {
-    let mut bench = Bench::of(vec![alike("linux", "shore/tides")]);
+    let mut bench = Bench::of(vec![alike("linux", "shore/soundings")]);
     for (pool, price) in [(0, 900_000), (1, 300_000)] {
         let mut view = pool_view(pool, true, "");
         view.price = Price(price);
@@ -285,17 +285,17 @@ fn the_cheaper_pool_is_taken_first_then_the_runner_idle_longest() {
 
 #[test]
 fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
-    let mut bench = Bench::of(vec![alike("linux", "shore/tides")]);
+    let mut bench = Bench::of(vec![alike("linux", "shore/soundings")]);
     let mut key = match strand_event(0, &bench.model.alike[0]) {
         Event::Strand { key, .. } => key,
         _ => unreachable!("a strand"),
     };
-    key.workspace = Some("tides".into());
-    bench.model.alike.push(alike("linux", "shore/tides"));
+    key.workspace = Some("soundings".into());
+    bench.model.alike.push(alike("linux", "shore/soundings"));
     let event = Event::Strand {
         id: StrandId(id(1)),
         key,
-        project: "shore/tides".into(),
+        project: "shore/soundings".into(),
     };
     bench.state.apply(event, bench.now);
     bench.take(Step::Pool {
@@ -309,7 +309,7 @@ fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
         bench.runner(n, 1, 1);
     }
     let kept = Event::Workspace {
-        name: "tides".into(),
+        name: "soundings".into(),
         runner: RunnerId(id(2)),
         there: true,
     };
@@ -326,7 +326,7 @@ fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
 
 #[test]
 fn a_limit_of_nothing_lets_nothing_start_and_says_so() {
-    let mut bench = bench(vec![alike("linux", "shore/tides")], &[(1, 4)]);
+    let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 4)]);
     bench.take(Step::Place {
         place: 2,
         weight: 1,
@@ -340,7 +340,7 @@ fn a_limit_of_nothing_lets_nothing_start_and_says_so() {
     let standing = bench.state.standing(StrandId(id(0))).unwrap();
     assert_eq!(
         standing.describe(Reason::TeamLimit),
-        "shore holds 0 slots; its limit is 0"
+        "shore uses 0 slots; its limit is 0"
     );
     bench.take(Step::Place {
         place: 2,
@@ -353,7 +353,7 @@ fn a_limit_of_nothing_lets_nothing_start_and_says_so() {
 #[test]
 fn seats_lowered_under_use_drain() {
     let mut bench = bench(
-        vec![with_seats(alike("linux", "shore/tides"), 1)],
+        vec![with_seats(alike("linux", "shore/soundings"), 1)],
         &[(1, 4)],
     );
     bench.take(Step::Seats { seat: 0, count: 3 });
@@ -377,7 +377,7 @@ fn seats_lowered_under_use_drain() {
 #[test]
 fn seats_taken_back_from_a_stuck_holder_go_to_the_next_and_are_not_given_back_twice() {
     let mut bench = bench(
-        vec![with_seats(alike("linux", "shore/tides"), 1)],
+        vec![with_seats(alike("linux", "shore/soundings"), 1)],
         &[(1, 2)],
     );
     bench.take(Step::Seats { seat: 0, count: 1 });
@@ -400,7 +400,7 @@ fn a_job_that_needs_several_seats_is_not_starved_by_a_stream_that_needs_one() {
     // Two seats; one-seat jobs overlap so that both are never free at once, unless they are set aside.
     let strands = vec![
         with_seats(alike("linux", "firmware/buoy"), 2),
-        with_seats(alike("linux", "shore/tides"), 1),
+        with_seats(alike("linux", "shore/soundings"), 1),
     ];
     let mut bench = bench(strands, &[(1, 8)]);
     bench.take(Step::Seats { seat: 0, count: 2 });
@@ -431,7 +431,7 @@ fn a_job_that_needs_several_seats_is_not_starved_by_a_stream_that_needs_one() {
     }
     assert!(
         held_back,
-        "those held back say that a seat is kept for another"
+        "those held back say that the seat is reserved for another job"
     );
     assert!(
         (900..=1200).contains(&waited),
@@ -441,7 +441,7 @@ fn a_job_that_needs_several_seats_is_not_starved_by_a_stream_that_needs_one() {
 
 #[test]
 fn machines_that_are_being_made_are_said_of_as_many_jobs_as_they_will_take() {
-    let mut bench = Bench::of(vec![alike("arm64", "shore/tides")]);
+    let mut bench = Bench::of(vec![alike("arm64", "shore/soundings")]);
     let mut view = pool_view(0, true, "");
     view.makes = Some(runner_view(9, 0, 0, 1, RunnerState::Available).subject);
     view.coming = 3;
@@ -487,9 +487,9 @@ fn reach_is_everything_at_or_below_the_owner_narrowed_and_widened() {
     assert!(!below("firmware/buoy", "firmware"));
     let mut pool = pool_view(0, true, "firmware");
     pool.reach.only.push("firmware/radio".into());
-    pool.reach.also.push("shore/tides".into());
+    pool.reach.also.push("shore/soundings".into());
     assert!(pool.reaches("firmware/radio/modem"));
     assert!(!pool.reaches("firmware/buoy"));
-    assert!(pool.reaches("shore/tides"));
+    assert!(pool.reaches("shore/soundings"));
     assert!(!pool.reaches("shore/api"));
 }

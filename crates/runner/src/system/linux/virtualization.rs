@@ -18,7 +18,7 @@ use std::time::Duration;
 const LIMIT: Duration = Duration::from_secs(2);
 /// The guest's only page, in bytes.
 const PAGE: NonZeroUsize = NonZeroUsize::new(4096).unwrap();
-/// Where the page lies in the guest's memory.
+/// Where the page is in the guest's memory.
 const GUEST_ADDRESS: u64 = 0x1000;
 /// The instruction `hlt`.
 const HALT: u8 = 0xf4;
@@ -30,7 +30,7 @@ pub fn works() -> bool {
     std::thread::spawn(move || {
         let halted = guest_halts();
         if let Err(error) = &halted {
-            tracing::debug!(%error, "no virtual machine runs here");
+            tracing::debug!(%error, "virtual machines do not run here");
         }
         let _ = sender.send(halted.unwrap_or(false));
     });

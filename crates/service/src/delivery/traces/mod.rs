@@ -103,7 +103,7 @@ pub async fn run(app: App) {
             }
             Err(error) => {
                 if pause == EVERY {
-                    tracing::warn!(%error, "traces could not be sent; it is tried again");
+                    tracing::warn!(%error, "traces could not be sent; they will be retried");
                 }
                 pause = (pause * 2).min(LONGEST_PAUSE);
             }
@@ -188,7 +188,7 @@ async fn send(
     }
     if status.is_client_error() && ![401, 403, 404, 408, 429].contains(&status.as_u16()) {
         // It will not be taken next time either: what comes after it should not wait for it.
-        tracing::warn!(%status, jobs = ids.len(), "traces were refused and are left out");
+        tracing::warn!(%status, jobs = ids.len(), "traces were refused and are skipped");
         return Ok(());
     }
     Err(DeliveryError::Sending(format!(

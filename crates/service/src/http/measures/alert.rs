@@ -1,4 +1,4 @@
-//! Alerts: what people are told of.
+//! Alerts.
 
 use crate::access::Principal;
 use crate::app::App;
@@ -21,13 +21,13 @@ pub async fn list(
     Ok(Json(views::measures::alert::list(&app, params).await?))
 }
 
-/// From when on people are told of what is not told at once.
+/// The thresholds of alerts that are not raised at once.
 #[utoipa::path(get, operation_id = "show_thresholds", path = "/alerts/thresholds", tag = "now", responses((status = 200, body = AlertThresholds)))]
 pub async fn thresholds(State(app): State<App>, _: Principal) -> Answer<Json<AlertThresholds>> {
     Ok(Json(views::measures::alert::thresholds(&app).await?))
 }
 
-/// Change from when on people are told.
+/// Change the thresholds of alerts.
 #[utoipa::path(patch, operation_id = "change_thresholds", path = "/alerts/thresholds", tag = "now", request_body = ThresholdsChange,
     params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now")),
     responses((status = 200, body = AlertThresholds), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
@@ -42,16 +42,16 @@ pub async fn change_thresholds(
     ))
 }
 
-/// Say that somebody looks at an alert: it is shown more quietly from then on.
-#[utoipa::path(post, operation_id = "see_alert", path = "/alerts/{alert}/see", tag = "now",
+/// Acknowledge an alert: others see who does, and it is shown less prominently.
+#[utoipa::path(post, operation_id = "acknowledge_alert", path = "/alerts/{alert}/acknowledge", tag = "now",
     params(("alert" = String, Path, description = "its short name (a-12)")),
     responses((status = 200, body = Alert), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
-pub async fn see(
+pub async fn acknowledge(
     State(app): State<App>,
     who: Principal,
     Path(name): Path<String>,
 ) -> Answer<Json<Alert>> {
     Ok(Json(
-        operations::measures::alert::see(&app, &who, &name).await?,
+        operations::measures::alert::acknowledge(&app, &who, &name).await?,
     ))
 }

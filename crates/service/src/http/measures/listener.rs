@@ -1,4 +1,4 @@
-//! Listeners: who else is told.
+//! Listeners.
 
 use crate::access::Principal;
 use crate::app::App;
@@ -19,7 +19,7 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<List
     Ok(Json(views::measures::listener::list(&app).await?))
 }
 
-/// Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once.
+/// Add a listener: it receives each alert from now on as a signed event. Its secret is shown only in this answer.
 #[utoipa::path(post, operation_id = "add_listener", path = "/listeners", tag = "now", request_body = NewListener,
     responses((status = 201, body = MadeListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add(
@@ -32,7 +32,7 @@ pub async fn add(
     ))
 }
 
-/// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
+/// Change a listener's address, its kinds of alerts, or whether it is paused. Delivery is retried at once.
 #[utoipa::path(patch, operation_id = "change_listener", path = "/listeners/{listener}", tag = "now", request_body = ListenerChange,
     params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("listener" = String, Path, description = "its name")),
     responses((status = 200, body = Listener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
@@ -61,7 +61,7 @@ pub async fn remove(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
+/// Renew a listener's secret, which is shown only in this answer. For a day, events are signed with the previous secret as well.
 #[utoipa::path(post, operation_id = "renew_listener", path = "/listeners/{listener}/renew", tag = "now",
     params(("listener" = String, Path, description = "its name")),
     responses((status = 200, body = MadeListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
@@ -75,7 +75,7 @@ pub async fn renew(
     ))
 }
 
-/// Send a listener an event to try it, now, and say what came of it.
+/// Send a listener a test event, and return the result.
 #[utoipa::path(post, operation_id = "try_listener", path = "/listeners/{listener}/try", tag = "now",
     params(("listener" = String, Path, description = "its name")),
     responses((status = 200, body = TriedListener), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

@@ -30,7 +30,7 @@ pub async fn add(
     ))
 }
 
-/// Change what a target promises.
+/// Change a target.
 #[utoipa::path(patch, operation_id = "change_target", path = "/targets/{target}", tag = "trends", request_body = TargetChange,
     params(("If-Match" = Option<String>, Header, description = "the version that was read; refused with 412 where it is another by now"), ("target" = String, Path, description = "its name")),
     responses((status = 200, body = Target), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

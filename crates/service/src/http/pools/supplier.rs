@@ -60,7 +60,7 @@ pub async fn change(
     ))
 }
 
-/// Remove a supplier that no pool names and of which no machine is on record.
+/// Remove a supplier that no pool uses and that has no machines on record.
 #[utoipa::path(delete, operation_id = "remove_supplier", path = "/suppliers/{supplier}", tag = "machines",
     params(("supplier" = String, Path, description = "its name")),
     responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

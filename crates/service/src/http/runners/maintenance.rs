@@ -16,7 +16,7 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Main
     Ok(Json(views::runners::maintenance::list(&app).await?))
 }
 
-/// Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on.
+/// Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue.
 #[utoipa::path(post, operation_id = "add_maintenance", path = "/maintenance", tag = "yard", request_body = NewMaintenance,
     responses((status = 201, body = Maintenance), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add(
@@ -29,7 +29,7 @@ pub async fn add(
     ))
 }
 
-/// End maintenance now, or call it off.
+/// End or cancel maintenance.
 #[utoipa::path(post, operation_id = "end_maintenance", path = "/maintenance/{maintenance}/end", tag = "yard",
     params(("maintenance" = String, Path, description = "its short name (m-3)")),
     responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

@@ -44,7 +44,7 @@ pub async fn finished(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// An attempt is over and has no result. Its job is tried again.
+/// An attempt is over and has no result. Its job is retried.
 pub async fn lost(
     State(app): State<App>,
     AuthenticatedRunner(known, _): AuthenticatedRunner,

@@ -67,7 +67,7 @@ pub async fn change(
     ))
 }
 
-/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
 /// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
 #[utoipa::path(post, operation_id = "retire_runner", path = "/runners/{runner}/retire", tag = "yard", request_body = Retirement,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),

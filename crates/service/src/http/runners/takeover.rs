@@ -22,7 +22,7 @@ pub async fn next(
     Ok(Json(views::runners::takeover::next(&app, &text).await?))
 }
 
-/// Take a runner back from the jobs that have it: they are ended and tried again, losing no try, and the runner is paused,
+/// Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
 /// so that nothing takes it before somebody resumes it.
 #[utoipa::path(post, operation_id = "take_runner_back", path = "/runners/{runner}/take-back", tag = "yard", request_body = TakeRunnerBack,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),

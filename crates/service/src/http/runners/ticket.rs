@@ -31,7 +31,7 @@ pub async fn add(
     ))
 }
 
-/// Make a ticket worth nothing. Machines that have joined with it stay.
+/// Revoke a ticket. Machines that have joined with it stay.
 #[utoipa::path(post, operation_id = "revoke_ticket", path = "/tickets/{ticket}/revoke", tag = "yard",
     params(("ticket" = String, Path, description = "its id or short name (t-7)")),
     responses((status = 200, body = Ticket), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

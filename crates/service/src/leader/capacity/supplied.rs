@@ -53,7 +53,7 @@ impl Term<'_> {
             }
             Done::Offered(supplier, Ok(offer)) => self.offered(supplier, offer, now).await?,
             Done::Offered(_, Err(fault)) => {
-                tracing::debug!(%fault, "a supplier could not say what it offers");
+                tracing::debug!(%fault, "a supplier could not report its offer");
             }
         }
         self.record_supplier_failures(now).await?;
@@ -131,11 +131,11 @@ impl Term<'_> {
                 }
             }
             Err(fault) => {
-                tracing::warn!(machine = machine.name, %fault, "an order came to nothing");
+                tracing::warn!(machine = machine.name, %fault, "an order failed");
                 self.fault(supplier, pool, &fault, now);
                 if matches!(fault, Fault::Unclear(_)) {
                     // It may be there: it is removed, whether it is or not.
-                    let reason = format!("nobody knows what came of the order: {fault}");
+                    let reason = format!("the outcome of the order is unknown: {fault}");
                     self.give_up(id, &reason, now).await?;
                 } else {
                     let reason = fault.to_string();
@@ -209,7 +209,7 @@ impl Term<'_> {
                 .collect();
             for stray in strays {
                 if !trials.contains(&stray) && !fresh.contains(&stray) {
-                    tracing::warn!(machine = %stray, "a machine that nobody knows is removed");
+                    tracing::warn!(machine = %stray, "an unknown machine is removed");
                     self.yard.supplier_calls.remove(supplier, stray, false);
                 }
             }
@@ -232,16 +232,16 @@ impl Term<'_> {
         for machine in vanished {
             let failed = machine.state == MachineState::Booting;
             let reason = if failed {
-                "it vanished while it came up"
+                "it vanished while booting"
             } else {
-                "it vanished: its supplier does not have it any more"
+                "it vanished: its supplier no longer lists it"
             };
             tracing::warn!(machine = %machine.id, reason, "a machine is gone");
             let event = MachineEvent::Vanish { failed };
             self.step(machine.id, event, reason, Detail::default(), now)
                 .await?;
             if failed {
-                let fault = Fault::Refused("its machines vanish while they come up".to_owned());
+                let fault = Fault::Refused("its machines vanish while booting".to_owned());
                 self.fault(supplier, machine.pool, &fault, now);
             }
         }
@@ -261,9 +261,9 @@ impl Term<'_> {
         };
         match (found.stage, known.state) {
             (SuppliedState::Stopped, MachineState::Booting) => {
-                self.give_up(known.id, "it stopped while it came up", now)
+                self.give_up(known.id, "it stopped while booting", now)
                     .await?;
-                let fault = Fault::Refused("its machines stop while they come up".to_owned());
+                let fault = Fault::Refused("its machines stop while booting".to_owned());
                 self.fault(known.supplier, known.pool, &fault, now);
             }
             (SuppliedState::Stopped, MachineState::Joined) => {
@@ -291,7 +291,7 @@ impl Term<'_> {
                         now,
                     )
                     .await?;
-                    tracing::info!(machine = %known.id, "its supplier takes it back soon; it takes nothing new");
+                    tracing::info!(machine = %known.id, "its supplier will reclaim it soon; it accepts no new jobs");
                     self.app.feed.kick();
                 }
             }

@@ -36,7 +36,7 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
         .keys()
         .find(|kind| !KINDS.contains(&kind.as_str()))
     {
-        let message = format!("{kind:?} is none of {}", KINDS.join(", "));
+        let message = format!("unknown kind {kind:?}; known: {}", KINDS.join(", "));
         return Err(ServiceError::invalid("things", message));
     }
     let count: usize = applied

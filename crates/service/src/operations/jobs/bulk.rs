@@ -32,7 +32,7 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
     if unfiltered {
         return Err(ServiceError::invalid(
             "action",
-            "it says of no jobs: give a reason, a team or project, a requirement, or the jobs themselves",
+            "no jobs selected: give a reason, a team or project, a requirement, or the jobs",
         ));
     }
     let mut connection = app.store.get().await?;

@@ -61,7 +61,7 @@ fn check(new: &NewJob) -> Result<Checked> {
     if time_limit.is_zero() || time_limit > WEEK {
         return Err(ServiceError::invalid(
             "time_limit_us",
-            "a time limit is more than nothing and at most 7 days",
+            "a time limit is more than 0 and at most 7 days",
         ));
     }
     let tries = new.tries.unwrap_or(3);
@@ -71,7 +71,7 @@ fn check(new: &NewJob) -> Result<Checked> {
     if new.give_up_us.is_some_and(|give_up| give_up.0 == 0) {
         return Err(ServiceError::invalid(
             "give_up_us",
-            "a job waits for more than nothing; leave it out to wait for ever",
+            "the time is more than 0; leave it out to wait without limit",
         ));
     }
     let title = match new.title.as_deref().map(str::trim) {
@@ -109,15 +109,15 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
             let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();
             let message = match names.as_slice() {
-                [] => format!("there is no seat {name:?}, nor any other"),
-                names => format!("there is no seat {name:?}; there are: {}", names.join(", ")),
+                [] => format!("unknown seat {name:?}; no seats exist"),
+                names => format!("unknown seat {name:?}; known seats: {}", names.join(", ")),
             };
             return Err(ServiceError::invalid("seats", message)
                 .remedy("correct the name, or add the seat: pennine seat add NAME --count N"));
         };
         if *count == 0 || *count > seat.count.max(0).unsigned_abs() {
             let message = format!(
-                "it asks for {count} {name} seats; a job can have 1 to {}",
+                "the job needs {count} {name} seats; a job can have 1 to {}",
                 seat.count
             );
             return Err(ServiceError::invalid(&format!("seats.{name}"), message));

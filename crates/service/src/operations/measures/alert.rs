@@ -1,4 +1,4 @@
-//! Alerts: what people are told of.
+//! Alerts.
 
 use crate::access::{Principal, Role};
 use crate::app::App;
@@ -13,7 +13,7 @@ use pennine_store::{Connection, audit};
 use pennine_wire::{Alert, AlertThresholds, ThresholdsChange};
 use serde_json::json;
 
-/// Change from when on people are told.
+/// Changes the thresholds of alerts.
 pub async fn change_thresholds(
     app: &App,
     who: &Principal,
@@ -47,8 +47,8 @@ pub async fn change_thresholds(
     .await
 }
 
-/// Say that somebody looks at an alert: it is shown more quietly from then on.
-pub async fn see(app: &App, who: &Principal, name: &str) -> Result<Alert> {
+/// Acknowledges an alert: it is shown less prominently.
+pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
         let number = number(name)?;
@@ -57,19 +57,27 @@ pub async fn see(app: &App, who: &Principal, name: &str) -> Result<Alert> {
             found.ok_or_else(|| ServiceError::unknown("alert", name))
         };
         let row = find(connection).await?;
-        if row.state.0 == AlertState::Over {
-            let message = format!("{name} is over");
+        if row.state.0 == AlertState::Ended {
+            let message = format!("{name} has ended");
             return Err(ServiceError::conflict(
                 "wrong-state",
-                "There is nothing to look at",
+                "The alert has ended",
                 message,
             ));
         }
         let now = app.clock.now();
-        // Somebody was first: that is no error.
+        // Acknowledged before: that is no error.
         if alert::see(connection, row.id, &who.name, now).await? {
             let detail = json!({"message": row.message});
-            audit::write(connection, now, &who.name, "alert.see", name, detail).await?;
+            audit::write(
+                connection,
+                now,
+                &who.name,
+                "alert.acknowledge",
+                name,
+                detail,
+            )
+            .await?;
         }
         let row = find(connection).await?;
         shown(row).ok_or_else(|| ServiceError::unknown("alert", name))

@@ -100,11 +100,11 @@ fn read(body: &[u8], names: &NameCache, now: Moment) -> Result<Vec<Line>> {
         .collect();
     if !missing.is_empty() {
         return Err(wrong(format!(
-            "the first line names no column {}",
+            "the header line has no column {}",
             missing.join(", ")
         ))
         .remedy(format!(
-            "needed: {}; also read: {}; others are passed over",
+            "required: {}; optional: {}; other columns are ignored",
             NEEDED.join(", "),
             OPTIONAL.join(", ")
         )));
@@ -153,7 +153,7 @@ impl Cells<'_> {
     fn moment(&self, name: &str) -> Result<Moment, String> {
         let text = self.get(name);
         serde_json::from_value(text.into())
-            .map_err(|_| format!("{name}: {text:?} is no moment such as 2026-11-23T06:00:00Z"))
+            .map_err(|_| format!("{name}: {text:?} is not a time such as 2026-11-23T06:00:00Z"))
     }
 
     /// A whole number; 0 where the cell is empty.
@@ -162,7 +162,7 @@ impl Cells<'_> {
             "" => Ok(0),
             text => text
                 .parse()
-                .map_err(|_| format!("{name}: {text:?} is no whole number")),
+                .map_err(|_| format!("{name}: {text:?} is not a whole number")),
         }
     }
 
@@ -189,7 +189,7 @@ impl Cells<'_> {
             return Err("ready, assigned, started and finished are not in this order".to_owned());
         }
         if finished > now || now.since(ready) > OLDEST {
-            return Err("it has to lie in the last ten years, and be over".to_owned());
+            return Err("the job has to have finished, within the last ten years".to_owned());
         }
         Ok([ready, assigned, started, finished])
     }
@@ -226,12 +226,12 @@ fn one(
     let project = *names
         .projects
         .get(project)
-        .ok_or_else(|| format!("project: there is no project {project:?}"))?;
+        .ok_or_else(|| format!("project: unknown project {project:?}"))?;
     let pool = cells.get("pool");
     let pool = *names
         .pools
         .get(pool)
-        .ok_or_else(|| format!("pool: there is no pool {pool:?}"))?;
+        .ok_or_else(|| format!("pool: unknown pool {pool:?}"))?;
     let result: Outcome = cells
         .get("result")
         .parse()
@@ -247,7 +247,7 @@ fn one(
         "" => None,
         code => Some(
             code.parse()
-                .map_err(|_| format!("exit_code: {code:?} is no exit code"))?,
+                .map_err(|_| format!("exit_code: {code:?} is not an exit code"))?,
         ),
     };
     Ok(Line {
@@ -314,7 +314,7 @@ async fn write(
             facts: Facts::new(),
             from: mine().map(|line| line.assigned).min().unwrap_or_default(),
             until: mine().map(|line| line.finished).max().unwrap_or_default(),
-            reason: format!("{by} imported what ran on it"),
+            reason: format!("imported by {by}"),
         };
         history::add_runner(connection, &past).await?;
     }
@@ -398,7 +398,7 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSum
     ) else {
         return Err(ServiceError::invalid(
             "body",
-            "the file has no line below its heads",
+            "the file has no lines below its header",
         ));
     };
     partition::ensure(&mut connection, first, now).await?;
@@ -409,10 +409,10 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSum
     match kept.await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let message =
-                "a line of it is on record already: the file, or a part of it, was imported before";
+                "a line is already on record: the file, or part of it, was imported before";
             return Err(ServiceError::conflict(
                 "exists-already",
-                "It was imported before",
+                "Already imported",
                 message,
             ));
         }

@@ -33,14 +33,14 @@ fn check_url(url: &str) -> Result<()> {
         return wrong("an address has at most 2000 bytes");
     }
     let Ok(parsed) = reqwest::Url::parse(url) else {
-        return wrong("an address is whole, as in https://bell.skerry.example/pennine");
+        return wrong("give a complete address, such as https://bell.skerry.example/pennine");
     };
     if !matches!(parsed.scheme(), "http" | "https") || !parsed.has_host() {
         return wrong("an address begins with http:// or https:// and names a host");
     }
     if !parsed.username().is_empty() || parsed.password().is_some() {
         return wrong(
-            "an address holds no password: events are signed, so that the listener knows who sends them",
+            "an address must not contain a password: events are signed, so that the listener can verify the sender",
         );
     }
     Ok(())
@@ -63,7 +63,7 @@ fn fresh_secret(app: &App, id: Uuid) -> Result<(String, String)> {
     let secret = format!("whsec_{}", STANDARD.encode(bytes));
     let locked = app.encryption.lock(&webhook_client::lock_name(id), &secret);
     let locked = locked.ok_or_else(|| {
-        ServiceError::ours(&std::io::Error::other("a secret could not be locked"))
+        ServiceError::ours(&std::io::Error::other("a secret could not be encrypted"))
     })?;
     Ok((secret, locked))
 }
@@ -78,16 +78,12 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
     commit(app, async |connection| {
         let there = listener::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
-            let message = format!("there is a listener {:?} already", new.name);
+            let message = format!("a listener {:?} already exists", new.name);
             return Err(ServiceError::taken(message));
         }
         if there.len() >= MOST {
-            let message = format!("there are {MOST} listeners already");
-            return Err(ServiceError::conflict(
-                "too-many",
-                "There are too many",
-                message,
-            ));
+            let message = format!("{MOST} listeners already exist");
+            return Err(ServiceError::conflict("too-many", "Too many", message));
         }
         let now = app.clock.now();
         let from = outbox::head(connection).await?;
@@ -115,7 +111,7 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
     .await
 }
 
-/// Change where a listener is, what it hears of, or whether it is paused. It is tried again at once.
+/// Change where a listener is, what it hears of, or whether it is paused. It is retried at once.
 pub async fn change(
     app: &App,
     who: &Principal,

@@ -27,7 +27,7 @@ fn set(row: &mut Row, promise: Objective) -> Result<()> {
         };
         return Err(ServiceError::invalid(field, error.to_string()));
     }
-    let wrong = |field: &str| ServiceError::invalid(field, "that is no such number");
+    let wrong = |field: &str| ServiceError::invalid(field, "the number is out of range");
     row.share = i16::try_from(promise.share.0).map_err(|_| wrong("share"))?;
     row.within_us = Db(promise.within_us);
     row.days = i32::try_from(promise.days).map_err(|_| wrong("days"))?;
@@ -42,7 +42,7 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         let (mut pool_id, mut place_id) = (None, None);
         match (&new.pool, &new.place) {
             (Some(_), Some(_)) => {
-                let message = "a target is about a pool, or about a team or project, not both";
+                let message = "a target covers a pool, or a team or project, not both";
                 return Err(ServiceError::invalid("place", message));
             }
             (Some(name), None) => {
@@ -60,16 +60,12 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         }
         let there = target::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
-            let message = format!("there is a target {:?} already", new.name);
+            let message = format!("a target {:?} already exists", new.name);
             return Err(ServiceError::taken(message));
         }
         if there.len() >= MOST {
-            let message = format!("there are {MOST} targets already, and no more are looked after");
-            return Err(ServiceError::conflict(
-                "too-many",
-                "There are too many",
-                message,
-            ));
+            let message = format!("{MOST} targets already exist, the maximum");
+            return Err(ServiceError::conflict("too-many", "Too many", message));
         }
         let now = app.clock.now();
         let mut row = Row {
@@ -92,14 +88,14 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         };
         set(&mut row, promise)?;
         target::write(connection, &row, now).await?;
-        let detail = json!({"promise": promise.describe(), "pool": new.pool, "place": new.place});
+        let detail = json!({"objective": promise.describe(), "pool": new.pool, "place": new.place});
         audit::write(connection, now, &who.name, "target.add", &new.name, detail).await?;
         one(app, connection, &new.name).await
     })
     .await
 }
 
-/// Change what a target promises.
+/// Change a target.
 pub async fn change(
     app: &App,
     who: &Principal,
@@ -123,7 +119,7 @@ pub async fn change(
         set(&mut row, promise)?;
         let now = app.clock.now();
         target::write(connection, &row, now).await?;
-        let detail = json!({"promise": promise.describe(), "before": before.describe()});
+        let detail = json!({"objective": promise.describe(), "before": before.describe()});
         audit::write(connection, now, &who.name, "target.change", name, detail).await?;
         one(app, connection, name).await
     })
@@ -137,7 +133,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
         let row = find(connection, name).await?;
         let now = app.clock.now();
         target::remove(connection, row.id, now).await?;
-        let detail = json!({"promise": row.promise().describe()});
+        let detail = json!({"objective": row.promise().describe()});
         audit::write(connection, now, &who.name, "target.remove", name, detail).await?;
         Ok(())
     })

@@ -44,7 +44,7 @@ async fn add(
     commit(app, async |connection| {
         match place::insert(connection, &new).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let message = format!("there is a team or project {path:?} already");
+                let message = format!("a team or project {path:?} already exists");
                 return Err(ServiceError::taken(message));
             }
             other => other?,
@@ -99,7 +99,7 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
         place.slot_limit = match limit {
             None => None,
             Some(limit) => Some(i32::try_from(limit).map_err(|_| {
-                ServiceError::invalid("limit", "a limit is a number of slots; null takes it away")
+                ServiceError::invalid("limit", "a limit is a number of slots; null removes it")
             })?),
         };
     }
@@ -107,7 +107,7 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
         if give_up.is_some_and(|give_up| give_up.0 == 0) {
             return Err(ServiceError::invalid(
                 "give_up_us",
-                "a job waits for more than nothing; null lets it wait for ever",
+                "the time is more than 0; null means no limit",
             ));
         }
         place.give_up_us = give_up.map(Db);
@@ -162,17 +162,14 @@ async fn move_below(
     };
     if below(&place.path, &parent.path) {
         let message = format!(
-            "{} is {} or lies below it: a team cannot lie in itself",
+            "{} is {} or is below it: a team cannot contain itself",
             parent.path, place.path
         );
         return Err(ServiceError::invalid("parent", message).remedy("choose a team outside it"));
     }
     match place::move_below(connection, &place, &parent, at).await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let message = format!(
-                "{:?} has something called {:?} already",
-                parent.path, place.name
-            );
+            let message = format!("{:?} already contains {:?}", parent.path, place.name);
             Err(ServiceError::taken(message).field("parent"))
         }
         other => Ok(other?),
@@ -187,19 +184,17 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
         let contents = place::contents(connection, &found).await?;
         let parts = [
             (contents.places, "place", "remove them first"),
-            (contents.pools, "pool", "give them to another owner first"),
+            (contents.pools, "pool", "change their owner first"),
             (
                 contents.jobs,
                 "job",
-                "its history would lose its place; set its limit to 0 to close it",
+                "its history needs it; set its limit to 0 to close it",
             ),
         ];
         if let Some((count, noun, remedy)) = parts.into_iter().find(|(count, ..)| *count > 0) {
             let s = if count == 1 { "" } else { "s" };
             let message = format!("{} has {count} {noun}{s}", found.path);
-            return Err(
-                ServiceError::conflict("not-empty", "It is not empty", message).remedy(remedy),
-            );
+            return Err(ServiceError::conflict("not-empty", "Not empty", message).remedy(remedy));
         }
         let at = app.clock.now();
         place::remove(connection, &found, at).await?;

@@ -31,7 +31,7 @@ pub async fn sign_in(app: &App, token: &str) -> Result<SignedIn> {
         let found = token::by_secret(connection, &secret::hash(token.trim()), now).await?;
         let Some(found) = found else {
             return Err(ServiceError::unauthenticated(
-                "this token is not known here, has expired, or was revoked",
+                "the token is unknown, has expired, or was revoked",
             )
             .field("token"));
         };
@@ -116,7 +116,7 @@ pub async fn by_token(app: &App, secret: &str) -> Result<Principal> {
     let mut connection = app.store.get().await?;
     let Some(token) = token::by_secret(&mut connection, &hash, now).await? else {
         return Err(ServiceError::unauthenticated(
-            "the token is not known here, has expired, or was revoked",
+            "the token is unknown, has expired, or was revoked",
         ));
     };
     app.tokens.insert(hash, token.clone());

@@ -63,7 +63,7 @@ pub async fn changed(
             "month_budget" => supply.budget.month = None,
             other => {
                 if supply.settings.remove(other).is_none() {
-                    let message = format!("there is no setting {other:?} to clear");
+                    let message = format!("unknown setting {other:?}");
                     return Err(ServiceError::invalid("supply.clear", message));
                 }
             }
@@ -80,10 +80,10 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
     if supply.supplier.is_empty() {
         return invalid(
             "supplier",
-            "a pool that gets machines needs a supplier".to_owned(),
+            "a pool with machines needs a supplier".to_owned(),
         )
         .map_err(|failure: ServiceError| {
-            failure.remedy("pennine supplier list shows those that exist")
+            failure.remedy("pennine supplier list shows the known ones")
         });
     }
     if supplier::find(connection, &supply.supplier)
@@ -93,7 +93,10 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
         return Err(ServiceError::unknown("supplier", &supply.supplier).field("supply.supplier"));
     }
     if supply.ceiling > MOST {
-        return invalid("ceiling", format!("a pool has {MOST} machines at most"));
+        return invalid(
+            "ceiling",
+            format!("a pool can have {MOST} machines at most"),
+        );
     }
     let floors = supply.week.times.iter().filter_map(|times| times.floor);
     if let Some(floor) = floors
@@ -107,7 +110,7 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
         return invalid("floor", message);
     }
     if Duration::from(supply.dwell_us) > LONGEST_DWELL {
-        return invalid("dwell_us", "a machine dwells 7 days at most".to_owned());
+        return invalid("dwell_us", "dwell is 7 days at most".to_owned());
     }
     if !(1..=256).contains(&supply.slots) {
         return invalid("slots", "a machine has 1 to 256 slots".to_owned());
@@ -138,14 +141,14 @@ async fn check(connection: &mut Connection, supply: &Supply) -> Result<()> {
         return invalid("facts", "at most 200 facts".to_owned());
     }
     if supply.week.times.len() > 100 {
-        return invalid("week", "at most 100 stretches of the week".to_owned());
+        return invalid("week", "at most 100 periods of the week".to_owned());
     }
     if let Err(error) = supply.week.check() {
         return invalid("week", error.to_string());
     }
     if !supply.week.zone.is_empty() && TimeZone::get(&supply.week.zone).is_err() {
         let message = format!(
-            "{:?} is no time zone of the IANA database, such as Europe/Dublin",
+            "{:?} is not a time zone of the IANA database, such as Europe/Dublin",
             supply.week.zone
         );
         return invalid("week.zone", message);

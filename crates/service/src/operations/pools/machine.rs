@@ -36,9 +36,9 @@ pub async fn start(
     commit(app, async |connection| {
     let pool = find_pool(connection, name).await?;
     let Some(policy) = pool.supply() else {
-        let message = format!("{name} gets no machines from a supplier: people bring them");
+        let message = format!("{name} has no supplier: people bring its machines");
         return Err(
-            ServiceError::conflict("no-supplier", "The pool makes no machines", message).remedy(format!(
+            ServiceError::conflict("no-supplier", "The pool has no supplier", message).remedy(format!(
                 "pennine pool set {name} --supplier NAME, or add a machine with: pennine ticket add --pool {name}"
             )),
         );
@@ -53,11 +53,11 @@ pub async fn start(
     let there = u32::try_from(there.len()).unwrap_or(u32::MAX);
     if there.saturating_add(count) > policy.ceiling {
         let message = format!(
-            "{name} has {there} machines, and its ceiling is {}",
+            "{name} has {there} machines; its ceiling is {}",
             policy.ceiling
         );
         return Err(
-            ServiceError::conflict("ceiling-reached", "There are enough machines", message).remedy(
+            ServiceError::conflict("ceiling-reached", "The ceiling is reached", message).remedy(
                 format!("raise it with: pennine pool set {name} --ceiling N"),
             ),
         );

@@ -90,7 +90,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
         }
         match pool::insert(connection, &row, &who.name).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let message = format!("there is a pool {:?} already", new.name);
+                let message = format!("a pool {:?} already exists", new.name);
                 return Err(ServiceError::taken(message));
             }
             other => other?,
@@ -184,7 +184,7 @@ async fn edit(
             .find(|path| !pennine_core::dispatch::below(&next.owner, path));
         if let Some(path) = outside {
             let message = format!(
-                "{path} does not lie below {}, which owns the pool: narrowed to it, nobody could use it",
+                "{path} is not below {}, which owns the pool: narrowed to it, no project could use the pool",
                 next.owner
             );
             return Err(ServiceError::invalid("only", message)
@@ -257,7 +257,7 @@ pub async fn change(
                 views::pools::stranded::refuse(&losses, name)?;
             }
             if !pool::set(connection, &next.pool, &who.name, now).await? {
-                let message = format!("somebody else has changed {name} meanwhile");
+                let message = format!("{name} was changed in the meantime");
                 return Err(ServiceError::stale(message, next.version()));
             }
             if other {
@@ -315,7 +315,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
             };
             let message = format!("{name} has {}{more}", names.join(", "));
             return Err(ServiceError::conflict("pool-has-runners", "The pool has runners", message).remedy(
-            "retire them first, or use force: they are retired, and their jobs end and are tried again elsewhere",
+            "retire them first, or use force: they are retired, and their jobs end and are retried elsewhere",
         ));
         }
         if !how.accept_losses {
@@ -335,7 +335,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
         let removed = pool::remove(connection, id, &who.name, now).await?;
         if !removed {
             let message =
-                format!("a machine has come to {name} meanwhile, or somebody else has removed it");
+                format!("a machine has joined {name} in the meantime, or it was removed");
             return Err(
                 ServiceError::conflict("changed-meanwhile", "The pool has changed", message)
                     .remedy("repeat it"),

@@ -22,9 +22,7 @@ fn check_count(count: u32) -> Result<i32> {
     i32::try_from(count)
         .ok()
         .filter(|_| count <= MOST)
-        .ok_or_else(|| {
-            ServiceError::invalid("count", format!("there are 0 to {MOST} seats of a name"))
-        })
+        .ok_or_else(|| ServiceError::invalid("count", format!("a seat's count is 0 to {MOST}")))
 }
 
 fn check_description(text: &str) -> Result<()> {
@@ -53,7 +51,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
     commit(app, async |connection| {
         match seat::insert(connection, &row).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let message = format!("there is a seat {:?} already", new.name);
+                let message = format!("a seat {:?} already exists", new.name);
                 return Err(ServiceError::taken(message));
             }
             other => other?,
@@ -126,7 +124,7 @@ pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -
             );
             return Err(ServiceError::conflict(
                 "wrong-state",
-                "There is nothing to take back",
+                "No seat to take back",
                 message,
             ));
         }

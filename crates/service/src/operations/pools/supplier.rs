@@ -44,7 +44,10 @@ fn check_settings(
             .iter()
             .map(|(kind, _, _)| *kind)
             .collect();
-        let message = format!("{kind:?} is no kind of supplier: {}", kinds.join(", "));
+        let message = format!(
+            "unknown kind of supplier {kind:?}; known: {}",
+            kinds.join(", ")
+        );
         return Err(ServiceError::invalid("kind", message));
     };
     for key in settings.keys().chain(secrets.keys()) {
@@ -53,7 +56,10 @@ fn check_settings(
                 .iter()
                 .map(|(key, message)| format!("{key} ({message})"))
                 .collect();
-            let message = format!("{key:?} is no setting of {kind}: {}", all.join(", "));
+            let message = format!(
+                "unknown setting {key:?} of {kind}; known: {}",
+                all.join(", ")
+            );
             return Err(ServiceError::invalid("settings", message));
         }
     }
@@ -84,7 +90,9 @@ fn locked(
         Some((key.clone(), locked))
     };
     let locked: Option<_> = secrets.iter().map(lock).collect();
-    locked.ok_or_else(|| ServiceError::ours(&std::io::Error::other("a secret could not be locked")))
+    locked.ok_or_else(|| {
+        ServiceError::ours(&std::io::Error::other("a secret could not be encrypted"))
+    })
 }
 
 fn check_limits(
@@ -95,7 +103,7 @@ fn check_limits(
         Some(Err(_)) => {
             return Err(ServiceError::invalid(
                 "quota",
-                "that is no number of machines",
+                "the number of machines is out of range",
             ));
         }
         Some(Ok(quota)) => Some(quota),
@@ -103,7 +111,7 @@ fn check_limits(
     };
     if boot.is_some_and(|limit| limit.0 == 0 || Duration::from(limit) > Duration::from_secs(86_400))
     {
-        let message = "a machine may take more than no time and at most a day to join";
+        let message = "the boot limit is more than 0 and at most a day";
         return Err(ServiceError::invalid("boot_limit_us", message));
     }
     Ok((quota, boot.map(Db)))
@@ -136,7 +144,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplie
     };
     match supplier::write(&mut connection, &row, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
-            let message = format!("there is a supplier {:?} already", new.name);
+            let message = format!("a supplier {:?} already exists", new.name);
             return Err(ServiceError::taken(message));
         }
         other => other?,
@@ -236,38 +244,38 @@ pub async fn change(
     .await
 }
 
-/// Remove a supplier that no pool names and of which no machine is on record.
+/// Remove a supplier that no pool uses and that has no machines on record.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     who.require(Role::Admin)?;
     commit(app, async |connection| {
-    let shown = one(connection, name).await?;
-    if !shown.pools.is_empty() {
-        let message = format!("{} gets its machines from it", shown.pools.join(", "));
-        return Err(
-            ServiceError::conflict("in-use", "The supplier is in use", message)
-                .remedy("pennine pool set POOL --supplier '' first"),
-        );
-    }
-    let row = find(connection, name).await?;
-    let now = app.clock.now();
-    if !supplier::remove(connection, row.id.0, now).await? {
-        let message = "machines that it made are on record still; their history goes after the days that it is kept";
-        return Err(ServiceError::conflict(
-            "in-use",
-            "The supplier is in use",
-            message,
-        ));
-    }
-    audit::write(
-        connection,
-        now,
-        &who.name,
-        "supplier.remove",
-        name,
-        json!({}),
-    )
-    .await?;
-    Ok(())
+        let shown = one(connection, name).await?;
+        if !shown.pools.is_empty() {
+            let message = format!("{} uses it", shown.pools.join(", "));
+            return Err(
+                ServiceError::conflict("in-use", "The supplier is in use", message)
+                    .remedy("pennine pool set POOL --supplier '' first"),
+            );
+        }
+        let row = find(connection, name).await?;
+        let now = app.clock.now();
+        if !supplier::remove(connection, row.id.0, now).await? {
+            let message = "its machines are still on record, until their history expires";
+            return Err(ServiceError::conflict(
+                "in-use",
+                "The supplier is in use",
+                message,
+            ));
+        }
+        audit::write(
+            connection,
+            now,
+            &who.name,
+            "supplier.remove",
+            name,
+            json!({}),
+        )
+        .await?;
+        Ok(())
     })
     .await
 }
@@ -283,7 +291,11 @@ pub async fn check(
     who.require(Role::Operator)?;
     let row = find(&mut *app.store.get().await?, name).await?;
     let asked = supplier_calls::open(app, &row).map_err(|message| {
-        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", message)
+        ServiceError::conflict(
+            "supplier-unusable",
+            "The supplier cannot be reached",
+            message,
+        )
     })?;
     let mut checked = SupplierChecked {
         well: true,
@@ -312,7 +324,7 @@ pub async fn check(
         }
         Err(fault) => fault.to_string(),
     };
-    checked.note("says what it can do", offer.is_ok(), message, begun);
+    checked.note("reports what it can do", offer.is_ok(), message, begun);
     if offer.is_ok() {
         let machine = MachineId(app.fresh_id());
         let tried = try_out(app, &row, asked.as_ref(), machine, how, &mut checked).await;
@@ -327,7 +339,7 @@ pub async fn check(
             removed = asked.remove(machine).await;
         }
         let message = match &removed {
-            Ok(()) => "nothing is left of it".to_owned(),
+            Ok(()) => "nothing is left behind".to_owned(),
             Err(fault) => fault.to_string(),
         };
         checked.note("removes the trial machine", removed.is_ok(), message, begun);
@@ -401,7 +413,7 @@ async fn try_out(
     };
     let ordered = placed.is_ok();
     checked.note(
-        "takes an order for a trial machine",
+        "accepts an order for a trial machine",
         ordered,
         message,
         begun,
@@ -436,7 +448,7 @@ async fn try_out(
             )
         }
         None => format!(
-            "nothing came within {}: can it reach {}?",
+            "nothing joined within {}: can the machine reach {}?",
             spoken(limit),
             app.public_url
         ),
@@ -453,10 +465,7 @@ async fn try_out(
         }
         // It may have ended by itself by now.
         Ok(_) if came => (true, "it has ended by itself".to_owned()),
-        Ok(_) => (
-            false,
-            "the trial machine is not among those it lists".to_owned(),
-        ),
+        Ok(_) => (false, "the trial machine is not in its list".to_owned()),
         Err(fault) => (false, fault.to_string()),
     };
     checked.note("lists its machines", well, message, begun);

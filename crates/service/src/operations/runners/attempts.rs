@@ -7,7 +7,7 @@ use pennine_store::attempt::loss::{self, WriteResult};
 use pennine_store::leadership::Epoch;
 use pennine_store::{Connection, Result};
 
-/// How often an outcome is decided anew. A job changes in a way that matters when it is cancelled, which happens once.
+/// How often an outcome is decided again. A job changes in a way that matters when it is cancelled, which happens once.
 const TRIES: usize = 3;
 
 /// Ends an attempt that was lost, and gives its job the outcome that the core decides. What the leader concludes is done
@@ -37,6 +37,6 @@ pub async fn lose(
             WriteResult::Stale => {}
         }
     }
-    tracing::warn!(%attempt, "a lost attempt's job changed each time its outcome was decided; tried again later");
+    tracing::warn!(%attempt, "the job of a lost attempt kept changing while its outcome was decided; retried later");
     Ok(false)
 }

@@ -28,8 +28,7 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
     let mut connection = app.store.get().await?;
     let hash = secret::hash(sent.ticket.trim());
     if trial::joined(&mut connection, &hash, &sent.facts, peer, now).await? {
-        let message =
-            "this machine was a trial: the service knows now that it comes, and it is removed";
+        let message = "this machine was a trial: the service has seen it join, and it is removed";
         return Err(ServiceError::gone(
             "trial-over",
             "The trial is over",
@@ -53,9 +52,9 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
     .await;
     let (found, runner_id, runner_number, single_use) = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
-            let message = format!("the pool has a runner named {:?} already", sent.name);
+            let message = format!("the pool already has a runner named {:?}", sent.name);
             return Err(ServiceError::taken(message)
-                .remedy("choose another with --name; the ticket can still be used"));
+                .remedy("choose another name with --name; the ticket is still valid"));
         }
         Err(EnrolEnd::Record(error)) => return Err(error.into()),
         Err(EnrolEnd::Refused(failure)) => return Err(*failure),
@@ -118,12 +117,12 @@ async fn check_fit(
         .map(|clause| clause.clause)
         .collect();
     let message = format!(
-        "machines of the pool {} have to satisfy {needs}; this one does not: {}",
+        "machines of the pool {} must satisfy {needs}; this one fails: {}",
         found.pool,
         fails.join(", ")
     );
-    let failure = ServiceError::conflict("machine-unfit", "The machine is not what the pool needs", message).remedy(
-        "pennine-runner facts shows what was found on it; install or enlarge what is missing and join again. The ticket can still be used",
+    let failure = ServiceError::conflict("machine-unfit", "The machine does not satisfy the pool's needs", message).remedy(
+        "pennine-runner facts shows the machine's facts; install or enlarge what is missing and join again. The ticket is still valid",
     );
     Err(EnrolEnd::Refused(Box::new(failure)))
 }
@@ -131,7 +130,7 @@ async fn check_fit(
 /// Refuses a ticket that was revoked, used up or has expired, and one that is for other names.
 fn check_ticket(found: &ticket::Ticket, name: &str, now: Moment) -> Result<(), EnrolEnd> {
     let refuse = |failure: ServiceError| EnrolEnd::Refused(Box::new(failure.field("ticket")));
-    let another = || format!("make a new one: pennine ticket add --pool {}", found.pool);
+    let another = || format!("add a new one: pennine ticket add --pool {}", found.pool);
     if let Some((at, by)) = found.revoked_at.zip(found.revoked_by.as_ref()) {
         let message = format!("{by} revoked the ticket at {}", at.0);
         let failure = ServiceError::gone("revoked-ticket", "The ticket was revoked", message);
@@ -145,7 +144,7 @@ fn check_ticket(found: &ticket::Ticket, name: &str, now: Moment) -> Result<(), E
                 used.0
             ),
         };
-        let failure = ServiceError::gone("used-ticket", "The ticket was used already", message);
+        let failure = ServiceError::gone("used-ticket", "The ticket was already used", message);
         return Err(refuse(failure.remedy(another())));
     }
     if found.expires_at.0 <= now {
@@ -155,14 +154,14 @@ fn check_ticket(found: &ticket::Ticket, name: &str, now: Moment) -> Result<(), E
     }
     if !named_so(&found.name_pattern, name) {
         let message = format!(
-            "the ticket is for names like {}, and this is {:?}",
+            "the ticket is for names like {}, not {:?}",
             found.name_pattern, name
         );
         let failure =
             ServiceError::forbidden("name-not-wanted", "The ticket is for other names", message);
         let failure = failure
             .field("name")
-            .remedy("choose a fitting one with --name; the ticket can still be used");
+            .remedy("choose a matching name with --name; the ticket is still valid");
         return Err(EnrolEnd::Refused(Box::new(failure)));
     }
     Ok(())
@@ -209,8 +208,8 @@ async fn enrol_within(
     let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
     else {
         return Err(refuse(
-            ServiceError::forbidden("unknown-ticket", "The ticket is not known here", "this service never made this ticket")
-                .remedy("check that the whole ticket was copied and that --server is the service that made it"),
+            ServiceError::forbidden("unknown-ticket", "Unknown ticket", "this service did not issue this ticket")
+                .remedy("check that the whole ticket was copied and that --server is the service that issued it"),
         ));
     };
     check_ticket(&found, &sent.name, now)?;
@@ -233,7 +232,7 @@ async fn enrol_within(
     let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
         return Err(refuse(ServiceError::gone(
             "used-ticket",
-            "The ticket was used already",
+            "The ticket was already used",
             "its runner has joined",
         )));
     };
@@ -242,7 +241,7 @@ async fn enrol_within(
         return Err(refuse(ServiceError::gone(
             "expired-ticket",
             "The ticket has ended",
-            "the runner it was for is retired",
+            "its runner is retired",
         )));
     }
     ticket::mark_used(connection, found.id.0, now).await?;

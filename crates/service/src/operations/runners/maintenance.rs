@@ -19,20 +19,20 @@ const LONGEST: Duration = Duration::from_secs(90 * 86_400);
 /// How far ahead one can be planned.
 const AHEAD: Duration = Duration::from_secs(366 * 86_400);
 
-/// Plan a stretch in which a pool, or one runner, takes nothing new. What runs goes on.
+/// Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue.
 pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Maintenance> {
     who.require(Role::Operator)?;
     check_reason(&new.reason)?;
     let length = Duration::from(new.length_us);
     if length.is_zero() || length > LONGEST {
-        let message = "maintenance lasts more than nothing and at most 90 days";
+        let message = "maintenance lasts more than 0 and at most 90 days";
         return Err(ServiceError::invalid("length_us", message));
     }
     let now = app.clock.now();
     // What began before now begins now: nothing is said of the past.
     let from = new.from.unwrap_or(now).max(now);
     if from.since(now) > AHEAD {
-        let message = "maintenance is planned at most a year ahead";
+        let message = "maintenance is scheduled at most a year ahead";
         return Err(ServiceError::invalid("from", message));
     }
     commit(app, async |connection| {
@@ -88,7 +88,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
     .await
 }
 
-/// End maintenance now, or call it off.
+/// End or cancel maintenance.
 pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     who.require(Role::Operator)?;
     let unknown = || ServiceError::unknown("maintenance", text);
@@ -96,7 +96,8 @@ pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     commit(app, async |connection| {
         let now = app.clock.now();
         if !maintenance::end(connection, number, &who.name, now).await? {
-            return Err(unknown().remedy("pennine maintenance list shows what is on or to come"));
+            return Err(unknown()
+                .remedy("pennine maintenance list shows current and scheduled maintenance"));
         }
         audit::write(
             connection,

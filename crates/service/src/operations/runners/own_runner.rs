@@ -1,4 +1,4 @@
-//! What somebody at the machine asks and says of its runner, with the runner's own credential.
+//! Operations of a machine on its own runner, with the runner's credential.
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
@@ -13,11 +13,11 @@ use pennine_wire::runner_protocol::{LeaveRequest, NewCredential};
 use pennine_wire::{ChangedRunner, Retirement, Runner};
 use serde_json::json;
 
-/// Offers another credential to the runner. The one that it shows is worth something until it shows the new one, so that an
-/// answer that is lost, or a machine that fails before it has written the new one down, locks nobody out.
+/// Issues the runner's next credential. The present one stays valid until the new one is first used, so that neither a lost answer nor a
+/// crash before the new one is stored locks the runner out.
 ///
 /// # Errors
-/// A conflict when another credential was taken into use meanwhile.
+/// A conflict if another credential came into use in the meantime.
 pub async fn renew_credential(
     app: &App,
     runner: RunnerId,
@@ -31,7 +31,7 @@ pub async fn renew_credential(
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "The credential was replaced meanwhile",
-                "another credential was taken into use while this one asked for its successor",
+                "another credential came into use while this one was being renewed",
             ));
         }
         let now = app.clock.now();
@@ -50,18 +50,18 @@ pub async fn renew_credential(
     .await
 }
 
-/// Sets what somebody at the machine wants of its runner.
+/// Sets the desired state of the machine's runner.
 pub async fn request_state(
     app: &App,
     runner: RunnerId,
     name: &str,
     desired_state: DesiredState,
 ) -> Result<Runner> {
-    let by = format!("somebody at {name}");
+    let by = format!("a user on {name}");
     set_desired_state(app, runner, name, desired_state, &by).await
 }
 
-/// Somebody at the machine takes its runner out for good. Nothing else than its credential is needed for it.
+/// Retires the machine's runner. Its credential is all that is needed.
 pub async fn leave(
     app: &App,
     runner: RunnerId,
@@ -73,15 +73,15 @@ pub async fn leave(
     }
     let retirement = Retirement {
         force: sent.force,
-        // A machine that goes away does so whatever is lost by it; the answer says what is.
+        // The machine leaves in any case; the answer lists the losses.
         accept_losses: true,
         preview: false,
     };
-    let by = format!("somebody at {name}");
+    let by = format!("a user on {name}");
     retire_one(app, runner, retirement, &by).await
 }
 
-/// A single-use runner has done what it was for. Nobody loses by it.
+/// Retires a single-use runner whose job is done.
 async fn leave_used_up(app: &App, id: RunnerId) -> Result<ChangedRunner> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();

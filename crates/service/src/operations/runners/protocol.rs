@@ -44,7 +44,7 @@ pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<CredentialHolder
         (known.shows_next, known.credential_since) = (false, Db(now));
         tracing::info!(
             runner = known.name,
-            "shows its next credential; the one before is worth nothing"
+            "uses its next credential; the previous one is no longer valid"
         );
         app.feed.kick();
     }
@@ -166,7 +166,7 @@ pub async fn begin_session(app: &App, known: &CredentialHolder, sent: &Poll) -> 
         let message = format!("another pennine-runner is connected as {}", known.name);
         tracing::warn!(runner = known.name, session = %sent.session, "a second live session was refused");
         return Err(ServiceError::conflict("session-in-use", "The runner is connected already", message).remedy(
-            "stop the other one; if its credential was copied to a second machine, join that machine with a ticket of its own",
+            "stop the other one; if the credential was copied to a second machine, join that machine with its own ticket",
         ));
     }
     app.runner_cache.open_changed(id);
@@ -252,7 +252,7 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
             Some(_) => return None,
             None => (
                 StopCause::Over,
-                "the service counts this attempt as over".to_owned(),
+                "the attempt has ended for the service".to_owned(),
             ),
         };
         (held.stopping != Some(cause)).then_some(Stop {

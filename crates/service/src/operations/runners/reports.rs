@@ -21,8 +21,8 @@ use std::time::{Duration, Instant};
 fn over(attempt: AttemptId) -> ServiceError {
     ServiceError::gone(
         "stale-lease",
-        "The attempt is over",
-        format!("the attempt {attempt} is over, or its lease is another's: nothing more is taken from it"),
+        "The attempt has ended",
+        format!("the attempt {attempt} has ended, or its lease is no longer valid: reports about it are refused"),
     )
     .remedy("stop the job's processes and forget the attempt")
 }
@@ -113,7 +113,7 @@ pub async fn finished(
     }
 }
 
-/// Records that an attempt is over without a result. Its job is tried again.
+/// Records that an attempt is over without a result. Its job is retried.
 pub async fn lost(
     app: &App,
     known: &CredentialHolder,
@@ -130,10 +130,13 @@ pub async fn lost(
         return Err(log_short(durable, sent.log_bytes));
     }
     let (message, counts) = match sent.cause {
-        LossCause::Restarted => ("was restarted and lost it", true),
-        LossCause::CutOff => ("was cut off and ended it, since it held seats", true),
+        LossCause::Restarted => ("was restarted and lost the job", true),
+        LossCause::CutOff => (
+            "was disconnected and ended the job, because it held seats",
+            true,
+        ),
         LossCause::HostFull => (
-            "did not begin it: its host has as many jobs as it may",
+            "did not start the job: its host is at its limit of jobs",
             false,
         ),
     };
@@ -151,10 +154,10 @@ pub async fn lost(
 
 fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
     let message = format!(
-        "{durable} bytes of the log are durable, the report says {}",
+        "{durable} bytes of the log are durable; the report states {}",
         wanted.0
     );
-    ServiceError::conflict("log-short", "The log is not whole yet", message).next_offset(durable)
+    ServiceError::conflict("log-short", "The log is incomplete", message).next_offset(durable)
 }
 
 /// Takes bytes of a log in, from an offset on. Returns the offset up to which the log is durable.
@@ -194,7 +197,7 @@ pub async fn log(
         Append::Closed(length) => Err(ServiceError::conflict(
             "log-complete",
             "The log is complete",
-            "the log takes no more bytes",
+            "the log is complete and accepts no more bytes",
         )
         .next_offset(taken(length))),
     }

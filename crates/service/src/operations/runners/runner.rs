@@ -70,7 +70,7 @@ pub async fn set_desired_state(
         if let Some(row) = rows.first().filter(|row| row.state.is_connected())
             && let Ok(to) = row.state.after(seen(row.slots().max(1)))
         {
-            let reason = format!("{by} said so: {desired_state}");
+            let reason = format!("set by {by}: {desired_state}");
             runner::set_state(connection, id, row.state.0, to, &reason, now).await?;
         }
         let detail = json!({"desired_state": desired_state});
@@ -156,7 +156,8 @@ fn changed_settings(
             !path.starts_with('/') || path.contains([':', '\0']) || path.len() > 1000
         };
         if let Some(path) = paths.iter().flatten().find(wrong) {
-            let message = format!("{path:?} is no folder: it begins with / and has no colon in it");
+            let message =
+                format!("invalid folder {path:?}: it must begin with / and contain no colon");
             return Err(ServiceError::invalid("paths", message));
         }
         new.paths = paths.clone().map(|value| Override {
@@ -178,8 +179,7 @@ fn changed_settings(
         .map(|(name, set)| name.len() + set.value.len())
         .sum();
     if most.into_iter().max() > Some(MOST_SET) || bytes > VARIABLE_BYTES {
-        let message =
-            format!("at most {MOST_SET} of each can be set of a runner, and 64 KiB of variables");
+        let message = format!("at most {MOST_SET} overrides of each kind, and 64 KiB of variables");
         return Err(ServiceError::invalid("variables", message));
     }
     Ok(new)
@@ -280,7 +280,7 @@ fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Result<runner::Runner> {
     found.cloned().ok_or_else(|| retired(called))
 }
 
-/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and tried again
+/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
 /// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
 pub async fn retire(
     app: &App,
@@ -321,7 +321,7 @@ pub async fn retire_one(
             };
             let message = format!("{} has {} {:?}{more}", row.name, first.job, first.title);
             return Err(ServiceError::conflict("runner-has-jobs", "The runner has jobs", message).remedy(
-                "drain it first and retire it when it has none; or use force: its jobs end and are tried again elsewhere",
+                "drain it first and retire it once it has none; or use force: its jobs end and are retried elsewhere",
             ));
         }
         if !retirement.accept_losses {

@@ -14,7 +14,7 @@ use pennine_store::{attempt, audit};
 use pennine_wire::{ChangedRunner, TakeRunnerBack};
 use serde_json::json;
 
-/// Take a runner back from the jobs that have it: they are ended and tried again, losing no try, and the runner is paused,
+/// Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
 /// so that nothing takes it before somebody resumes it.
 pub async fn take_back(
     app: &App,

@@ -29,7 +29,7 @@ fn check_pattern(pattern: &str) -> Result<()> {
         ServiceError::invalid(
             "names",
             format!(
-                "{pattern:?} is no pattern of names: letters, digits, -, _, . and * for anything"
+                "invalid name pattern {pattern:?}: use letters, digits, -, _, . and * for anything"
             ),
         )
     })
@@ -90,7 +90,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
         if lifetime.is_zero() || lifetime > LONGEST {
             return Err(ServiceError::invalid(
                 "lifetime_us",
-                "a ticket lasts more than nothing and at most 30 days",
+                "a ticket lasts more than 0 and at most 30 days",
             ));
         }
         let pool = pool::find(connection, name)
@@ -139,14 +139,14 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
     .await
 }
 
-/// Make a ticket worth nothing. Machines that have joined with it stay.
+/// Revoke a ticket. Machines that have joined with it stay.
 pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
     who.require(Role::Operator)?;
     commit(app, async |connection| {
         let found = find(connection, text).await?;
         let now = app.clock.now();
         if !ticket::revoke(connection, found.id.0, &who.name, now).await? {
-            let message = format!("{text} is {} already", shown(&found, now).state);
+            let message = format!("{text} is already {}", shown(&found, now).state);
             return Err(ServiceError::conflict(
                 "wrong-state",
                 "The ticket has ended",

@@ -142,7 +142,7 @@ mod tests {
             (at(232), level(0, 2)),
         ];
         let drawn = steps(&readings, at(240), Duration::from_secs(1));
-        assert_eq!(drawn.len(), 141, "nothing is known of the first 99 seconds");
+        assert_eq!(drawn.len(), 141, "no data of the first 99 seconds");
         let most = drawn.iter().map(|step| step.level.waiting).max();
         assert_eq!(most, Some(9));
         assert_eq!(drawn.last().map(|step| step.level), Some(level(0, 2)));

@@ -142,7 +142,7 @@ fn wait_of(one: &attempt::Attempt, now: Moment) -> Duration {
     wait_end(one, now).since(one.ready_at.0)
 }
 
-/// When an attempt's wait was over: it started, or it came to nothing before.
+/// When an attempt's wait was over: it started, or it was lost before.
 fn wait_end(one: &attempt::Attempt, now: Moment) -> Moment {
     one.started_at.or(one.finished_at).map_or(now, |at| at.0)
 }
@@ -197,7 +197,7 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
         Some(text) => Some(ShortName::Job.number(text).ok_or_else(|| {
             ServiceError::invalid(
                 "after",
-                "this is no cursor: send the `next` of the page before",
+                "invalid cursor: send the `next` of the previous page",
             )
         })?),
         None => None,

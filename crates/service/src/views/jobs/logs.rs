@@ -96,12 +96,12 @@ pub fn refuse_removed(app: &App, job: &str, state: LogState) -> Result<()> {
         return Ok(());
     }
     let message = format!(
-        "the log of {job} is not kept any more: logs are kept for {} days",
+        "the log of {job} has expired: logs are kept for {} days",
         app.config.keep.logs
     );
     Err(
-        ServiceError::gone("log-removed", "The log is gone", message)
-            .remedy("keep.logs in the service's settings says for how long"),
+        ServiceError::gone("log-removed", "The log has expired", message)
+            .remedy("the setting keep.logs sets how long logs are kept"),
     )
 }
 

@@ -40,7 +40,7 @@ pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             continue;
         };
         let text = strand.key.0.requirement.clone();
-        // What is stored was parsed before; should it not parse any more, nothing satisfies it.
+        // What is stored was parsed before; should it not parse any more, no matching runner.
         let parsed = text.parse::<Requirement>().ok();
         let standing = parsed
             .as_ref()

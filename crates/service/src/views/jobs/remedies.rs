@@ -79,7 +79,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
                     json!({}),
                 );
                 early.asks = Some(format!(
-                    "{} planned it until {}: {}.",
+                    "Scheduled by {} until {}: {}.",
                     window.created_by, window.until_at.0, window.reason
                 ));
                 found.push(early);
@@ -87,7 +87,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
             continue;
         }
         if pool.paused {
-            let message = format!("Resume the pool {}", pool.name);
+            let message = format!("Resume pool {}", pool.name);
             if !found
                 .iter()
                 .any(|known: &RemedyAction| known.message == message)
@@ -124,7 +124,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     };
     let mut found: Vec<RemedyAction> = Vec::new();
     for (runner, pool) in yard.joined() {
-        let message = format!("Let it use the pool {}", pool.name);
+        let message = format!("Allow the pool {}", pool.name);
         if found.len() >= NAMED
             || found.iter().any(|known| known.message == message)
             || pool.reaches(wait.project)
@@ -147,7 +147,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
             owner => owner,
         };
         widened.asks = Some(format!(
-            "All jobs of {} may use {} from then on, beside those of {owner}.",
+            "All jobs of {} may then use {}, in addition to those of {owner}.",
             wait.project, pool.name
         ));
         found.push(widened);
@@ -187,7 +187,7 @@ fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
                 json!({"job": job, "reason": "another job waits for it"}),
             );
             found.asks = Some(format!(
-                "{job} of {} has had it since {} and goes on without it; two jobs may then use it at once.",
+                "{job} of {} has held it since {} and continues without it; two jobs may then use it at once.",
                 holder.project, holder.since.0
             ));
             Some(found)
@@ -212,7 +212,7 @@ fn cancel(wait: &Wait<'_>) -> RemedyAction {
         json!({"action": "cancel", "reason": wait.reason, "under": wait.project, "where": wait.requirement}),
     );
     found.asks = Some(format!(
-        "{jobs} of {} that wait for {:?} will be cancelled; to run {them} they have to be submitted again.",
+        "{jobs} of {} that wait for {:?} will be cancelled; submit {them} again to run them.",
         wait.project, wait.requirement
     ));
     found

@@ -68,7 +68,7 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
     let free: u32 = runners.iter().map(|runner| runner.free).sum();
     runners.truncate(NAMED);
     let message = match (standing.satisfying, free) {
-        (0, _) => "No runner satisfies it: a job would wait until somebody acts.".to_owned(),
+        (0, _) => "No runner satisfies it: a job would wait indefinitely.".to_owned(),
         (_, 0) => {
             let message = standing.describe(standing.reason());
             format!("A job would wait now: {message}.")

@@ -90,29 +90,27 @@ fn sentence(
         .count();
     let again = match lost {
         0 => String::new(),
-        1 => " An earlier attempt came to nothing.".to_owned(),
-        n => format!(" {n} earlier attempts came to nothing."),
+        1 => " An earlier attempt was lost.".to_owned(),
+        n => format!(" {n} earlier attempts were lost."),
     };
     match (row.state.0, line.reason) {
         (JobState::Pending, Some(Reason::Handover)) if attempts.is_empty() || waits(row) => {
-            format!("{name} has just come in and is being looked at.{again}")
+            format!("{name} was just submitted and is being matched.{again}")
         }
         (JobState::Pending, Some(Reason::Handover)) => {
-            format!(
-                "{name} does not wait for a runner any more: {runner} has it and is about to start it.{again}"
-            )
+            format!("{name} is assigned to {runner}, which is about to start it.{again}")
         }
         (JobState::Pending, Some(reason)) => {
             let mut message = format!("{name} has waited {waited}: {}.", standing.describe(reason));
             if reason == Reason::NoMatch {
                 if let Some(near) = &explanation.nearest {
                     message += &format!(
-                        " The nearest is {}, which fails: {}.",
+                        " The nearest runner is {}, which fails: {}.",
                         near.runner,
                         near.fails.join("; ")
                     );
                 } else if explanation.runners == 0 {
-                    message += " No machine has joined yet.";
+                    message += " No machines have joined yet.";
                 }
                 for hint in &explanation.hints {
                     let mut hint = hint.describe();
@@ -127,15 +125,13 @@ fn sentence(
             }
             message + again.as_str()
         }
-        (JobState::Held, _) => format!("{name} is held and waits for a person to release it."),
+        (JobState::Held, _) => format!("{name} is held until a person releases it."),
         (JobState::Executing | JobState::Finalizing, _) => {
-            format!("{name} does not wait: it runs on {runner}. It had waited {waited}.{again}")
+            format!("{name} is not waiting: it runs on {runner}. It waited {waited}.{again}")
         }
         _ => {
             let result = row.result.map_or("no result", |result| result.word());
-            format!(
-                "{name} does not wait: it is done, with {result}. It had waited {waited}.{again}"
-            )
+            format!("{name} is not waiting: it is done, with {result}. It waited {waited}.{again}")
         }
     }
 }

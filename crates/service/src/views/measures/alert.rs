@@ -1,4 +1,4 @@
-//! Alerts: what people are told of.
+//! Alerts.
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
@@ -30,7 +30,7 @@ pub fn shown(row: Row) -> Option<Alert> {
     })
 }
 
-/// What people are told of now: what is urgent first, then what is so for longest.
+/// Returns the open alerts: urgent ones first, then the oldest.
 pub async fn now(connection: &mut Connection) -> pennine_store::Result<Vec<Alert>> {
     let open = alert::open(connection).await?;
     let mut all: Vec<Alert> = open.into_iter().filter_map(shown).collect();
@@ -45,19 +45,19 @@ pub async fn now(connection: &mut Connection) -> pennine_store::Result<Vec<Alert
     Ok(all)
 }
 
-/// Which alerts are asked for.
+/// The query of alerts.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub struct AlertParams {
-    /// Those that are over too, the latest first; those that people are told of now when not given.
+    /// Include past alerts, latest first; otherwise only open ones.
     #[serde(default)]
     all: bool,
-    /// The cursor of the page before.
+    /// The `next` of the previous page.
     after: Option<String>,
 }
 
-/// The alerts.
+/// Returns the alerts.
 pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
     let mut connection = app.store.get().await?;
     if !params.all {
@@ -79,7 +79,7 @@ pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
     })
 }
 
-/// From when on people are told of what is not told at once.
+/// Returns the thresholds of alerts.
 pub async fn thresholds(app: &App) -> Result<AlertThresholds> {
     let mut connection = app.store.get().await?;
     Ok(shown_thresholds(alert::thresholds(&mut connection).await?))

@@ -195,7 +195,7 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
     Ok(vec![
         Family {
             name: "cicd_pipeline_run_active",
-            help: "Jobs that are not over, by project and state",
+            help: "Open jobs, by project and state",
             unit: None,
             values: active,
         },
@@ -207,13 +207,13 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
         },
         Family {
             name: "cicd_pipeline_run_errors",
-            help: "Jobs that ended badly, by project and how",
+            help: "Jobs that ended with failure, error or timeout, by project and result",
             unit: None,
             values: errors,
         },
         Family {
             name: "pennine_jobs_ended",
-            help: "Jobs that ended well, were cancelled or skipped, by project and result",
+            help: "Jobs that succeeded, were cancelled or skipped, by project and result",
             unit: None,
             values: ended,
         },
@@ -243,19 +243,19 @@ async fn queue(
     Ok(vec![
         Family {
             name: "pennine_waiting_jobs",
-            help: "Jobs that wait now, by reason",
+            help: "Waiting jobs, by reason",
             unit: None,
             values: waiting.collect(),
         },
         Family {
             name: "pennine_longest_wait",
-            help: "How long the job that has waited longest has waited",
+            help: "Age of the oldest waiting job",
             unit: Some(Unit::Seconds),
             values: vec![(Vec::new(), Value::Gauge(longest))],
         },
         Family {
             name: "pennine_counted_until_timestamp",
-            help: "Until when everything that is over is in what counts up here",
+            help: "Time up to which finished work is included in the counters",
             unit: Some(Unit::Seconds),
             values: vec![(Vec::new(), Value::Gauge(counted.micros() as f64 / 1e6))],
         },
@@ -339,19 +339,19 @@ async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Famil
     Ok(vec![
         Family {
             name: "pennine_slot_time",
-            help: "Slot-time that attempts held and that runners offered, of what is over, by pool",
+            help: "Slot-time that finished attempts held and that runners offered, by pool",
             unit: Some(Unit::Seconds),
             values: slot_time,
         },
         Family {
             name: "pennine_machine_time",
-            help: "Machine-time that was paid for, and the part of it in which the runner was there, of machines that are gone",
+            help: "Paid machine-time of machines that are gone, and the part of it in which their runners were connected",
             unit: Some(Unit::Seconds),
             values: machine_time,
         },
         Family {
             name: "pennine_machine_cost",
-            help: "What machines cost that are gone, in the installation's currency, by pool",
+            help: "Cost of machines that are gone, in the installation's currency, by pool",
             unit: None,
             values: cost,
         },
@@ -394,7 +394,7 @@ async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
         },
         Family {
             name: "pennine_supplier_failing",
-            help: "1 while a supplier that failed is left alone",
+            help: "1 while a failed supplier is backed off",
             unit: None,
             values: failing.collect(),
         },
@@ -428,19 +428,19 @@ async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result
     Ok(vec![
         Family {
             name: "pennine_target_waits",
-            help: "Waits in a target's window that were in time, were late, or are neither yet",
+            help: "Waits in a target's window: in time, late, or undecided",
             unit: None,
             values: waits,
         },
         Family {
             name: "pennine_target_allowed_late_waits",
-            help: "Late waits that a target's window allows so far: its error budget",
+            help: "Late waits that a target's window allows: its error budget",
             unit: None,
             values: allowed,
         },
         Family {
             name: "pennine_alerts",
-            help: "Alerts that people are told of now, by kind",
+            help: "Open alerts, by kind",
             unit: None,
             values: alerts.collect(),
         },

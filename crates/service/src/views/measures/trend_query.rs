@@ -66,7 +66,7 @@ impl TrendParams {
                 .parse()
                 .map_err(|error| ServiceError::requirement("where", error))?;
             let text = parsed.to_string();
-            query.subject = format!("jobs that ask for {text:?}");
+            query.subject = format!("jobs with the requirement {text:?}");
             query.scope = Scope::of(RollupKey::Requirement(text));
         } else if let Some(text) = &self.runner {
             let id = views::runners::runner::find(connection, text).await?;
@@ -107,10 +107,9 @@ impl TrendParams {
         if together {
             return Ok(());
         }
-        let message = format!("{} cannot be asked for together", given.join(" and "));
-        Err(ServiceError::invalid("by", message).remedy(
-            "ask for one, for a pool and a team or project, or for a title and its project",
-        ))
+        let message = format!("{} cannot be combined", given.join(" and "));
+        Err(ServiceError::invalid("by", message)
+            .remedy("give one, or a pool and a team or project, or a title and its project"))
     }
 }
 
@@ -158,7 +157,7 @@ impl TrendQuery {
     fn narrow_to_title(&mut self, title: &str) -> Result<()> {
         let title = measure::plain_title(title);
         let Some(projects) = &self.projects else {
-            let message = "titles are told apart by project";
+            let message = "a title needs its project";
             return Err(ServiceError::invalid("project", message));
         };
         let key = |project: &PlaceId| RollupKey::Title {
@@ -308,7 +307,7 @@ impl GroupNames {
 }
 
 fn not_kept() -> ServiceError {
-    let message = "sums of what was asked for are not kept apart by this";
+    let message = "no sums are kept for this combination";
     ServiceError::invalid("by", message).remedy(
         "of a pool: by team or project; of a team or project: by pool, project or title; of everything: by any",
     )

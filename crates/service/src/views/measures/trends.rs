@@ -140,7 +140,7 @@ pub async fn show(app: &App, which: TrendParams) -> Result<Trends> {
 pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
     let name = which.zone.clone().unwrap_or_else(|| "UTC".to_owned());
     let zone = jiff::tz::TimeZone::get(&name).map_err(|_| {
-        let message = format!("{name:?} is no time zone: a name such as Europe/Dublin");
+        let message = format!("{name:?} is not a time zone; use a name such as Europe/Dublin");
         ServiceError::invalid("zone", message)
     })?;
     let mut connection = app.store.get().await?;

@@ -100,7 +100,7 @@ fn shown(kept: StoredDecision) -> CapacityDecision {
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub struct DecisionParams {
-    /// Of this pool alone.
+    /// Only this pool.
     pool: Option<String>,
     /// The `next` of the page before.
     cursor: Option<String>,
@@ -117,7 +117,7 @@ pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<Capacity
         None => i64::MAX,
         Some(text) => text
             .parse()
-            .map_err(|_| ServiceError::invalid("cursor", "the cursor is not one of this list's"))?,
+            .map_err(|_| ServiceError::invalid("cursor", "invalid cursor"))?,
     };
     let since = Moment::from_micros(0);
     let mut kept = record::decisions(&mut connection, pool, before, since, PAGE + 1).await?;

@@ -58,7 +58,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Ma
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub struct MachineParams {
-    /// Of this pool alone.
+    /// Only this pool.
     pool: Option<String>,
     /// In these states, with commas between; those that exist when not given.
     state: Option<String>,
@@ -89,7 +89,7 @@ pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
         None => i64::MAX,
         Some(text) => text
             .parse()
-            .map_err(|_| ServiceError::invalid("cursor", "the cursor is not one of this list's"))?,
+            .map_err(|_| ServiceError::invalid("cursor", "invalid cursor"))?,
     };
     let mut rows = machine::list(&mut connection, pool, &states, before, PAGE + 1).await?;
     let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
@@ -126,7 +126,11 @@ pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineCo
     drop(connection);
     let row = row.ok_or_else(|| ServiceError::unknown("supplier", &found.supplier))?;
     let asked = supplier_calls::open(app, &row).map_err(|message| {
-        ServiceError::conflict("supplier-unusable", "The supplier cannot be asked", message)
+        ServiceError::conflict(
+            "supplier-unusable",
+            "The supplier cannot be reached",
+            message,
+        )
     })?;
     let text = supplier_calls::console(asked.as_ref(), found.id.0).await;
     Ok(MachineConsole { text, live: true })

@@ -54,15 +54,13 @@ pub fn refuse(losses: &[Loss], what: &str) -> Result<()> {
     let waiting: u64 = losses.iter().map(|loss| loss.waiting).sum();
     let lately: u64 = losses.iter().map(|loss| loss.lately).sum();
     let message = format!(
-        "only {what} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} that ask for {:?}",
+        "only {what} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} with the requirement {:?}",
         first.project, first.requirement
     );
     let failure = ServiceError::conflict(
         "jobs-would-be-stranded",
-        "Jobs would have nowhere to run",
+        "Jobs would be left without a runner",
         message,
     );
-    Err(failure.remedy(
-        "look at them with preview, and repeat it with accept_losses (--yes) to go on all the same",
-    ))
+    Err(failure.remedy("list them with preview, and repeat with accept_losses (--yes) to proceed"))
 }

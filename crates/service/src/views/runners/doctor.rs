@@ -56,10 +56,9 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     }
     findings.extend(of_jobs(row, &lately));
     match row.reported.0.findings.as_slice() {
-        [] if row.state.is_connected() => findings.push(Finding::good(
-            "machine",
-            "what it looks at itself is in order",
-        )),
+        [] if row.state.is_connected() => {
+            findings.push(Finding::good("machine", "self-checks passed"))
+        }
         told => findings.extend(told.iter().cloned()),
     }
     Ok(Checkup {
@@ -84,37 +83,33 @@ fn of_connection(row: &Runner, seen: Option<&LastHeard>, now: Moment) -> Finding
         spoken(now.since(seen.seen_at.0))
     });
     match (row.state.0, seen) {
-        (RunnerState::Retired, _) => {
-            Finding::bad(check, "it is retired and takes no part any more")
-                .remedy("join its machine again with a new ticket, if it is wanted")
-        }
+        (RunnerState::Retired, _) => Finding::bad(check, "it is retired")
+            .remedy("join its machine again with a new ticket, if it is needed"),
         (RunnerState::Awaited, _) => {
             let remedy =
-                "run the command that came with the ticket on the machine, or make another";
+                "run the command that came with the ticket on the machine, or add another ticket";
             Finding::doubtful(check, "no machine has used its ticket yet")
                 .remedy(format!("{remedy}: pennine ticket add --pool {}", row.pool))
         }
         (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
             .remedy("on the machine: pennine-runner work, or sudo pennine-runner service install"),
         (RunnerState::Offline, Some(seen)) => {
-            let text = format!("last heard of {ago} ago{from}; {}", row.state_reason);
+            let text = format!("last poll {ago} ago{from}; {}", row.state_reason);
             let remedy = if row.state_reason.contains("was stopped") {
-                "it was stopped in order: start it on the machine (pennine-runner work, or systemctl start)"
+                "it was stopped normally: start it on the machine (pennine-runner work, or systemctl start)"
             } else if seen.closed_at.is_some() {
-                "its program ended without a word: it was killed, or the machine was shut down. Its own log \
-                 (log/ in its folder) says more; pennine-runner doctor on the machine looks at the rest"
+                "its program ended unexpectedly: it was killed, or the machine was shut down. See its own log (log/ in its folder), and run pennine-runner doctor on the machine"
             } else {
-                "the machine hangs or has lost its network or its power: reach it by another way, then \
-                 pennine-runner doctor"
+                "the machine hangs, or has lost network or power: reach it another way, then run pennine-runner doctor"
             };
             Finding::bad(check, text).remedy(remedy)
         }
         (_, Some(seen)) if seen.closed_at.is_some() => {
-            let text = format!("its connection{from} was closed from its side {ago} ago");
+            let text = format!("it closed its connection{from} {ago} ago");
             Finding::doubtful(check, text)
-                .remedy("it counts as offline if it does not come back within some seconds")
+                .remedy("it becomes offline unless it reconnects within seconds")
         }
-        _ => Finding::good(check, format!("connected{from}; last heard of {ago} ago")),
+        _ => Finding::good(check, format!("connected{from}; last poll {ago} ago")),
     }
 }
 
@@ -128,14 +123,14 @@ async fn of_machine(seen: Option<&LastHeard>) -> Option<Finding> {
         Ok(Err(error)) => error.kind() == ErrorKind::ConnectionRefused,
         Err(_) => false,
     };
-    let whence = format!("{peer}, from where it was last heard of,");
+    let whence = format!("{peer}, its last known address,");
     Some(if answers {
-        let text = format!("{whence} answers: the machine, or what stands before it, is there");
+        let text = format!("{whence} answers: the machine, or a device in front of it, is up");
         Finding::good("host", text)
     } else {
         let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
         Finding::doubtful("host", text)
-            .remedy("it is switched off or cut off, or a firewall keeps the service from asking")
+            .remedy("it is switched off or disconnected, or a firewall blocks the service")
     })
 }
 
@@ -144,22 +139,22 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
     let call = |verb: &str| format!("pennine runner {verb} {}", row.name);
     if let Some(window) = yard.window_of(row.id.0, row.pool_id.0) {
         let text = format!(
-            "it takes nothing new during maintenance until {} ({}, set by {})",
+            "it accepts no jobs during maintenance until {} ({}, scheduled by {})",
             window.until_at.0, window.reason, window.created_by
         );
         return Some(
-            Finding::doubtful("takes work", text)
+            Finding::doubtful("accepts jobs", text)
                 .remedy(format!("pennine maintenance end {}", window.short())),
         );
     }
     let doubtful =
-        |text: &str, remedy: String| Some(Finding::doubtful("takes work", text).remedy(remedy));
+        |text: &str, remedy: String| Some(Finding::doubtful("accepts jobs", text).remedy(remedy));
     match row.desired_state.0 {
         DesiredState::Pause => {
-            return doubtful("it is paused: it takes nothing new", call("resume"));
+            return doubtful("it is paused: it accepts no new jobs", call("resume"));
         }
         DesiredState::Drain => {
-            let text = "it is draining: it finishes what it has and takes nothing new";
+            let text = "it is draining: it finishes its jobs and accepts no new ones";
             return doubtful(text, call("resume"));
         }
         DesiredState::Work => {}
@@ -172,7 +167,7 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
     }
     let text = format!("{} of {} slots are used", row.used(), row.slots());
     let connected = row.state.is_connected();
-    connected.then(|| Finding::good("takes work", text))
+    connected.then(|| Finding::good("accepts jobs", text))
 }
 
 fn of_version(program: &str) -> Finding {
@@ -180,12 +175,12 @@ fn of_version(program: &str) -> Finding {
     if program == here {
         Finding::good(
             "version",
-            format!("pennine-runner {program}, as the service"),
+            format!("pennine-runner {program}, the same as the service"),
         )
     } else {
         let text = format!("pennine-runner {program}, the service is {here}");
         Finding::doubtful("version", text).remedy(
-            "they understand each other; install the service's own with join.sh when there is time",
+            "they are compatible; install the service's version with join.sh when convenient",
         )
     }
 }
@@ -195,7 +190,7 @@ fn of_credential(app: &App, age: Duration) -> Finding {
     let text = format!("its credential is {} old", spoken(age));
     if age > most + most / 2 {
         Finding::doubtful("credential", text)
-            .remedy("it replaces its credential by itself as soon as it is connected")
+            .remedy("it renews its credential itself once it is connected")
     } else {
         Finding::good("credential", text)
     }
@@ -212,10 +207,10 @@ fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
     };
     let errors = ended.iter().filter(broken).count();
     let of = ended.len();
-    let text = format!("{errors} of its last {of} attempts came to nothing or could not be run");
+    let text = format!("{errors} of the last {of} attempts were lost or could not start");
     if errors * 2 > of && !before.is_empty() {
-        let message = last.message.as_deref().unwrap_or("no reason was told");
-        let text = format!("{text}; the last: {message}");
+        let message = last.message.as_deref().unwrap_or("no reason was reported");
+        let text = format!("{text}; last: {message}");
         return Some(Finding::bad("jobs", text).remedy(format!(
             "pennine runner drain {} before it takes more",
             row.name

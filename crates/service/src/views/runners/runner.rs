@@ -59,9 +59,9 @@ pub struct RunnerParams {
     #[serde(rename = "where")]
     #[param(rename = "where")]
     requirement: Option<String>,
-    /// Only those of this pool.
+    /// Only runners of this pool.
     pool: Option<String>,
-    /// Only those in this state.
+    /// Only runners in this state.
     state: Option<RunnerState>,
     /// Leave out what is only wanted of one at a time: facts, findings and what people set.
     #[serde(default)]

@@ -155,7 +155,7 @@ impl Service {
         ready(&self.url).await;
     }
 
-    /// Makes a team `firmware`, a project `firmware/buoy` and an open pool `quay`.
+    /// Makes a team `firmware`, a project `firmware/buoy` and an open pool `staithe`.
     pub async fn furnish(&self) {
         self.client
             .add_team(&NewTeam {
@@ -169,7 +169,7 @@ impl Service {
             team: "firmware".into(),
         };
         self.client.add_project(&project).await.expect("a project");
-        self.add_pool("quay", &[]).await;
+        self.add_pool("staithe", &[]).await;
     }
 
     /// Makes an open pool.

@@ -6,7 +6,7 @@
 //!                      namespace      C: the command
 //! ```
 //! A and B carry a parent-death signal, so whatever ends the runner ends A, then B, and with B, pid 1 of its
-//! namespace, every process of the attempt, however it was detached. Where no namespace is to be had, B becomes a
+//! namespace, every process of the attempt, however it was detached. Where no namespace is available, B becomes a
 //! subreaper, which outlives A by the moment that it needs to end whatever came to it; what is left when B itself was
 //! killed is found at the next start of the runner by the marker in its environment ([`end_leftovers`]).
 //!
@@ -43,12 +43,10 @@ impl Isolation {
     /// In words, for the log.
     pub fn describe(self) -> &'static str {
         match self {
-            Isolation::Namespace => "its processes are in a pid namespace of their own",
-            Isolation::UserNamespace => {
-                "its processes are in a pid and user namespace of their own"
-            }
+            Isolation::Namespace => "its processes have their own pid namespace",
+            Isolation::UserNamespace => "its processes have their own pid and user namespace",
             Isolation::Group => {
-                "no pid namespace is to be had here; its processes are only in a group of their own"
+                "pid namespaces are not available here; its processes are only in their own process group"
             }
         }
     }

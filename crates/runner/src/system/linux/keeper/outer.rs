@@ -24,7 +24,7 @@ pub enum StartError {
     #[error("{0}")]
     Command(io::Error),
     /// No keeper could be made.
-    #[error("its processes cannot be kept together: {0}")]
+    #[error("its processes cannot be contained: {0}")]
     Keeper(io::Error),
 }
 
@@ -113,7 +113,7 @@ impl KeeperLauncher {
                 Ok(keeper) => spares.push(keeper),
                 // The next order tries again, and says so if it cannot.
                 Err(error) => {
-                    tracing::warn!(%error, "no keeper could be made ahead of time");
+                    tracing::warn!(%error, "no keeper process could be started in advance");
                     return;
                 }
             }

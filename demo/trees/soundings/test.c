@@ -1,4 +1,4 @@
-#include "tides.h"
+#include "soundings.h"
 #include <math.h>
 #include <stdio.h>
 

@@ -1,4 +1,4 @@
-#include "tides.h"
+#include "soundings.h"
 #include <math.h>
 
 #define DEGREE (3.14159265358979323846 / 180.0)
