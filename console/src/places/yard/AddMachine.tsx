@@ -80,7 +80,7 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
           <RunnerMark state={runner.state} />
           {connected ? (
             <span>
-              <Link to={`/runners/${runner.short}`}>{runner.name}</Link> has joined and takes work.
+              <Link to={`/runners/${runner.short}`}>{runner.name}</Link> has joined and accepts jobs.
             </span>
           ) : (
             <span>{runner.name} has joined; it is not connected yet.</span>

@@ -49,7 +49,7 @@ export function TakeBack({ runner }: { runner: Runner }) {
             onChange={(event) => setWhy(event.target.value)}
           />
           <Button type="submit" size="sm" bg="rust" color="ground" loading={back.isPending} disabled={why.trim() === ""}>
-            Take {runner.name} back
+            Take over {runner.name}
           </Button>
           <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(false)}>
             Cancel

@@ -362,7 +362,7 @@ async fn near_budget(
             let Some(all) = near(spent, limit) else {
                 continue;
             };
-            let message = format!("{name} has spent {spent} of its budget of {all} {word}.");
+            let message = format!("{name} has spent {spent} of {word}'s budget of {all}.");
             let about = AlertAbout {
                 pool: Some(name.to_owned()),
                 remedy: format!(

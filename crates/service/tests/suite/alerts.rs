@@ -329,7 +329,7 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
     service.submit("boathouse", "sleep 20").await;
     let near = told(&service, AlertKind::BudgetNear).await;
     assert!(
-        near.message.contains("that it may today") && !near.urgent,
+        near.message.contains("of today's budget") && !near.urgent,
         "{}",
         near.message
     );
@@ -350,7 +350,7 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
     let idle = told(&service, AlertKind::MachinesIdle).await;
     assert!(
         idle.message
-            .contains("1 runner of staithe has had nothing to do for 2 d"),
+            .contains("1 runner of staithe has had no job for 2 d"),
         "{}",
         idle.message
     );

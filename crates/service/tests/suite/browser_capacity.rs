@@ -67,7 +67,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
         .text_when("main", |text| {
             text.contains("Nothing waits for slipway. It has no machines.")
                 && text.contains("and not needed")
-                && text.contains("No machines are running")
+                && text.contains("No machines now")
         })
         .await;
     until("the marks are drawn", || async {
