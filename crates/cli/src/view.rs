@@ -176,7 +176,7 @@ pub fn word<T: std::str::FromStr<Err = String>>(text: &str) -> Result<T, String>
     text.parse()
 }
 
-/// Who loses what by a change; nothing when nobody does.
+/// The losses of a change as text; empty if there are none.
 pub fn losses(losses: &[Loss]) -> String {
     if losses.is_empty() {
         return String::new();

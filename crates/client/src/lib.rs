@@ -128,7 +128,7 @@ impl Route {
         builder()
             .tls_certs_merge(authority.clone())
             .build()
-            // A bare container trusts nobody: plain HTTP still works there, and so does whom it was told to trust.
+            // A bare container has no trusted authorities: plain HTTP still works there, and so does the given authority.
             .or_else(|_| builder().tls_certs_only(authority).build())
             .map_err(|e| ClientError::Setup(innermost(&e)))
     }

@@ -51,7 +51,7 @@ pub struct LogPart {
 /// Which runners are asked for; all of them when nothing is said.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct RunnerFilter {
-    /// Those that satisfy it.
+    /// Only runners that satisfy this requirement.
     #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
     pub requirement: Option<String>,
     /// Those of this pool.
@@ -253,7 +253,7 @@ impl Client {
         self.link.json(request.timeout(CHECK)).await
     }
 
-    /// Machines: those that exist, or those in the states that are named.
+    /// Returns the existing machines, or the ones in the given states.
     pub async fn machines(
         &self,
         pool: Option<&str>,
@@ -491,7 +491,7 @@ impl Client {
         self.post("/maintenance", new).await
     }
 
-    /// Ends maintenance now, or calls it off.
+    /// Ends or cancels maintenance.
     pub async fn end_maintenance(&self, name: &str) -> Result<()> {
         let path = format!("/api/v1/maintenance/{}/end", segment(name));
         self.link

@@ -109,7 +109,7 @@ impl RunnerClient {
         self.0.show(credential);
     }
 
-    /// Sends log bytes; the offset at which the next belong comes back.
+    /// Sends log bytes. Returns the offset of the next ones.
     pub async fn log(
         &self,
         attempt: AttemptId,

@@ -238,7 +238,7 @@ mod tests {
         Moment::from_micros(i64::try_from(seconds).unwrap() * 1_000_000)
     }
 
-    /// One condition seen or not at even moments, and when it was told and when it was over.
+    /// One condition at regular moments, and when its alert was raised and ended.
     fn life(seen: &[bool], every: u64) -> Vec<(u64, AlertState)> {
         let patience = AlertDelays([(AlertKind::NoMatch, Duration::from_secs(PATIENCE))].into());
         let mut open: Option<Open<u8>> = None;
@@ -318,7 +318,7 @@ mod tests {
                 Err("budget_percent")
             );
         }
-        // Idle runners are told of by when they became idle, and budgets at once.
+        // Alerts of idle runners depend on when they became idle; budgets are reported at once.
         let patience = usual.patience().0;
         assert_eq!(
             patience.get(&AlertKind::PoolFull),

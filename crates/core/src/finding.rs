@@ -1,4 +1,4 @@
-//! What was found out about a machine or about the way to it, by whoever looked: the runner itself, or the service.
+//! The findings of checks of a machine or of the connection to it, by the runner or by the service.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 pub enum Verdict {
     /// As it should be.
     Good,
-    /// It works, and somebody should know of it all the same; or it could not be found out.
+    /// It works with a warning, or could not be checked.
     Doubtful,
     /// Jobs fail, or will, because of it.
     Bad,
@@ -56,7 +56,7 @@ impl Finding {
         Finding::new(check, Verdict::Good, message)
     }
 
-    /// Somebody should know.
+    /// A warning.
     pub fn doubtful(check: &str, message: impl Into<String>) -> Finding {
         Finding::new(check, Verdict::Doubtful, message)
     }

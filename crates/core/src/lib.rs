@@ -16,7 +16,7 @@
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
-//! - [`alert`]: what somebody should be told of, from when until when.
+//! - [`alert`]: when alerts are raised and ended.
 //! - [`queue_sample`]: demand over capacity at one moment.
 //! - [`answer`]: the one plain sentence that says how things stand.
 

@@ -179,7 +179,7 @@ impl Ids for Numbered {
 /// Runs a world until nothing happens any more, or until this moment.
 ///
 /// # Errors
-/// [`Inconsistency`] where the engine was told what cannot be so: of a job in a strand that the world does not know, for one.
+/// [`Inconsistency`] if an event is inconsistent, such as a job in a strand that the world does not know.
 pub fn simulate(
     engine: &mut Engine,
     world: &mut impl World,

@@ -28,7 +28,7 @@ pub struct TimelineEntry {
     pub segments: Vec<Segment>,
 }
 
-/// A job's place in its strand's line: from this moment on, so many of the strand's jobs stood before it.
+/// A job's position in its strand's line: the number of jobs before it, from this moment on.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct LinePosition {
     /// From when.

@@ -105,7 +105,7 @@ impl Yard {
         })
     }
 
-    /// What dispatch is told of a strand.
+    /// The event of a strand.
     pub fn strand_event(&self, id: StrandId) -> Option<Event> {
         let strand = self.strands.iter().find(|strand| strand.id == id)?;
         Some(Event::Strand {

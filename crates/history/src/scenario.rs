@@ -104,7 +104,7 @@ pub struct Nightly {
 #[serde(deny_unknown_fields)]
 pub struct Paused {
     pub pool: String,
-    /// On the last working day that is at least so many days back.
+    /// On the last working day at least this many days back.
     pub days_back: u32,
     pub hours: [TimeOfDay; 2],
 }

@@ -41,7 +41,7 @@ impl Figures {
             .saturating_record(micros);
     }
 
-    /// Says every ten seconds how far it is, until the time is over. The rate of the second half comes back, in cycles
+    /// Prints progress every ten seconds until the time is over. Returns the rate of the second half, in cycles
     /// a second.
     pub async fn watch(&self, time: Duration) -> f64 {
         let begun = Instant::now();

@@ -125,7 +125,7 @@ pub async fn run(
         );
         let started = begun.as_ref().ok().map(|begun| begun.at);
         tokio::task::spawn_local(async move {
-            // The start is told first: people wait for it.
+            // The start is reported first, because people wait for it.
             if let Some(at) = started {
                 tell_started(&environment, &assigned, &handle, at).await;
             }
@@ -168,7 +168,7 @@ pub async fn run(
 
 /// The lines with which the log ends.
 fn closing(outcomes: &Outcomes) -> Vec<String> {
-    // What is said of an ordinary end says no more than the line after it.
+    // The message of a normal end repeats the next line.
     let plain = matches!(outcomes.result, Outcome::Success | Outcome::Failure);
     let mut lines: Vec<String> = outcomes
         .message
@@ -295,7 +295,7 @@ fn variables(
     variables
 }
 
-/// The lines with which the log begins: where the job runs, so that nobody adds commands to find out.
+/// The first lines of the log: where the job runs, so that jobs need no commands to print it.
 fn heading(
     environment: &RunnerEnvironment,
     assigned: &Assigned,

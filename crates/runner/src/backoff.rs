@@ -3,7 +3,7 @@
 use rand::RngExt;
 use std::time::Duration;
 
-/// Pauses between tries: longer each time, with jitter, so that a thousand runners do not come back at once.
+/// Pauses between tries: longer each time, with jitter, so that a thousand runners do not reconnect at once.
 pub struct Backoff(Duration);
 
 const SHORTEST: Duration = Duration::from_millis(100);

@@ -54,7 +54,7 @@ impl RunnerEnvironment {
     }
 }
 
-/// Where programs are looked for when nobody set anything.
+/// The default search path of programs.
 pub fn usual_path() -> String {
     std::env::var("PATH").unwrap_or_else(|_| PATH.to_owned())
 }

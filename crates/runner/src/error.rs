@@ -49,7 +49,7 @@ pub enum Error {
     /// The doctor found something.
     #[error("some checks failed")]
     Unwell,
-    /// Something was not given, and nobody is there to be asked.
+    /// A value is missing, and there is no terminal to prompt for it.
     #[error("{0} is missing: give {1}")]
     Missing(&'static str, &'static str),
     /// This program cannot do something that it must.

@@ -203,7 +203,7 @@ fn own_probes(folder: &Path) -> BTreeMap<String, Probe> {
     probes.into_iter().filter(|(name, _)| known(name)).collect()
 }
 
-/// Runs the probes at once; a slow tool then delays nobody.
+/// Runs the probes concurrently, so that a slow tool delays no other.
 async fn all_of<F, T>(probes: impl Iterator<Item = F>) -> Vec<T>
 where
     F: Future<Output = T> + Send + 'static,

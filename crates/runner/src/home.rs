@@ -19,7 +19,7 @@ use std::path::{Path, PathBuf};
 use tracing_appender::rolling::{RollingFileAppender, Rotation};
 use uuid::Uuid;
 
-/// For so many days its own log is kept.
+/// How many days its own log is kept.
 pub const LOG_DAYS: usize = 14;
 
 /// Who this runner is.

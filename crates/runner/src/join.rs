@@ -38,7 +38,7 @@ fn taken(error: &ClientError) -> bool {
     })
 }
 
-/// What may be left out on the command line: it is asked for where somebody stands at a terminal.
+/// The arguments that are prompted for at a terminal if they are missing.
 #[derive(Clone, Debug)]
 pub struct JoinArguments {
     pub server: Option<String>,
@@ -147,7 +147,7 @@ fn plain_name(host: &str) -> String {
 
 /// Joins this machine to a pool.
 ///
-/// What was found of it comes back.
+/// Returns the machine's facts.
 pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Result<Facts, Error> {
     if let Some(identity) = home.identity()? {
         return Err(Error::JoinedAlready(identity.name));
@@ -202,7 +202,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         facts,
         version: env!("CARGO_PKG_VERSION").to_owned(),
     };
-    // Several runners on one host: the second is host-2 when nobody said otherwise.
+    // Several runners on one host: the default name of the second is host-2.
     let mut others = 2..=SAME_HOST;
     let enrolled = loop {
         match client.enrol(&enrol).await {

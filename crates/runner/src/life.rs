@@ -1,4 +1,4 @@
-//! What somebody at the machine can say of its runner. The runner's own credential is all that is needed.
+//! Pausing, draining and leaving from the machine itself, with the runner's own credential.
 
 use crate::error::Error;
 use crate::home::{Home, Identity};

@@ -269,7 +269,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             if !go_on {
                 return join::join(&home, desired_state, &route).await.map(drop);
             }
-            // Nobody stands there to try again: the service may be away just now.
+            // No person is there to retry: the service may be temporarily unreachable.
             let mut pace = Backoff::default();
             let begun = Instant::now();
             let facts = loop {

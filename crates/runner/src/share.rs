@@ -1,4 +1,4 @@
-//! A limit that the runners of one host share: how many jobs may run on it at once, whoever takes them.
+//! A shared limit of the runners of one host: how many jobs may run on it at once.
 //!
 //! It is a folder with a file for each job that may run. A job holds the lock of one, which the system lets go of with the
 //! process, however that ends. A runner tells the service how much room is left, and does not begin what was given to it
@@ -20,7 +20,7 @@ pub struct HostLimit {
 pub struct SharePlace(#[allow(dead_code)] File);
 
 impl HostLimit {
-    /// So many jobs, by the locks in this folder, which is made if it is not there.
+    /// A limit of this many jobs, kept by locks in a folder, which is made if it is missing.
     pub fn new(folder: PathBuf, jobs: u32) -> io::Result<HostLimit> {
         std::fs::create_dir_all(&folder)?;
         let limit = HostLimit { folder, jobs };

@@ -36,7 +36,7 @@ pub struct Spool {
     cap: u64,
     capped: Cell<bool>,
     closed: Cell<bool>,
-    /// Whether somebody else will send the rest.
+    /// Whether another task will send the rest.
     handed_over: Cell<bool>,
     /// Whether the service takes nothing more from this attempt.
     over: Cell<bool>,
@@ -238,7 +238,7 @@ impl Spool {
                 Err(error) => match self.refused(&error) {
                     Some(next) => self.resume_at(next),
                     None if self.over.get() => {}
-                    // While it is away, whoever is told to go on elsewhere does so at once.
+                    // While the service is unreachable, a hand-over takes effect at once.
                     None => tokio::select! {
                         () = pace.pause() => {}
                         () = self.handed() => {}

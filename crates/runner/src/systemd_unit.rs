@@ -10,7 +10,7 @@ use std::process::Command;
 
 /// Where a machine's own units lie.
 const UNITS: &str = "/etc/systemd/system";
-/// The user that runs the jobs when nobody says otherwise.
+/// The default user of jobs.
 const USER: &str = "pennine-runner";
 
 /// What to install.
@@ -59,7 +59,7 @@ fn unit(program: &Path, home: &Path, user: &str, drain_minutes: u64) -> String {
 Description=Pennine runner in {home}
 Wants=network-online.target
 After=network-online.target
-# Comes back however often it fails.
+# Restarts however often it fails.
 StartLimitIntervalSec=0
 
 [Service]
@@ -67,9 +67,9 @@ ExecStart={program} work --dir {folder}
 User={user}
 Restart=on-failure
 RestartSec=5
-# 2 and 3: it was told something that trying again does not change (not joined, or retired by the service).
+# 2 and 3: a permanent refusal (not joined, or retired by the service).
 RestartPreventExitStatus=2 3
-# Stopping drains: the runner is told, its jobs are left alone and finish.
+# Stopping drains: the runner is signalled, and its jobs finish.
 KillMode=mixed
 TimeoutStopSec={drain_minutes}min
 # The runner makes namespaces for its jobs, and jobs use what the machine has; the rest is closed.
@@ -350,7 +350,7 @@ mod tests {
         {
             Ok(verified) => verified,
             Err(error) => {
-                eprintln!("SKIPPED: systemd-analyze is not to be had here: {error}");
+                eprintln!("SKIPPED: systemd-analyze is not available here: {error}");
                 return;
             }
         };

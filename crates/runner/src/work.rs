@@ -193,9 +193,9 @@ const LOOK_EVERY: Duration = Duration::from_secs(3600);
 /// What the poll has to tell of the machine, and who else waits for what.
 #[derive(Default)]
 struct PollNews {
-    /// The machine is another than the service was told.
+    /// The machine's facts differ from the reported ones.
     to_tell: Cell<bool>,
-    /// Programs are to be looked for elsewhere than before.
+    /// The search path of programs has changed.
     look: Notify,
     /// Its first job is its last.
     single_use: bool,
@@ -250,7 +250,7 @@ fn user() -> String {
     })
 }
 
-/// Ends what an earlier life left running and removes what it left lying. What it had not reported yet comes back.
+/// Ends processes and removes files of an earlier run. Returns the attempts that it had not reported.
 fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
     let attempts = home.leftovers();
     if attempts.is_empty() {
@@ -420,7 +420,7 @@ async fn poll_until_refused(
                     apply_own_settings(environment, news, own);
                 }
                 let fresh = take(environment, news, held, answer);
-                // A start that is told acknowledges the assignment, and the poll would only be in its way.
+                // A reported start acknowledges the assignment; a poll would only delay it.
                 let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
                 let _ = tokio::time::timeout(BEGIN, told).await;
             }
@@ -518,7 +518,7 @@ fn final_refusal(error: &ClientError) -> Option<Error> {
     last.then(|| Error::Client(ClientError::Refused(Box::new(problem.clone()))))
 }
 
-/// Acts on an answer: begins what is new, ends what is to end. What is new comes back.
+/// Acts on an answer: starts new attempts and stops others. Returns the new ones.
 fn take(
     environment: &Rc<RunnerEnvironment>,
     news: &Rc<PollNews>,

@@ -5,7 +5,7 @@ use pennine_core::time::Moment;
 use pennine_store::token::Token;
 use uuid::Uuid;
 
-/// What somebody may do. Each includes those before it.
+/// Roles. Each includes the ones before it.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Role {
     /// Looks.

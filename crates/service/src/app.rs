@@ -85,7 +85,7 @@ pub struct AppState {
 #[derive(Clone)]
 struct VocabularyCache {
     words: Arc<Vocabulary>,
-    /// After so many changes.
+    /// After this many changes.
     of: u64,
     read_at: Instant,
     /// How long not to read again.

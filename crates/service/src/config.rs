@@ -105,7 +105,7 @@ pub struct Retention {
     pub audit: u64,
 }
 
-/// How what people are told of is looked for.
+/// How alerts are evaluated.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Alerts {

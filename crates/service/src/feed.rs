@@ -33,7 +33,7 @@ enum ReadAgain {
     AtOnce,
     /// There is more, which may not be passed on yet.
     Soon,
-    /// When somebody writes, or at the next sweep.
+    /// At the next write or sweep.
     WhenTold,
 }
 
@@ -196,7 +196,7 @@ impl Feed {
         };
         let next = entries.last().map_or(cursor, |entry| entry.cursor);
         if !entries.is_empty() {
-            // Nobody listening is not an error.
+            // Having no subscribers is not an error.
             let _ = self.sender.send(Arc::new(entries));
         }
         Ok((next, again))

@@ -243,7 +243,7 @@ impl LogStore {
             let wanted = usize::try_from(left.min(OBJECT_BYTES)).unwrap_or(0);
             let mut bytes = Vec::with_capacity(wanted);
             let Some(first) = chunks.first().filter(|chunk| chunk.start == sealed) else {
-                // Somebody else sealed it in the meantime.
+                // Another replica sealed it in the meantime.
                 return Ok(());
             };
             for chunk in &chunks {

@@ -9,7 +9,7 @@ use std::process::ExitCode;
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
-/// Gives back what a crowd's first polls took, which the system's does not, once it is told to ([`give_back_at_once`]).
+/// Returns memory of many first polls to the system, which the system's allocator does not ([`return_unused_memory_at_once`]).
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 

@@ -80,7 +80,7 @@ impl<K: Eq + Hash + Copy> Subscription<K> {
 impl<K: Eq + Hash + Copy> Drop for Subscription<K> {
     fn drop(&mut self) {
         let mut notifiers = self.waiters.notifiers();
-        // The map's own, and this one: nobody else is subscribed.
+        // The map's own and this one: there are no other subscriptions.
         if Arc::strong_count(&self.notifier) <= 2 {
             notifiers.remove(&self.key);
         }

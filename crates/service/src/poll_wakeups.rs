@@ -46,7 +46,7 @@ pub async fn run(app: App, mut changes: Receiver<Changes>) {
     }
 }
 
-/// What a change is to this replica, beside what its memory of runners was told.
+/// The effect of a change on this replica, apart from its cache of runners.
 #[derive(Default)]
 struct ChangeEffect {
     /// The runner whose poll has to be answered.

@@ -71,7 +71,7 @@ impl Programs {
             let platform = match name.to_str().and_then(|name| name.strip_prefix(NAME)) {
                 Some("") => own_platform(),
                 Some(rest) => match rest.strip_prefix('-') {
-                    // Not what compilers leave beside it.
+                    // Not the files that compilers leave next to it.
                     Some(platform) if !platform.contains('.') => platform.to_owned(),
                     _ => continue,
                 },

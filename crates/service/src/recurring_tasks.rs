@@ -5,7 +5,7 @@ use crate::app::App;
 use std::fmt;
 use std::time::{Duration, Instant};
 
-/// A piece of work rests so many times as long as it took: it takes at most a twentieth of the time.
+/// A task pauses for this multiple of its duration, so that it takes at most a twentieth of the time.
 const REST: u32 = 19;
 
 /// When a piece of work is done.

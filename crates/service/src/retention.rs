@@ -45,10 +45,10 @@ pub async fn sweep(app: &App, now: Moment) -> Result<(), LogError> {
     Ok(())
 }
 
-/// Drops the months of a table that are over. Where somebody reads it just now, later.
+/// Drops the expired months of a table; later, if it is being read.
 async fn drop_months(app: &App, table: &str, before: Moment) -> Result<(), Error> {
     loop {
-        // This one waits for a lock for half a second at most: whoever wants the table queues up behind it.
+        // Waits for a lock for half a second at most, because other users of the table queue behind it.
         let mut connection = app.store.leader().await?;
         match partition::drop_before(&mut connection, table, before).await {
             Ok(Some(name)) => tracing::info!(name, "a month of history has expired"),

@@ -103,7 +103,7 @@ async fn add_some(
     let offers = found.offers(connection).await?;
     in_transaction(connection, async |connection| {
         if !measure::lock_at(connection, turn).await? {
-            // Somebody has added something meanwhile: what was got ready lacks it.
+            // The sums were updated in the meantime: the prepared ones lack that update.
             return Ok(true);
         }
         let Some(last) = ripe.last() else {

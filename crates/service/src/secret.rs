@@ -20,7 +20,7 @@ pub fn fresh(purpose: Purpose) -> String {
     from_bytes(purpose, &bytes)
 }
 
-/// A secret from bytes that nobody can guess.
+/// A secret of unguessable bytes.
 pub fn from_bytes(purpose: Purpose, bytes: &[u8]) -> String {
     let prefix = match purpose {
         Purpose::Token => "pen-token",

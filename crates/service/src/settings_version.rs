@@ -1,4 +1,4 @@
-//! Versions of settings, so that nobody overwrites what they have not seen.
+//! Versions of settings, so that a change does not overwrite another one unseen.
 //!
 //! A version is a digest of what can be changed of a thing. Whoever sends the one that they read with a change (`If-Match`,
 //! RFC 9110) is refused where it is another by now; two changes that do not are made one after the other.
@@ -93,7 +93,7 @@ impl Versioned for OwnedPool {
     }
 }
 
-/// The version that somebody has read of what they change, where they say so.
+/// The version that the caller has read of what it changes, if given.
 #[derive(Clone, Debug, Default)]
 pub struct ExpectedVersion(Option<String>);
 

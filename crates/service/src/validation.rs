@@ -64,7 +64,7 @@ pub fn check_variable(field: &str, name: &str, value: &str) -> Result<(), Servic
     Ok(())
 }
 
-/// Checks the reason that somebody gives for what they do.
+/// Checks the reason of an action.
 pub fn check_reason(reason: &str) -> Result<(), ServiceError> {
     if reason.trim().is_empty() || reason.len() > 500 {
         let message = "give a reason of at most 500 bytes; it is recorded";

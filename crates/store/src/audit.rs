@@ -8,7 +8,7 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use pennine_core::time::Moment;
 
-/// Records that somebody did something.
+/// Records an action.
 pub async fn write(
     connection: &mut Connection,
     at: Moment,

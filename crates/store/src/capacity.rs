@@ -53,7 +53,7 @@ impl From<diesel::result::Error> for CommitError {
 pub struct CommittedOrders {
     /// The machines that were ordered.
     pub ordered: Vec<Machine>,
-    /// Those that are to be removed.
+    /// Machines to remove.
     pub released: Vec<Machine>,
 }
 

@@ -199,7 +199,7 @@ changes! {
         message: String,
         about: serde_json::Value,
     }
-    /// An alert that was raised is in another state, or somebody has acknowledged it.
+    /// A raised alert changed its state or was acknowledged.
     "alert.changed" AlertChanged { alert: Uuid }
     /// An alert that was raised is over.
     "alert.ended" AlertEnded {

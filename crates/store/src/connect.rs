@@ -84,7 +84,7 @@ impl Store {
             .map_err(|e| Error::Unreachable(root_cause(&e)))
     }
 
-    /// A connection for what may take long, and for which nobody waits.
+    /// A connection for long work that no request waits for.
     pub async fn patient(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
         self.patient
             .get()
@@ -125,7 +125,7 @@ impl Store {
     }
 }
 
-/// Runs something in a transaction. It is undone when an error comes back, whatever its kind.
+/// Runs a function in a transaction, which is rolled back on any error.
 pub async fn in_transaction<T, E, F>(connection: &mut Connection, work: F) -> Result<T, E>
 where
     F: AsyncFnOnce(&mut Connection) -> Result<T, E>,

@@ -25,7 +25,7 @@ pub struct Version {
     pub id: Uuid,
     #[diesel(sql_type = Timestamptz)]
     pub since: Db<Moment>,
-    /// None from when on it was there no more.
+    /// None marks its removal.
     #[diesel(sql_type = Nullable<Jsonb>)]
     pub value: Option<Value>,
 }

@@ -21,7 +21,7 @@ pub struct StoredAnswer {
     pub answer: Option<Vec<u8>>,
 }
 
-/// Reserves a key for a request. What is known of it comes back when it was used before.
+/// Reserves a key for a request. Returns the stored answer if it was used before.
 pub async fn begin(
     connection: &mut Connection,
     token: Uuid,

@@ -31,7 +31,7 @@ pub async fn find(connection: &mut Connection) -> Result<Option<Installation>> {
         .optional()?)
 }
 
-/// Records the installation unless another replica has; what is recorded comes back.
+/// Records the installation unless another replica has. Returns the recorded one.
 pub async fn found(connection: &mut Connection, new: &Installation) -> Result<Installation> {
     diesel::insert_into(installation::table)
         .values(new)

@@ -220,7 +220,7 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
     .await?)
 }
 
-/// Jobs by their ids, those that became ready first first.
+/// Returns jobs by their ids, in the order in which they became ready.
 pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<Job>> {
     Ok(sql!(
         job_query!(
@@ -283,7 +283,7 @@ pub async fn failed(
     Ok(rows.into_iter().collect())
 }
 
-/// The jobs that run now or ended last: those that run first, then the newest ends.
+/// Returns the running jobs, then those that ended last.
 pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
     Ok(sql!(
         job_query!(
@@ -472,7 +472,7 @@ pub async fn move_to(
 pub enum Cancelled {
     /// It was waiting and is done now.
     AtOnce,
-    /// Its runner is told to end it.
+    /// Its runner will be told to end it.
     Asked,
     /// It was done already, or was asked for before.
     Nothing,

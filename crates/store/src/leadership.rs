@@ -20,7 +20,7 @@ struct EpochRow {
     epoch: i64,
 }
 
-/// Takes the lead if nobody has it now. A lead lasts 2 s unless renewed.
+/// Takes the lead if it is free. A lead lasts 2 s unless renewed.
 pub async fn acquire(
     connection: &mut Connection,
     holder: ReplicaId,

@@ -140,7 +140,7 @@ pub async fn remove(connection: &mut Connection, id: Uuid, at: Moment) -> Result
     Ok(())
 }
 
-/// Notes how far the feed was sent to a listener, and how many events of it, unless somebody noted more.
+/// Records how far the feed was sent to a listener, and how many events, unless more is already recorded.
 pub async fn note_sent(
     connection: &mut Connection,
     id: Uuid,

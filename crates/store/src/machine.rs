@@ -196,7 +196,7 @@ pub async fn among(connection: &mut Connection, ids: &[Db<MachineId>]) -> Result
     .await?)
 }
 
-/// Those that exist, oldest first.
+/// Returns the existing machines, oldest first.
 pub async fn existing(connection: &mut Connection) -> Result<Vec<Machine>> {
     Ok(sql!(machines!("where m.active order by m.number"))
         .load(connection)

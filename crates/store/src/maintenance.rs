@@ -59,7 +59,7 @@ impl Calendar {
         open(connection, now).await.map(Calendar)
     }
 
-    /// Those that are on.
+    /// Returns the current maintenance.
     pub fn on(&self, now: Moment) -> impl Iterator<Item = &Maintenance> {
         self.0.iter().filter(move |one| one.is_on(now))
     }
@@ -126,7 +126,7 @@ pub async fn insert(connection: &mut Connection, new: NewMaintenanceRow<'_>) -> 
     Ok(())
 }
 
-/// Those that are on or to come, the earliest first.
+/// Returns current and scheduled maintenance, the earliest first.
 pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
     Ok(sql!(
         "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.reason,
@@ -140,7 +140,7 @@ pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Mainte
     .await?)
 }
 
-/// Ends one, or calls it off. False when it is over already, or there is none.
+/// Ends or cancels maintenance. Returns false if it has ended or does not exist.
 pub async fn end(connection: &mut Connection, number: i64, by: &str, at: Moment) -> Result<bool> {
     let ended = sql!(
         "with m as (

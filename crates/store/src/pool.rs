@@ -172,7 +172,7 @@ async fn keep_policy(connection: &mut Connection, pool: &Pool, by: &str, at: Mom
     Ok(())
 }
 
-/// Changes a pool, under the next version of its policy. False when somebody else has changed it since it was read.
+/// Changes a pool, under the next version of its policy. Returns false if it was changed since it was read.
 pub async fn set(
     connection: &mut Connection,
     changed: &Pool,

@@ -48,7 +48,7 @@ impl Sums {
         taken
     }
 
-    /// Adds all of them to what is kept. Nobody else may do so meanwhile.
+    /// Adds all of them to the stored sums, which must be locked.
     pub async fn write(mut self, connection: &mut Connection) -> Result<()> {
         self.add_kept(connection).await?;
         self.put(connection).await

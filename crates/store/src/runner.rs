@@ -565,7 +565,7 @@ pub async fn set_desired_state(
         .await
 }
 
-/// When these runners last had something to do: those that ever had.
+/// Returns when these runners last had a job, as far as they ever had one.
 pub async fn last_worked(
     connection: &mut Connection,
     ids: &[Db<RunnerId>],

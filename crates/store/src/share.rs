@@ -10,7 +10,7 @@ use pennine_core::time::Moment;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// After so many half-lives what was used counts for nothing.
+/// After this many half-lives, use no longer counts.
 const FORGOTTEN_AFTER: u32 = 12;
 
 /// What a project holds.

@@ -147,7 +147,7 @@ pub struct UsedStrand {
     pub jobs: i64,
 }
 
-/// The strands of the jobs that wait, and of those that were submitted since.
+/// Returns the strands of waiting jobs, and of jobs submitted since.
 pub async fn used_since(connection: &mut Connection, since: Moment) -> Result<Vec<UsedStrand>> {
     Ok(sql!(
         "select s.id, s.key, p.path as project, u.waiting, u.jobs

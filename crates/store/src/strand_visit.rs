@@ -169,7 +169,7 @@ async fn line(
     Ok(rows.into_iter().map(step).collect())
 }
 
-/// Of whose wait the stays are asked, the last strand, and from when until when.
+/// A query for the strands of a wait: the job, its last strand, and the period.
 #[derive(Clone, Copy, Debug)]
 pub struct WaitQuery {
     pub who: Queued,

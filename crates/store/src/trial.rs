@@ -1,4 +1,4 @@
-//! Trials: a machine that the check of a supplier makes, which enrols and is told to go.
+//! Trials: machines that a supplier's check orders, which enrol and are then removed.
 
 use crate::connect::Connection;
 use crate::error::Result;
@@ -87,7 +87,7 @@ pub async fn remove(connection: &mut Connection, id: MachineId) -> Result<()> {
     Ok(())
 }
 
-/// Those that are under way: their machines are not orphans.
+/// Returns the trials in progress, whose machines are not orphans.
 pub async fn open(connection: &mut Connection) -> Result<Vec<MachineId>> {
     #[derive(QueryableByName)]
     struct Row {
@@ -98,7 +98,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<MachineId>> {
     Ok(rows.into_iter().map(|row| row.id.0).collect())
 }
 
-/// Forgets those that were made before a moment: whoever made them is gone.
+/// Deletes trials from before a moment, whose checks have ended.
 pub async fn sweep(connection: &mut Connection, before: Moment) -> Result<()> {
     sql!(
         "delete from trial where created_at < :before";

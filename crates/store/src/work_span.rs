@@ -15,12 +15,12 @@ use std::cmp::Reverse;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// Which work spans: those that waited at some time in the window.
+/// A filter of work spans: those that waited at some time in the window.
 #[derive(Clone, Debug)]
 pub struct SpanFilter {
     pub from: Moment,
     pub until: Moment,
-    /// Those that waited for this, in part at least.
+    /// Only spans whose wait includes this reason.
     pub reason: Option<Reason>,
     pub pool: Option<PoolId>,
     pub projects: Option<Vec<PlaceId>>,

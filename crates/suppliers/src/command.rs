@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 /// The most that is read of an answer.
 const MOST: u64 = 4 << 20;
-/// How long it may take to answer, when nobody says otherwise.
+/// The default time to answer.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// What people can set of it. Everything else that they set reaches the program in its questions.

@@ -14,7 +14,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 #[error("{0}")]
 pub struct ConformanceFailure(pub String);
 
-/// Something to order, which joins nobody.
+/// An order whose machine never joins.
 pub fn some_order(installation: Uuid, number: u128) -> Order {
     Order {
         installation,
@@ -131,7 +131,7 @@ pub async fn hold(
     until(supplier, first.machine, 0).await?;
     if listed(supplier, second.machine).await?.is_empty() {
         return Err(ConformanceFailure(
-            "it removed another than it was told".into(),
+            "it removed another machine than requested".into(),
         ));
     }
     // What was never there is removed as well.

@@ -105,7 +105,7 @@ impl Database {
         rows.iter().map(|row| row.get(0)).collect()
     }
 
-    /// Refuses new connections and ends those that are open: to a service, the database is gone.
+    /// Refuses new connections and ends open ones, as if the database were gone.
     pub async fn take_away(&self) {
         let name = &self.name;
         run(&[

@@ -46,7 +46,7 @@ pub struct PoolChange {
     pub labels: Option<Vec<String>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub open: Option<bool>,
-    /// The path of the team or project that is to own it; empty for the root.
+    /// The path of its owner, a team or project; empty for the root.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
     /// Narrow it to these teams and projects; empty for everything at or below the owner.
@@ -58,7 +58,7 @@ pub struct PoolChange {
     /// Whether its runners take nothing new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
-    /// What a machine has to be to join it; empty for nothing in particular. Those that have joined stay.
+    /// The requirement for machines that join it; empty for any. Runners that have joined stay.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<String>,
     /// How it gets machines.

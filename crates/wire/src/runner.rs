@@ -77,7 +77,7 @@ pub struct RunnerChange {
     /// Labels that it is to have (true) or not to have (false).
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, Option<bool>>,
-    /// Facts, over those that its machine finds.
+    /// Facts that override those of its machine.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[schema(value_type = BTreeMap<String, Option<String>>)]
     pub facts: BTreeMap<String, Option<FactValue>>,

@@ -27,7 +27,7 @@ pub struct Status {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub longest_wait_us: Option<Micros>,
     pub runners: RunnerCounts,
-    /// What people are told of now: what is urgent first.
+    /// The open alerts, urgent ones first.
     #[serde(default)]
     pub alerts: Vec<Alert>,
     /// The jobs that executes now or ended last.

@@ -20,7 +20,7 @@ pub struct SupplyChange {
     pub image: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub size: Option<String>,
-    /// What else the supplier is told of each machine.
+    /// Supplier-specific settings of each machine.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub settings: BTreeMap<String, String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -209,7 +209,7 @@ pub struct SupplierCheck {
     pub image: String,
     /// The trial machine's size.
     pub size: String,
-    /// What else the supplier is told of it.
+    /// Supplier-specific settings.
     pub settings: BTreeMap<String, String>,
 }
 

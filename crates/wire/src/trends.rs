@@ -8,7 +8,7 @@ use pennine_core::time::{Micros, Moment};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// By what figures are told apart.
+/// What figures are grouped by.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum By {
@@ -49,7 +49,7 @@ pub struct Trends {
     /// The same, of the window of the same length before this one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<WindowFigures>,
-    /// By what was asked, those that waited most first.
+    /// The groups, those with the longest total wait first.
     pub groups: Vec<TrendGroup>,
     /// How long each step is.
     pub step_us: Micros,
@@ -57,7 +57,7 @@ pub struct Trends {
     pub steps: Vec<TrendStep>,
 }
 
-/// One of several that figures are told apart by.
+/// A group of figures.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TrendGroup {
     pub name: String,

@@ -29,7 +29,7 @@ pub struct Trial {
     pub explanation: Explanation,
     /// Words that nothing in the yard knows.
     pub hints: Vec<Hint>,
-    /// The runners that satisfy it, those that could take a job now first; at most 50.
+    /// At most 50 runners that satisfy it, those with a free slot first.
     pub runners: Vec<TrialRunner>,
 }
 

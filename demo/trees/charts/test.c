@@ -14,7 +14,7 @@ int main(void) {
             tile_of(latitude_of(i, zoom) - 1e-7, longitude_of(i, zoom) + 1e-7, zoom, &x, &y);
             wrong += x != i || y != i;
         }
-    OK(wrong == 0, "a tile's corner lies in the tile, at every zoom");
+    OK(wrong == 0, "a tile's corner is in the tile, at every zoom");
     OK(fabs(latitude_of(0, 3) - 85.0511) < 1e-3, "the chart ends at 85 degrees");
     printf("1..%d\n", count);
     return failed;

@@ -202,7 +202,7 @@ async fn take_back(client: &Client, json: bool, name: &str, why: String) -> Resu
     view::print(&text)
 }
 
-/// Lists the runners that were not heard of for so many days.
+/// Lists the runners that have not polled for this many days.
 async fn list_away(client: &Client, json: bool, days: u32) -> Result<(), Error> {
     let now = client.status().await?.now;
     let long = now - Duration::from_secs(u64::from(days) * 86_400);
@@ -304,7 +304,7 @@ fn summary(runner: &Runner, now: Moment) -> String {
     text
 }
 
-/// The jobs that it executes, and those that it would take next.
+/// The jobs that it executes, and the next ones in line.
 fn jobs(runner: &Runner, next: &[NextJob], now: Moment) -> String {
     let mut text = String::new();
     for job in &runner.executing {

@@ -78,7 +78,7 @@ pub struct TrendArguments {
     image: Option<String>,
 }
 
-/// How it is told.
+/// The form of the output.
 #[derive(Args, Clone, Copy, Debug, Default)]
 pub struct OutputArguments {
     /// Group by pool, team, project, requirement, title, runner, supplier or image.

@@ -45,9 +45,9 @@ pub enum Verb {
     Forget,
 }
 
-/// Says to whoever has changed something by hand that it stands in the yard file.
+/// Notes after a manual change that the thing is managed by the yard file.
 pub async fn remind(client: &Client, kind: ThingKind, name: &str) {
-    // The change is made: that nobody could be reminded is no failure.
+    // The change is made: a failure to print the note does not matter.
     let Ok(Some(file)) = client.yard_file().await else {
         return;
     };

@@ -1,4 +1,4 @@
-//! From when on people are told, in the yard file.
+//! The thresholds of alerts in the yard file.
 
 use super::invalid::{FieldError, same_time, wrong};
 use crate::view;
@@ -7,7 +7,7 @@ use pennine_core::time::Micros;
 use pennine_wire::ThresholdsChange;
 use serde::{Deserialize, Serialize};
 
-/// From when on people are told of what is not told at once.
+/// The thresholds of alerts that are not raised at once.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct AlertsEntry {

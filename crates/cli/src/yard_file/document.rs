@@ -37,10 +37,10 @@ pub struct Yard {
     pub pools: BTreeMap<String, PoolEntry>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub targets: BTreeMap<String, TargetEntry>,
-    /// From when on people are told; as it is usually where it is not given.
+    /// The thresholds of alerts; the defaults if omitted.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alerts: Option<AlertsEntry>,
-    /// The versions of the settings, where the yard was read from the service: a change that somebody made since is not
+    /// The versions of the settings, where the yard was read from the service: a later change is not
     /// overwritten.
     #[serde(skip)]
     pub versions: Versions,

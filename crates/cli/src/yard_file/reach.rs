@@ -35,7 +35,7 @@ pub struct Reach<'a> {
     pub leave: Leave,
 }
 
-/// The text, or the setting that is to go: an empty one.
+/// The changed settings; a setting to remove is empty.
 fn changed_settings(
     is: &BTreeMap<String, String>,
     wanted: &BTreeMap<String, String>,
@@ -59,7 +59,7 @@ fn split(path: &str) -> (Option<String>, String) {
 }
 
 impl Reach<'_> {
-    /// The client for a change of this thing: refused where its settings are others by now than those that were read.
+    /// The client for a change of this thing, which is refused if its settings have changed since they were read.
     fn client_for(&self, kind: ThingKind, name: &str) -> Client {
         let version = self.there.versions.get(&(kind, name.to_owned()));
         self.client.if_version(version.map(String::as_str))

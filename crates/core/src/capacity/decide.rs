@@ -326,7 +326,7 @@ impl Keeper {
             return;
         };
         let counted = tally.numbers.counted();
-        // Those that are leaving anyway are not made up for by others.
+        // Machines that are leaving anyway are not replaced.
         let (mut over, reason) = if bounds.spent {
             (counted, bounds.short.clone().unwrap_or_default())
         } else {

@@ -24,7 +24,7 @@ pub struct Numbers {
     pub floor: u32,
     pub spare: u32,
     pub ceiling: u32,
-    /// How many machines there should be, those that are leaving aside.
+    /// How many machines there should be, not counting leaving ones.
     pub keep: u32,
 }
 
@@ -77,7 +77,7 @@ pub struct Order {
     pub supplier: SupplierId,
     pub price: Price,
     pub single_use: bool,
-    /// Whether it is to find out what this pool's machines are.
+    /// Whether it is a probe that discovers the facts of the pool's machines.
     pub probe: bool,
 }
 
@@ -91,7 +91,7 @@ pub struct Release {
     pub failed: bool,
 }
 
-/// A machine that is to take nothing new, because there are more than may be.
+/// A machine to drain, because the pool is above its ceiling.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct RunnerDrain {
     pub machine: MachineId,

@@ -1,4 +1,4 @@
-//! What the keeper of machines is told.
+//! The events of capacity.
 
 use super::supply::Supply;
 use crate::dispatch::Price;

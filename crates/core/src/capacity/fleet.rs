@@ -74,7 +74,7 @@ pub(super) struct Load {
     pub(super) ordered: u32,
 }
 
-/// A machine that is to be released, for a reason.
+/// A machine to release, with the reason.
 pub(super) struct RetiredMachine {
     pub(super) machine: MachineId,
     pub(super) pool: PoolId,
@@ -205,7 +205,7 @@ impl Fleet {
         }
     }
 
-    /// A machine does not exist any more. Returns how it was, if it did.
+    /// Removes a machine. Returns it, if it existed.
     pub(super) fn take(&mut self, id: MachineId) -> Option<MachineView> {
         let tracked = self.remove(id)?;
         self.changed.remove(&id);

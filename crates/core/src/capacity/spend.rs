@@ -211,7 +211,7 @@ mod tests {
             for step in looks {
                 let before = hour;
                 hour += step;
-                // What happens between two looks is told in its order, each at its hour.
+                // Events between two evaluations are applied in their order, each at its hour.
                 for time in before..hour {
                     let there = lives.iter().filter(|(_, from, until)| *from < time && *until >= time);
                     if meter.is_over(at(time)) {

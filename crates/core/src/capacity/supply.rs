@@ -24,10 +24,10 @@ pub struct Supply {
     /// The size of its machines, as the supplier names it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub size: String,
-    /// What else the supplier is told of each.
+    /// Supplier-specific settings.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub settings: BTreeMap<String, String>,
-    /// Never fewer machines than this, those that are used up aside.
+    /// The fewest machines, not counting used-up ones.
     pub floor: u32,
     /// Never more machines than this, whatever state they are in.
     pub ceiling: u32,

@@ -210,7 +210,7 @@ impl State {
             let ranked = self.field.kind(kind)?.classes.clone();
             for class in ranked.into_iter().filter(|class| classes.contains(class)) {
                 let rank = self.field.rank(class);
-                // What nobody else wants is not bettered by what comes after it.
+                // A slot that no other job can use is not improved by later ones.
                 while wanted
                     .first()
                     .is_some_and(|first| first.0 == 0 && first.1 < rank)

@@ -107,7 +107,7 @@ impl State {
                 for (_, pool, class) in best {
                     if flow.take_in(&state.field, class, own, one.head.kind) {
                         *wanted.entry(pool).or_default() += 1;
-                        // What was chosen is used up for those that come after it.
+                        // A chosen slot is no longer available to later jobs.
                         flow.use_up(class);
                         break;
                     }

@@ -9,9 +9,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Which slots a batch is made for.
 pub(super) enum Slots {
-    /// Those that are free now.
+    /// Free slots.
     Free,
-    /// Those of machines that are being made, or could be: so many of a class.
+    /// Slots of machines that are coming or could be ordered: a number per class.
     Future(FxHashMap<usize, u32>),
 }
 
@@ -34,7 +34,7 @@ impl Flow {
         }
     }
 
-    /// Whether a class has a slot that nobody in this batch has.
+    /// Whether a class has a slot that is unused in this batch.
     pub(super) fn spare(&self, field: &RunnerIndex, class: usize) -> bool {
         let all = match &self.slots {
             Slots::Free => field.class(class).map_or(0, |class| class.free_slots),

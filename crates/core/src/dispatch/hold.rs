@@ -127,7 +127,7 @@ impl State {
         self.seat_kinds.contains(kind)
     }
 
-    /// Seats of a name that are set aside, by whoever comes before this job.
+    /// Seats of a name that jobs before this one have reserved.
     pub(super) fn claimed_before(&self, name: &str, job: Option<JobId>) -> u32 {
         let claims = self.claims.get(name).into_iter().flatten();
         claims
@@ -136,19 +136,19 @@ impl State {
             .sum()
     }
 
-    /// Seats that nobody holds and nobody has set aside.
+    /// Seats that are neither held nor reserved.
     pub(super) fn free_seats(&self, name: &str) -> u32 {
         self.vacant_seats(name)
             .saturating_sub(self.claimed_before(name, None))
     }
 
-    /// Seats that nobody has set aside, whoever holds them.
+    /// Seats that are not reserved, held or not.
     pub(super) fn claimable(&self, name: &str) -> u32 {
         let all = self.seats.get(name).map_or(0, |seat| seat.count);
         all.saturating_sub(self.claimed_before(name, None))
     }
 
-    /// Seats that nobody holds, set aside or not.
+    /// Seats that are not held, reserved or not.
     pub(super) fn vacant_seats(&self, name: &str) -> u32 {
         self.seats
             .get(name)

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 /// A strand of which no job has waited or run for so long is forgotten.
 const FORGET_AFTER: Duration = Duration::from_secs(3600);
-/// Of strands of which no job waits or runs only so many are kept.
+/// The most strands without waiting or running jobs that are kept.
 const MOST_UNUSED: usize = 20_000;
 
 impl State {
@@ -114,7 +114,7 @@ impl State {
         }
     }
 
-    /// Reasons that hold for so many jobs of a strand follow its length.
+    /// Reasons that hold for a number of jobs depend on the strand's length.
     pub(super) fn length_changed(&mut self, at: usize) {
         let counted = |strand: &Strand| {
             strand.segments.len() > 1 || strand.key.seats.values().sum::<u32>() > 1

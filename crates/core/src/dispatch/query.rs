@@ -140,7 +140,7 @@ impl State {
         self.field.runners.values().map(|runner| &runner.view)
     }
 
-    /// Whether the strand was told.
+    /// Whether the strand is known.
     pub fn knows_strand(&self, id: StrandId) -> bool {
         self.by_strand.contains_key(&id)
     }

@@ -69,7 +69,7 @@ pub(super) struct Demand {
     pub seated: u32,
 }
 
-/// So many kinds may be of no strand any more, however few there are.
+/// The most kinds without strands that are kept.
 const MOST_UNUSED_KINDS: usize = 500;
 
 pub(super) struct RequirementUse {

@@ -75,7 +75,7 @@ pub(super) struct SeatCount {
 pub(super) enum MachineCover {
     /// For all that such a machine could run.
     All,
-    /// For so many of these strands.
+    /// For a number of jobs of each of these strands.
     Some(BTreeMap<usize, u32>),
 }
 
@@ -205,7 +205,7 @@ impl State {
         };
         self.freed.insert(at);
         self.unsure_kinds.union_with(&class.kinds);
-        // Those out of whose reach it is wait for no match, or for the reach.
+        // Jobs that may not use it wait with no-match or out-of-reach.
         let satisfied = class.satisfied.clone();
         let beyond: Vec<usize> = self
             .field

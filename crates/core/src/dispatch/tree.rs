@@ -179,7 +179,7 @@ impl Tree {
         }
     }
 
-    /// So many more jobs of a project wait, or so many fewer.
+    /// Adds to the number of waiting jobs of a project.
     pub fn count_waiting(&mut self, project: usize, more: i64) {
         let mut at = Some(project);
         while let Some(node) = at.and_then(|at| self.nodes.get_mut(at)) {
@@ -259,7 +259,7 @@ impl Tree {
         self.change_usage(project, |usage| usage.take(scale, growth));
     }
 
-    /// A project's slot is given back. The places that this brings below their limit come back.
+    /// Releases a project's slot. Returns the places that are below their limit again.
     pub fn give_back(&mut self, project: usize, scale: &UsageScale, growth: f64) -> Vec<usize> {
         let were_full: Vec<usize> = self.chain(project).filter(|at| self.full(*at)).collect();
         self.change_usage(project, |usage| usage.give_back(scale, growth));

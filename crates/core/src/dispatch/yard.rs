@@ -224,7 +224,7 @@ impl PoolView {
         }
     }
 
-    /// Whether nothing differs by which runners are told apart into classes or projects by their reach.
+    /// Whether nothing differs that separates runners into classes or projects by reach.
     pub(super) fn same_for_classes(&self, other: &PoolView) -> bool {
         self.open == other.open && self.owner == other.owner && self.reach == other.reach
     }

@@ -47,7 +47,7 @@ pub enum MachineEvent {
     Join,
     /// It is to be removed.
     Release,
-    /// The supplier says that there is nothing of it, whether or not it was told to remove it.
+    /// The supplier no longer has it, whether or not its removal was requested.
     Vanish {
         /// Whether it had never done what it was ordered for.
         failed: bool,

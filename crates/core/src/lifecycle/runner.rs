@@ -62,7 +62,7 @@ pub fn desired_state_after_start(single_use: bool) -> Option<DesiredState> {
 pub enum RunnerEvent {
     /// It enrolled with its ticket.
     Enrol,
-    /// It is connected, with so many of its slots in use.
+    /// It is connected, with a number of used slots.
     Seen {
         /// What people want of it.
         desired_state: DesiredState,

@@ -89,7 +89,7 @@ fn overlap(from: Moment, until: Moment, a: Moment, b: Moment) -> u64 {
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Quantile {
     pub value_us: Micros,
-    /// It could still rise: somebody who waits yet is not older than it.
+    /// Whether it can still rise, because a job that is still waiting is not older.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub at_least: bool,
     /// Too few waits to tell it from the longest.
@@ -110,7 +110,7 @@ impl From<Ranked> for Quantile {
 /// The waits that began in a window.
 #[derive(Clone, PartialEq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct WaitFigures {
-    /// How many there are, those that still wait with them: what the percentiles are of.
+    /// How many waits there are, including those in progress: the sample of the percentiles.
     pub count: u64,
     /// How many of them still wait.
     pub still_waiting: u64,

@@ -52,7 +52,7 @@ impl FromStr for PerMille {
 pub struct Ranked {
     /// In microseconds.
     pub value: u64,
-    /// Whether it could still rise, because somebody who still waits is not older than it.
+    /// Whether it can still rise, because a job that is still waiting is not older.
     pub may_rise: bool,
     /// Whether there are too few values for it to be told from the longest: fewer than one above it.
     pub few: bool,

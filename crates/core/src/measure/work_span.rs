@@ -116,7 +116,7 @@ pub struct MachineTime {
     pub ordered: Moment,
     /// When its runner came; none where it never did.
     pub joined: Option<Moment>,
-    /// When it was told to go; none where it was not.
+    /// When its release was requested; none if it was not.
     pub released: Option<Moment>,
     /// When it was gone, or now.
     pub until: Moment,

@@ -29,7 +29,7 @@ impl Machines {
         self.steps.first().map(|(at, ..)| *at)
     }
 
-    /// Lets what is due happen: machines that boot connect, those that are removed are gone.
+    /// Carries out what is due: booted machines connect, removed ones are gone.
     pub(super) fn run_due(&mut self, engine: &mut Engine, now: Moment) {
         while let Some((at, machine, step)) = self.steps.first().copied()
             && at <= now

@@ -1,4 +1,4 @@
-//! What is so now of which somebody should be told.
+//! The conditions of alerts.
 
 use crate::app::App;
 use crate::views::capacity_state;
@@ -20,7 +20,7 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-/// Alerts of one kind: of what goes beyond it, the worst are told.
+/// The most alerts of one kind; beyond it, the worst are raised.
 const OF_A_KIND: usize = 50;
 /// Names that one sentence holds.
 const NAMED: usize = 5;

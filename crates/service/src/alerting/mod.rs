@@ -1,5 +1,5 @@
-//! Watches for what somebody should be told of. The leader looks at everything now and then ([`conditions`]), the core
-//! decides what becomes of each alert, and the record and the feed are told.
+//! Alerting: the leader evaluates the [`conditions`] regularly, the core decides the transitions of each alert, and they are recorded
+//! with their changes.
 
 mod conditions;
 

@@ -53,7 +53,7 @@ pub fn cookie(headers: &HeaderMap) -> Option<String> {
     Some(cookies.get(COOKIE)?.value().to_owned())
 }
 
-/// Finds out who asks. Signing in is the only thing that nobody in particular may do. What is refused is recorded.
+/// Authenticates a request. Only signing in needs no authentication. Refusals are recorded.
 pub async fn authenticate(State(app): State<App>, mut request: Request, next: Next) -> Response {
     let what = format!("{} {}", request.method(), request.uri().path());
     let signing_in = request.uri().path() == "/session" && request.method() == Method::POST;

@@ -56,7 +56,7 @@ struct SupplierHandle {
 pub struct SupplierCalls {
     app: App,
     handles: HashMap<SupplierId, SupplierHandle>,
-    /// Those that cannot be asked, and why.
+    /// Suppliers that cannot be called, with the reason.
     broken: BTreeMap<SupplierId, String>,
     tasks: JoinSet<Done>,
     removing: HashSet<MachineId>,

@@ -45,7 +45,7 @@ pub const KINDS: [(&str, &str, Settable); 4] = [
     ),
 ];
 
-/// Whether a kind takes settings beyond those that it knows.
+/// Whether a kind accepts settings that it does not know.
 pub fn takes_any(kind: &str) -> bool {
     kind == "command"
 }

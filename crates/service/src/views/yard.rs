@@ -235,7 +235,7 @@ impl Yard {
             .collect()
     }
 
-    /// How a requirement stands here, whoever asks.
+    /// The eligibility counts of a requirement for any project.
     pub fn standing_of_anybody(&self, requirement: &Requirement) -> EligibilityCounts {
         let mut standing = EligibilityCounts::default();
         for (runner, pool) in self.joined() {

@@ -1,22 +1,22 @@
-//! What goes wrong in the cloud.
+//! Injected faults of the cloud.
 
 use serde::{Deserialize, Serialize};
 
-/// What goes wrong, set while it runs. Fractions are from 0 to 1.
+/// Injected faults, set at run time. Fractions are from 0 to 1.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Faults {
     /// Every request is refused.
     pub down: bool,
-    /// Every answer comes so many seconds late.
+    /// The delay of every answer, in seconds.
     pub answer_after_s: f64,
-    /// So many orders are done, or not, and nobody learns which.
+    /// The share of orders whose outcome is not reported.
     pub answers_lost: f64,
-    /// So many orders are refused.
+    /// The share of refused orders.
     pub orders_fail: f64,
-    /// So many machines take ten times as long to come up.
+    /// The share of machines that take ten times as long to boot.
     pub boots_slow: f64,
-    /// So many machines stop while they come up.
+    /// The share of machines that stop while booting.
     pub boots_fail: f64,
     /// Sizes that are not available.
     pub out_of_stock: Vec<String>,
@@ -25,6 +25,6 @@ pub struct Faults {
     pub requests_a_second: Option<u32>,
     /// Machines that are taken back in a minute, on average.
     pub reclaims_a_minute: f64,
-    /// With so many seconds' notice.
+    /// The notice before a reclaim, in seconds.
     pub reclaim_notice_s: f64,
 }

@@ -28,7 +28,7 @@ use std::collections::BTreeSet;
 use uuid::Uuid;
 
 /// How many jobs are rebuilt at once.
-const ANEW: i64 = 2000;
+const REBUILT_AT_ONCE: i64 = 2000;
 
 macro_rules! measured {
     () => {
@@ -197,7 +197,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         let mut months = BTreeSet::new();
         let mut after = Uuid::nil();
         loop {
-            let (rows, last) = over_after(connection, after, ANEW).await?;
+            let (rows, last) = over_after(connection, after, REBUILT_AT_ONCE).await?;
             for row in &rows {
                 // Sums are in the months of their jobs, which may be long ago.
                 if months.insert(Resolution::Month.start(row.ready_at.0)) {
@@ -213,7 +213,7 @@ pub async fn rebuild(connection: &mut Connection, until: Moment) -> Result<Rebui
         }
         let mut last = None;
         loop {
-            let offers = offers_over(connection, last, ANEW).await?;
+            let offers = offers_over(connection, last, REBUILT_AT_ONCE).await?;
             let Some(end) = offers.last() else { break };
             last = Some((end.runner_id.0, end.since.0));
             count_offers(connection, &mut known, &offers).await?;

@@ -145,7 +145,7 @@ pub async fn over_after(
     Ok((rows, last))
 }
 
-/// The work spans that go on: attempts that are not over, and jobs that wait; those that became ready first come first.
+/// Returns the open work spans: open attempts and waiting jobs, in the order in which they became ready.
 pub async fn open_work_spans(connection: &mut Connection) -> Result<Vec<Row>> {
     Ok(sql!(work_spans!(
         "a.open",

@@ -67,7 +67,7 @@ impl RollupKind {
         }
     }
 
-    /// Whether there may be so many keys of the kind that hours are kept for some weeks only.
+    /// Whether the kind can have so many keys that its hourly sums are kept for some weeks only.
     pub fn many(self) -> bool {
         RollupKind::all_many().contains(&self.code())
     }
@@ -226,7 +226,7 @@ impl KeyCache {
         }
     }
 
-    /// Whether the sums of a stretch that begins then are to be added to.
+    /// Whether sums of a stretch that begins then are updated.
     pub fn wants(&self, at: Moment) -> bool {
         self.since.is_none_or(|since| at >= since)
     }

@@ -215,7 +215,7 @@ impl Local {
             let path = folder.join("pid");
             std::fs::write(&path, process.written()).map_err(|error| broken(&path, error))?;
         }
-        // Somebody has to hear of its end.
+        // Its end has to be awaited.
         tokio::spawn(async move {
             let _ = child.wait().await;
         });

@@ -37,7 +37,7 @@ impl Process {
     /// Asks it to end, and ends it with its group when it does not.
     pub(super) async fn end(self) {
         let pid = Pid::from_raw(self.pid);
-        // Told once, a runner would finish its job first: it is told that there is no time.
+        // After one signal a runner would finish its job first; a second one stops it at once.
         for signal in [Signal::SIGTERM, Signal::SIGINT] {
             if self.alive() {
                 let _ = killpg(pid, signal).or_else(|_| kill(pid, signal));

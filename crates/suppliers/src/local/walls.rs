@@ -64,7 +64,7 @@ impl MachineIsolation {
         MachineIsolation::Folder
     }
 
-    /// What it means for whoever lets jobs run behind them.
+    /// What it means for operators.
     pub fn describe(self) -> &'static str {
         match self {
             MachineIsolation::Overlay => {
@@ -86,7 +86,7 @@ impl MachineIsolation {
         }
         let mut command = Command::new("unshare");
         command
-            // Whoever ends this process ends all that runs in it. As root, too, it is only a namespace's root.
+            // Ending this process ends everything in it. As root, too, it is only a namespace's root.
             .args(["--user", "--map-root-user", "--mount", "--pid", "--fork"])
             .args(["--kill-child", "--mount-proc", "sh", "-c", SANDBOX])
             .args(["sandbox", self.word()])

@@ -9,7 +9,7 @@ pub(super) struct Offer {
     pub slots: u32,
 }
 
-/// Returns how many slots of each offer are used, where the offers stand in the order in which they are to be used.
+/// Returns how many slots of each offer are used; the offers are in order of preference.
 ///
 /// As many jobs are served as can be, and among the ways of doing so the one is taken that uses the earlier offers most:
 /// the sets of slots that can be matched to jobs are the independent sets of a transversal matroid, on which taking the

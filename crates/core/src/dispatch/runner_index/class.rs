@@ -208,7 +208,7 @@ impl RunnerIndex {
         [Some(class), before]
     }
 
-    /// A runner is not there any more. It comes back, for what it held.
+    /// Removes a runner. Returns it, for its attempts.
     pub fn runner_gone(&mut self, id: RunnerId) -> Option<Runner> {
         self.count(id, false);
         let gone = self.runners.remove(&id)?;
@@ -231,7 +231,7 @@ impl RunnerIndex {
         self.count(id, true);
     }
 
-    /// The class whose slot an attempt gives back.
+    /// The class whose slot an attempt releases.
     pub fn release(&mut self, id: RunnerId, attempt: AttemptId, now: Moment) -> Option<usize> {
         self.count(id, false);
         let asked = self.asked + 1;
@@ -289,7 +289,7 @@ impl RunnerIndex {
         !is_alike
     }
 
-    /// A pool's keeper has decided so. The class of its future machines comes back where a reason may follow from it.
+    /// Applies a capacity decision about a pool. Returns the class of its future machines if reasons may change.
     pub fn set_supply(
         &mut self,
         id: PoolId,

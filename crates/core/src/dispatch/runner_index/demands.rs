@@ -5,7 +5,7 @@ use crate::dispatch::inconsistency::Problem;
 use rustc_hash::FxHashMap;
 
 impl RunnerIndex {
-    /// So many more jobs of a kind wait, or so many fewer.
+    /// Adds to the number of waiting jobs of a kind.
     pub fn count_waiting(&mut self, kind: usize, more: i64) {
         let Some(found) = self.kinds.get_mut(kind) else {
             return;
@@ -31,7 +31,7 @@ impl RunnerIndex {
         self.count_use(requirement, more);
     }
 
-    /// So many more jobs of a kind run, or so many fewer.
+    /// Adds to the number of running jobs of a kind.
     pub fn count_executing(&mut self, kind: usize, more: i64) {
         match self.kinds.get(kind) {
             Some(found) => self.count_use(found.requirement, more),

@@ -5,7 +5,7 @@ use crate::dispatch::inconsistency::Problem;
 use fixedbitset::FixedBitSet;
 
 impl RunnerIndex {
-    /// Counts so many more jobs, waiting or running, that ask for a requirement, or so many fewer.
+    /// Adds to the number of waiting or running jobs with a requirement.
     pub(super) fn count_use(&mut self, requirement: usize, more: i64) {
         let Some(wanted) = self.wanted.get_mut(requirement) else {
             return;

@@ -26,7 +26,7 @@ const HALT: u8 = 0xf4;
 /// Returns whether a virtual machine executes an instruction here.
 pub fn works() -> bool {
     let (sender, receiver) = mpsc::channel();
-    // On a thread of its own: a guest that never halts would hold up whoever asks.
+    // On its own thread: a guest that never halts would block the caller.
     std::thread::spawn(move || {
         let halted = guest_halts();
         if let Err(error) = &halted {

@@ -1,4 +1,4 @@
-//! Jobs that are over as traces, for whoever collects them: OTLP over HTTP, as JSON.
+//! Sends finished jobs as traces: OTLP over HTTP, as JSON.
 //!
 //! The leader reads the change feed by a cursor in the record and sends some seconds behind it, so that nothing is left out
 //! over restarts; what was not taken is sent again, with the same ids.
@@ -84,7 +84,7 @@ pub async fn run(app: App) {
         }
     };
     let mut pause = EVERY;
-    // From the first moment on, everything that is over is told.
+    // From the first moment on, all finished jobs are sent.
     let mut rest = SOON;
     loop {
         tokio::select! {

@@ -1,4 +1,4 @@
-//! What somebody at the machine asks and says of its runner, with the runner's own credential.
+//! Routes for a machine's own runner, with the runner's credential.
 
 use crate::app::App;
 use crate::http::answer::Answer;
@@ -30,7 +30,7 @@ pub async fn renew(
     Ok(Json(renewed))
 }
 
-/// What somebody at the machine wants of its runner.
+/// Sets the desired state of the machine's own runner.
 pub async fn set_desired_state(
     State(app): State<App>,
     AuthenticatedRunner(known, _): AuthenticatedRunner,

@@ -1,4 +1,4 @@
-//! Listeners: who else is told.
+//! Listeners.
 
 use crate::access::{Principal, Role};
 use crate::app::App;

@@ -21,7 +21,7 @@ pub struct SignedIn {
     pub role: String,
 }
 
-/// Signs somebody in with a token.
+/// Signs in with a token.
 ///
 /// # Errors
 /// Unauthenticated where the token is unknown, has expired, or was revoked.
@@ -75,8 +75,8 @@ pub async fn sign_out(app: &App, cookie: &str) -> Result<()> {
     .await
 }
 
-/// Records that somebody was refused something, or nobody in particular a sign-in. The same refusal is recorded once a
-/// minute, so that whoever asks again and again does not fill the record.
+/// Records a refusal, or a failed sign-in. The same refusal is recorded once a minute, so that repeated requests do not fill the
+/// record.
 pub async fn note_refusal(app: &App, who: Option<&Principal>, what: &str) {
     let key = (who.map(|who| who.token), what.to_owned());
     let is_new = app.refusals.entry(key).or_insert(()).is_fresh();

@@ -22,7 +22,7 @@ use serde_json::json;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-/// The longest that a trial machine is waited for, so that the answer comes while somebody waits for it.
+/// The longest wait for a trial machine, so that the request is answered in time.
 const TRIAL: Duration = Duration::from_secs(110);
 
 /// How long a supplier that is added has to say what it can do.

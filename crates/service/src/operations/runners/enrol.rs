@@ -167,7 +167,7 @@ fn check_ticket(found: &ticket::Ticket, name: &str, now: Moment) -> Result<(), E
     Ok(())
 }
 
-/// Gives the runner the labels of its ticket, as set by whoever made the ticket.
+/// Gives the runner the labels of its ticket, as overrides by the ticket's creator.
 async fn set_ticket_labels(
     connection: &mut Connection,
     found: &ticket::Ticket,

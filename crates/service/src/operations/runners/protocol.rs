@@ -1,4 +1,4 @@
-//! What a runner says and is told at each poll.
+//! The polls of runners.
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
@@ -112,7 +112,7 @@ pub async fn accept_session(
     Ok(presence)
 }
 
-/// What the runner is to hear. What it holds is noted first, when it has just said so.
+/// Returns the answer to a poll. Held attempts that the poll has just named are recorded first.
 pub async fn pending_for_runner(
     app: &App,
     known: &CredentialHolder,

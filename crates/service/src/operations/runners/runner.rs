@@ -42,7 +42,7 @@ pub async fn request_state(
     set_desired_state(app, id, text, new.desired_state, &who.name).await
 }
 
-/// Records what somebody wants of a runner, and brings its state in line with it.
+/// Records the desired state of a runner, and changes its state accordingly.
 pub async fn set_desired_state(
     app: &App,
     id: RunnerId,

@@ -25,7 +25,7 @@ pub async fn take_back(
     who.require(Role::Operator)?;
     check_reason(&back.reason)?;
     let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
-    // Paused first: what is taken from it does not come back to it.
+    // Paused first, so that its jobs are not assigned to it again.
     let before = operations::runners::runner::set_desired_state(
         app,
         id,

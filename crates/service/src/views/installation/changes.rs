@@ -12,7 +12,7 @@ use tokio::sync::broadcast::error::RecvError;
 /// Rows read at once while catching up.
 const BATCH: i64 = 500;
 
-/// A change as it is told live.
+/// A change as sent to live clients.
 pub struct LiveChange {
     /// Its place in the feed: where to go on after it.
     pub cursor: String,
@@ -88,7 +88,7 @@ impl Following {
             if !self.caught_up {
                 match self.read().await {
                     Ok(found) => self.caught_up = found < BATCH,
-                    // The database is away: the stream ends, and the client comes back with its cursor.
+                    // The database is unavailable: the stream ends, and the client reconnects with its cursor.
                     Err(_) => return None,
                 }
                 continue;

@@ -96,7 +96,7 @@ fn demand(level: &QueueSample) -> u32 {
     level.waiting.saturating_add(level.executing)
 }
 
-/// Turns readings into even steps: how it was at the highest demand within each.
+/// Turns samples into regular steps: the sample with the highest demand in each.
 pub fn steps(readings: &[(Moment, QueueSample)], now: Moment, step: Duration) -> Vec<LevelStep> {
     let mut steps = Vec::new();
     let mut held: Option<QueueSample> = None;

@@ -1,4 +1,4 @@
-//! The yard file: whoever applies one says so, and what stands in it is marked.
+//! The applied yard file, whose entries are marked as managed.
 
 use crate::app::App;
 use crate::error::Result;

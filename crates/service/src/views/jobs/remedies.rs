@@ -169,7 +169,7 @@ fn raise_limit(wait: &Wait<'_>) -> Vec<RemedyAction> {
     )]
 }
 
-/// Takes a seat back from whoever has had one longest.
+/// Takes a seat back from the job that has held it longest.
 fn take_back(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let short = wait.standing.seats.iter().filter(|seat| seat.is_short());
     short

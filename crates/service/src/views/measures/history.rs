@@ -10,7 +10,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
 
-/// Lines that are told of when something is wrong with them.
+/// The most lines whose errors are reported.
 pub const TOLD: usize = 20;
 
 /// Which stretch of time.

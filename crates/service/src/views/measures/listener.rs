@@ -1,4 +1,4 @@
-//! Listeners: who else is told.
+//! Listeners.
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};

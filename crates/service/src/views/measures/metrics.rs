@@ -201,7 +201,7 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
         },
         Family {
             name: "cicd_pipeline_run_duration",
-            help: "How long jobs were pending (their wait for a runner) and executing, of those that are over",
+            help: "Durations of finished jobs: pending (the wait for a runner) and executing",
             unit: Some(Unit::Seconds),
             values: durations,
         },
@@ -401,7 +401,7 @@ async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
     ])
 }
 
-/// How targets stand, and what people are told of.
+/// Targets and open alerts.
 async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result<Vec<Family>> {
     let all = target::list(connection).await?;
     let (mut waits, mut allowed) = (Vec::new(), Vec::new());

@@ -1,4 +1,4 @@
-//! What a question about trends is of: the keys whose sums answer it, and the groups that it is told apart by.
+//! The subject of a trend query: the keys whose sums answer it, and its groups.
 
 use crate::error::{Result, ServiceError};
 use crate::views;

@@ -57,14 +57,14 @@ pub struct TrendParams {
     pub(super) supplier: Option<String>,
     /// Of machines made from this.
     pub(super) image: Option<String>,
-    /// By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image.
+    /// Group by: pool, team, project, requirement, title, runner, supplier, image.
     by: Option<By>,
     /// Whether to tell the window before it, too.
     #[serde(default)]
     compare: bool,
     /// The time zone of hours of the week; UTC when not given.
     zone: Option<String>,
-    /// Of waits: those that were for this reason, in part at least.
+    /// Only waits that include this reason.
     reason: Option<Reason>,
     /// Of waits: how many; 10 when not given.
     limit: Option<i64>,

@@ -40,7 +40,7 @@ pub async fn find(
     }
 }
 
-/// The project that somebody calls so, from memory if it was asked for a moment ago.
+/// The project with this name, cached for a moment.
 pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Result<place::Place> {
     if let Some(known) = app.projects.get(text) {
         return Ok(known);

@@ -60,7 +60,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Ma
 pub struct MachineParams {
     /// Only this pool.
     pool: Option<String>,
-    /// In these states, with commas between; those that exist when not given.
+    /// Only machines in these states, separated by commas [default: existing ones].
     state: Option<String>,
     /// The `next` of the page before.
     cursor: Option<String>,

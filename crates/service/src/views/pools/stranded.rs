@@ -15,7 +15,7 @@ const NAMED: usize = 100;
 /// What was submitted in this time may be submitted again.
 const LATELY: Duration = Duration::from_secs(30 * 86_400);
 
-/// Whom a change would leave with nothing that can run their jobs: those that wait, and those of the last 30 days.
+/// Jobs that a change would leave without a runner: waiting ones and those of the last 30 days.
 pub async fn between(
     connection: &mut Connection,
     before: &Yard,
@@ -46,7 +46,7 @@ pub async fn between(
     Ok(losses)
 }
 
-/// Refuses a change of `what` by which somebody loses something.
+/// Refuses a change of `what` that has losses.
 pub fn refuse(losses: &[Loss], what: &str) -> Result<()> {
     let Some(first) = losses.first() else {
         return Ok(());

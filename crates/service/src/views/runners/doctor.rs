@@ -24,7 +24,7 @@ const KNOCK: u16 = 22;
 /// How long a machine has to answer.
 const PATIENCE: Duration = Duration::from_millis(1500);
 
-/// So many of its last attempts are looked at.
+/// How many of the last attempts are examined.
 const ATTEMPTS: i64 = 10;
 
 /// Looks at one runner from the service's end: its connection, whether its machine answers, what stands in the way of it

@@ -55,7 +55,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct RunnerParams {
-    /// Only those that satisfy this requirement.
+    /// Only runners that satisfy this requirement.
     #[serde(rename = "where")]
     #[param(rename = "where")]
     requirement: Option<String>,

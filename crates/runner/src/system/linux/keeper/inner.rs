@@ -127,7 +127,7 @@ fn inside(isolation: Isolation, first: Pid) -> nix::Result<()> {
         Ok(_) => KeeperMessage::Started,
         Err(error) => KeeperMessage::Refused(error.raw_os_error().unwrap_or(nix::libc::EINVAL)),
     };
-    // The output's end is seen only when nobody holds it any more.
+    // The end of the output is seen only when no process holds it open.
     let_go(&[1, 2])?;
     send_message(&told)?;
     let Ok(child) = spawned else { return Ok(()) };

@@ -8,7 +8,7 @@ use std::path::Path;
 pub const MARKER: &str = "PENNINE_ATTEMPT";
 
 /// Ends processes that an earlier life of the runner left behind: those whose environment names one of these attempts.
-/// How many there were comes back.
+/// Returns how many there were.
 pub fn end_leftovers(attempts: &[String]) -> usize {
     let mut ended = 0;
     for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
