@@ -1233,7 +1233,7 @@ export interface components {
             more: boolean;
         };
         /**
-         * @description By what figures are told apart.
+         * @description What figures are grouped by.
          * @enum {string}
          */
         By: "pool" | "team" | "project" | "requirement" | "title" | "runner" | "supplier" | "image";
@@ -1956,7 +1956,7 @@ export interface components {
             idle: number;
             /**
              * Format: int32
-             * @description How many machines there should be, those that are leaving aside.
+             * @description How many machines there should be, not counting leaving ones.
              * @default 0
              */
             keep: number;
@@ -2653,12 +2653,12 @@ export interface components {
             also?: string[] | null;
             description?: string | null;
             labels?: string[] | null;
-            /** @description What a machine has to be to join it; empty for nothing in particular. Those that have joined stay. */
+            /** @description The requirement for machines that join it; empty for any. Runners that have joined stay. */
             needs?: string | null;
             /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
             only?: string[] | null;
             open?: boolean | null;
-            /** @description The path of the team or project that is to own it; empty for the root. */
+            /** @description The path of its owner, a team or project; empty for the root. */
             owner?: string | null;
             /** @description Whether its runners take nothing new. */
             paused?: boolean | null;
@@ -2720,7 +2720,7 @@ export interface components {
         };
         /** @description A percentile by nearest rank. */
         Quantile: {
-            /** @description It could still rise: somebody who waits yet is not older than it. */
+            /** @description Whether it can still rise, because a job that is still waiting is not older. */
             at_least?: boolean;
             /** @description Too few waits to tell it from the longest. */
             few?: boolean;
@@ -2900,7 +2900,7 @@ export interface components {
             /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
             description?: string | null;
-            /** @description Facts, over those that its machine finds. */
+            /** @description Facts that override those of its machine. */
             facts?: {
                 [key: string]: string | null;
             };
@@ -3083,7 +3083,7 @@ export interface components {
         };
         /** @description How things stand now. */
         Status: {
-            /** @description What people are told of now: what is urgent first. */
+            /** @description The open alerts, urgent ones first. */
             alerts?: components["schemas"]["Alert"][];
             /** @description The answer line as plain text. */
             answer: string;
@@ -3168,7 +3168,7 @@ export interface components {
              */
             image: string;
             /**
-             * @description What else the supplier is told of it.
+             * @description Supplier-specific settings.
              * @default {}
              */
             settings: {
@@ -3223,7 +3223,7 @@ export interface components {
             facts: components["schemas"]["BTreeMap"];
             /**
              * Format: int32
-             * @description Never fewer machines than this, those that are used up aside.
+             * @description The fewest machines, not counting used-up ones.
              * @default 0
              */
             floor: number;
@@ -3235,7 +3235,7 @@ export interface components {
             /** @default null */
             price: components["schemas"]["Price"] | null;
             /**
-             * @description What else the supplier is told of each.
+             * @description Supplier-specific settings.
              * @default {}
              */
             settings: {
@@ -3306,7 +3306,7 @@ export interface components {
             /** @default null */
             price: components["schemas"]["Price"] | null;
             /**
-             * @description What else the supplier is told of each machine.
+             * @description Supplier-specific settings of each machine.
              * @default {}
              */
             settings: {
@@ -3543,7 +3543,7 @@ export interface components {
             /** @description When it ends; on the next day where that is not after its beginning. `24:00` is the end of the day. */
             until: string;
         };
-        /** @description One of several that figures are told apart by. */
+        /** @description A group of figures. */
         TrendGroup: {
             figures: components["schemas"]["WindowFigures"];
             name: string;
@@ -3562,7 +3562,7 @@ export interface components {
             counted_until: components["schemas"]["Moment"];
             /** @description The window, widened to whole five minutes (to whole hours where five minutes are not kept any more). */
             from: components["schemas"]["Moment"];
-            /** @description By what was asked, those that waited most first. */
+            /** @description The groups, those with the longest total wait first. */
             groups: components["schemas"]["TrendGroup"][];
             /** @description How long each step is. */
             step_us: components["schemas"]["Micros"];
@@ -3579,7 +3579,7 @@ export interface components {
             hints: components["schemas"]["Hint"][];
             /** @description All of it in a sentence. */
             message: string;
-            /** @description The runners that satisfy it, those that could take a job now first; at most 50. */
+            /** @description At most 50 runners that satisfy it, those with a free slot first. */
             runners: components["schemas"]["TrialRunner"][];
             standing: components["schemas"]["EligibilityCounts"];
             /** @description The requirement in its normal form. */
@@ -3640,7 +3640,7 @@ export interface components {
             };
             /**
              * Format: int64
-             * @description How many there are, those that still wait with them: what the percentiles are of.
+             * @description How many waits there are, including those in progress: the sample of the percentiles.
              */
             count: number;
             longest?: components["schemas"]["Quantile"] | null;
@@ -4422,7 +4422,7 @@ export interface operations {
             query?: {
                 /** @description Only this pool. */
                 pool?: string;
-                /** @description In these states, with commas between; those that exist when not given. */
+                /** @description Only machines in these states, separated by commas [default: existing ones]. */
                 state?: string;
                 /** @description The `next` of the page before. */
                 cursor?: string;
@@ -5044,7 +5044,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description Only those that satisfy this requirement. */
+                /** @description Only runners that satisfy this requirement. */
                 where: string | null;
                 /** @description Only runners of this pool. */
                 pool: string | null;
@@ -5961,13 +5961,13 @@ export interface operations {
                 supplier: string | null;
                 /** @description Of machines made from this. */
                 image: string | null;
-                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                /** @description Group by: pool, team, project, requirement, title, runner, supplier, image. */
                 by: components["schemas"]["By"] | null;
                 /** @description Whether to tell the window before it, too. */
                 compare: boolean;
                 /** @description The time zone of hours of the week; UTC when not given. */
                 zone: string | null;
-                /** @description Of waits: those that were for this reason, in part at least. */
+                /** @description Only waits that include this reason. */
                 reason: components["schemas"]["Reason"] | null;
                 /** @description Of waits: how many; 10 when not given. */
                 limit: number | null;
@@ -6021,13 +6021,13 @@ export interface operations {
                 supplier: string | null;
                 /** @description Of machines made from this. */
                 image: string | null;
-                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                /** @description Group by: pool, team, project, requirement, title, runner, supplier, image. */
                 by: components["schemas"]["By"] | null;
                 /** @description Whether to tell the window before it, too. */
                 compare: boolean;
                 /** @description The time zone of hours of the week; UTC when not given. */
                 zone: string | null;
-                /** @description Of waits: those that were for this reason, in part at least. */
+                /** @description Only waits that include this reason. */
                 reason: components["schemas"]["Reason"] | null;
                 /** @description Of waits: how many; 10 when not given. */
                 limit: number | null;
@@ -6081,13 +6081,13 @@ export interface operations {
                 supplier: string | null;
                 /** @description Of machines made from this. */
                 image: string | null;
-                /** @description By what figures are told apart: pool, team, project, requirement, title, runner, supplier, image. */
+                /** @description Group by: pool, team, project, requirement, title, runner, supplier, image. */
                 by: components["schemas"]["By"] | null;
                 /** @description Whether to tell the window before it, too. */
                 compare: boolean;
                 /** @description The time zone of hours of the week; UTC when not given. */
                 zone: string | null;
-                /** @description Of waits: those that were for this reason, in part at least. */
+                /** @description Only waits that include this reason. */
                 reason: components["schemas"]["Reason"] | null;
                 /** @description Of waits: how many; 10 when not given. */
                 limit: number | null;
