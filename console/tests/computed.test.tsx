@@ -87,7 +87,7 @@ describe("the drawing of demand over capacity", () => {
     expect(nothing.querySelectorAll("path")).toHaveLength(0);
   });
 
-  it("stands beside it as a table", () => {
+  it("has a table with the same values", () => {
     page(<LevelTable steps={steps} caption="the last hour" />);
     const table = screen.getByRole("table", { name: "the last hour" });
     expect([...table.querySelectorAll("th")].map((head) => head.textContent)).toEqual([

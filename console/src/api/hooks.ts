@@ -130,11 +130,11 @@ export const useRunner = (name: string) =>
     refetchInterval: REPAIR,
   });
 
-/** What people are told of now. */
+/** Open alerts. */
 export const useAlerts = () =>
   useQuery({ queryKey: ["alerts"], queryFn: ({ signal }) => get<Page<Alert>>("/alerts", signal), refetchInterval: REPAIR });
 
-/** Those that are over too. */
+/** Open and past alerts. */
 export const useAllAlerts = () =>
   useQuery({
     queryKey: ["alerts", "all"],

@@ -22,7 +22,7 @@ const SHOWN: Record<string, string[]> = {
   maintenance: ["maintenance", "pools", "runners", "queue"],
 };
 
-/** What is dear to ask for again is so no more often than this (ms), however much goes on. */
+/** Expensive queries are repeated at most once per interval (ms), at any rate of events. */
 const DEAR: Record<string, number> = { runners: 1_500, "runner-time": 3_000, relief: 1_000 };
 
 /** Changes are gathered this long (ms), so that a burst of them costs one round of requests. */

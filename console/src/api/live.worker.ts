@@ -1,5 +1,5 @@
 // One event stream for all of a browser's tabs: a browser opens only six connections to a service over HTTP/1.1.
-// EventSource itself comes back after a lost connection, and resumes by Last-Event-ID.
+// EventSource reconnects by itself after a lost connection and resumes from Last-Event-ID.
 type Port = { postMessage: (message: unknown) => void };
 
 const ports = new Set<Port>();

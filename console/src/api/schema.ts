@@ -136,8 +136,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Cancel, retry or move many jobs at once. Those that wait for a reason, of a team, with a requirement, or named one
-         *     by one; at most 500 in one request.
+         * Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by
+         *     name; at most 500 in one request.
          */
         post: operations["act_on_jobs"];
         delete?: never;
@@ -311,7 +311,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Machines, newest first: those that exist, unless others are asked for. */
+        /** Machines, newest first. By default only machines that exist. */
         get: operations["list_machines"];
         put?: never;
         post?: never;
@@ -477,7 +477,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Start machines by hand. Like any others they are released when they were idle for the pool's dwell and nobody wants
+         * Start machines by hand. Like other machines they are released after they were idle for the pool's dwell and no job wants
          *     them.
          */
         post: operations["start_machines"];
@@ -514,8 +514,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
-         *     are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+         * Remove a pool. Its history is kept, and its name becomes free. Refused while the pool has runners, unless the
+         *     request retires them, and when jobs would remain that no other pool can run, unless the request confirms that.
          */
         post: operations["remove_pool"];
         delete?: never;
@@ -677,7 +677,7 @@ export interface paths {
         };
         /**
          * The jobs that would be next on a runner, in the order in which dispatch would give it to them if it became free now and
-         *     nobody else could take them: bands, shares, limits and seats as they are.
+         *     no other runner could: bands, shares, limits and seats as they are.
          */
         get: operations["list_next"];
         put?: never;
@@ -698,8 +698,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
-         *     elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+         * Retire a runner permanently; its record is kept. Refused while it executes jobs, unless the request ends them and
+         *     retries them elsewhere, and when jobs would remain that no runner can run, unless the request confirms that.
          */
         post: operations["retire_runner"];
         delete?: never;
@@ -718,8 +718,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
-         *     so that nothing takes it before somebody resumes it.
+         * Take over a runner from the jobs that it executes: they are ended and retried without counting a try, and the runner
+         *     is paused until it is resumed.
          */
         post: operations["take_runner_back"];
         delete?: never;
@@ -1343,7 +1343,7 @@ export interface components {
             limit?: components["schemas"]["Limit"] | null;
             /**
              * Format: int32
-             * @description Pools that could order a machine which satisfies it, whoever may use them.
+             * @description Pools that could order a machine which satisfies the requirement, within reach or not.
              */
             makers?: number;
             /**
@@ -1363,7 +1363,7 @@ export interface components {
             paused: number;
             /**
              * Format: int32
-             * @description Runners that satisfy it, whoever may use them.
+             * @description Runners that satisfy the requirement, within reach or not.
              */
             satisfying: number;
             /** @description The seats that it needs. */

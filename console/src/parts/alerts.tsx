@@ -1,4 +1,4 @@
-// What somebody should look at: as a banner on every page while nobody does, and as a list.
+// Open alerts: a banner on every page until an alert is acknowledged, and a list.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
@@ -47,7 +47,7 @@ function Acknowledge({ alert }: { alert: Alert }) {
 /** The pages that list them anyhow. */
 const LISTED = ["/", "/alerts"];
 
-/** The most urgent one at which nobody looks, and how many more there are. */
+/** The most urgent alert that is not acknowledged, and the number of other ones. */
 export function AlertBanner() {
   const alerts = useAlerts();
   const { pathname } = useLocation();

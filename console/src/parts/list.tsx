@@ -75,7 +75,7 @@ export function List<T>({ rows, columns, id, empty }: {
   );
 }
 
-/** A heading over a part of a page, with what can be done there beside it. */
+/** The heading of a section, with its actions to the right. */
 export function Heading({ children, beside }: { children: ReactNode; beside?: ReactNode }) {
   return (
     <Box display="flex" alignItems="baseline" gap="18px" mt="26px" mb="6px">

@@ -1,4 +1,4 @@
-//! The command reference in docs/cli.md is what the program prints, and wrong use is told with the right exit status.
+//! The command reference in docs/cli.md is what the program prints, and wrong use exits with the documented status.
 
 // A test that cannot go on fails.
 #![allow(
@@ -88,12 +88,12 @@ fn every_verb_offers_json() {
 #[test]
 fn wrong_use_is_told_with_exit_status_2_and_no_connection_with_4() {
     let describe = |output: &Output| String::from_utf8_lossy(&output.stderr).into_owned();
-    let nobody = pennine(&["status"]);
-    assert_eq!(nobody.status.code(), Some(2));
+    let unconfigured = pennine(&["status"]);
+    assert_eq!(unconfigured.status.code(), Some(2));
     assert!(
-        describe(&nobody).contains("PENNINE_URL"),
+        describe(&unconfigured).contains("PENNINE_URL"),
         "{}",
-        describe(&nobody)
+        describe(&unconfigured)
     );
     let tokenless = pennine(&["status", "--url", "http://127.0.0.1:9"]);
     assert_eq!(tokenless.status.code(), Some(2));

@@ -222,7 +222,7 @@ impl Link {
         }
     }
 
-    /// Sends a request to the address used now; where nobody is there, to the next, until each was tried. A request that
+    /// Sends a request to the address used now; if the connection is refused, to the next, until each was tried. A request that
     /// may have been taken is not sent twice: its connection broke, and the next request goes elsewhere.
     async fn reach(&self, request: reqwest::RequestBuilder) -> Result<Response> {
         let setup = |error: reqwest::Error| ClientError::Setup(error.to_string());

@@ -38,8 +38,8 @@ fn path(uri: &Uri) -> String {
         .map_or_else(String::new, |path| path.to_string())
 }
 
-/// An address at which nobody is.
-async fn nobody() -> String {
+/// An address with no listener.
+async fn closed_port() -> String {
     let listener = TcpListener::bind(("127.0.0.1", 0)).await.unwrap();
     format!("http://{}", listener.local_addr().unwrap())
 }
@@ -66,7 +66,7 @@ fn requests(asked: &Asked) -> Vec<String> {
 #[tokio::test]
 async fn a_replica_that_is_away_is_passed_over_and_not_asked_again() {
     let (here, asked) = server(empty_page).await;
-    let client = client(&format!("{}, {here}/", nobody().await));
+    let client = client(&format!("{}, {here}/", closed_port().await));
     client.pools().await.unwrap();
     client.pools().await.unwrap();
     assert_eq!(requests(&asked), ["GET /api/v1/pools", "GET /api/v1/pools"]);
@@ -74,7 +74,7 @@ async fn a_replica_that_is_away_is_passed_over_and_not_asked_again() {
 
 #[tokio::test]
 async fn where_no_replica_is_the_error_names_the_address_and_passes() {
-    let (first, second) = (nobody().await, nobody().await);
+    let (first, second) = (closed_port().await, closed_port().await);
     let error = client(&format!("{first},{second}"))
         .pools()
         .await

@@ -241,7 +241,7 @@ fn beside_machines(mut now: Moment) {
         let _ = engine.settle(now, &mut ids);
         times.push(begun.elapsed());
     }
-    told("a runner goes offline or comes back", times);
+    told("a runner goes offline or reconnects", times);
     for _ in 0..MACHINES {
         submit(&mut engine, number, now);
         number += 1;

@@ -26,7 +26,7 @@ use uuid::Uuid;
 
 const JOBS: u64 = 1_000_000;
 const STANDING: u64 = 400;
-/// Every so many jobs one asks for a single-use machine.
+/// One job in this many asks for a single-use machine.
 const SINGLE_USE: u64 = 10;
 /// Jobs of one strand.
 const PER_STRAND: u64 = 20;

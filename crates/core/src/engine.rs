@@ -4,7 +4,7 @@
 //! clock of its own:
 //!
 //! ```text
-//!   changes of the record ──> apply ──> assign ──> one transaction: what is refused comes back as an event
+//!   changes of the record ──> apply ──> assign ──> one transaction: refused assignments are applied as events
 //!                               ^         │
 //!                               │       settle ──> machines to order and release, seats reserved, reasons
 //!   suppliers' answers ─────────┤

@@ -104,7 +104,7 @@ pub struct Tally {
 }
 
 impl Tally {
-    /// Counts a wait that began at a moment and has lasted so long; `waits` says whether it goes on. Of those that are
+    /// Counts a wait by its start and its length so far; `waits` is true while it continues. Of the waits that are
     /// decided, only what was decided from one moment until before another counts.
     pub fn count(
         &mut self,
@@ -123,8 +123,8 @@ impl Tally {
         }
     }
 
-    /// Counts all waits of a window: lengths of those that are over, and ages of those that go on. Lengths are read from a
-    /// histogram, so that those within 1.6 % of the promised time may be taken for either.
+    /// Counts all waits of a window: lengths of finished waits, and ages of current ones. Lengths are read from a
+    /// histogram, so that a wait within 1.6 % of the promised time may be counted on either side.
     pub fn of(promise: &Objective, over: &Histogram, ages: &[u64]) -> Tally {
         let within = promise.within_us.0;
         let late = over.above(within);

@@ -51,7 +51,7 @@ pub struct StrandStay {
 /// Lays one attempt's wait over the timelines of the strands in which it was spent, in order.
 ///
 /// The wait goes from `ready` to `end` (when it started, or now). From `assigned` on, and wherever a timeline is
-/// silent, the reason is `handover`: somebody was about to act. Spans of no length are left out; neighbours with the
+/// silent, the reason is `handover`: an assignment was about to be made. Spans of no length are left out; neighbours with the
 /// same reason are one.
 pub fn split(
     ready: Moment,

@@ -5,7 +5,7 @@
 //!   log/          its own log, a file a day
 //!   lock          held while a runner works here
 //!   work/ATTEMPT  the workspace of an attempt
-//!   spool/ATTEMPT its log on the way to the service, and beside it ATTEMPT.journal: how the attempt stands
+//!   spool/ATTEMPT the part of its log not yet uploaded; spool/ATTEMPT.journal: the attempt's state
 //! ```
 
 use crate::error::Error;

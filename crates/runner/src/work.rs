@@ -438,8 +438,8 @@ async fn poll_until_refused(
     }
 }
 
-/// Whether a runner that is to stop may do so: it has no job any more, or none but such as have ended and wait on disk for a
-/// service that is away.
+/// Whether a stopping runner may exit: it has no job, or only finished jobs whose results are stored on disk while the
+/// service is unreachable.
 fn may_stop(held: &HeldAttempts, connected: bool) -> bool {
     let held = held.borrow();
     held.is_empty() || (!connected && held.values().all(|(_, handle)| handle.ended()))

@@ -87,7 +87,7 @@ async fn a_command_begins_with_no_signal_held_back_or_ignored() {
             .split_whitespace()
             .filter_map(|word| u64::from_str_radix(word, 16).ok())
             .collect();
-        // HUP, INT and TERM, which the keepers ignore; the others come as whoever started this test left them.
+        // HUP, INT and TERM, which the keepers ignore; the others are inherited from the test's parent process.
         let [blocked, ignored] = held[..] else {
             panic!("two masks: {message}")
         };
@@ -156,7 +156,7 @@ async fn a_command_that_is_killed_takes_everything_with_it() {
         let mut ready = [0u8; 6];
         running.output.read_exact(&mut ready).await.unwrap();
         running.grip.kill();
-        // It ends when nobody holds it any more.
+        // It ends when its last handle is closed.
         let mut rest = String::new();
         running.output.read_to_string(&mut rest).await.unwrap();
         assert!(ending.await.is_none());

@@ -81,7 +81,7 @@ async fn open_attempt(stand: &Stand) -> OpenAttempt {
         .await
         .unwrap()
         .secret;
-    let nobody = RunnerClient::new(&stand.address, "", &Route::default()).unwrap();
+    let anonymous = RunnerClient::new(&stand.address, "", &Route::default()).unwrap();
     let facts = [("os".to_owned(), FactValue::Text("linux".into()))].into();
     let about = RunnerReport {
         facts,
@@ -90,7 +90,7 @@ async fn open_attempt(stand: &Stand) -> OpenAttempt {
         version: "0".into(),
         findings: Vec::new(),
     };
-    let enrolled = nobody
+    let enrolled = anonymous
         .enrol(&Enrol {
             protocol: PROTOCOL,
             ticket,

@@ -6,7 +6,7 @@
 //!
 //! Legs: *taken* is submit sent to answer received, by the submitter's clock; *matched* is ready to assigned, and
 //! *begun* assigned to started, by the service's clock (the runner reports how long ago exec returned). *whole* is
-//! ready to started. The floor does, beside it in the same run, what cannot be left out: three durable commits on the
+//! ready to started. The floor, measured in the same run, does the minimum: three durable commits on the
 //! same database (job, assignment, start), three loopback round trips, and a fork and exec of `true`.
 
 // A bench that cannot go on stops.

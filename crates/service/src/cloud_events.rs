@@ -1,6 +1,6 @@
 //! Events for others: CDEvents (specification 0.5) in CloudEvents 1.0, as JSON.
 //!
-//! An alert is an incident: `dev.cdevents.incident.detected.0.3.0` when people are told of it, and
+//! An alert is an incident: `dev.cdevents.incident.detected.0.3.0` when the alert is raised, and
 //! `dev.cdevents.incident.resolved.0.3.0` when it is over. Its environment is this installation, and what Pennine knows
 //! beyond the standard stands in `customData`.
 

@@ -46,7 +46,7 @@ pub fn read(data_dir: &Path) -> anyhow::Result<Option<(String, [u8; 32])>> {
     Ok(Some((id_of(&key), key)))
 }
 
-/// Makes a key; it comes back with its id.
+/// Generates a key and returns it with its id.
 pub fn make(data_dir: &Path) -> anyhow::Result<(String, [u8; 32])> {
     let key: [u8; 32] = rand::rng().random();
     write_secret(&path(data_dir), &format!("{}\n", STANDARD.encode(key)))?;

@@ -335,7 +335,7 @@ impl<'a> Term<'a> {
         Ok(())
     }
 
-    /// Makes assignments durable; those that the record refuses come back.
+    /// Commits assignments and returns those that the database refused.
     async fn commit_assignments(
         &mut self,
         assignments: &[Assignment],

@@ -107,7 +107,7 @@ impl LogStore {
         Ok(())
     }
 
-    /// Appends bytes at an offset. What comes back as kept is durable.
+    /// Appends bytes at an offset. The bytes up to the returned offset are durable.
     pub async fn append(
         &self,
         connection: &mut Connection,

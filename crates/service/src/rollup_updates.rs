@@ -25,7 +25,7 @@ const PACE: Schedule = Schedule {
 };
 /// How old a change has to be.
 const BEHIND: Duration = Duration::from_secs(2);
-/// Changes that are read at once: so many that the sums of each runner are not written for each of its jobs, and so few that
+/// Changes read per batch: enough that a runner's sums are not written for each of its jobs, and few enough that
 /// they are written in moments.
 const BATCH: i64 = 5000;
 
@@ -83,7 +83,7 @@ pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Resul
 
 /// Adds some of what the feed says is over. True when there is more.
 ///
-/// All that can be is got ready before the transaction: while one is open that writes, nobody reads the change feed past it,
+/// All that can be is got ready before the transaction: while a writing transaction is open, no reader passes it in the change feed,
 /// and so no job is dispatched.
 async fn add_some(
     connection: &mut Connection,

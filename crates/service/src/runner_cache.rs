@@ -2,7 +2,7 @@
 //! and which attempts a runner has or should have.
 //!
 //! The change feed keeps it true: [`crate::rouse`] forgets what a change is about before it wakes the runner's poll.
-//! Whoever reads the record to remember it takes the runner's [`CacheMark`] first; what changed in between is not
+//! A caller that caches what it reads takes the runner's [`CacheMark`] first; what changed in between is not
 //! remembered. Nothing is answered from memory while the feed is not being read, so that a replica which has lost the
 //! database sends its runners to another.
 

@@ -1,6 +1,6 @@
 //! Versions of settings, so that a change does not overwrite another one unseen.
 //!
-//! A version is a digest of what can be changed of a thing. Whoever sends the one that they read with a change (`If-Match`,
+//! A version is a digest of what can be changed of a thing. A client that sends the version that it read with a change (`If-Match`,
 //! RFC 9110) is refused where it is another by now; two changes that do not are made one after the other.
 
 use crate::error::{Result, ServiceError};

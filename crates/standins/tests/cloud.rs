@@ -1,4 +1,4 @@
-//! The stand-in cloud holds to what every supplier holds to, and does wrong what it is told to.
+//! The stand-in cloud passes the supplier conformance suite, and fails on request.
 
 // A test that cannot go on fails.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]

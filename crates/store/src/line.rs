@@ -1,4 +1,4 @@
-//! The jobs that wait for a runner, strand by strand, in line: those that became ready first come first, then the
+//! The jobs that wait for a runner, strand by strand, in line: jobs that became ready earlier come first, then the
 //! smaller number. A job that has a runner and was not started yet does not stand in line any more.
 
 use crate::connect::Connection;

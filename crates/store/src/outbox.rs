@@ -158,7 +158,7 @@ pub async fn read_after(connection: &mut Connection, cursor: Cursor, limit: i64)
     Ok(Read { entries, held_up })
 }
 
-/// Returns, of the entries after a place in the feed, those that listeners are sent, as far as they are safe to pass; in
+/// Returns the entries after a position in the feed that are delivered to listeners, up to the last safe position; in
 /// order, at most `limit`.
 pub async fn alerts_after(
     connection: &mut Connection,

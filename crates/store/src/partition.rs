@@ -35,7 +35,7 @@ pub const OF_FEED: [&str; 1] = ["outbox"];
 /// Who did what.
 pub const OF_AUDIT: [&str; 1] = ["audit"];
 
-/// Drops the oldest part of a table that ended before a moment, and says which. It waits for nobody for long: use a
+/// Drops the oldest part of a table that ended before a moment, and says which. It does not wait long for locks: use a
 /// connection with short limits, and try again later.
 pub async fn drop_before(
     connection: &mut Connection,

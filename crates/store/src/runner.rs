@@ -141,7 +141,7 @@ macro_rules! runner_query {
     };
 }
 
-/// Every runner that is not retired, or those that are asked for, retired or not; by pool and name.
+/// Runners by pool and name: the listed ones, retired or not; all that are not retired when none are listed.
 pub async fn list(connection: &mut Connection, only: Option<&[RunnerId]>) -> Result<Vec<Runner>> {
     let Some(only) = only else {
         let all = sql!(runner_query!("", "r.state <> 'retired'"));

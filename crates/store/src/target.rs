@@ -121,7 +121,7 @@ pub enum WaitScope {
     Projects(Vec<PlaceId>),
 }
 
-/// Of the waits that are over and counted, those that were decided from each of two moments on, until now.
+/// Finished and counted waits, decided since each of two moments.
 pub async fn recent_waits(
     connection: &mut Connection,
     whose: &WaitScope,

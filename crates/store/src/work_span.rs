@@ -15,7 +15,7 @@ use std::cmp::Reverse;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// A filter of work spans: those that waited at some time in the window.
+/// A filter of work spans that waited at some time in the window.
 #[derive(Clone, Debug)]
 pub struct SpanFilter {
     pub from: Moment,
@@ -93,7 +93,7 @@ macro_rules! longest_waits {
     };
 }
 
-/// Those that waited longest: whole, or for the reason that is asked for. In a window of more than three days, what waited
+/// The longest waits: in total, or for the given reason. In a window of more than three days, what waited
 /// for a reason is looked for among the thousand longest waits that were for it in part; in a shorter one among twenty
 /// thousand.
 pub async fn longest(connection: &mut Connection, which: &SpanFilter) -> Result<Vec<FinishedSpan>> {
@@ -167,7 +167,7 @@ pub struct RecordedSpan {
     pub past: FinishedSpan,
 }
 
-/// Work spans that became ready in a stretch, in that order; at most so many, after one of them.
+/// Work spans that became ready in a window, in that order; at most `limit`, after a given one.
 pub async fn between(
     connection: &mut Connection,
     (from, after): (Moment, Uuid),

@@ -124,7 +124,7 @@ async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() 
     };
     for (word, there) in [
         ("HERE", true),
-        // As the root of the host only: others may write there no more than outside.
+        // As the root of the host only: others have the same write permissions as outside.
         ("WRITTEN", nix::unistd::geteuid().is_root()),
         ("KEY", false),
         ("REMOUNTED", false),

@@ -1,5 +1,5 @@
 // A job's log, live. Only the lines in sight are in the page; the others are asked for when they come into sight, and
-// only so many are kept, so that a log of any length costs the same.
+// only a fixed number is kept, so that a log of any length costs the same.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useCallback, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { address, get } from "../../api/client";

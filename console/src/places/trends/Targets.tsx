@@ -20,7 +20,7 @@ const LOOK = {
 
 const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target.place ?? "everybody"));
 
-/** How much of the budget is used: late ones over those that may be. */
+/** The share of the error budget used: late waits over allowed late waits. */
 function Budget({ target }: { target: Target }) {
   const { window, allowed, left } = target.standing;
   const used = allowed > 0 ? Math.min(1, window.late / allowed) : window.late > 0 ? 1 : 0;

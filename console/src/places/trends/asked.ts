@@ -24,7 +24,7 @@ const WITHIN: Record<string, readonly string[]> = {
 
 export type Asked = {
   window: string;
-  /** By what figures are told apart; nothing where they are not kept so. */
+  /** The dimensions by which figures can be grouped; empty where there are none. */
   by: string | null;
   choices: readonly string[];
   /** What it is narrowed to, with its name. */

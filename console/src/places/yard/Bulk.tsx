@@ -88,7 +88,7 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
       {ask.data ? (
         <Box role="alertdialog" aria-label="Retire runners" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
           <Box>
-            {runnersOf(runners.length)} accept no more jobs, their programs end, and their credentials are revoked. Their
+            {runnersOf(runners.length)} accept no further jobs, their programs end, and their credentials are revoked. Their
             records stay. {ends.length > 0 ? `${ends.length} jobs end and are retried elsewhere.` : "The runners have no jobs."}
             {losses.length > 0 ? ` Some jobs of ${losses.map((loss) => loss.project).join(", ")} may be left without a runner.` : ""}
           </Box>

@@ -1,4 +1,4 @@
-// Plans a stretch in which a runner takes nothing new, and ends those that are on or to come.
+// Schedules maintenance of a runner, and ends or cancels current and future maintenance.
 import { Box, Button, Flex, Input } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";

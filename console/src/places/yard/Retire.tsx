@@ -39,7 +39,7 @@ export function Retire({ runner }: { runner: Runner }) {
   return (
     <Box role="alertdialog" aria-label={`Retire ${runner.name}`} borderLeft="3px solid" borderColor="rust" pl="14px">
       <Box>
-        {runner.name} accepts no more jobs, its program ends, and its credential is revoked. Its record stays.{" "}
+        {runner.name} accepts no further jobs, its program ends, and its credential is revoked. Its record stays.{" "}
         {seen.ends.length > 0
           ? `It ends ${seen.ends.map((job) => job.job).join(", ")}, which are retried elsewhere.`
           : "It has no jobs."}

@@ -1,4 +1,4 @@
-// One runner: how it stands, what it did, who has it and who is next, what is wrong with it, what is known of its machine.
+// The page of one runner: state, history, executing and next jobs, faults, labels and facts.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";

@@ -30,7 +30,7 @@ function setByPeople(set: Runner["set"]): Line[] {
 const KINDS = ["description", "slots", "label", "no label", "fact", "variable", "name"] as const;
 type Kind = (typeof KINDS)[number];
 
-/** What somebody typed, as a change; or what is wrong with it. */
+/** Parses the form into a change, or returns the error. */
 function change(kind: Kind, text: string): Change | string {
   const pair = /^([^=]+)=(.*)$/s.exec(text);
   switch (kind) {

@@ -74,7 +74,7 @@ export default function Yard() {
       if (narrowed && mine.length === 0) continue;
       lines.push({ pool });
       if (mine.length === 0) lines.push({ pool, empty: true });
-      // Those that are only awaited come last.
+      // Awaited runners are listed last.
       mine.sort((a, b) => Number(a.state === "awaited") - Number(b.state === "awaited"));
       for (const runner of mine) lines.push({ pool, runner });
     }
@@ -177,7 +177,7 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
   const inBlock = (block: number) =>
     lines.slice(block * BLOCK, (block + 1) * BLOCK).flatMap(({ runner }) => (runner && runner.state !== "awaited" ? [runner.id] : []));
   const times = useRunnerTime(blocks.map(inBlock), HOURS);
-  // Strips move on by the minute: more often, nobody could see it.
+  // Strips advance once a minute: a smaller step would not be visible.
   const until = Math.ceil(useNow() / 60_000) * 60_000;
   const from = until - HOURS * 3_600_000;
   const theme = useTheme();

@@ -25,7 +25,7 @@ struct Managed {
 
 impl Keeper {
     /// Decides at one moment, after what could start has been started. What it orders and releases it counts at once,
-    /// and the state is told what is coming and what cannot be had. `fresh` gives the ids of each new machine and of its
+    /// and passes the state the machines that are coming and the reasons why others cannot be ordered. `fresh` gives the ids of each new machine and of its
     /// runner.
     pub fn decide(
         &mut self,

@@ -333,7 +333,7 @@ impl World {
         }
     }
 
-    /// The counts that are kept up to date are those of a keeper that is told everything again.
+    /// The counts that are updated incrementally equal those of a keeper rebuilt from scratch.
     fn counts_hold(&mut self) {
         let mut fresh = Keeper::default();
         for maker in self.keeper.makers.values() {

@@ -18,7 +18,7 @@ use served::{Offer, served};
 use std::collections::BTreeMap;
 
 impl State {
-    /// How many slots of further machines the waiting jobs want of each pool, if so many were made: those of the pools
+    /// How many slots of further machines the waiting jobs would use in each pool, if they were ordered: those of the pools
     /// whose machines are coming already first, and then the cheapest.
     pub fn wants(
         &mut self,

@@ -110,8 +110,8 @@ impl Flow {
         classes.iter().copied().find(|class| self.has(*class, kind))
     }
 
-    /// Matches one more job of a kind, moving others about where that helps. The class that has one slot less for it
-    /// comes back.
+    /// Matches one more job of a kind, moving other jobs where necessary. Returns the class that has one slot less
+    /// afterwards.
     pub(super) fn place(&mut self, field: &RunnerIndex, kind: usize) -> Option<usize> {
         let found = field.kind(kind)?;
         let mut spare = found.classes.iter().copied();
@@ -127,8 +127,8 @@ impl Flow {
     }
 
     /// Makes room in one of the classes to begin with, by moving one job after another to where there is a spare slot.
-    /// The class in which there is room now comes back, with the one whose spare slot it cost. Nothing changes when
-    /// there is no way.
+    /// Returns the class that has a free slot now, and the class whose spare slot was used. Nothing changes when
+    /// there is no path.
     pub(super) fn path(
         &mut self,
         field: &RunnerIndex,

@@ -128,7 +128,7 @@ pub fn reason_at(message: &[Segment], mut ahead: u32) -> Reason {
 /// The runners and pools by how far they can run jobs with one requirement of one project, and the other conditions of a start.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct EligibilityCounts {
-    /// Runners that satisfy it, whoever may use them.
+    /// Runners that satisfy the requirement, within reach or not.
     pub satisfying: u32,
     /// Of these, the ones that the project may use.
     pub in_reach: u32,
@@ -138,7 +138,7 @@ pub struct EligibilityCounts {
     pub paused: u32,
     /// Of those in reach, offline.
     pub offline: u32,
-    /// Pools that could order a machine which satisfies it, whoever may use them.
+    /// Pools that could order a machine which satisfies the requirement, within reach or not.
     #[serde(default)]
     pub makers: u32,
     /// Of these, the ones that the project may use.

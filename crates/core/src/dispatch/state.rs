@@ -169,8 +169,8 @@ impl State {
         }
     }
 
-    /// Returns what was found that cannot be so, if anything was. Whoever applies events and has plans made asks after each
-    /// of them, and throws the state away when there is something.
+    /// Returns the inconsistency that was found, if any. The caller checks after each event and each plan,
+    /// and discards the state when there is one.
     pub fn inconsistency(&self) -> Option<Inconsistency> {
         let broken = self.field.broken().or(self.tree.broken());
         let broken = broken.map(|problem| Inconsistency {

@@ -44,8 +44,8 @@ pub struct Expirations {
 }
 
 impl Engine {
-    /// Finds which attempts and runners are lost, by when runners were last heard of. Whoever writes that down tells the
-    /// engine with the events that follow; until then it is found again.
+    /// Returns the attempts and runners that are lost, by the time of last contact. The caller records them and applies the
+    /// resulting events; until then later calls return them again.
     pub fn expire(
         &self,
         leases: &[Lease<'_>],

@@ -1,7 +1,7 @@
 //! A runner's life: `awaited`, `available`, `busy`, `draining`, `paused`, `offline`, `retired`.
 //!
 //! What a person wants of a runner (take work, pause, drain) outlives its connection: a paused runner that vanishes is
-//! `offline`, and is `paused` again when it comes back. So the event that it was seen carries the desired state along.
+//! `offline`, and is `paused` again when it reconnects. So the event that it was seen carries the desired state along.
 
 use super::{InvalidTransition, words};
 use serde::{Deserialize, Serialize};

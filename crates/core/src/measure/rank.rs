@@ -58,8 +58,8 @@ pub struct Ranked {
     pub few: bool,
 }
 
-/// The value at a share of some values, given with their counts from the shortest, and of the ages so far of those that
-/// still wait, in any order. None of nothing.
+/// The value at a quantile of finished values, given with their counts in ascending order, and of the ages of jobs that
+/// still wait, in any order. `None` when both are empty.
 pub fn nearest(
     share: PerMille,
     settled: impl IntoIterator<Item = (u64, u64)>,

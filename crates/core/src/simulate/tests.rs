@@ -154,7 +154,7 @@ fn in_the_long_run_waits_are_what_theory_says() {
             off < 0.1,
             "{counters} at {rho}: waited {mean:.1} s, theory says {theory:.1} s"
         );
-        // L = lambda W, of those that wait.
+        // L = lambda W, of the waiting jobs.
         let there = world.area as f64 / 1e6 / horizon;
         let law = f64::from(JOBS) / horizon * mean;
         assert!(
@@ -173,7 +173,7 @@ struct Cloud {
     by_attempt: BTreeMap<AttemptId, (JobId, RunnerId)>,
     done: BTreeMap<JobId, u32>,
     orders: u64,
-    /// Every so many orders one is refused, or never boots.
+    /// One order in this many is refused, or never boots.
     refuses: u64,
     never_boots: u64,
     boot: u64,

@@ -39,7 +39,7 @@ impl<S: Send + Sync> FromRequestParts<S> for ArrivalTime {
     }
 }
 
-/// The connection that a request came on: whoever polls on it first is noted there, and what is noted ends with it.
+/// The connection of a request. Records the first runner that polls on it, for as long as the connection lives.
 #[derive(Clone, Default)]
 pub struct Wire(Arc<OnceLock<Line>>);
 

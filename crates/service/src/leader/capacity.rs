@@ -100,7 +100,7 @@ impl Term<'_> {
         let yard = &mut self.yard;
         match machine.state.0 {
             MachineState::Ordered => {
-                // Without its pool's policy nobody knows what it was to be.
+                // Without its pool's policy the machine's profile is unknown.
                 if let Some(supply) = yard
                     .pools
                     .get(&machine.pool_id.0)

@@ -112,7 +112,7 @@ impl Term<'_> {
         Ok(())
     }
 
-    /// What time alone brings: silent runners, leases that end, assignments nobody took; and the skyline's reading.
+    /// Timeouts: silent runners, expired leases, assignments not acknowledged; and the skyline's samples.
     pub(super) async fn handle_timeouts(&mut self) -> Result<(), TermEnd> {
         let now = self.app.clock.now();
         if self.keep_calendar(false).await? {

@@ -1,6 +1,6 @@
 //! The handles that ask suppliers. The leader tells them what to do, once it is written down, and hears what came of it.
 //!
-//! They may be cut off at any moment, with the leader or its lead: whoever leads next repeats what is written down, and
+//! They may be cut off at any moment, with the leader or its lead: the next leader repeats what is recorded, and
 //! repeating does no harm.
 
 use super::open;

@@ -33,7 +33,7 @@ pub fn managed_pool(pool: &OwnedPool, paused: bool, suppliers: &[Row]) -> Option
     })
 }
 
-/// A keeper that knows what the record holds: suppliers, machines, what was spent. Its pools are told apart.
+/// A keeper loaded from the database: suppliers, machines and spending. Its pools are added separately.
 pub async fn read(
     connection: &mut Connection,
     managed_pools: &[ManagedPool],

@@ -1,4 +1,4 @@
-//! What people are told of: targets that are broken, jobs that nothing can run, suppliers that fail; and who else is told.
+//! Alerts: missed targets, jobs that nothing can run, failing suppliers; and their delivery to subscribers.
 
 use crate::capacity::{add_pool, supply};
 use crate::command_line::prints;
@@ -22,11 +22,11 @@ use std::time::Duration;
 
 const DETECTED: &str = "dev.cdevents.incident.detected.0.3.0";
 const RESOLVED: &str = "dev.cdevents.incident.resolved.0.3.0";
-/// Longer than what was told has to be absent until it is over.
+/// Longer than an alert's cause has to be absent until the alert ends.
 const CALM: Duration = Duration::from_secs(150);
 
 async fn told(service: &Service, kind: AlertKind) -> Alert {
-    until(&format!("people are told of {kind}"), || async {
+    until(&format!("an alert {kind} is raised"), || async {
         let alerts = service.client.alerts(false).await.ok()?;
         alerts.items.into_iter().find(|one| one.kind == kind)
     })
@@ -246,7 +246,7 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
         (refused.id(), refused.bytes),
         (taken.id(), taken.bytes.clone())
     );
-    // Whoever still holds the former secret knows it as well.
+    // Holders of the previous secret can verify it as well.
     assert!(taken.signed_with(&second.secret) && taken.signed_with(&first.secret));
     until("nothing is wrong any more", || async {
         let all = service.client.listeners().await.ok()?.items;
@@ -437,7 +437,7 @@ async fn what_makes_no_sense_is_refused_with_the_field() {
 }
 
 /// A job whose record cannot be right: its strand does not exist. The leader finds that twice, leaves the job out and goes
-/// on; people are told which job it is, until it is gone.
+/// on; an alert names the job until it is gone.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_job_that_makes_dispatch_inconsistent_is_set_aside_and_all_others_go_on() {
     let service = Service::start().await;

@@ -1,4 +1,4 @@
-//! A scarce machine that all share: who has it, who is next, taking it back, maintenance.
+//! A scarce machine that all share: the executing job, the next jobs, takeover, maintenance.
 
 use crate::support::{Runner, Service, until};
 use pennine_core::dispatch::{Band, Reason};
@@ -69,7 +69,7 @@ async fn everybody_can_see_who_has_the_bench_and_who_is_next() {
     assert_eq!(next.first(), Some(&urgent), "{next:?}");
     assert_eq!(next.last(), Some(&later), "{next:?}");
     assert_eq!(next.len(), 4);
-    // What is told is what happens.
+    // The forecast is what happens.
     let runner = service.client.runner("wave-bench").await.unwrap();
     assert_eq!(runner.executing[0].job, first);
     assert!(runner.executing[0].started_at.is_some());
@@ -143,7 +143,7 @@ async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later()
     assert_eq!(job.attempts.len(), 2);
 }
 
-/// A job for the bench that waits since it takes nothing; those that come before it does so are done.
+/// A job for the bench that waits because the bench takes no jobs; earlier jobs are done.
 async fn one_that_waits(service: &Service) -> String {
     until("a job waits because of maintenance", || async {
         let name = service.submit("bench", "echo well").await;
@@ -283,7 +283,7 @@ async fn maintenance_that_cannot_be_is_refused_with_the_field() {
         ),
         (
             NewMaintenance {
-                runner: Some("nobody".into()),
+                runner: Some("absent".into()),
                 ..new.clone()
             },
             "runner",

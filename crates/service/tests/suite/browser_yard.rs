@@ -42,7 +42,7 @@ async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
         .text_when("main", |text| text.contains("moor-0001"))
         .await;
     eprintln!("shown after {:?}", begun.elapsed());
-    // However many there are, only those that can be seen are on the page.
+    // Of any number of runners, only the visible rows are on the page.
     let count = async || {
         let script = "return document.querySelectorAll('[role=row]').length";
         let counted = browser.page.execute(script, vec![]).await.unwrap();

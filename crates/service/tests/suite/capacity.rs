@@ -244,7 +244,7 @@ async fn a_change_is_foreseen_before_it_is_made() {
     let job = service.submit("slipway", "true").await;
     service.submit("slipway", "true").await;
     // The reason is on record a moment before the numbers that it comes with.
-    until("the job is told what holds its pool back", || async {
+    until("the job's reason names what limits its pool", || async {
         let why = service.client.why(&job).await.ok()?;
         let told = why.message.contains("slipway has a ceiling of 0");
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())
@@ -291,7 +291,7 @@ async fn a_supplier_is_checked_with_a_trial_machine_and_nothing_is_left() {
             .items
             .is_empty()
     );
-    // One that never comes is told with what it printed.
+    // A machine that never joins is reported with its output.
     cloud.faults(serde_json::json!({"boots_fail": 1.0})).await;
     let limit = SupplierChange {
         boot_limit_us: Some(Micros::from(Duration::from_secs(2))),
@@ -353,7 +353,7 @@ async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
         .change_supplier("chandler", &wrong)
         .await
         .unwrap();
-    let failure = until("the wrong key is told", || async {
+    let failure = until("the wrong key is reported", || async {
         service.client.supplier("chandler").await.ok()?.failure
     })
     .await;
@@ -482,7 +482,7 @@ async fn policies_that_make_no_sense_are_refused_with_what_is_wrong() {
     };
     for (change, field) in [
         (
-            wrong(|one| one.supplier = Some("nobody".into())),
+            wrong(|one| one.supplier = Some("absent".into())),
             "supply.supplier",
         ),
         (wrong(|one| one.floor = Some(1)), "supply.floor"),

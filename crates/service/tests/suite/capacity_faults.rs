@@ -51,7 +51,7 @@ async fn a_supplier_that_is_down_is_told_with_the_jobs_that_wait_and_tried_again
     };
     add_pool(&service, "slipway", wanted).await;
     let job = service.submit("slipway", "true").await;
-    until("the job is told", || async {
+    until("the job's reason is recorded", || async {
         let why = service.client.why(&job).await.ok()?;
         let told = why.message.contains("the cloud is down for repairs");
         (why.reason == Some(Reason::SupplyShort) && told).then_some(())

@@ -1,4 +1,4 @@
-//! No files of a folder use each other in a circle: whoever reads a file can read first what it uses.
+//! No files of a folder use each other in a circle, so that they can be read in an order.
 //!
 //! A folder's own file (`leader.rs` beside `leader/`, or `mod.rs`) may use what is in it and be used by it.
 

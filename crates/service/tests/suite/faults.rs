@@ -323,7 +323,7 @@ async fn the_service_killed_in_the_middle_of_a_job_loses_nothing() {
     })
     .await;
     process.kill();
-    // The job goes on meanwhile, and ends while nobody listens.
+    // The job goes on meanwhile, and ends while the service is down.
     let spooled = std::fs::read_dir(home.path().join("spool"))
         .unwrap()
         .flatten()
@@ -420,7 +420,11 @@ async fn postgresql_restarted_in_the_middle_of_a_job_loses_nothing() {
     );
     let before = cluster.url();
     cluster.run("up");
-    assert_eq!(cluster.url(), before, "the cluster comes back where it was");
+    assert_eq!(
+        cluster.url(),
+        before,
+        "the cluster restarts at the same address"
+    );
     std::fs::write(&go, "").unwrap();
     let job = when(&client, &name, |job| job.line.result.is_some()).await;
     assert_eq!(

@@ -40,7 +40,7 @@ async fn a_change_that_commits_late_is_read_in_its_place_and_never_skipped() {
         read.entries.is_empty(),
         "the quick one is held up behind the slow one"
     );
-    assert!(read.held_up, "and the reader is told to look again soon");
+    assert!(read.held_up, "and the reader has to read again soon");
     open.commit().await.unwrap();
     // Transaction ids belong to the whole cluster: another test's open transaction may hold up this read as well.
     let read = loop {
@@ -52,7 +52,7 @@ async fn a_change_that_commits_late_is_read_in_its_place_and_never_skipped() {
         }
         tokio::time::sleep(std::time::Duration::from_millis(2)).await;
     };
-    // Kinds that nobody knows are read in their place too, and said to be unknown.
+    // Unknown kinds are read in order too, and marked as unknown.
     let kinds: Vec<_> = read
         .entries
         .iter()

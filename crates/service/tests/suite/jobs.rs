@@ -354,7 +354,7 @@ async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
     let now = service.clock.now();
     let outcome = after_loss(&seen, &lost, runner, now);
     assert!(matches!(outcome, JobOutcome::Retry { .. }), "{outcome:?}");
-    // Somebody asks for its cancellation meanwhile; not over the API, or the runner would end it by itself.
+    // Its cancellation is requested meanwhile; not over the API, or the runner would end it by itself.
     let other = service.database.connect().await;
     let JobId(id) = job.line.id;
     let changed = other

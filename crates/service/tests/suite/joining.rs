@@ -134,7 +134,7 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
         "{}",
         output_text(&half)
     );
-    // Another platform is told which there are.
+    // For another platform the error lists those that exist.
     let none = get("/runner/v1/programs/linux-mips").await.unwrap();
     assert_eq!(none.status(), 404);
     assert!(none.text().await.unwrap().contains(&listed[0].platform));
@@ -220,7 +220,7 @@ async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
         "{}",
         output_text(&alone)
     );
-    // `script` gives it a terminal; what somebody would type comes through a pipe.
+    // `script` gives it a terminal; its input comes through a pipe.
     let ticket = service.ticket("staithe").await;
     let typed = format!("{}\\n{ticket}\\nfell-07\\n3\\nanechoic\\n", service.url);
     let shell = format!(
@@ -272,7 +272,7 @@ async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_
     runner.stop();
     runner.work();
     service.runner_when("fell-01", RunnerState::Available).await;
-    // An answer that is lost locks nobody out: offered twice, and neither was shown.
+    // A lost answer does not lock the runner out: offered twice, and neither was shown.
     let new = RunnerClient::new(&service.url, &second, &Route::default()).unwrap();
     let lost = new.renew().await.unwrap();
     let kept = new.renew().await.unwrap();

@@ -95,7 +95,7 @@ impl Pair {
         }
     }
 
-    /// Waits until the second replica leads; how long that took comes back.
+    /// Waits until the second replica leads, and returns how long that took.
     async fn taken_over(&self) -> Duration {
         let begun = Instant::now();
         until("the second replica leads", || async {
@@ -226,7 +226,7 @@ impl Trio {
         found
     }
 
-    /// A job is taken, and succeeds; its id comes back.
+    /// Runs a job that succeeds, and returns its id.
     async fn runs(&self, script: &str) -> JobId {
         // What was under way at a replica that is gone may have to be asked again.
         let name = until("a job is taken", || async {
@@ -282,7 +282,7 @@ async fn three_replicas_outlive_a_cut_to_the_database_and_a_kill_and_clients_go_
     let home = tempfile::tempdir().unwrap();
     // The runner knows every address too, and polls the first as long as it is there.
     let mut runner = join(&trio.client, &trio.addresses, home.path()).await;
-    // Whoever follows the changes hears of everything, at whichever replica.
+    // A reader of the change feed receives every change, at any replica.
     let mut streams = trio.streams().await;
     let job = trio.runs("echo before").await;
     for stream in &mut streams {

@@ -400,8 +400,8 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     service.done(&name).await;
     let problem = refusal(service.client.change_pool("staithe", &label(&[])).await);
     assert_eq!(problem.word(), "jobs-would-be-stranded");
-    // A reach that names nobody, or nobody who could ever use it, is refused.
-    for (only, word) in [("nobody", "unknown-team"), ("shore", "")] {
+    // A reach that names an unknown team, or only teams that could never use it, is refused.
+    for (only, word) in [("absent", "unknown-team"), ("shore", "")] {
         let change = PoolChange {
             owner: (word.is_empty()).then(|| "firmware".to_owned()),
             only: Some(vec![only.into()]),

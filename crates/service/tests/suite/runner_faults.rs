@@ -166,7 +166,7 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Success));
     assert_eq!(job.attempts.iter().filter(|one| one.accepted).count(), 1);
-    // A runner that is killed before its start was written down leaves an assignment that nobody took, or a session that
+    // A runner that is killed before its start was written down leaves an unacknowledged assignment, or a session that
     // does not name it: in each case the record says so.
     for one in job.attempts.iter().filter(|one| !one.accepted) {
         let message = one.message.as_deref().unwrap();
@@ -357,7 +357,7 @@ async fn a_full_disk_is_an_error_that_says_so_and_the_next_job_runs() {
     runner.work_within(wrapper, mount);
     service.runner_when("fell-01", RunnerState::Available).await;
     let name = service
-        .submit("", "head -c 2500000 /dev/zero > filler || echo the job itself was told; head -c 3000000 /dev/zero")
+        .submit("", "head -c 2500000 /dev/zero > filler || echo the job itself failed; head -c 3000000 /dev/zero")
         .await;
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Error));

@@ -342,7 +342,7 @@ async fn a_runner_told_to_stop_finishes_its_job_and_takes_nothing_new() {
         (Some(Outcome::Success), 1)
     );
     service.runner_when("fell-01", RunnerState::Offline).await;
-    // It comes back as it was wanted before: to take work.
+    // After its restart it takes work again, as before.
     runner.work();
     assert_eq!(
         service.done(&later).await.line.result,

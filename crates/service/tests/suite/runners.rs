@@ -137,13 +137,13 @@ async fn joining_says_why_it_cannot() {
     let join = |server: &str, ticket: &str| {
         Runner::join(home.path(), &["--server", server, "--ticket", ticket])
     };
-    let nobody = join(&format!("http://127.0.0.1:{}", free_port()), "x");
-    assert_eq!(nobody.status.code(), Some(4));
+    let unreachable = join(&format!("http://127.0.0.1:{}", free_port()), "x");
+    assert_eq!(unreachable.status.code(), Some(4));
     assert!(
-        output_text(&nobody).contains("refused")
-            && output_text(&nobody).contains("Is the service running"),
+        output_text(&unreachable).contains("refused")
+            && output_text(&unreachable).contains("Is the service running"),
         "{}",
-        output_text(&nobody)
+        output_text(&unreachable)
     );
     let scheme = join("127.0.0.1:1", "x");
     assert_eq!(scheme.status.code(), Some(2));
@@ -223,8 +223,8 @@ async fn a_second_live_session_on_one_credential_is_refused_and_the_next_life_is
     let service = Service::start().await;
     service.furnish().await;
     let secret = service.ticket("staithe").await;
-    let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
-    let credential = nobody
+    let anonymous = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let credential = anonymous
         .enrol(&enrol(&secret, "fell-01"))
         .await
         .unwrap()
@@ -312,8 +312,8 @@ async fn what_a_runner_finds_is_kept_in_versions_and_attempts_point_to_them() {
     let service = Service::start().await;
     service.furnish().await;
     let secret = service.ticket("staithe").await;
-    let nobody = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
-    let credential = nobody
+    let anonymous = RunnerClient::new(&service.url, "", &Route::default()).unwrap();
+    let credential = anonymous
         .enrol(&enrol(&secret, "fell-01"))
         .await
         .unwrap()

@@ -1,4 +1,4 @@
-//! Jobs that are over, as traces for whoever collects them.
+//! Finished jobs, exported as traces.
 
 use crate::support::{Ear, Runner, Service, until};
 use axum::http::StatusCode;
@@ -38,7 +38,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
     })
     .await;
     service.furnish().await;
-    until("it is known from where on jobs are told", || async {
+    until("the start of the export is recorded", || async {
         let known = service
             .database
             .texts("select txid::text from trace_cursor")
@@ -57,7 +57,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
     .await;
     ear.deaf(false);
     // What was not taken comes again, with the same ids.
-    let found: HashMap<Vec<u8>, Span> = until("both are told", || async {
+    let found: HashMap<Vec<u8>, Span> = until("both are exported", || async {
         let taken = ear
             .heard()
             .into_iter()
@@ -96,7 +96,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
             .as_ref()
             .is_some_and(|status| status.code() == Status::Error);
         assert_eq!(failed, job.line.name == second);
-        // The parts of its wait are those that the service tells, to the microsecond.
+        // The parts of its wait equal those of the service, to the microsecond.
         let parts = found
             .values()
             .filter(|one| one.parent_span_id == task.span_id);

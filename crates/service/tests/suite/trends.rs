@@ -129,7 +129,7 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
     assert_eq!(parts, wait.sum_us.0, "the parts add up to the whole");
     assert!(wait.by_reason[&Reason::AllBusy].0 > 500_000, "{wait:?}");
     let longest = wait.longest.unwrap();
-    assert!(longest.at_least, "somebody waits yet: {longest:?}");
+    assert!(longest.at_least, "a job still waits: {longest:?}");
     // Everything that waited did so in this hour: the integral of the number waiting is the sum of the waits.
     let integral: u64 = trends
         .whole
@@ -294,7 +294,7 @@ async fn what_cannot_be_asked_is_refused_with_what_can() {
         .await,
         "422 by"
     );
-    // Nothing is told of all pools where one requirement was asked for.
+    // A query for one requirement returns no figures of all pools.
     let linux = TrendFilter {
         requirement: text("linux"),
         by: Some(By::Pool),

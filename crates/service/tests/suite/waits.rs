@@ -22,7 +22,7 @@ async fn a_job_is_told_the_reason_of_its_place_in_line_and_its_wait_is_split_by_
         })
         .await;
     }
-    // A machine for the first two is on its way, and no more is available: as the leader would record it.
+    // A machine for the first two is on its way, and no other one is available, as the leader would record it.
     let store = Store::open(&service.database.url, 2).unwrap();
     let mut connection = store.get().await.unwrap();
     let number = ShortName::Job.number(&names[0]);

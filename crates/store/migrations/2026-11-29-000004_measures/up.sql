@@ -92,7 +92,7 @@ create table measure_cursor (
   at              timestamptz not null,
   -- Sums of stretches before this cannot be computed again: part of what they are made of is no longer on record.
   complete_since  timestamptz not null default 'epoch',
-  -- Counts the writers: sums that were prepared are written only if nobody else wrote in between.
+  -- Counts the writers: sums that were prepared are written only if no other writer intervened.
   revision        bigint not null default 0,
   -- Old days are merged into spans of ten days; up to here that is done.
   compacted_until timestamptz not null default 'epoch'

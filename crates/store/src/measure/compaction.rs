@@ -90,8 +90,8 @@ async fn put(connection: &mut Connection, run: Run, sums: Vec<Sum>) -> Result<()
     Ok(())
 }
 
-/// Draws the next stretch together that is over. True when one was, or somebody has added something meanwhile and it is to be
-/// retried.
+/// Compacts the next finished period. Returns true when there was one, or when another writer intervened and the call is to be
+/// repeated.
 pub async fn compact(connection: &mut Connection) -> Result<bool> {
     let (_, before): (_, MeasureRevision) = revision(connection).await?;
     let Some(run) = next(connection).await? else {
@@ -107,7 +107,7 @@ pub async fn compact(connection: &mut Connection) -> Result<bool> {
     .await
 }
 
-/// Draws everything together that is over, within a transaction in which nobody else adds anything.
+/// Compacts every finished period, within a transaction that excludes other writers.
 pub(super) async fn compact_all(connection: &mut Connection) -> Result<()> {
     while let Some(run) = next(connection).await? {
         let ready = sums(connection, run).await?;

@@ -112,8 +112,8 @@ pub async fn uncounted(
     .await?)
 }
 
-/// The work spans that are over, of jobs made after one and in the order in which they were; at most so many jobs' worth, and
-/// the last job that was looked at.
+/// Returns the finished work spans of the next `limit` jobs after a given one, in order of submission, and the last of these
+/// jobs.
 pub async fn over_after(
     connection: &mut Connection,
     after: Uuid,
@@ -267,8 +267,8 @@ pub struct PreparedSums {
     sums: Sums,
 }
 
-/// Works out what work spans come to that are over and were not counted. That takes long, and nothing is held meanwhile: whoever
-/// adds them makes sure that nobody has added anything since.
+/// Computes the sums of finished work spans that were not counted yet. This takes long and holds no lock: the caller that adds
+/// them checks that no other writer has added any since.
 pub async fn prepare_sums(
     connection: &mut Connection,
     known: &mut KeyCache,

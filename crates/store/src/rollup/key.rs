@@ -67,7 +67,7 @@ impl RollupKind {
         }
     }
 
-    /// Whether the kind can have so many keys that its hourly sums are kept for some weeks only.
+    /// Whether the kind can have a large number of keys, for which hourly sums are kept for some weeks only.
     pub fn many(self) -> bool {
         RollupKind::all_many().contains(&self.code())
     }

@@ -108,7 +108,7 @@ async fn only_the_holder_of_an_epoch_keeps_the_lead() {
     let first = leadership::acquire(&mut connection, one, "http://one")
         .await
         .unwrap()
-        .expect("nobody leads");
+        .expect("no replica leads");
     assert!(leadership::is_epoch(&mut connection, first).await.unwrap());
     let taken = leadership::acquire(&mut connection, two, "http://two").await;
     assert_eq!(taken.unwrap(), None);

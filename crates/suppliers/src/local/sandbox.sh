@@ -7,14 +7,14 @@ set -eu
 walls=$1 folder=$2 hidden=$3 kept=$4 names=$5 program=$6
 shift 5
 
-# Each step puts its options before those that are there: what is said last here is mounted first.
+# Each step prepends its options: the last step here is mounted first.
 set -- --bind "$folder" "$folder" --unshare-ipc --chdir "$folder" -- "$@"
 set -- --ro-bind-try "$kept" "$kept" --ro-bind-try "$names" "$names" --ro-bind "$program" "$program" "$@"
 # What people and the service keep for themselves.
 set -- --tmpfs /home --tmpfs /root --tmpfs "$hidden" "$@"
 set -- --dev /dev --proc /proc --tmpfs /tmp --tmpfs /var/tmp --tmpfs /run --tmpfs /mnt "$@"
 if [ "$walls" = overlay ]; then
-  # What is written lies in memory, where nobody else sees it.
+  # Written files are kept in memory, private to the sandbox.
   mount -t tmpfs -o mode=0700,size=50% pennine /mnt
   for place in etc opt srv usr var; do
     [ -d "/$place" ] && [ ! -L "/$place" ] || continue

@@ -109,7 +109,7 @@ impl RunnerIndex {
             .collect();
     }
 
-    /// How much the jobs that wait now, of other kinds than this, want a class: for each kind the jobs that wait for
+    /// Demand of the waiting jobs of other kinds for a class: the sum over those kinds of the jobs that wait for
     /// each slot which could take them. In millionths.
     pub fn demand(&self, class: usize, kind: usize, waiting: &FixedBitSet) -> u64 {
         let Some(class) = self.class(class) else {

@@ -184,7 +184,7 @@ fn step() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// The reason of the job with so many before it in its strand.
+/// The reason of the job at a position in its strand.
 fn reason_at(segments: &[Segment], before: usize) -> Option<Reason> {
     let mut end = 0;
     segments
@@ -607,7 +607,7 @@ impl Bench {
             .count()
     }
 
-    /// A state made from what the record would hold, and a model beside it that is this one's copy.
+    /// A state loaded from a record, and a reference model of the same contents.
     fn rebuilt(&self) -> Bench {
         let model = Model {
             policy: self.model.policy,
@@ -785,7 +785,7 @@ impl BusyLine {
     }
 }
 
-/// A job in a strand that nobody has told of, and an attempt of it.
+/// A job in an unknown strand, and an attempt of it.
 fn of_unknown_strand() -> (Event, Event) {
     let (job, strand) = (JobId(id(1)), StrandId(id(9)));
     let waits = Event::Waits {

@@ -47,7 +47,7 @@ pub struct Model {
     pub reasons: BTreeMap<usize, Vec<Segment>>,
 }
 
-/// Why a job cannot be among those that start.
+/// Why a job cannot start.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Bar {
     Slot,
@@ -216,7 +216,7 @@ impl Taken<'_> {
         })
     }
 
-    /// Seats that nobody holds.
+    /// Free seats.
     fn vacant(&self, name: &str) -> u32 {
         let kept = self
             .kept
@@ -226,7 +226,7 @@ impl Taken<'_> {
         all.saturating_sub(self.model.seats_taken(name) + kept.sum::<u32>())
     }
 
-    /// Seats set aside by whoever comes before this job.
+    /// Seats reserved by earlier jobs.
     fn claimed(&self, name: &str, job: JobId) -> u32 {
         let claims = self.claims.iter().take_while(|(other, ..)| *other != job);
         claims

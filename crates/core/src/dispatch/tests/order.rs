@@ -233,7 +233,7 @@ fn the_scarce_machine_is_left_to_those_who_need_it_now() {
     );
     let mut unwanted = bench(strands(), &yard);
     unwanted.submit(0);
-    assert_eq!(unwanted.chosen(), [0], "nobody asks for a bench");
+    assert_eq!(unwanted.chosen(), [0], "no job asks for a bench");
     unwanted.submit(1);
     assert_eq!(unwanted.chosen(), [1]);
 }

@@ -9,8 +9,8 @@ use axum::Json;
 use axum::extract::State;
 use pennine_wire::{BulkAction, BulkResult, Problem};
 
-/// Cancel, retry or move many jobs at once. Those that wait for a reason, of a team, with a requirement, or named one
-/// by one; at most 500 in one request.
+/// Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by
+/// name; at most 500 in one request.
 #[utoipa::path(post, operation_id = "act_on_jobs", path = "/jobs/actions", tag = "jobs", request_body = BulkAction,
     responses((status = 200, body = BulkResult), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn act(

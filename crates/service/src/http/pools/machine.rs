@@ -11,7 +11,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pennine_wire::{Machine, MachineConsole, NewMachines, Page, Problem, StopMachine};
 
-/// Machines, newest first: those that exist, unless others are asked for.
+/// Machines, newest first. By default only machines that exist.
 #[utoipa::path(get, operation_id = "list_machines", path = "/machines", tag = "machines", params(MachineParams),
     responses((status = 200, body = Page<Machine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
@@ -48,7 +48,7 @@ pub async fn console(
     ))
 }
 
-/// Start machines by hand. Like any others they are released when they were idle for the pool's dwell and nobody wants
+/// Start machines by hand. Like other machines they are released after they were idle for the pool's dwell and no job wants
 /// them.
 #[utoipa::path(post, operation_id = "start_machines", path = "/pools/{pool}/machines", tag = "machines", request_body = NewMachines,
     params(("pool" = String, Path, description = "its name")),

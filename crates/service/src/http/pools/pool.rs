@@ -58,8 +58,8 @@ pub async fn change(
     ))
 }
 
-/// Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
-/// are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+/// Remove a pool. Its history is kept, and its name becomes free. Refused while the pool has runners, unless the
+/// request retires them, and when jobs would remain that no other pool can run, unless the request confirms that.
 #[utoipa::path(post, operation_id = "remove_pool", path = "/pools/{pool}/remove", tag = "yard", request_body = PoolRemoval,
     params(("pool" = String, Path, description = "its name")),
     responses((status = 204), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

@@ -41,7 +41,7 @@ pub async fn set_desired_state(
     Ok(Json(runner))
 }
 
-/// Somebody at the machine takes its runner out for good.
+/// Retires the runner, at the request of a person on its machine.
 pub async fn leave(
     State(app): State<App>,
     AuthenticatedRunner(known, _): AuthenticatedRunner,

@@ -1,5 +1,5 @@
 //! Hands out the runner's program to machines that join: for each platform that this replica holds it for, with its
-//! SHA-256, and a short script that fetches, checks and installs it. Nobody needs to be known for this.
+//! SHA-256, and a short script that fetches, checks and installs it. No authentication is needed.
 
 use crate::app::App;
 use crate::error::ServiceError;

@@ -1,4 +1,4 @@
-//! What runners say and are told, under `/runner/v1`. See docs/protocol.md.
+//! The runner protocol, under `/runner/v1`. See docs/protocol.md.
 
 use crate::app::App;
 use crate::error::ServiceError;
@@ -53,7 +53,7 @@ pub fn routes() -> Router<App> {
         )
 }
 
-/// The largest log upload, in bytes: what runners are told.
+/// The largest log upload, in bytes, as announced to runners.
 fn log_bytes() -> usize {
     usize::try_from(Settings::default().log_chunk.0).unwrap_or(usize::MAX)
 }

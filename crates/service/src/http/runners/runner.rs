@@ -67,8 +67,8 @@ pub async fn change(
     ))
 }
 
-/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
-/// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+/// Retire a runner permanently; its record is kept. Refused while it executes jobs, unless the request ends them and
+/// retries them elsewhere, and when jobs would remain that no runner can run, unless the request confirms that.
 #[utoipa::path(post, operation_id = "retire_runner", path = "/runners/{runner}/retire", tag = "yard", request_body = Retirement,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

@@ -10,7 +10,7 @@ use axum::extract::{Path, State};
 use pennine_wire::{ChangedRunner, NextJob, Page, Problem, TakeRunnerBack};
 
 /// The jobs that would be next on a runner, in the order in which dispatch would give it to them if it became free now and
-/// nobody else could take them: bands, shares, limits and seats as they are.
+/// no other runner could: bands, shares, limits and seats as they are.
 #[utoipa::path(get, operation_id = "list_next", path = "/runners/{runner}/next", tag = "yard",
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = Page<NextJob>), (status = 404, body = Problem, content_type = "application/problem+json")))]
@@ -22,8 +22,8 @@ pub async fn next(
     Ok(Json(views::runners::takeover::next(&app, &text).await?))
 }
 
-/// Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
-/// so that nothing takes it before somebody resumes it.
+/// Take over a runner from the jobs that it executes: they are ended and retried without counting a try, and the runner
+/// is paused until it is resumed.
 #[utoipa::path(post, operation_id = "take_runner_back", path = "/runners/{runner}/take-back", tag = "yard", request_body = TakeRunnerBack,
     params(("runner" = String, Path, description = "its id, short name (r-18) or name")),
     responses((status = 200, body = ChangedRunner), (status = "4XX", body = Problem, content_type = "application/problem+json")))]

@@ -199,7 +199,7 @@ impl Term<'_> {
         if !strays.is_empty() {
             let mut connection = self.app.store.get().await?;
             let trials = trial::open(&mut connection).await?;
-            // What was written down since the keeper was told of it is no stray.
+            // A machine recorded since the keeper's last update is not a stray.
             let ids: Vec<Db<MachineId>> = strays.iter().map(|id| Db(*id)).collect();
             let written = machine::among(&mut connection, &ids).await?;
             let fresh: Vec<MachineId> = written

@@ -21,8 +21,8 @@ const AT_ONCE: usize = 500;
 /// Jobs named in the answer.
 const NAMED: usize = 20;
 
-/// Cancel, retry or move many jobs at once. Those that wait for a reason, of a team, with a requirement, or named one
-/// by one; at most 500 in one request.
+/// Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by
+/// name; at most 500 in one request.
 pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkResult> {
     who.require(Role::Submitter)?;
     let unfiltered = action.reason.is_none()

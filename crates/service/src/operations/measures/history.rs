@@ -194,7 +194,7 @@ impl Cells<'_> {
         Ok([ready, assigned, started, finished])
     }
 
-    /// What tells a line from others; lines with the same content are told apart by their number among these, which `like` counts.
+    /// The identity of a line: its content, and its number among lines of the same content, which `like` counts.
     fn mark(&self, like: &mut HashMap<[u8; 32], u32>) -> [u8; 32] {
         let mut hash = Sha256::new();
         let cells = self.0.iter();

@@ -19,7 +19,7 @@ use std::time::Duration;
 /// The most machines that are started by hand at once.
 const BY_HAND: u32 = 100;
 
-/// Start machines by hand. Like any others they are released when they were idle for the pool's dwell and nobody wants
+/// Start machines by hand. Like other machines they are released after they were idle for the pool's dwell and no job wants
 /// them.
 pub async fn start(
     app: &App,

@@ -286,8 +286,8 @@ pub async fn change(
     .await
 }
 
-/// Remove a pool. What ran on it stays on record, and its name is free again. Refused while it has runners, unless they
-/// are to be retired, and where jobs would be left that nothing can run, unless told to go on.
+/// Remove a pool. Its history is kept, and its name becomes free. Refused while the pool has runners, unless the
+/// request retires them, and when jobs would remain that no other pool can run, unless the request confirms that.
 pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) -> Result<()> {
     who.require(Role::Operator)?;
     let retired = commit(app, async |connection| {

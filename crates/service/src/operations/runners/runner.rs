@@ -280,8 +280,8 @@ fn in_yard(yard: &Yard, id: RunnerId, called: &str) -> Result<runner::Runner> {
     found.cloned().ok_or_else(|| retired(called))
 }
 
-/// Take a runner out for good; its record stays. Refused while it has jobs, unless they are to be ended and retried
-/// elsewhere, and where jobs would be left that nothing can run, unless told to go on.
+/// Retire a runner permanently; its record is kept. Refused while it executes jobs, unless the request ends them and
+/// retries them elsewhere, and when jobs would remain that no runner can run, unless the request confirms that.
 pub async fn retire(
     app: &App,
     who: &Principal,

@@ -14,8 +14,8 @@ use pennine_store::{attempt, audit};
 use pennine_wire::{ChangedRunner, TakeRunnerBack};
 use serde_json::json;
 
-/// Take a runner back from the jobs that have it: they are ended and retried, losing no try, and the runner is paused,
-/// so that nothing takes it before somebody resumes it.
+/// Take over a runner from the jobs that it executes: they are ended and retried without counting a try, and the runner
+/// is paused until it is resumed.
 pub async fn take_back(
     app: &App,
     who: &Principal,

@@ -18,7 +18,7 @@ const DAY: Duration = Duration::from_secs(86_400);
 /// The longest window.
 pub const LONGEST: Duration = Duration::from_secs(731 * 86_400);
 
-/// Of so many jobs that wait, the first, the way forward in line is looked up, a question each: a long queue must not keep the
+/// For this many jobs at the head of the queue the progress in line is read, one query each: a long queue must not keep the
 /// page from those who look why it is long.
 const LOOKED_UP: usize = 200;
 

@@ -66,7 +66,7 @@ pub struct MachineParams {
     cursor: Option<String>,
 }
 
-/// Machines, newest first: those that exist, unless others are asked for.
+/// Machines, newest first. By default only machines that exist.
 pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
     let mut connection = app.store.get().await?;
     let pool = match &which.pool {

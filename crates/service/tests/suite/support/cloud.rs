@@ -64,7 +64,7 @@ impl StandinCloud {
         assert!(answer.status().is_success(), "{change}");
     }
 
-    /// Takes a machine back, with so many seconds' notice.
+    /// Reclaims a machine with a notice in seconds.
     pub async fn reclaim(&self, machine: MachineId, notice: f64) {
         let url = format!("{}/machines/{machine}/reclaim?notice={notice}", self.url);
         let answer = reqwest::Client::new().post(url).send().await;

@@ -10,7 +10,7 @@ use tokio_util::sync::CancellationToken;
 
 #[derive(Default)]
 struct Rules {
-    /// Answers that contain this are swallowed, and their connection is cut: so many more.
+    /// Answers that contain the text are dropped and their connection is cut, for the given number of times.
     swallow: AtomicU64,
     needle: std::sync::Mutex<Vec<u8>>,
     /// Bytes carried toward the service.

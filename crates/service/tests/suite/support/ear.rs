@@ -1,4 +1,4 @@
-//! Somebody who listens on loopback: keeps what is sent, and answers as told.
+//! An HTTP listener on loopback that stores what it receives and answers as configured.
 
 use axum::Router;
 use axum::body::Bytes;

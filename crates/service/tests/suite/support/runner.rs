@@ -72,7 +72,7 @@ impl Runner {
         command(home).arg("work").output().expect("the runner runs")
     }
 
-    /// Runs `pennine-runner` beside it, as somebody at the machine would.
+    /// Runs `pennine-runner` on the same home, as a person at the machine would.
     pub fn say(&self, arguments: &[&str]) -> Output {
         command(self.home.path())
             .args(arguments)

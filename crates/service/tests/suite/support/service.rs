@@ -123,7 +123,7 @@ impl Service {
         let clock = Clock::starting_at(wall_clock());
         let replica = Replica::start(config.clone(), clock.clone()).await;
         ready(&replica.url).await;
-        // When it comes back, it is where it was.
+        // After a restart it has the same address.
         config.listen = replica.address();
         let token = token_in(data.path());
         let client = Client::new(&replica.url, &token, &Route::default()).expect("a client");

@@ -179,7 +179,7 @@ fn end_children() {
         for pid in children {
             let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
         }
-        // One at a time: with each that goes its own children come, which are to be ended before they are waited for.
+        // One at a time: when a process ends, this one inherits its children and has to end them before it waits for them.
         let _ = waitpid(None, None);
     }
 }
