@@ -8,8 +8,8 @@ export function KeptInFile({ kind, name }: { kind: "team" | "project" | "seat" |
   if (!file?.things[kind]?.includes(name)) return null;
   return (
     <Box as="span" color="bracken" data-testid="kept-in-file">
-      kept in {file.name}, applied <Ago at={file.applied_at} /> by {file.applied_by}; what is changed by hand is taken back when
-      it is applied again
+      Managed by {file.name} (applied <Ago at={file.applied_at} /> by {file.applied_by}). Manual changes are overwritten by the
+      next apply.
     </Box>
   );
 }

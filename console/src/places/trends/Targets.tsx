@@ -18,7 +18,7 @@ const LOOK = {
   missed: { sign: "cross", tone: "rust" },
 } as const;
 
-const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target.place ?? "everybody"));
+const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target.place ?? "all jobs"));
 
 /** The share of the error budget used: late waits over allowed late waits. */
 function Budget({ target }: { target: Target }) {
@@ -59,10 +59,10 @@ export function Targets() {
           empty="No targets yet. Add a target to be alerted before waits grow too long."
           columns={[
             { head: "target", cell: (target) => <b>{target.name}</b> },
-            { head: "of", cell: whose },
+            { head: "scope", cell: whose },
             { head: "objective", cell: (target) => target.message },
             {
-              head: "stands",
+              head: "state",
               cell: ({ standing }) => (
                 <Flex gap="6px" align="center" color={LOOK[standing.state].tone} title={standing.message}>
                   <Glyph sign={LOOK[standing.state].sign} />
@@ -78,12 +78,12 @@ export function Targets() {
             },
             { head: "error budget", cell: (target) => <Budget target={target} /> },
             {
-              head: "burn",
+              head: "burn rate",
               cell: ({ standing }) => (standing.burn == null ? "" : (standing.burn / 1000).toFixed(1)),
               right: true,
             },
             {
-              head: "missed in",
+              head: "budget lasts",
               cell: ({ standing }) => (standing.missed_in_us == null ? "" : micros(standing.missed_in_us)),
               right: true,
             },
@@ -168,7 +168,7 @@ function AddTarget({ close }: { close: () => void }) {
             Of
             <br />
             <select style={choice} value={of} onChange={(event) => setOf(event.target.value)}>
-              <option value="">everybody</option>
+              <option value="">all jobs</option>
               {pools.map((pool) => (
                 <option key={pool.name} value={`pool:${pool.name}`}>
                   pool {pool.name}

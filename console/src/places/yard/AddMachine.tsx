@@ -64,14 +64,14 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
             </Button>
           </Flex>
           <Box color="quiet" mt="8px">
-            As root, <code>--boot</code> in place of <code>--work</code> has it start at boot. Where pennine-runner is there
-            already: <code data-testid="join-command-short">{ticket.command} --work</code>
+            As root, <code>--boot</code> instead of <code>--work</code> starts the runner at each boot. If pennine-runner is
+            already installed: <code data-testid="join-command-short">{ticket.command} --work</code>
           </Box>
           <Flex color="quiet" mt="8px" gap="10px">
             <RunnerMark state="awaited" />
-            The ticket is for one machine and good for another{" "}
-            {spoken(Math.max(0, Math.floor((Date.parse(ticket.expires_at) - now) / 60_000) * 60_000))}. This turns when
-            the machine connects.
+            The ticket admits one machine and expires in{" "}
+            {spoken(Math.max(0, Math.floor((Date.parse(ticket.expires_at) - now) / 60_000) * 60_000))}. This line changes
+            when the machine connects.
           </Flex>
         </>
       ) : null}

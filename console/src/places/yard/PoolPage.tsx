@@ -38,7 +38,7 @@ export default function PoolPage() {
       <Lead>{relief.data?.answer ?? `${pool.name}: ${pool.free} of ${pool.slots} slots are free.`}</Lead>
       <Flex gap="22px" mt="8px" color="quiet" wrap="wrap">
         {pool.description ? <span>{pool.description}</span> : null}
-        <span>{pool.owner ? `of ${pool.owner}` : "for everybody"}</span>
+        <span>{pool.owner ? `of ${pool.owner}` : "for all teams"}</span>
         <span>{pool.labels.join(", ") || "no labels"}</span>
         {pool.paused ? <Box color="rust">paused</Box> : null}
         <Link to="/yard">runners in the yard</Link>

@@ -114,7 +114,7 @@ export function Relief({ relief }: { relief: ReliefData }) {
             <span>- - ceiling ({ceiling} slots)</span>
             <span>▲ ordered ▼ released ✕ gave up ▬ held back</span>
             <Key color="bracken">
-              cost of its machines: {money(spent)} in this time, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
+              cost of machines: {money(spent)} in this period, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
               this month
             </Key>
           </>

@@ -64,7 +64,7 @@ export default function RunnerPage() {
         </span>
         {runner.seen_at ? (
           <span>
-            last heard of <Ago at={runner.seen_at} />
+            last contact <Ago at={runner.seen_at} />
           </span>
         ) : null}
         <span>pennine-runner {runner.version}</span>

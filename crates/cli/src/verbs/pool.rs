@@ -287,7 +287,7 @@ async fn add(client: &Client, json: bool, arguments: AddArguments) -> Result<(),
 
 fn owner(pool: &Pool) -> String {
     if pool.owner.is_empty() {
-        "everybody".to_owned()
+        "all teams".to_owned()
     } else {
         pool.owner.clone()
     }

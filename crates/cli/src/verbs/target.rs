@@ -131,7 +131,7 @@ fn whose(target: &Target) -> String {
     match (&target.pool, &target.place) {
         (Some(pool), _) => format!("pool {pool}"),
         (_, Some(place)) => place.clone(),
-        _ => "everybody".to_owned(),
+        _ => "all jobs".to_owned(),
     }
 }
 
@@ -153,7 +153,7 @@ fn table(targets: &[Target]) -> String {
             target.message.clone(),
             standing.state.word().to_owned(),
             kept,
-            format!("{} of {}", window.late, standing.allowed),
+            format!("{} ({})", window.late, standing.allowed),
             burn,
             standing
                 .missed_in_us
@@ -162,13 +162,13 @@ fn table(targets: &[Target]) -> String {
     });
     let heads = [
         "target",
-        "of",
+        "scope",
         "objective",
-        "stands",
+        "state",
         "in time",
-        "late",
-        "burn",
-        "missed in",
+        "late (allowed)",
+        "burn rate",
+        "budget lasts",
     ];
     view::table(&heads, rows)
 }

@@ -121,7 +121,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
     assert_eq!(burning.about.target.as_deref(), Some("staithe-prompt"));
     let shown = prints(&service, &["target", "list"]).await;
     assert!(
-        shown.contains("missed") && shown.contains("4 of 0"),
+        shown.contains("missed") && shown.contains("4 (0)"),
         "{shown}"
     );
     let status = prints(&service, &["status"]).await;

@@ -143,7 +143,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
             json!({"also": also}),
         );
         let owner = match pool.owner.as_str() {
-            "" => "everybody",
+            "" => "all teams",
             owner => owner,
         };
         widened.asks = Some(format!(
