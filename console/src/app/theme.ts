@@ -55,6 +55,7 @@ const config = defineConfig({
         waitReach: tone("#c8664e", "#c4614a"),
         waitOffline: tone("#7a2a1c", "#f7bfae"),
         waitPaused: tone("#d99b8a", "#8a4436"),
+        waitUnknown: tone("#c9c4b6", "#4b4a45"),
         waitHandover: tone("#a8a498", "#66635a"),
       },
     },

@@ -7,7 +7,7 @@ mod people;
 mod runner;
 mod watch;
 
-pub use people::{Client, LogPart, RunnerFilter, TrendFilter};
+pub use people::{Client, JobListFilter, LogPart, RunnerFilter, TrendFilter};
 pub use runner::RunnerClient;
 
 use bytes::Bytes;

@@ -62,6 +62,23 @@ pub struct RunnerFilter {
     pub state: Option<RunnerState>,
 }
 
+/// Which jobs a list shows; all of them when nothing is given.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct JobListFilter {
+    /// Their states, joined with commas.
+    #[serde(rename = "state", skip_serializing_if = "Option::is_none")]
+    pub states: Option<String>,
+    /// A project, by its path, or by its name if that is unique.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    /// A team, with the teams below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// A text that the job's name, title, project, requirement, result, runner or submitter contains.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+}
+
 /// Of what figures are asked, and when; of everything in the last day when nothing is said.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct TrendFilter {
@@ -517,21 +534,15 @@ impl Client {
     /// Jobs, newest first.
     pub async fn jobs(
         &self,
-        states: &str,
-        under: Option<&str>,
+        filter: &JobListFilter,
         after: Option<&str>,
         limit: u32,
     ) -> Result<Page<JobLine>> {
         let limit = limit.to_string();
         let mut query = vec![("limit", limit.as_str())];
-        if !states.is_empty() {
-            query.push(("state", states));
-        }
-        query.extend(under.map(|under| ("under", under)));
         query.extend(after.map(|after| ("after", after)));
-        self.link
-            .json(self.link.request(Method::GET, "/api/v1/jobs").query(&query))
-            .await
+        let request = self.link.request(Method::GET, "/api/v1/jobs");
+        self.link.json(request.query(filter).query(&query)).await
     }
 
     /// One job.

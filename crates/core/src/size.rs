@@ -23,16 +23,25 @@ use utoipa::ToSchema;
 #[serde(transparent)]
 pub struct ByteSize(pub u64);
 
-const UNITS: [(&str, u64); 8] = [
-    ("kib", 1 << 10),
-    ("mib", 1 << 20),
-    ("gib", 1 << 30),
-    ("tib", 1 << 40),
-    ("kb", 1_000),
-    ("mb", 1_000_000),
-    ("gb", 1_000_000_000),
-    ("tb", 1_000_000_000_000),
+/// Units: folded to lower case, as they are written, and their bytes.
+const UNITS: [(&str, &str, u64); 8] = [
+    ("kib", "KiB", 1 << 10),
+    ("mib", "MiB", 1 << 20),
+    ("gib", "GiB", 1 << 30),
+    ("tib", "TiB", 1 << 40),
+    ("kb", "KB", 1_000),
+    ("mb", "MB", 1_000_000),
+    ("gb", "GB", 1_000_000_000),
+    ("tb", "TB", 1_000_000_000_000),
 ];
+
+/// Returns a size that was folded to lower case with its unit in the usual case: `1GiB` for `1gib`.
+pub(crate) fn spelled(folded: &str) -> Option<String> {
+    UNITS.iter().find_map(|(unit, written, _)| {
+        let number = folded.strip_suffix(unit)?.trim_end();
+        Some(format!("{number}{written}"))
+    })
+}
 
 /// Why a text is not a size.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
@@ -46,7 +55,7 @@ impl FromStr for ByteSize {
         let text = text.trim().to_ascii_lowercase();
         let (digits, unit) = UNITS
             .iter()
-            .find_map(|(name, unit)| Some((text.strip_suffix(name)?.trim_end(), *unit)))
+            .find_map(|(name, _, unit)| Some((text.strip_suffix(name)?.trim_end(), *unit)))
             .ok_or(NotASize)?;
         let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
         if whole.is_empty()

@@ -48,6 +48,23 @@ pub struct StrandStay {
     pub line: Vec<LinePosition>,
 }
 
+impl StrandStay {
+    /// The stay of a job that waited elsewhere, from `ready` on: nothing is known of its reasons.
+    pub fn unknown(ready: Moment) -> StrandStay {
+        let segments = vec![Segment {
+            reason: Reason::Unknown,
+            jobs: None,
+        }];
+        StrandStay {
+            turns: vec![TimelineEntry {
+                since: ready,
+                segments,
+            }],
+            ..StrandStay::default()
+        }
+    }
+}
+
 /// Lays one attempt's wait over the timelines of the strands in which it was spent, in order.
 ///
 /// The wait goes from `ready` to `end` (when it started, or now). From `assigned` on, and wherever a timeline is
@@ -159,6 +176,15 @@ mod tests {
                 (Reason::AllBusy, 30, 30),
                 (Reason::Handover, 60, 5)
             ]
+        );
+    }
+
+    #[test]
+    fn the_wait_of_an_imported_job_has_an_unknown_reason_until_it_was_assigned() {
+        let stay = StrandStay::unknown(at(10));
+        assert_eq!(
+            short(&split(at(10), Some(at(60)), at(65), &[stay])),
+            [(Reason::Unknown, 10, 50), (Reason::Handover, 60, 5)]
         );
     }
 

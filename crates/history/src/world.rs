@@ -310,6 +310,7 @@ impl<'a> Past<'a> {
         let started_at = assigned_at + lot.handover;
         let exited_at = started_at + lot.runs;
         Some(PastJob {
+            imported: false,
             id: lot.job(),
             run: RunId(lot.ids[1]),
             attempt: attempt_at(assigned_at, lot.ids[2]),

@@ -29,6 +29,8 @@ pub struct PastJob {
     pub pool: PoolId,
     pub policy_version: i32,
     pub by: String,
+    /// Whether it ran elsewhere: then the reasons for its wait are unknown.
+    pub imported: bool,
     pub title: String,
     pub requirement: String,
     pub command: Vec<String>,
@@ -58,7 +60,7 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
         "with past as materialized (
            select * from jsonb_to_recordset(:jobs) as p(
              id uuid, run uuid, attempt uuid, lease uuid, project uuid, strand uuid, runner uuid, pool uuid,
-             policy_version integer, by text, title text, requirement text, command jsonb, band text, seats jsonb,
+             policy_version integer, by text, imported boolean, title text, requirement text, command jsonb, band text, seats jsonb,
              time_limit_us bigint, result text, message text, exit_code integer, ready_at timestamptz,
              assigned_at timestamptz, started_at timestamptz, exited_at timestamptz, finished_at timestamptz,
              processor_us bigint, peak_memory bigint)
@@ -75,9 +77,9 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
          l as (insert into attempt_log (attempt_id, complete) select attempt, true from past)
          insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
                               state, result, accepted, message, exit_code, ready_at, assigned_at, acknowledged_at,
-                              started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes)
+                              started_at, exited_at, finished_at, processor_us, peak_memory, log_bytes, imported)
          select attempt, id, 1, runner, pool, strand, 0, policy_version, lease, 'done', result, true, message, exit_code,
-                ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0
+                ready_at, assigned_at, assigned_at, started_at, exited_at, finished_at, processor_us, peak_memory, 0, imported
          from past";
         jobs: Jsonb = Json(jobs.to_vec()),
     )

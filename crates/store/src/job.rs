@@ -191,10 +191,14 @@ pub async fn find(
 pub struct Filter {
     /// Only these states; every state when empty.
     pub states: Vec<JobState>,
-    /// Only this project or, of a team, what is below it.
-    pub under: Option<String>,
+    /// Only jobs of the project at this path or, of a team, of the projects below it.
+    pub place: Option<String>,
     /// Only jobs with a smaller number.
     pub before: Option<i64>,
+    /// Only jobs with this number or a greater one.
+    pub from: Option<i64>,
+    /// Only jobs that contain this text somewhere, in upper or lower case; all of them if it is empty.
+    pub search: String,
 }
 
 /// Jobs, newest first.
@@ -204,20 +208,40 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
     } else {
         filter.states.clone()
     };
-    let under = filter.under.clone().unwrap_or_default();
+    let place = filter.place.clone().unwrap_or_default();
     Ok(sql!(
         job_query!(
-        "where j.state = any(:states) and (:under = '' or p.path = :under or starts_with(p.path, :under || '/'))
+        "where j.state = any(:states) and (:place = '' or p.path = :place or starts_with(p.path, :place || '/'))
            and (:before::bigint is null or j.number < :before)
+           and (:from::bigint is null or j.number >= :from)
+           and (:search = '' or strpos(lower(concat_ws(' ', 'j-' || j.number, j.title, p.path, j.requirement, j.result,
+                  r.created_by, (select u.name from attempt a join runner u on u.id = a.runner_id
+                                 where a.id = j.current_attempt))), lower(:search)) > 0)
          order by j.number desc limit :limit"
     );
         states: Array<Text> = words(&states),
-        under: Text = &under,
+        place: Text = &place,
+        search: Text = &filter.search,
         before: Nullable<BigInt> = filter.before,
+        from: Nullable<BigInt> = filter.from,
         limit: BigInt = limit,
     )
     .load(connection)
     .await?)
+}
+
+#[derive(QueryableByName)]
+pub(crate) struct NumberRow {
+    #[diesel(sql_type = BigInt)]
+    number: i64,
+}
+
+/// Returns the number of the newest job; 0 if there are none.
+pub async fn newest_number(connection: &mut Connection) -> Result<i64> {
+    let row: NumberRow = sql!("select coalesce(max(number), 0) as number from job";)
+        .get_result(connection)
+        .await?;
+    Ok(row.number)
 }
 
 /// Returns jobs by their ids, in the order in which they became ready.
@@ -262,19 +286,19 @@ impl FromIterator<FoundRow> for JobMatches {
 /// requirement in its normal form.
 pub async fn failed(
     connection: &mut Connection,
-    under: Option<&str>,
+    place: Option<&str>,
     requirement: Option<&str>,
     limit: i64,
 ) -> Result<JobMatches> {
-    let under = under.unwrap_or_default();
+    let place = place.unwrap_or_default();
     let rows: Vec<FoundRow> = sql!(
         "select j.id, count(*) over () as found
          from job j join place p on p.id = j.project_id join strand s on s.id = j.strand_id
          where j.result <> 'success' and j.retried_as is null
-           and (:under = '' or p.path = :under or starts_with(p.path, :under || '/'))
+           and (:place = '' or p.path = :place or starts_with(p.path, :place || '/'))
            and (:requirement::text is null or s.key->>'requirement' = :requirement)
          order by j.number limit :limit";
-        under: Text = under,
+        place: Text = place,
         requirement: Nullable<Text> = requirement,
         limit: BigInt = limit,
     )

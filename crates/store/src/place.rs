@@ -156,10 +156,10 @@ pub async fn move_below(
             .await?;
             sql!(
                 "update pool set
-                   reach_only = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
-                                      else p end from unnest(reach_only) p),
-                   reach_also = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
-                                      else p end from unnest(reach_also) p)";
+                   narrow_to = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
+                                      else p end from unnest(narrow_to) p),
+                   widen_to = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
+                                      else p end from unnest(widen_to) p)";
                 path: Text = &moved.path,
                 to: Text = &to,
             )

@@ -12,9 +12,12 @@ pub struct BulkAction {
     /// Only jobs that wait for this reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<Reason>,
-    /// Only jobs of this team or project.
+    /// Only jobs of this project: its path, or its name if that is unique.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub under: Option<String>,
+    pub project: Option<String>,
+    /// Only jobs of this team and the teams below it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
     /// Only jobs with this requirement, in whatever way it is written.
     #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
     pub requirement: Option<String>,

@@ -51,10 +51,10 @@ pub struct PoolChange {
     pub owner: Option<String>,
     /// Narrow it to these teams and projects; empty for everything at or below the owner.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub only: Option<Vec<String>>,
+    pub narrow_to: Option<Vec<String>>,
     /// Let these teams and projects use it besides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub also: Option<Vec<String>>,
+    pub widen_to: Option<Vec<String>>,
     /// Whether its runners take nothing new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
@@ -122,10 +122,10 @@ pub struct Pool {
     pub owner: String,
     /// Who of them may use it; everything at or below the owner when empty.
     #[serde(default)]
-    pub only: Vec<String>,
+    pub narrow_to: Vec<String>,
     /// Who may use it besides.
     #[serde(default)]
-    pub also: Vec<String>,
+    pub widen_to: Vec<String>,
     /// Whether its runners take nothing new.
     #[serde(default)]
     pub paused: bool,

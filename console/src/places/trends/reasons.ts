@@ -9,6 +9,7 @@ export const REASONS: { reason: Reason; tone: string; said: string }[] = [
   { reason: "seat-reserved", tone: "waitReserved", said: "the seat is reserved for another job" },
   { reason: "team-limit", tone: "waitLimit", said: "its team has reached its limit" },
   { reason: "handover", tone: "waitHandover", said: "being started on a runner" },
+  { reason: "unknown", tone: "waitUnknown", said: "imported jobs: the reason is not recorded" },
   { reason: "paused", tone: "waitPaused", said: "its runners are paused" },
   { reason: "offline", tone: "waitOffline", said: "its runners are offline" },
   { reason: "out-of-reach", tone: "waitReach", said: "no access to the pool" },

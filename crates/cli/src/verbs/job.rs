@@ -3,7 +3,7 @@
 use crate::error::Error;
 use crate::view;
 use clap::{Args, Subcommand};
-use pennine_client::{Client, ClientError};
+use pennine_client::{Client, ClientError, JobListFilter};
 use pennine_core::dispatch::Band;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::time::{Micros, spoken};
@@ -19,12 +19,18 @@ pub enum Verb {
     Submit(Submit),
     /// List jobs, newest first.
     List {
-        /// State: held, pending, executing, finalizing or done.
-        #[arg(long, value_delimiter = ',')]
-        state: Vec<String>,
-        /// Only jobs of this project, or below this team.
-        #[arg(long, value_name = "PATH")]
-        under: Option<String>,
+        /// Only jobs in this state: held, pending, executing, finalizing or done; several joined with commas.
+        #[arg(long)]
+        state: Option<String>,
+        /// Only jobs of this project.
+        #[arg(long)]
+        project: Option<String>,
+        /// Only jobs of this team and the teams below it.
+        #[arg(long, conflicts_with = "project")]
+        team: Option<String>,
+        /// Only jobs whose name, title, project, requirement, result, runner or submitter contains this text.
+        #[arg(long, value_name = "TEXT")]
+        search: Option<String>,
         /// How many.
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=200))]
         limit: u32,
@@ -124,30 +130,32 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
         Verb::Submit(submit) => return self::submit(client, json, submit).await,
         Verb::List {
             state,
-            under,
+            project,
+            team,
+            search,
             limit,
             after,
             watch,
         } => {
-            let states = state.join(",");
+            let filter = JobListFilter {
+                states: state,
+                project,
+                team,
+                search,
+            };
             if json {
-                view::json(
-                    &client
-                        .jobs(&states, under.as_deref(), after.as_deref(), limit)
-                        .await?,
-                )?;
+                view::json(&client.jobs(&filter, after.as_deref(), limit).await?)?;
                 return Ok(ExitCode::SUCCESS);
             }
             let show = || async {
-                let page = client
-                    .jobs(&states, under.as_deref(), after.as_deref(), limit)
-                    .await?;
-                if page.items.is_empty() {
-                    return Ok("No jobs match.\n".to_owned());
-                }
-                let mut text = view::jobs(&page.items);
+                let page = client.jobs(&filter, after.as_deref(), limit).await?;
+                let mut text = if page.items.is_empty() {
+                    "No jobs match.\n".to_owned()
+                } else {
+                    view::jobs(&page.items)
+                };
                 if let Some(next) = page.next {
-                    text += &format!("more with --after {next}\n");
+                    text += &format!("Older jobs: --after {next}\n");
                 }
                 Ok(text)
             };

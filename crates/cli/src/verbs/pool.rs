@@ -59,10 +59,10 @@ pub struct SetArguments {
     owner: Option<String>,
     /// Narrow it to this team or project; may be given several times, and empty for everything below the owner.
     #[arg(long, value_name = "PATH")]
-    only: Option<Vec<String>>,
+    narrow_to: Option<Vec<String>>,
     /// Let this team or project use it as well; may be given several times, and empty for none.
     #[arg(long, value_name = "PATH")]
-    also: Option<Vec<String>>,
+    widen_to: Option<Vec<String>>,
     /// What a machine must satisfy to join it, in the requirement language; empty for anything.
     #[arg(long, value_name = "REQUIREMENT")]
     needs: Option<String>,
@@ -163,11 +163,14 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
     } else {
         "accepts only jobs that require it"
     };
-    let reach = [("only", &pool.only), ("also", &pool.also)]
-        .into_iter()
-        .filter(|(_, paths)| !paths.is_empty())
-        .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
-        .collect::<String>();
+    let reach = [
+        ("narrowed to", &pool.narrow_to),
+        ("widened to", &pool.widen_to),
+    ]
+    .into_iter()
+    .filter(|(_, paths)| !paths.is_empty())
+    .map(|(word, paths)| format!("; {word} {}", paths.join(", ")))
+    .collect::<String>();
     let needs = match pool.needs.as_str() {
         "" => String::new(),
         needs => format!("\n  needs: {needs}"),
@@ -221,8 +224,8 @@ impl SetArguments {
             labels: given(self.labels),
             open: self.open,
             owner: self.owner,
-            only: given(self.only),
-            also: given(self.also),
+            narrow_to: given(self.narrow_to),
+            widen_to: given(self.widen_to),
             paused: (self.pause || self.resume).then_some(self.pause),
             needs: self.needs,
             supply: self.supplied.change()?,

@@ -28,9 +28,12 @@ pub struct JobFilter {
     /// Jobs that wait for this reason, such as no-match.
     #[arg(long, value_parser = view::word::<Reason>)]
     reason: Option<Reason>,
-    /// Jobs of this project, or below this team.
-    #[arg(long, value_name = "PATH")]
-    under: Option<String>,
+    /// Jobs of this project.
+    #[arg(long)]
+    project: Option<String>,
+    /// Jobs of this team and the teams below it.
+    #[arg(long, conflicts_with = "project")]
+    team: Option<String>,
     /// Jobs with an equivalent requirement.
     #[arg(long = "where", value_name = "REQUIREMENT")]
     requirement: Option<String>,
@@ -59,7 +62,8 @@ pub async fn act(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     let sent = BulkAction {
         action,
         reason: which.reason,
-        under: which.under,
+        project: which.project,
+        team: which.team,
         requirement: which.requirement,
         jobs: which.jobs,
         preview,

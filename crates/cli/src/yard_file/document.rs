@@ -112,9 +112,9 @@ pub struct PoolEntry {
     pub labels: Vec<String>,
     pub open: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub only: Vec<String>,
+    pub narrow_to: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub also: Vec<String>,
+    pub widen_to: Vec<String>,
     /// What a machine has to be to join it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub needs: String,
@@ -132,8 +132,8 @@ impl Default for PoolEntry {
             owner: String::new(),
             labels: Vec::new(),
             open: true,
-            only: Vec::new(),
-            also: Vec::new(),
+            narrow_to: Vec::new(),
+            widen_to: Vec::new(),
             needs: String::new(),
             paused: None,
             machines: None,
@@ -231,7 +231,7 @@ impl Yard {
             }
         }
         for (name, entry) in &mut self.pools {
-            for list in [&mut entry.labels, &mut entry.only, &mut entry.also] {
+            for list in [&mut entry.labels, &mut entry.narrow_to, &mut entry.widen_to] {
                 sorted(list);
             }
             if !entry.needs.is_empty() {
@@ -387,13 +387,13 @@ impl PoolEntry {
             owner: pool.owner,
             labels: pool.labels,
             open: pool.open,
-            only: pool.only,
-            also: pool.also,
+            narrow_to: pool.narrow_to,
+            widen_to: pool.widen_to,
             needs: pool.needs,
             paused: Some(pool.paused).filter(|paused| *paused),
             machines: pool.supply.map(MachinesEntry::of),
         };
-        for list in [&mut entry.labels, &mut entry.only, &mut entry.also] {
+        for list in [&mut entry.labels, &mut entry.narrow_to, &mut entry.widen_to] {
             sorted(list);
         }
         entry

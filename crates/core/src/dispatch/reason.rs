@@ -36,6 +36,8 @@ pub enum Reason {
     SeatReserved,
     /// It is assigned but not started yet.
     Handover,
+    /// It waited elsewhere: imported jobs have no recorded reason.
+    Unknown,
 }
 
 words!(Reason {
@@ -50,6 +52,7 @@ words!(Reason {
     Paused = "paused",
     SeatReserved = "seat-reserved",
     Handover = "handover",
+    Unknown = "unknown",
 });
 
 impl Reason {
@@ -67,6 +70,7 @@ impl Reason {
             Reason::Paused => "the runners that satisfy it are paused",
             Reason::SeatReserved => "a seat is reserved for a job that needs several",
             Reason::Handover => "a runner is about to start it",
+            Reason::Unknown => "the reason was not recorded",
         }
     }
 
@@ -84,6 +88,7 @@ impl Reason {
             Reason::Paused => "paused runners",
             Reason::SeatReserved => "reserved seats",
             Reason::Handover => "the handover to a runner",
+            Reason::Unknown => "reasons that were not recorded",
         }
     }
 

@@ -141,10 +141,10 @@ pub struct RunnerLoad {
 pub struct Reach {
     /// Narrowed to these and what is below them; empty means everything at or below the owner.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub only: Vec<String>,
+    pub narrow_to: Vec<String>,
     /// Widened by these and what is below them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub also: Vec<String>,
+    pub widen_to: Vec<String>,
 }
 
 /// A price: millionths of the installation's currency for an hour of one machine.
@@ -203,8 +203,12 @@ impl PoolView {
     /// Whether a project at this path may use it.
     pub fn reaches(&self, project: &str) -> bool {
         let among = |paths: &[String]| paths.iter().any(|path| below(path, project));
-        let Reach { only, also } = &self.reach;
-        (below(&self.owner, project) && (only.is_empty() || among(only))) || among(also)
+        let Reach {
+            narrow_to,
+            widen_to,
+        } = &self.reach;
+        (below(&self.owner, project) && (narrow_to.is_empty() || among(narrow_to)))
+            || among(widen_to)
     }
 
     /// Whether a runner of this pool may take a job with this requirement, whatever its reach.

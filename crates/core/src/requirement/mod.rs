@@ -24,7 +24,7 @@ pub use explain::{ClauseCount, Explanation, Hint, NearMiss, Vocabulary, explain,
 pub use parse::{MAX_DEPTH, MAX_LENGTH, SyntaxError};
 
 use crate::fact::{self, FactKind, FactValue, Subject};
-use crate::size::ByteSize;
+use crate::size::{self, ByteSize};
 use crate::version::Version;
 use std::cmp::Ordering;
 use std::fmt;
@@ -274,7 +274,10 @@ fn join(
 
 impl fmt::Display for Literal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if parse::is_plain(&self.text) {
+        if let (Some(_), Some(size)) = (self.size, size::spelled(&self.text)) {
+            // Folded for comparison; units are written in their usual case.
+            f.write_str(&size)
+        } else if parse::is_plain(&self.text) {
             f.write_str(&self.text)
         } else {
             write!(f, "\"{}\"", self.text)

@@ -1,6 +1,7 @@
 //! The HTTP interface itself.
 
 use crate::support::Service;
+use pennine_client::JobListFilter;
 use pennine_wire::{NewJob, Problem};
 use reqwest::{Method, Response, StatusCode, header};
 use serde_json::json;
@@ -229,7 +230,7 @@ async fn a_write_sent_twice_with_one_key_is_made_once() {
     assert_eq!(
         service
             .client
-            .jobs("", None, None, 10)
+            .jobs(&JobListFilter::default(), None, 10)
             .await
             .unwrap()
             .items
@@ -276,14 +277,18 @@ async fn lists_page_by_cursor_with_a_link() {
     for _ in 0..5 {
         service.submit("nowhere", "true").await;
     }
-    let page = service.client.jobs("pending", None, None, 2).await.unwrap();
+    let pending = JobListFilter {
+        states: Some("pending".into()),
+        ..JobListFilter::default()
+    };
+    let page = service.client.jobs(&pending, None, 2).await.unwrap();
     let names = |page: &pennine_wire::Page<pennine_wire::JobLine>| -> Vec<String> {
         page.items.iter().map(|job| job.name.clone()).collect()
     };
     assert_eq!(names(&page), ["j-5", "j-4"]);
     let next = service
         .client
-        .jobs("pending", None, page.next.as_deref(), 3)
+        .jobs(&pending, page.next.as_deref(), 3)
         .await
         .unwrap();
     assert_eq!(names(&next), ["j-3", "j-2", "j-1"]);

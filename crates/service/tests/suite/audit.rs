@@ -177,7 +177,7 @@ async fn submissions_sign_ins_refusals_and_each_of_many_jobs_are_recorded() {
     ];
     let of_jobs = |who: &str| jobs.each_ref().map(|job| format!("{who} {job}"));
     assert_eq!(recorded(&service, "job.submit").await, of_jobs("admin"));
-    let many = json!({"action": "cancel", "under": "firmware"});
+    let many = json!({"action": "cancel", "team": "firmware"});
     assert_eq!(request(&service, "POST", "/jobs/actions", many).await, 200);
     assert_eq!(recorded(&service, "job.cancel").await, of_jobs("admin"));
     let again = json!({"action": "retry", "jobs": [jobs[0]]});

@@ -1,7 +1,7 @@
 //! Wrong and hostile input: a clear error that names the field and the remedy, and nothing lost.
 
 use crate::support::{Runner, Service, until};
-use pennine_client::{ClientError, Route, RunnerClient};
+use pennine_client::{ClientError, JobListFilter, Route, RunnerClient};
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::size::ByteSize;
@@ -67,7 +67,7 @@ async fn a_job_that_makes_no_sense_is_refused_at_the_field() {
     assert!(
         service
             .client
-            .jobs("", None, None, 10)
+            .jobs(&JobListFilter::default(), None, 10)
             .await
             .unwrap()
             .items

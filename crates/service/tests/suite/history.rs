@@ -1,6 +1,7 @@
 //! Made-up history in the record, as the demo begins with.
 
 use crate::support::{Service, program};
+use pennine_client::JobListFilter;
 use pennine_core::dispatch::Reason;
 use std::process::{Command, Output};
 
@@ -48,7 +49,11 @@ async fn made_up_history_reads_like_any_other() {
     service.furnish().await;
     let output = write(&service);
     assert!(output.status.success(), "{output:?}");
-    let listed = service.client.jobs("", None, None, 200).await.unwrap();
+    let listed = service
+        .client
+        .jobs(&JobListFilter::default(), None, 200)
+        .await
+        .unwrap();
     // Three or four nights are in the last four days; the last may not be over.
     assert!(
         (18..=24).contains(&listed.items.len()),

@@ -2,7 +2,7 @@
 
 use crate::command_line::{pennine, prints};
 use crate::support::{Service, until};
-use pennine_client::TrendFilter;
+use pennine_client::{JobListFilter, TrendFilter};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::{Micros, Moment};
 use pennine_store::{Store, measure};
@@ -64,7 +64,7 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
     assert!(
         service
             .client
-            .jobs("", None, None, 10)
+            .jobs(&JobListFilter::default(), None, 10)
             .await
             .unwrap()
             .items

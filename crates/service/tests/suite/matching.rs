@@ -332,7 +332,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     let name = service.take(job("shore/soundings", "linux", "true")).await;
     service.done(&name).await;
     let narrow = |preview, accept_losses| PoolChange {
-        only: Some(vec!["firmware".into()]),
+        narrow_to: Some(vec!["firmware".into()]),
         preview,
         accept_losses,
         ..PoolChange::default()
@@ -365,7 +365,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
         .change_pool("staithe", &narrow(false, true))
         .await
         .unwrap();
-    assert!(changed.done && changed.pool.only == ["firmware"]);
+    assert!(changed.done && changed.pool.narrow_to == ["firmware"]);
     // Denied is explained on the job.
     let name = service.take(job("shore/soundings", "linux", "true")).await;
     let why = service.why_when(&name, Reason::OutOfReach).await;
@@ -377,11 +377,11 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     assert_eq!(why.actions[0].message, "Allow the pool staithe");
     assert_eq!(
         why.actions[0].body,
-        serde_json::json!({"also": ["shore/soundings"]})
+        serde_json::json!({"widen_to": ["shore/soundings"]})
     );
     // Widened again, it starts.
     let widen = PoolChange {
-        also: Some(vec!["shore/soundings".into()]),
+        widen_to: Some(vec!["shore/soundings".into()]),
         ..PoolChange::default()
     };
     service.client.change_pool("staithe", &widen).await.unwrap();
@@ -404,11 +404,11 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
     for (only, word) in [("absent", "unknown-team"), ("shore", "")] {
         let change = PoolChange {
             owner: (word.is_empty()).then(|| "firmware".to_owned()),
-            only: Some(vec![only.into()]),
+            narrow_to: Some(vec![only.into()]),
             ..PoolChange::default()
         };
         let problem = refusal(service.client.change_pool("staithe", &change).await);
-        assert_eq!(problem.field.as_deref(), Some("only"), "{problem:?}");
+        assert_eq!(problem.field.as_deref(), Some("narrow_to"), "{problem:?}");
     }
     drop(runner);
 }
@@ -485,7 +485,8 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     let act = |action, reason, preview| BulkAction {
         action,
         reason,
-        under: Some("firmware".into()),
+        project: None,
+        team: Some("firmware".into()),
         requirement: None,
         jobs: Vec::new(),
         preview,
@@ -545,7 +546,8 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
         Some(Outcome::Failure)
     );
     let again = BulkAction {
-        under: None,
+        project: None,
+        team: None,
         jobs: vec![wanted.clone()],
         ..act(Action::Retry, None, false)
     };
@@ -582,7 +584,8 @@ async fn an_action_on_all_jobs_is_refused() {
     let everything = BulkAction {
         action: Action::Cancel,
         reason: None,
-        under: None,
+        project: None,
+        team: None,
         requirement: None,
         jobs: Vec::new(),
         preview: false,

@@ -73,7 +73,8 @@ async fn a_job_is_told_the_reason_of_its_place_in_line_and_its_wait_is_split_by_
     let act = BulkAction {
         action: Action::Cancel,
         reason: Some(short),
-        under: None,
+        project: None,
+        team: None,
         requirement: None,
         jobs: Vec::new(),
         preview: false,

@@ -27,7 +27,7 @@ settings = { most = "1", walls = "folder" }
 [pools.staithe]
 description = "standing machines"
 labels = ["bench"]
-only = ["shore/soundings"]
+narrow_to = ["shore/soundings"]
 owner = "shore"
 [pools.slipway.machines]
 supplier = "here"
@@ -64,7 +64,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
         ("shore/soundings", Some(4))
     );
     let pool = service.client.pool("staithe").await.unwrap();
-    assert_eq!((pool.owner.as_str(), pool.only.len()), ("shore", 1));
+    assert_eq!((pool.owner.as_str(), pool.narrow_to.len()), ("shore", 1));
     let supply = service
         .client
         .pool("slipway")

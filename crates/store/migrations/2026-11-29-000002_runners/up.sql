@@ -10,8 +10,8 @@ create table pool (
   policy_version integer not null,
   created_at     timestamptz not null,
   -- Who may use it, by path: only these of what lies at or below its owner (all when empty), and these besides.
-  reach_only     text[] not null default '{}',
-  reach_also     text[] not null default '{}',
+  narrow_to     text[] not null default '{}',
+  widen_to     text[] not null default '{}',
   paused         boolean not null default false,
   -- What a machine has to be to join the pool, in the requirement language.
   needs          text not null default '',
@@ -32,8 +32,8 @@ create table pool_policy (
   open       boolean not null,
   since      timestamptz not null,
   set_by     text not null,
-  reach_only text[] not null default '{}',
-  reach_also text[] not null default '{}',
+  narrow_to text[] not null default '{}',
+  widen_to text[] not null default '{}',
   paused     boolean not null default false,
   supply     jsonb,
   primary key (pool_id, version)

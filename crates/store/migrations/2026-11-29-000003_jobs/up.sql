@@ -125,6 +125,8 @@ create table attempt (
   peak_memory       bigint,
   log_bytes         bigint,
   log_capped        boolean not null default false,
+  -- It ran elsewhere: why it waited is not known.
+  imported          boolean not null default false,
   -- When a person took the attempt's seats back, who did it and why.
   seats_back_at     timestamptz,
   seats_back_by     text,

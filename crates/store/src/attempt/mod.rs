@@ -219,6 +219,9 @@ pub struct Attempt {
     pub log_bytes: i64,
     #[diesel(sql_type = Bool)]
     pub log_capped: bool,
+    /// Whether it ran elsewhere and was imported.
+    #[diesel(sql_type = Bool)]
+    pub imported: bool,
 }
 
 /// The attempts of these jobs, by job and number.
@@ -227,7 +230,7 @@ pub async fn of_jobs(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<
         "select a.id, a.job_id, a.number, a.state, a.runner_id, r.name as runner, p.name as pool, a.strand_id,
                 a.result, a.accepted, a.message, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
                 a.finished_at, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
-                a.log_capped
+                a.log_capped, a.imported
          from attempt a join runner r on r.id = a.runner_id join pool p on p.id = a.pool_id
          left join attempt_log l on l.attempt_id = a.id
          where a.job_id = any(:jobs) order by a.job_id, a.number";

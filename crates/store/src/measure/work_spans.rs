@@ -16,7 +16,7 @@ use pennine_core::id::{JobId, PlaceId, PoolId, RunnerId, StrandId, SupplierId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::measure::WorkSpan;
 use pennine_core::time::Moment;
-use pennine_core::wait::split;
+use pennine_core::wait::{StrandStay, split};
 use uuid::Uuid;
 
 /// A work span as the record has it.
@@ -62,6 +62,9 @@ pub struct Row {
     pub result: Option<Db<Outcome>>,
     #[diesel(sql_type = Bool)]
     pub lost: bool,
+    /// Whether it waited elsewhere, for reasons that are not on record.
+    #[diesel(sql_type = Bool)]
+    pub imported: bool,
     #[diesel(sql_type = BigInt)]
     pub processor_us: i64,
     #[diesel(sql_type = BigInt)]
@@ -78,7 +81,7 @@ macro_rules! work_spans {
                     a.exited_at, a.finished_at as ended_at,
                     case when j.current_attempt = a.id then j.result end as result,
                     not a.open and not a.accepted as lost, coalesce(a.processor_us, 0) as processor_us,
-                    coalesce(a.peak_memory, 0) as peak_memory
+                    coalesce(a.peak_memory, 0) as peak_memory, a.imported
              from attempt a join job j on j.id = a.job_id
              left join lateral (select supplier_id from machine m where m.runner_id = a.runner_id limit 1) m on true
              left join pool_policy pp on pp.pool_id = a.pool_id and pp.version = a.policy_version
@@ -86,7 +89,7 @@ macro_rules! work_spans {
              union all
              select j.id, j.id, j.number, j.project_id, j.strand_id, null, null, null, '', j.requirement, j.title,
                     coalesce(j.ready_at, j.created_at), j.waits_since, null, null, null, j.finished_at, j.result,
-                    false, 0, 0
+                    false, 0, 0, false
              from job j where j.waits_since is not null and ", $waits
         )
     };
@@ -239,6 +242,11 @@ pub async fn split_all(
     let stays = strand_visit::many(connection, &asked, looked_up).await?;
     let count = |number: i64| number.max(0).unsigned_abs();
     let work_spans = rows.iter().zip(stays).map(|(row, stays)| {
+        let stays = if row.imported {
+            vec![StrandStay::unknown(row.ready_at.0)]
+        } else {
+            stays
+        };
         let waited_until = row.waited_until(now).max(row.ready_at.0);
         let assigned = row.assigned_at.map(|at| at.0);
         WorkSpan {

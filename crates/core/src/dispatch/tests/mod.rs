@@ -320,7 +320,7 @@ impl Bench {
             } => {
                 let mut view = pool_view(pool, open, OWNERS[owner]);
                 view.reach
-                    .also
+                    .widen_to
                     .extend(also.map(|at| PROJECTS[at].to_owned()));
                 view.paused = paused;
                 self.model.pools.insert(view.id, view.clone());

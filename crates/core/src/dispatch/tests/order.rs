@@ -486,8 +486,8 @@ fn reach_is_everything_at_or_below_the_owner_narrowed_and_widened() {
     assert!(!below("firm", "firmware/buoy"));
     assert!(!below("firmware/buoy", "firmware"));
     let mut pool = pool_view(0, true, "firmware");
-    pool.reach.only.push("firmware/radio".into());
-    pool.reach.also.push("shore/soundings".into());
+    pool.reach.narrow_to.push("firmware/radio".into());
+    pool.reach.widen_to.push("shore/soundings".into());
     assert!(pool.reaches("firmware/radio/modem"));
     assert!(!pool.reaches("firmware/buoy"));
     assert!(pool.reaches("shore/soundings"));

@@ -31,7 +31,13 @@ fn next_link(app: &App, params: &ListParams, next: &str) -> Option<(HeaderName, 
     let mut query = form_urlencoded::Serializer::new(String::new());
     query.append_pair("limit", &params.limit().to_string());
     query.append_pair("after", next);
-    for (name, value) in [("state", &params.state), ("under", &params.under)] {
+    let given = [
+        ("state", &params.state),
+        ("project", &params.project),
+        ("team", &params.team),
+        ("search", &params.search),
+    ];
+    for (name, value) in given {
         if let Some(value) = value {
             query.append_pair(name, value);
         }

@@ -26,7 +26,8 @@ const NAMED: usize = 20;
 pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkResult> {
     who.require(Role::Submitter)?;
     let unfiltered = action.reason.is_none()
-        && action.under.is_none()
+        && action.project.is_none()
+        && action.team.is_none()
         && action.requirement.is_none()
         && action.jobs.is_empty();
     if unfiltered {
@@ -72,16 +73,21 @@ async fn find(connection: &mut Connection, action: &BulkAction) -> Result<(Vec<J
                 .map_err(|e| ServiceError::requirement("where", e))?,
         ),
     };
+    let place = views::people::place::path(
+        connection,
+        action.project.as_deref(),
+        action.team.as_deref(),
+    )
+    .await?;
     if !action.jobs.is_empty() {
-        return named(connection, action, wanted.as_ref()).await;
+        return named(connection, action, place.as_deref(), wanted.as_ref()).await;
     }
     let most = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
     let found = if action.action == Action::Retry {
         let wanted = wanted.as_ref().map(ToString::to_string);
-        let under = action.under.as_deref();
-        job::failed(connection, under, wanted.as_deref(), most).await?
+        job::failed(connection, place.as_deref(), wanted.as_deref(), most).await?
     } else {
-        let stretches = waiting(connection, action, wanted.as_ref()).await?;
+        let stretches = waiting(connection, action, place.as_deref(), wanted.as_ref()).await?;
         line::find(connection, &stretches, most).await?
     };
     let rows = job::with_ids(connection, &found.ids).await?;
@@ -92,15 +98,16 @@ async fn find(connection: &mut Connection, action: &BulkAction) -> Result<(Vec<J
 async fn waiting(
     connection: &mut Connection,
     action: &BulkAction,
+    place: Option<&str>,
     wanted: Option<&Requirement>,
 ) -> Result<Vec<TimelineSpan>> {
     let counts = line::strands(connection).await?;
     let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
     let mut strands = strand::get(connection, &ids).await?;
     strands.retain(|strand| {
-        let meant = |under: &String| below(under, &strand.project);
+        let meant = |place: &str| below(place, &strand.project);
         let same = |wanted: &Requirement| strand.key.0.requirement.parse().as_ref() == Ok(wanted);
-        action.under.as_ref().is_none_or(meant) && wanted.is_none_or(same)
+        place.is_none_or(meant) && wanted.is_none_or(same)
     });
     let ids: Vec<StrandId> = strands.iter().map(|strand| strand.id.0).collect();
     let Some(reason) = action.reason else {
@@ -119,6 +126,7 @@ async fn waiting(
 async fn named(
     connection: &mut Connection,
     action: &BulkAction,
+    place: Option<&str>,
     wanted: Option<&Requirement>,
 ) -> Result<(Vec<Job>, u64)> {
     if action.jobs.len() > AT_ONCE {
@@ -140,8 +148,8 @@ async fn named(
             _ => views::jobs::job::waits(row),
         };
         let same = |wanted: &Requirement| row.requirement.parse().as_ref() == Ok(wanted);
-        let meant = |under: &String| below(under, &row.project);
-        fits && wanted.is_none_or(same) && action.under.as_ref().is_none_or(meant)
+        let meant = |place: &str| below(place, &row.project);
+        fits && wanted.is_none_or(same) && place.is_none_or(meant)
     });
     if let Some(reason) = action.reason {
         let waiting: Vec<&Job> = rows.iter().collect();

@@ -356,6 +356,7 @@ async fn write(
 fn past(line: &Line, strand: StrandId, runner: RunnerId, by: &str) -> PastJob {
     let id = |at, which| id_at(at, &line.mark, which);
     PastJob {
+        imported: true,
         id: JobId(id(line.ready, 0)),
         run: RunId(id(line.ready, 1)),
         attempt: AttemptId(id(line.assigned, 2)),

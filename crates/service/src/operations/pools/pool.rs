@@ -59,8 +59,8 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
                 .unwrap_or(like.as_ref().is_none_or(|like| like.open)),
             policy_version: 1,
             created_at: Db(app.clock.now()),
-            reach_only: Vec::new(),
-            reach_also: Vec::new(),
+            narrow_to: Vec::new(),
+            widen_to: Vec::new(),
             paused: false,
             needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
             supply: None,
@@ -85,7 +85,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
             }
             // Who it was narrowed to may lie outside of another owner's reach.
             if row.owner_id == like.owner_id {
-                (row.reach_only, row.reach_also) = (like.reach_only, like.reach_also);
+                (row.narrow_to, row.widen_to) = (like.narrow_to, like.widen_to);
             }
         }
         match pool::insert(connection, &row, &who.name).await {
@@ -175,11 +175,11 @@ async fn edit(
         next.pool.owner_id = owner.id;
         next.owner = owner.path;
     }
-    if let Some(only) = &change.only {
-        next.pool.reach_only = paths(connection, "only", only).await?;
+    if let Some(only) = &change.narrow_to {
+        next.pool.narrow_to = paths(connection, "narrow_to", only).await?;
         let outside = next
             .pool
-            .reach_only
+            .narrow_to
             .iter()
             .find(|path| !pennine_core::dispatch::below(&next.owner, path));
         if let Some(path) = outside {
@@ -187,12 +187,12 @@ async fn edit(
                 "{path} is not below {}, which owns the pool: narrowed to it, no project could use the pool",
                 next.owner
             );
-            return Err(ServiceError::invalid("only", message)
-                .remedy("to widen the reach, name it under \"also\""));
+            return Err(ServiceError::invalid("narrow_to", message)
+                .remedy("to widen the reach, name it under \"widen_to\""));
         }
     }
-    if let Some(also) = &change.also {
-        next.pool.reach_also = paths(connection, "also", also).await?;
+    if let Some(also) = &change.widen_to {
+        next.pool.widen_to = paths(connection, "widen_to", also).await?;
     }
     Ok(())
 }
@@ -271,7 +271,7 @@ pub async fn change(
                 "supply": next.supply(),
                 "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
                 "needs": next.pool.needs,
-                "only": next.pool.reach_only, "also": next.pool.reach_also,
+                "narrow_to": next.pool.narrow_to, "widen_to": next.pool.widen_to,
             });
             audit::write(connection, now, &who.name, "pool.change", name, detail).await?;
             done = true;

@@ -2,12 +2,13 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::views;
 use pennine_core::dispatch::{Reason, Segment, reason_at};
 use pennine_core::id::{JobId, ShortName, StrandId};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
-use pennine_core::wait::{Span, split};
+use pennine_core::wait::{Span, StrandStay, split};
 use pennine_store::job::{self, Filter};
 use pennine_store::{Connection, Error, attempt, line, strand, strand_visit};
 use pennine_wire::{Attempt, Job, JobLine, Page};
@@ -156,6 +157,12 @@ fn in_line(row: &job::Job) -> strand_visit::Queued {
     }
 }
 
+/// The most jobs that one page searches: their text is in no index.
+const SEARCHED: i64 = 50_000;
+
+/// The most bytes of a search text.
+const MAX_SEARCH: usize = 200;
+
 /// Which jobs to list.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -163,8 +170,13 @@ fn in_line(row: &job::Job) -> strand_visit::Queued {
 pub struct ListParams {
     /// Only jobs in these states, joined with commas.
     pub state: Option<String>,
-    /// Only jobs of this project or below this team.
-    pub under: Option<String>,
+    /// Only jobs of this project: its path, or its name if that is unique.
+    pub project: Option<String>,
+    /// Only jobs of this team and the teams below it.
+    pub team: Option<String>,
+    /// Only jobs whose name, title, project, requirement, result, runner or submitter contains this text. One page
+    /// searches at most 50,000 jobs, so it may be short or empty although it has a `next`.
+    pub search: Option<String>,
     /// The cursor of the page before.
     pub after: Option<String>,
     /// How many: 1 to 200, 50 when not given.
@@ -202,12 +214,24 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
         })?),
         None => None,
     };
-    let filter = Filter {
-        states,
-        under: params.under.clone(),
-        before,
-    };
+    let search = params.search.as_deref().map(str::trim).unwrap_or_default();
+    if search.len() > MAX_SEARCH {
+        let message = format!("a search text has at most {MAX_SEARCH} bytes");
+        return Err(ServiceError::invalid("search", message));
+    }
     let mut connection = app.store.get().await?;
+    let (project, team) = (params.project.as_deref(), params.team.as_deref());
+    let mut filter = Filter {
+        states,
+        place: views::people::place::path(&mut connection, project, team).await?,
+        before,
+        search: search.to_owned(),
+        from: None,
+    };
+    if !search.is_empty() {
+        let newest = job::newest_number(&mut connection).await?;
+        filter.from = Some(before.unwrap_or(newest + 1) - SEARCHED);
+    }
     let rows = job::list(&mut connection, &filter, limit + 1).await?;
     let more = rows.len() as i64 > limit;
     let rows: Vec<job::Job> = rows
@@ -217,7 +241,13 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
     let around = JobContext::read(&mut connection, &rows).await?;
     let now = app.clock.now();
     let items: Vec<JobLine> = rows.iter().map(|row| around.line(row, now)).collect();
-    let next = items.last().filter(|_| more).map(|last| last.name.clone());
+    let next = if more {
+        items.last().map(|last| last.name.clone())
+    } else {
+        // What was searched ends here; older jobs may match as well.
+        let rest = filter.from.filter(|from| *from > 1);
+        rest.map(|from| ShortName::Job.name(from))
+    };
     Ok(Page { items, next })
 }
 
@@ -240,7 +270,11 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
     {
         let end = wait_end(one, now);
         let (strand, ready, assigned) = (one.strand_id.0, one.ready_at.0, one.assigned_at.0);
-        let stays = strand_visit::stays(connection, in_line(&row), strand, ready, assigned).await?;
+        let stays = if one.imported {
+            vec![StrandStay::unknown(ready)]
+        } else {
+            strand_visit::stays(connection, in_line(&row), strand, ready, assigned).await?
+        };
         attempts.push(Attempt {
             id: one.id.0,
             number: one.number.max(0).unsigned_abs(),

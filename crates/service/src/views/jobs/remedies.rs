@@ -132,15 +132,18 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
         {
             continue;
         }
-        let mut also = pool.reach.also.clone();
-        also.push(wait.project.to_owned());
-        let named: Vec<String> = also.iter().map(|path| format!("--also {path}")).collect();
+        let mut widened = pool.reach.widen_to.clone();
+        widened.push(wait.project.to_owned());
+        let named: Vec<String> = widened
+            .iter()
+            .map(|path| format!("--widen-to {path}"))
+            .collect();
         let mut widened = action(
             message,
             format!("pennine pool set {} {}", pool.name, named.join(" ")),
             "PATCH",
             format!("/pools/{}", pool.name),
-            json!({"also": also}),
+            json!({"widen_to": widened}),
         );
         let owner = match pool.owner.as_str() {
             "" => "all teams",
@@ -204,12 +207,12 @@ fn cancel(wait: &Wait<'_>) -> RemedyAction {
     let mut found = action(
         format!("Cancel {jobs}"),
         format!(
-            "pennine queue cancel --reason {} --under {} --where {:?}",
+            "pennine queue cancel --reason {} --project {} --where {:?}",
             wait.reason, wait.project, wait.requirement
         ),
         "POST",
         "/jobs/actions".to_owned(),
-        json!({"action": "cancel", "reason": wait.reason, "under": wait.project, "where": wait.requirement}),
+        json!({"action": "cancel", "reason": wait.reason, "project": wait.project, "where": wait.requirement}),
     );
     found.asks = Some(format!(
         "{jobs} of {} that wait for {:?} will be cancelled; submit {them} again to run them.",

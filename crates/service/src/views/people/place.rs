@@ -40,6 +40,29 @@ pub async fn find(
     }
 }
 
+/// The path that a list is narrowed to: that of a project, or of a team with everything below it.
+///
+/// Errors: an unknown or ambiguous name, or both a project and a team.
+pub async fn path(
+    connection: &mut Connection,
+    project: Option<&str>,
+    team: Option<&str>,
+) -> Result<Option<String>> {
+    let (kind, text) = match (project, team) {
+        (None, None) => return Ok(None),
+        (Some(text), None) => ("project", text),
+        (None, Some(text)) => ("team", text),
+        (Some(_), Some(_)) => {
+            return Err(
+                ServiceError::invalid("team", "both a project and a team are given")
+                    .remedy("give the project alone"),
+            );
+        }
+    };
+    let found = find(connection, &[kind], kind, text).await;
+    Ok(Some(found.map_err(|failure| failure.field(kind))?.path))
+}
+
 /// The project with this name, cached for a moment.
 pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Result<place::Place> {
     if let Some(known) = app.projects.get(text) {
