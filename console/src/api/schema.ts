@@ -1209,9 +1209,11 @@ export interface components {
             jobs?: string[];
             /** @description Only show how many jobs would be affected. */
             preview?: boolean;
+            /** @description Only jobs of this project: its path, or its name if that is unique. */
+            project?: string | null;
             reason?: components["schemas"]["Reason"] | null;
-            /** @description Only jobs of this team or project. */
-            under?: string | null;
+            /** @description Only jobs of this team and the teams below it. */
+            team?: string | null;
             /** @description Only jobs with this requirement, in whatever way it is written. */
             where?: string | null;
         };
@@ -2343,8 +2345,6 @@ export interface components {
         Page_Pool: {
             /** @description The things. */
             items: {
-                /** @description Who may use it besides. */
-                also?: string[];
                 created_at: components["schemas"]["Moment"];
                 description: string;
                 /** Format: int32 */
@@ -2352,10 +2352,10 @@ export interface components {
                 id: components["schemas"]["PoolId"];
                 labels: string[];
                 name: string;
+                /** @description Who of them may use it; everything at or below the owner when empty. */
+                narrow_to?: string[];
                 /** @description What a machine has to be to join it; empty for nothing in particular. */
                 needs?: string;
-                /** @description Who of them may use it; everything at or below the owner when empty. */
-                only?: string[];
                 open: boolean;
                 /** @description The owner's path; empty for the root. */
                 owner: string;
@@ -2372,6 +2372,8 @@ export interface components {
                 slots: number;
                 standing?: components["schemas"]["SupplyStanding"] | null;
                 supply?: components["schemas"]["Supply"] | null;
+                /** @description Who may use it besides. */
+                widen_to?: string[];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2615,8 +2617,6 @@ export interface components {
         PlaceId: string;
         /** @description A pool of runners. */
         Pool: {
-            /** @description Who may use it besides. */
-            also?: string[];
             created_at: components["schemas"]["Moment"];
             description: string;
             /** Format: int32 */
@@ -2624,10 +2624,10 @@ export interface components {
             id: components["schemas"]["PoolId"];
             labels: string[];
             name: string;
+            /** @description Who of them may use it; everything at or below the owner when empty. */
+            narrow_to?: string[];
             /** @description What a machine has to be to join it; empty for nothing in particular. */
             needs?: string;
-            /** @description Who of them may use it; everything at or below the owner when empty. */
-            only?: string[];
             open: boolean;
             /** @description The owner's path; empty for the root. */
             owner: string;
@@ -2644,19 +2644,19 @@ export interface components {
             slots: number;
             standing?: components["schemas"]["SupplyStanding"] | null;
             supply?: components["schemas"]["Supply"] | null;
+            /** @description Who may use it besides. */
+            widen_to?: string[];
         };
         /** @description What to change of a pool. What is not given stays. */
         PoolChange: {
             /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
-            /** @description Let these teams and projects use it besides. */
-            also?: string[] | null;
             description?: string | null;
             labels?: string[] | null;
+            /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
+            narrow_to?: string[] | null;
             /** @description The requirement for machines that join it; empty for any. Runners that have joined stay. */
             needs?: string | null;
-            /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
-            only?: string[] | null;
             open?: boolean | null;
             /** @description The path of its owner, a team or project; empty for the root. */
             owner?: string | null;
@@ -2665,6 +2665,8 @@ export interface components {
             /** @description Only show what would change. */
             preview?: boolean;
             supply?: components["schemas"]["SupplyChange"] | null;
+            /** @description Let these teams and projects use it besides. */
+            widen_to?: string[] | null;
         };
         /**
          * Format: uuid
@@ -2795,7 +2797,7 @@ export interface components {
          * @description Why a job waits. Each waiting job has exactly one reason at any time.
          * @enum {string}
          */
-        Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover";
+        Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover" | "unknown";
         /** @description Seats that a person took back from a job. */
         ReleasedSeats: {
             at: components["schemas"]["Moment"];
@@ -3978,8 +3980,15 @@ export interface operations {
             query?: {
                 /** @description Only jobs in these states, joined with commas. */
                 state?: string;
-                /** @description Only jobs of this project or below this team. */
-                under?: string;
+                /** @description Only jobs of this project: its path, or its name if that is unique. */
+                project?: string;
+                /** @description Only jobs of this team and the teams below it. */
+                team?: string;
+                /**
+                 * @description Only jobs whose name, title, project, requirement, result, runner or submitter contains this text. One page
+                 *     searches at most 50,000 jobs, so it may be short or empty although it has a `next`.
+                 */
+                search?: string;
                 /** @description The cursor of the page before. */
                 after?: string;
                 /** @description How many: 1 to 200, 50 when not given. */

@@ -2,8 +2,8 @@
 
 use crate::connection::GlobalArguments;
 use crate::verbs::{
-    alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
-    seat, supplier, target, ticket, trends, yard,
+    alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
+    queue, runner, seat, supplier, target, ticket, trends, yard,
 };
 use clap::{Parser, Subcommand};
 
@@ -14,7 +14,14 @@ use clap::{Parser, Subcommand};
 ///
 /// Exit status: 0 done, 1 the job failed, 2 wrong usage, 3 refused by the service, 4 no connection.
 #[derive(Parser)]
-#[command(name = "pennine", version, about, long_about)]
+#[command(
+    name = "pennine",
+    version,
+    about,
+    long_about,
+    disable_help_subcommand = true,
+    after_help = help::list()
+)]
 pub struct Arguments {
     #[command(flatten)]
     pub whole: GlobalArguments,
@@ -113,4 +120,12 @@ pub enum Noun {
     /// The yard as a file: teams, projects, seats, suppliers, pools and targets as code.
     #[command(subcommand)]
     Yard(yard::Verb),
+    /// Shell completions and manual pages.
+    #[command(subcommand)]
+    Generate(generate::Verb),
+    /// Print the help of a command, or a guide.
+    Help {
+        /// A command, such as job submit, or the name of a guide.
+        topic: Vec<String>,
+    },
 }

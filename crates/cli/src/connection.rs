@@ -6,11 +6,21 @@ use pennine_client::{Client, Route};
 use serde::Deserialize;
 use std::path::PathBuf;
 
+/// The heading of these options in a command's help, below its own.
+const HEADING: &str = "Options of every command";
+
 /// What holds for every verb.
 #[derive(Args, Clone)]
 pub struct GlobalArguments {
     /// The service's address.
-    #[arg(long, global = true, env = "PENNINE_URL", value_name = "URL")]
+    #[arg(
+        long,
+        global = true,
+        env = "PENNINE_URL",
+        hide_env_values = true,
+        value_name = "URL",
+        help_heading = HEADING
+    )]
     pub url: Option<String>,
     /// The token.
     #[arg(
@@ -18,14 +28,15 @@ pub struct GlobalArguments {
         global = true,
         env = "PENNINE_TOKEN",
         hide_env_values = true,
-        value_name = "TOKEN"
+        value_name = "TOKEN",
+        help_heading = HEADING
     )]
     pub token: Option<String>,
     /// An additional certificate authority to trust (a PEM file).
-    #[arg(long, global = true, value_name = "FILE")]
+    #[arg(long, global = true, value_name = "FILE", help_heading = HEADING)]
     pub ca: Option<PathBuf>,
     /// Print JSON instead of text.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = HEADING)]
     pub json: bool,
 }
 

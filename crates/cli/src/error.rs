@@ -17,6 +17,11 @@ pub enum Error {
 }
 
 impl Error {
+    /// Whether the same request may succeed later.
+    pub fn passes(&self) -> bool {
+        matches!(self, Error::Client(error) if error.passes())
+    }
+
     /// 2 wrong usage, 3 refused, 4 no connection, 1 the rest.
     pub fn exit_status(&self) -> u8 {
         match self {

@@ -4,6 +4,7 @@ mod arguments;
 mod connection;
 mod error;
 mod run;
+mod terminal;
 mod values;
 mod verbs;
 mod view;
@@ -27,6 +28,7 @@ fn main() -> ExitCode {
     match runtime.block_on(run::run(arguments)) {
         Ok(code) => code,
         Err(error) => {
+            terminal::clear_progress();
             eprintln!("{error}");
             ExitCode::from(error.exit_status())
         }

@@ -3,17 +3,33 @@
 use crate::arguments::{Arguments, Noun};
 use crate::connection;
 use crate::error::Error;
+use crate::terminal;
 use crate::verbs::{
-    alert, capacity, history, job, listener, machine, maintenance, place, pool, queue, runner,
-    seat, status, supplier, target, ticket, trends, trial, why, yard,
+    alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
+    queue, runner, seat, status, supplier, target, ticket, trends, trial, why, yard,
 };
+use pennine_client::Client;
 use std::process::ExitCode;
 
 /// Runs a command.
 pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
-    let client = connection::connect(&arguments.whole)?;
-    let json = arguments.whole.json;
     match arguments.noun {
+        Noun::Generate(verb) => generate::run(verb)?,
+        Noun::Help { topic } => help::run(&topic)?,
+        noun => {
+            let client = connection::connect(&arguments.whole)?;
+            let what = format!("Waiting for {}", client.url());
+            let work = ask(client, arguments.whole.json, noun);
+            return terminal::with_progress(what, work).await;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Runs a command that asks the service.
+async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> {
+    match noun {
+        Noun::Generate(_) | Noun::Help { .. } => {}
         Noun::Status { watch } => status::run(&client, json, watch).await?,
         Noun::Queue { verb: None, watch } => queue::run(&client, json, watch).await?,
         Noun::Queue {

@@ -1,24 +1,34 @@
-//! How things are shown: tables that fit 100 columns, times relative to now, JSON on request.
+//! How things are shown: tables that fit the terminal, times relative to now, JSON on request.
 
 use crate::error::Error;
-use comfy_table::{ContentArrangement, Table, presets};
+use crate::terminal;
+use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::{Micros, Moment, spoken};
 use pennine_wire::{JobLine, Loss};
 use serde::Serialize;
 use std::io::Write;
-use std::time::Duration;
-
-/// The widest that a table may be.
-const WIDTH: u16 = 100;
+use std::time::{Duration, Instant};
 
 /// Prints text. A reader that went away is not an error.
 pub fn print(text: &str) -> Result<(), Error> {
+    write(text.as_bytes()).map(|_| ())
+}
+
+/// Prints bytes as they are; false if the reader went away, which is not an error.
+pub fn write(bytes: &[u8]) -> Result<bool, Error> {
+    terminal::clear_progress();
     let mut out = std::io::stdout().lock();
-    match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
-        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
-        other => Ok(other?),
+    match out.write_all(bytes).and_then(|()| out.flush()) {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(false),
+        other => Ok(other.map(|()| true)?),
     }
+}
+
+/// Prints a note for the person at the terminal, beside the output.
+pub fn note(text: impl AsRef<str>) {
+    terminal::clear_progress();
+    eprintln!("pennine: {}", text.as_ref());
 }
 
 /// Prints a line.
@@ -32,16 +42,60 @@ pub fn json(value: &impl Serialize) -> Result<(), Error> {
     line(text)
 }
 
+/// The columns whose words are coloured: states, results and reasons.
+const STATED: [&str; 4] = ["state", "result", "reason", "verdict"];
+
+/// The colour of a state's word: red for what needs a person, yellow for what waits, green for what is well.
+fn tone(word: &str) -> Option<Color> {
+    let word = word.strip_prefix("waits: ").unwrap_or(word);
+    Some(match word {
+        "failure" | "error" | "timeout" | "offline" | "failed" | "no-match" | "out-of-reach"
+        | "missed" | "at-risk" | "open" | "held" => Color::Red,
+        "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "seat-reserved"
+        | "team-limit" | "paused" | "draining" | "booting" | "ordered" | "awaited" | "clearing" => {
+            Color::Yellow
+        }
+        "success" | "available" | "joined" | "met" => Color::Green,
+        "executing" | "finalizing" | "busy" => Color::Magenta,
+        _ => return None,
+    })
+}
+
 /// A table with these heads.
 pub fn table(heads: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();
     table
         .load_style(presets::NOTHING)
         .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(WIDTH);
-    table.set_header(heads.iter().map(|head| head.to_uppercase()));
+        .set_width(u16::try_from(terminal::width()).unwrap_or(u16::MAX));
+    let colours = terminal::has_colours();
+    if colours {
+        table.enforce_styling();
+    } else {
+        table.force_no_tty();
+    }
+    let head = |head: &&str| {
+        let cell = Cell::new(head.to_uppercase());
+        if colours {
+            cell.add_attribute(Attribute::Bold)
+        } else {
+            cell
+        }
+    };
+    table.set_header(heads.iter().map(head));
+    let stated: Vec<bool> = heads.iter().map(|head| STATED.contains(head)).collect();
     for row in rows {
-        table.add_row(row);
+        table.add_row(row.into_iter().enumerate().map(|(at, text)| {
+            let tone = if stated.get(at) == Some(&true) {
+                tone(&text)
+            } else {
+                None
+            };
+            match tone.filter(|_| colours) {
+                Some(tone) => Cell::new(text).fg(tone),
+                None => Cell::new(text),
+            }
+        }));
     }
     // The first column begins at the edge, and no line ends in blanks.
     let text = table.to_string();
@@ -88,13 +142,18 @@ pub fn exact(micros: Micros) -> String {
     }
 }
 
-/// Text after a lead, cut into lines of at most 100 columns; the further ones begin below the first.
+/// Text after a lead, cut into lines that fit the terminal; the further ones begin below the first.
 pub fn wrapped(lead: &str, text: &str) -> String {
     let below = " ".repeat(lead.chars().count());
-    let how = textwrap::Options::new(usize::from(WIDTH))
+    let how = textwrap::Options::new(terminal::width())
         .initial_indent(lead)
         .subsequent_indent(&below);
     textwrap::fill(text, how) + "\n"
+}
+
+/// The columns for a text that has this many where the output is 100 wide: half of what the terminal has more or less.
+pub fn roomy(usual: usize) -> usize {
+    (usual + terminal::width() / 2).saturating_sub(50).max(10)
 }
 
 /// Text cut to a width, with a mark where it was.
@@ -125,8 +184,8 @@ pub fn jobs(jobs: &[JobLine]) -> String {
         jobs.iter().map(|job| {
             vec![
                 job.name.clone(),
-                cut(&job.title, 26),
-                cut(&job.project, 22),
+                cut(&job.title, roomy(26)),
+                cut(&job.project, roomy(22)),
                 state(job),
                 job.runner.clone().unwrap_or_default(),
                 length(job.wait_us),
@@ -136,20 +195,43 @@ pub fn jobs(jobs: &[JobLine]) -> String {
     )
 }
 
-/// Shows something again and again, until interrupted.
+/// How often what is watched is drawn again.
+const REFRESH: Duration = Duration::from_secs(2);
+
+/// Shows something once, or again and again in place until interrupted.
 pub async fn watch<F, T>(again: bool, mut show: F) -> Result<(), Error>
 where
     F: FnMut() -> T,
     T: Future<Output = Result<String, Error>>,
 {
+    if !again {
+        return print(&show().await?);
+    }
+    let mut drawn = terminal::Redrawn::default();
+    let mut latest = show().await?;
+    terminal::clear_progress();
+    let mut away: Option<Instant> = None;
     loop {
-        let text = show().await?;
-        if !again {
-            return print(&text);
+        let text = match away {
+            None => latest.clone(),
+            Some(since) => format!(
+                "No connection to the service for {}; this is the last known state.\n\n{latest}",
+                spoken(Duration::from_secs(since.elapsed().as_secs()))
+            ),
+        };
+        match drawn.draw(&text) {
+            Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
+            other => other?,
         }
-        // To the top left, and clear what was below.
-        print(&format!("\x1b[H\x1b[2J{text}"))?;
-        tokio::time::sleep(Duration::from_secs(2)).await;
+        tokio::time::sleep(REFRESH).await;
+        match show().await {
+            Ok(text) => (latest, away) = (text, None),
+            // The service may be restarting.
+            Err(error) if error.passes() => {
+                away.get_or_insert_with(Instant::now);
+            }
+            Err(error) => return Err(error),
+        }
     }
 }
 

@@ -104,6 +104,13 @@ fn wrong_use_is_told_with_exit_status_2_and_no_connection_with_4() {
     );
     let wrong = pennine(&["status", "--url", "ftp://here", "--token", "x"]);
     assert_eq!(wrong.status.code(), Some(2));
+    let no_guide = pennine(&["help", "requirement"]);
+    assert_eq!(no_guide.status.code(), Some(2));
+    assert!(
+        describe(&no_guide).contains("requirements"),
+        "{}",
+        describe(&no_guide)
+    );
     let misspelt = pennine(&["jbo", "list"]);
     assert_eq!(misspelt.status.code(), Some(2));
     assert!(
@@ -114,6 +121,95 @@ fn wrong_use_is_told_with_exit_status_2_and_no_connection_with_4() {
     let away = pennine(&["status", "--url", "http://127.0.0.1:9", "--token", "x"]);
     assert_eq!(away.status.code(), Some(4));
     assert!(describe(&away).contains("refused"), "{}", describe(&away));
+}
+
+#[test]
+fn completions_manual_pages_and_guides_need_no_service() {
+    for (shell, word) in [
+        ("bash", "complete -F"),
+        ("zsh", "#compdef pennine"),
+        ("fish", "complete -c pennine"),
+    ] {
+        let output = pennine(&["generate", "completions", shell]);
+        let script = String::from_utf8(output.stdout).expect("a script is text");
+        assert!(script.contains(word), "{shell}: {script:.200}");
+        assert!(
+            script.contains("take-back"),
+            "{shell} knows commands below commands"
+        );
+    }
+    let folder = std::env::temp_dir().join(format!("pennine-man-{}", std::process::id()));
+    let output = pennine(&["generate", "man", folder.to_str().expect("a path")]);
+    assert!(
+        output.status.success(),
+        "{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+    let page = std::fs::read_to_string(folder.join("pennine-job-submit.1")).expect("a page");
+    assert!(
+        page.contains(".TH") && page.contains("fail\\-unmatched"),
+        "{page}"
+    );
+    assert!(folder.join("pennine.1").exists());
+    std::fs::remove_dir_all(&folder).expect("the folder is removed");
+
+    let guide = pennine(&["help", "requirements"]);
+    let guide = String::from_utf8(guide.stdout).expect("a guide is text");
+    assert!(guide.starts_with("REQUIREMENTS\n"), "{guide:.80}");
+    let command = pennine(&["help", "job", "submit"]);
+    let command = String::from_utf8(command.stdout).expect("help is text");
+    assert!(command.contains("Usage: pennine job submit"), "{command}");
+}
+
+#[test]
+fn the_package_brings_completions_and_manual_pages() {
+    let programs = std::env::temp_dir().join(format!("pennine-package-{}", std::process::id()));
+    std::fs::create_dir_all(&programs).expect("a folder");
+    let built = std::path::Path::new(env!("CARGO_BIN_EXE_pennine"));
+    for name in ["pennine", "pennined", "pennine-runner"] {
+        // The other programs of the package are not built here, and not run by it.
+        std::os::unix::fs::symlink(built, programs.join(name)).expect("a link");
+    }
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/package");
+    let made = Command::new(script)
+        .args([
+            "--from".as_ref(),
+            programs.as_os_str(),
+            "--out".as_ref(),
+            programs.as_os_str(),
+        ])
+        .output()
+        .expect("the script runs");
+    assert!(
+        made.status.success(),
+        "{}",
+        String::from_utf8_lossy(&made.stderr)
+    );
+    let package = String::from_utf8(made.stdout).expect("a path");
+    let listed = Command::new("dpkg-deb")
+        .arg("--contents")
+        .arg(package.trim())
+        .output()
+        .expect("dpkg-deb runs");
+    let listed = String::from_utf8(listed.stdout).expect("a list");
+    for path in [
+        "/usr/bin/pennine-runner",
+        "/usr/share/bash-completion/completions/pennine",
+        "/usr/share/zsh/vendor-completions/_pennine",
+        "/usr/share/fish/vendor_completions.d/pennine.fish",
+        "/usr/share/man/man1/pennine-job-submit.1.gz",
+    ] {
+        assert!(listed.contains(path), "{path} is in:\n{listed}");
+    }
+    std::fs::remove_dir_all(&programs).expect("the folder is removed");
+}
+
+#[test]
+fn output_to_a_pipe_has_no_colours() {
+    for arguments in [&["--help"][..], &["help"], &["help", "waiting"]] {
+        let output = pennine(arguments);
+        assert!(!output.stdout.contains(&0x1b), "{arguments:?}");
+    }
 }
 
 #[test]

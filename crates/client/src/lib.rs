@@ -168,7 +168,7 @@ impl Link {
     }
 
     /// The address that is used now.
-    fn url(&self) -> &str {
+    pub(crate) fn url(&self) -> &str {
         let at = self.at.load(Ordering::Relaxed) % self.urls.len().max(1);
         self.urls.get(at).map_or("", String::as_str)
     }

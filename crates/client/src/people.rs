@@ -133,6 +133,11 @@ impl Client {
         })
     }
 
+    /// The service's address; the one that answered last, where several are known.
+    pub fn url(&self) -> &str {
+        self.link.url()
+    }
+
     /// The same client, whose changes are refused where the settings that they change have another version by now than this
     /// one: the `settings_version` of what was read. No version, no condition.
     pub fn if_version(&self, version: Option<&str>) -> Client {

@@ -2,11 +2,13 @@
 
 use super::trends::moment;
 use crate::error::Error;
+use crate::terminal;
 use crate::view;
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -45,18 +47,27 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             let mut answer = client
                 .export_history(from.unwrap_or(until - last), until)
                 .await?;
-            let mut out = std::io::stdout().lock();
+            let mut written = ByteSize(0);
             while let Some(part) = answer.chunk().await.map_err(|error| {
                 Error::Here(format!(
                     "the export was interrupted: {error}; the output is incomplete"
                 ))
             })? {
-                match out.write_all(&part) {
+                written.0 += part.len() as u64;
+                let shown = std::io::stdout().is_terminal();
+                if shown {
+                    if !view::write(&part)? {
+                        return Ok(());
+                    }
+                    continue;
+                }
+                terminal::set_progress(|| format!("Exported {written}"));
+                match std::io::stdout().write_all(&part) {
                     Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
                     other => other?,
                 }
             }
-            out.flush()?;
+            std::io::stdout().flush()?;
             Ok(())
         }
         Verb::Import { file } => {

@@ -9,7 +9,6 @@ use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::time::{Micros, spoken};
 use pennine_wire::{Job, NewJob};
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
@@ -70,7 +69,12 @@ pub struct Submit {
     #[arg(long)]
     project: String,
     /// Its requirement: 'linux and gcc >= 12' [default: any runner of an open pool]
-    #[arg(long = "where", value_name = "REQUIREMENT", default_value = "")]
+    #[arg(
+        long = "where",
+        value_name = "REQUIREMENT",
+        default_value = "",
+        hide_default_value = true
+    )]
     requirement: String,
     /// What to call it.
     #[arg(long)]
@@ -220,7 +224,7 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
             _ => Error::Client(error),
         })?;
     for hint in &taken.hints {
-        eprintln!("pennine: note: {}", hint.describe());
+        view::note(format!("note: {}", hint.describe()));
     }
     let name = taken.job.name.clone();
     if !submit.follow {
@@ -234,14 +238,14 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
         return Ok(ExitCode::SUCCESS);
     }
     if !json {
-        eprintln!("pennine: {name} is submitted");
+        view::note(format!("{name} is submitted"));
     }
     follow(client, &name, None, true).await?;
     let job = client.job(&name).await?;
     if json {
         view::json(&job)?;
     } else {
-        eprintln!("pennine: {}", verdict(&job));
+        view::note(verdict(&job));
     }
     Ok(if job.line.result == Some(Outcome::Success) {
         ExitCode::SUCCESS
@@ -303,12 +307,9 @@ async fn follow(
         away = None;
         attempt = attempt.or(part.attempt);
         from = part.next;
-        let mut out = std::io::stdout().lock();
-        match out.write_all(&part.bytes).and_then(|()| out.flush()) {
-            Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
-            other => other?,
+        if !part.bytes.is_empty() && !view::write(&part.bytes)? {
+            return Ok(());
         }
-        drop(out);
         if !to_the_end {
             if part.complete || part.bytes.is_empty() {
                 return Ok(());
@@ -323,10 +324,10 @@ async fn follow(
             // This attempt was lost; go on with the next one when there is one.
             let latest = now.attempts.last().map(|one| one.number);
             if latest > attempt {
-                eprintln!(
-                    "pennine: attempt {} was lost; the next attempt follows",
+                view::note(format!(
+                    "attempt {} was lost; the next attempt follows",
                     attempt.unwrap_or(0)
-                );
+                ));
                 (from, attempt) = (0, latest);
             } else {
                 tokio::time::sleep(Duration::from_millis(300)).await;
@@ -334,7 +335,7 @@ async fn follow(
         } else if attempt.is_none() && !told_waiting {
             told_waiting = true;
             if let Ok(why) = client.why(job).await {
-                eprintln!("pennine: {}", why.message);
+                view::note(&why.message);
             }
         }
     }

@@ -2,6 +2,8 @@
 
 pub mod alert;
 pub mod capacity;
+pub mod generate;
+pub mod help;
 pub mod history;
 pub mod job;
 pub mod listener;

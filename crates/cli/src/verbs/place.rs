@@ -58,7 +58,12 @@ pub enum PlaceVerb {
         /// Its path.
         path: String,
         /// The path of the team; the root when not given.
-        #[arg(long, default_value = "", value_name = "TEAM")]
+        #[arg(
+            long,
+            default_value = "",
+            hide_default_value = true,
+            value_name = "TEAM"
+        )]
         below: String,
     },
     /// Remove a team or project that holds no places, pools or jobs.

@@ -45,7 +45,7 @@ pub enum Verb {
 pub struct SetArguments {
     /// Its name.
     name: String,
-    /// Description these are.
+    /// What its machines are.
     #[arg(long)]
     description: Option<String>,
     /// Its complete new list of labels; may be given several times, and empty for none.
@@ -86,8 +86,8 @@ pub struct SetArguments {
 pub struct AddArguments {
     /// Its name.
     name: String,
-    /// Description these are.
-    #[arg(long, default_value = "")]
+    /// What its machines are.
+    #[arg(long, default_value = "", hide_default_value = true)]
     description: String,
     /// A label that every runner of the pool has; may be given several times.
     #[arg(long = "label", value_name = "LABEL")]

@@ -13,6 +13,7 @@ pub enum Verb {
     Cancel(JobFilter),
     /// Move waiting jobs to another band: urgent, normal or background.
     Move {
+        /// The band: urgent, normal or background.
         #[arg(value_parser = view::word::<Band>)]
         band: Band,
         #[command(flatten)]
@@ -40,7 +41,7 @@ pub struct JobFilter {
     /// Only show how many jobs would be affected.
     #[arg(long)]
     preview: bool,
-    /// These jobs.
+    /// Jobs, by short name or id.
     jobs: Vec<String>,
 }
 

@@ -20,7 +20,7 @@ pub enum Verb {
         #[arg(long)]
         count: u32,
         /// What they are.
-        #[arg(long, default_value = "")]
+        #[arg(long, default_value = "", hide_default_value = true)]
         description: String,
     },
     /// Change the count. If it is lowered below use, seats drain: no job is ended.

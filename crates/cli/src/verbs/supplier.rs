@@ -45,10 +45,10 @@ pub enum Verb {
         /// Its name.
         name: String,
         /// What the trial machine is made from.
-        #[arg(long, default_value = "")]
+        #[arg(long, default_value = "", hide_default_value = true)]
         image: String,
         /// How large it is.
-        #[arg(long, default_value = "")]
+        #[arg(long, default_value = "", hide_default_value = true)]
         size: String,
         /// A supplier-specific setting, as NAME=VALUE; may be given several times.
         #[arg(long = "setting", value_name = "NAME=VALUE", value_parser = pair)]

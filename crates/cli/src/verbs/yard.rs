@@ -52,13 +52,13 @@ pub async fn remind(client: &Client, kind: ThingKind, name: &str) {
         return;
     };
     if file.holds(kind.word(), name) {
-        eprintln!(
-            "pennine: note: the {} {name} is managed by {} (applied by {} at {}): the next apply overwrites this change",
+        view::note(format!(
+            "note: the {} {name} is managed by {} (applied by {} at {}): the next apply overwrites this change",
             kind.word(),
             file.name,
             file.applied_by,
             file.applied_at
-        );
+        ));
     }
 }
 
@@ -245,10 +245,10 @@ async fn apply(
 
 /// Names the thing at which it stopped, and how far it came.
 fn at(one: &Difference, error: Error, done: usize) -> Error {
-    eprintln!(
-        "pennine: stopped at {} {}; {done} done before it. Apply the file again to continue.",
+    view::note(format!(
+        "stopped at {} {}; {done} done before it. Apply the file again to continue.",
         one.kind.word(),
         one.name
-    );
+    ));
     error
 }

@@ -484,6 +484,19 @@ mod tests {
     "#;
 
     #[test]
+    fn the_guide_shows_keys_that_exist() {
+        let guide = include_str!("../../../../docs/yard-file.md");
+        let blocks = guide.split("```toml\n").skip(1);
+        let examples: Vec<&str> = blocks
+            .filter_map(|block| Some(block.split_once("```")?.0))
+            .collect();
+        assert!(examples.len() > 3);
+        let yard = Yard::parse(&examples.concat()).unwrap();
+        assert_eq!(yard.pools["slipway"].widen_to, ["chartroom"]);
+        assert_eq!(yard.alerts.as_ref().unwrap().budget, 80);
+    }
+
+    #[test]
     fn what_is_written_in_several_ways_is_the_same() {
         let yard = Yard::parse(FILE).unwrap();
         assert_eq!(yard.teams["shore"].give_up.as_deref(), Some("1h 30m"));
