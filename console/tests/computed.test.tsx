@@ -1,10 +1,13 @@
 // What the console computes by itself: lengths of time, money, drawings, tables as files.
 import { cleanup, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
+import { counted } from "../src/parts/count";
+import { readCount, readMoney, readPairs, readTime, writeTime } from "../src/parts/form/values";
 import { money } from "../src/parts/money";
 import { capacity, demand, LevelTable, type Step, Terraces, topOf, WIDTH, across } from "../src/parts/terraces";
 import { Ago, micros, spoken } from "../src/parts/time";
 import { save } from "../src/places/trends/csv";
+import { readWeek, supplyChange, supplyValues, writeTimes } from "../src/places/yard/supply";
 import { page } from "./page";
 
 afterEach(cleanup);
@@ -39,12 +42,64 @@ describe("lengths of time", () => {
 
 describe("money", () => {
   it.each([
-    [0, "0.00"],
-    [4_537, "0.004537"],
-    [10_000, "0.01"],
-    [1_999_999, "1.99"],
-    [12_345_678_900, "12345.67"],
-  ])("%d millionths are %s", (millionths, text) => expect(money(millionths)).toBe(text));
+    [0, "", "0.00"],
+    [4_537, "EUR", "under 0.01 EUR"],
+    [10_000, "", "0.01"],
+    [1_999_999, "EUR", "1.99 EUR"],
+    [12_345_678_900, "EUR", "12,345.67 EUR"],
+  ])("%d millionths in %s are %s", (millionths, currency, text) => expect(money(millionths, currency)).toBe(text));
+});
+
+it("counts have their thousands separated and their noun in number", () => {
+  expect([counted(1, "job"), counted(1_798, "job"), counted(0, "job waits", "jobs wait")]).toEqual([
+    "1 job",
+    "1,798 jobs",
+    "0 jobs wait",
+  ]);
+});
+
+describe("what is typed", () => {
+  it.each([
+    ["90s", 90],
+    ["20m", 1_200],
+    ["1h 30m", 5_400],
+    ["1h30m", 5_400],
+    ["2d", 172_800],
+    ["1.5h", 5_400],
+  ])("%s is a length of time", (text, seconds) => expect(readTime(text)).toBe(seconds * 1e6));
+  it.each(["", "90", "1h and more", "-1h", "h", "0s"])("“%s” is none", (text) => expect(readTime(text)).toBeUndefined());
+  it("a length of time is written as it is read", () => {
+    expect([90e6, 5_400e6, 172_800e6, 0].map(writeTime)).toEqual(["1m 30s", "1h 30m", "2d", "0s"]);
+  });
+  it("counts and amounts are exact", () => {
+    expect([readCount("12"), readCount("-1"), readCount("1.5"), readCount("")]).toEqual([12, undefined, undefined, undefined]);
+    expect([readMoney("12.5"), readMoney("0.000001"), readMoney("1e3"), readMoney("")]).toEqual([12_500_000, 1, undefined, undefined]);
+  });
+  it("pairs stand one on each line, and a wrong line is named", () => {
+    expect(readPairs("CC=clang\n\n A = b=c \n")).toEqual({ pairs: { CC: "clang", A: "b=c" } });
+    expect(readPairs("CC=clang\nnothing")).toEqual({ wrong: "“nothing” has not the form NAME=VALUE." });
+  });
+  it("weekly times are read and written alike, over the end of the week too", () => {
+    const text = "mon-fri 08:00-18:00 floor=2 spare=1";
+    const read = readWeek(text);
+    expect("times" in read && read.times.map(writeTimes)).toEqual([text]);
+    const over = readWeek("fri-mon 22:00-06:00 spare=3");
+    expect("times" in over && over.times[0]).toMatchObject({ days: ["mon", "fri", "sat", "sun"], floor: null, spare: 3 });
+    expect(readWeek("workdays 08:00-18:00 floor=1")).toHaveProperty("wrong");
+    expect(readWeek("mon 08:00-18:00")).toHaveProperty("wrong");
+  });
+  it("only what differs from the policy is sent, and what was emptied is cleared", () => {
+    const before = { ...supplyValues(), supplier: "chandler", day_budget: "20", settings: "zone=a\nkind=b" };
+    expect(supplyChange(before, before)).toEqual({});
+    const now = { ...before, ceiling: "8", dwell: "90s", kind: "single-use", day_budget: "", settings: "zone=c" };
+    expect(supplyChange(now, before)).toEqual({
+      ceiling: 8,
+      dwell_us: 90e6,
+      single_use: true,
+      settings: { zone: "c" },
+      clear: ["day_budget", "kind"],
+    });
+  });
 });
 
 const step = (ago_us: number, waiting: number, executing: number, idle: number, coming: number): Step =>

@@ -5,11 +5,15 @@ import { afterEach, describe, expect, it, vi } from "vitest";
 import type { Job, RemedyAction, Schemas } from "../src/api/client";
 import { AnswerLine } from "../src/parts/answer";
 import { List } from "../src/parts/list";
+import { SearchBox } from "../src/parts/search";
+import { Skyline } from "../src/parts/skyline";
 import { Remedy } from "../src/parts/remedy";
 import { TimeBar } from "../src/places/runs/TimeBar";
 import { useAsked } from "../src/places/trends/asked";
+import { AddMachine } from "../src/places/yard/AddMachine";
 import { AddPool } from "../src/places/yard/AddPool";
 import { page, service } from "./page";
+import type { Sent } from "./page";
 
 afterEach(() => {
   cleanup();
@@ -68,7 +72,7 @@ it("a job's time adds its parts up by what they were", () => {
   expect(screen.getByRole("img").getAttribute("aria-label")).toBe(
     "From submission: all-busy 1 min 30 s, seat-taken 30 s, commands 10 min, log upload 2.0 s",
   );
-  expect(screen.getByTestId("time-bar").textContent).toContain("together 12 min 2 s");
+  expect(screen.getByTestId("time-bar").textContent).toContain("total 12 min 2 s");
 });
 
 describe("a remedy", () => {
@@ -107,15 +111,16 @@ describe("a remedy", () => {
 });
 
 describe("the form for a pool", () => {
+  const posts = (sent: Sent[]) => sent.filter(({ method }) => method === "POST");
+
   it("sends what was typed, with the keyboard alone, and closes", async () => {
-    const sent = service(201, { name: "tank" });
+    const sent = service(201, { name: "tank", items: [] });
     const close = vi.fn();
     page(<AddPool close={close} />);
-    const add = screen.getByRole("button", { name: "Add pool" }) as HTMLButtonElement;
-    expect(add.disabled).toBe(true);
+    await waitFor(() => expect(document.activeElement?.getAttribute("name")).toBe("name"));
     await userEvent.keyboard("tank{Tab}wave tank{Tab}bench, shared{Enter}");
     await waitFor(() => expect(close).toHaveBeenCalled());
-    expect(sent).toEqual([
+    expect(posts(sent)).toEqual([
       {
         method: "POST",
         path: "/api/v1/pools",
@@ -124,18 +129,83 @@ describe("the form for a pool", () => {
     ]);
   });
 
-  it("keeps what was typed when it is refused, and says what to do", async () => {
+  it("says at the field what is wrong before anything is sent, and leads there", async () => {
+    const sent = service(201, { items: [] });
+    page(<AddPool close={() => undefined} />);
+    await userEvent.click(screen.getByRole("button", { name: "Add pool" }));
+    const name = screen.getByLabelText(/^Name/) as HTMLInputElement;
+    expect(document.activeElement).toBe(name);
+    expect(name.getAttribute("aria-invalid")).toBe("true");
+    expect(screen.getByRole("alert").textContent).toBe("Enter a name of letters, digits, - and _.");
+    await userEvent.type(name, "tank");
+    expect(screen.queryByRole("alert")).toBeNull();
+    expect(posts(sent)).toEqual([]);
+  });
+
+  it("keeps what was typed when it is refused, and says at the field what to do", async () => {
     service(409, { detail: "a pool tank already exists", field: "name", remedy: "choose another name" });
     const close = vi.fn();
     page(<AddPool close={close} />);
-    const name = screen.getByLabelText("Name") as HTMLInputElement;
+    const name = screen.getByLabelText(/^Name/) as HTMLInputElement;
     fireEvent.change(name, { target: { value: "tank" } });
     await userEvent.click(screen.getByRole("button", { name: "Add pool" }));
     const alert = await screen.findByRole("alert");
-    expect(alert.textContent).toBe("a pool tank already exists (name)choose another name");
+    expect(alert.textContent).toBe("a pool tank already exists. choose another name");
+    expect(alert.closest("[data-field]")?.getAttribute("data-field")).toBe("name");
     expect(name.value).toBe("tank");
     expect(close).not.toHaveBeenCalled();
   });
+
+  it("Escape closes it", async () => {
+    service(200, { items: [] });
+    const close = vi.fn();
+    page(<AddPool close={close} />);
+    await screen.findByRole("dialog");
+    await userEvent.keyboard("{Escape}");
+    await waitFor(() => expect(close).toHaveBeenCalled());
+  });
+});
+
+it("opening the form for a machine makes no ticket; its button makes one", async () => {
+  const sent = service(201, {
+    name: "t-7", runner: "0001", install: "curl … | sh -s", command: "pennine-runner join --ticket x", expires_at: "2126-11-29T10:00:00Z", items: [],
+  });
+  page(<AddMachine pool="staithe" close={() => undefined} />);
+  await screen.findByRole("dialog");
+  expect(sent).toEqual([]);
+  await userEvent.click(screen.getByRole("button", { name: "Create ticket" }));
+  expect((await screen.findByTestId("join-command")).textContent).toBe("curl … | sh -s --work");
+  expect(sent[0]).toMatchObject({ method: "POST", path: "/api/v1/pools/staithe/tickets", body: { uses: 1, lifetime_us: 3_600e6 } });
+  await userEvent.click(screen.getByRole("button", { name: "Revoke ticket" }));
+  await waitFor(() => expect(sent.at(-1)).toMatchObject({ method: "DELETE", path: "/api/v1/tickets/t-7" }));
+});
+
+describe("the skyline", () => {
+  const step = (ago: number, waiting: number) => ({ ago_us: ago * 60e6, waiting, executing: 2, idle: 1, coming: 0 });
+  const steps = [step(60, 0), step(30, 1_500), step(0, 3)];
+
+  it("says what it shows, and the values where the keyboard leads", async () => {
+    page(<Skyline steps={steps as never} windowUs={3_600e6} height={48} />);
+    const skyline = screen.getByTestId("skyline");
+    expect(skyline.getAttribute("aria-label")).toContain("Last hour: now 3 jobs wait, 2 executing, 1 slot idle, 0 coming; at most 1,500 waited.");
+    expect(skyline.textContent).toContain("30 min ago");
+    skyline.focus();
+    await userEvent.keyboard("{Home}");
+    expect(screen.getByTestId("cursor").textContent).toBe("1 h ago: 0 waiting, 2 executing, 1 idle, 0 coming");
+    await userEvent.keyboard("{End}{ArrowLeft}");
+    expect(screen.getByTestId("cursor").textContent).toBe("30 min ago: 1,500 waiting, 2 executing, 1 idle, 0 coming");
+    await userEvent.keyboard("{Escape}");
+    expect(screen.getByTestId("cursor").textContent).toBe("");
+  });
+});
+
+it("what is searched for stands in the address, and Escape empties it", async () => {
+  page(<SearchBox label="Search jobs" placeholder="" drop={["after"]} />, "/runs?state=done&after=j-9");
+  const box = screen.getByRole("searchbox", { name: "Search jobs" });
+  await userEvent.type(box, "buoy");
+  await waitFor(() => expect(screen.getByTestId("address").textContent).toBe("/runs?state=done&search=buoy"));
+  await userEvent.keyboard("{Escape}");
+  await waitFor(() => expect(screen.getByTestId("address").textContent).toBe("/runs?state=done"));
 });
 
 describe("what trends are asked for", () => {

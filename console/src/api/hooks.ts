@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, SignedIn, Skyline, Status, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -50,6 +50,12 @@ export const useDecisions = (pool: string) =>
     queryFn: ({ signal }) => get<Page<CapacityDecision>>(`/capacity/decisions?${new URLSearchParams({ pool })}`, signal),
     refetchInterval: REPAIR,
   });
+
+export const useSuppliers = () =>
+  useQuery({ queryKey: ["suppliers"], queryFn: ({ signal }) => get<Page<Supplier>>("/suppliers", signal) });
+
+export const useSeats = () =>
+  useQuery({ queryKey: ["seats"], queryFn: ({ signal }) => get<Page<Seat>>("/seats", signal) });
 
 export const useRunners = () =>
   useQuery({
@@ -196,12 +202,13 @@ export const useTeams = () =>
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: ({ signal }) => get<Page<Place>>("/projects", signal) });
 
-export const useJobs = (state: string, after: string | null) =>
+export const useJobs = (state: string, search: string, after: string | null) =>
   useQuery({
-    queryKey: ["jobs", state, after],
+    queryKey: ["jobs", state, search, after],
     queryFn: ({ signal }) => {
       const query = new URLSearchParams({ limit: "50" });
       if (state) query.set("state", state);
+      if (search) query.set("search", search);
       if (after) query.set("after", after);
       return get<Page<JobLine>>(`/jobs?${query}`, signal);
     },

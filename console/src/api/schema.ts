@@ -3043,6 +3043,8 @@ export interface components {
         };
         /** @description Who is signed in. */
         SignedIn: {
+            /** @description The code of the currency of all amounts (ISO 4217); empty where none is set. */
+            currency?: string;
             /** @description The installation's name. */
             installation: string;
             /** @description The token's name. */
@@ -3610,7 +3612,7 @@ export interface components {
          * @description How something was found.
          * @enum {string}
          */
-        Verdict: "good" | "doubtful" | "bad";
+        Verdict: "passed" | "warning" | "failed";
         /** @description Why a job waits, and what would run it. */
         WaitExplanation: {
             /** @description What a person can press. */

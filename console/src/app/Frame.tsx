@@ -3,7 +3,7 @@ import { Box, Button, Flex } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import type { ReactNode } from "react";
-import { Link, NavLink } from "react-router";
+import { NavLink } from "react-router";
 import { remove } from "../api/client";
 import type { SignedIn } from "../api/client";
 import { useSkyline } from "../api/hooks";
@@ -13,7 +13,8 @@ import { Skyline } from "../parts/skyline";
 import { KeyList, PLACES, useKeys } from "./keys";
 import { turnTheme } from "./theme";
 
-const plain = { variant: "ghost", size: "xs", color: "quiet", fontWeight: "400" } as const;
+/** The room beside the content. */
+const EDGE = { base: "14px", md: "28px" } as const;
 
 export function Frame({ who, children }: { who: SignedIn; children: ReactNode }) {
   const connected = useLive();
@@ -27,58 +28,61 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
   };
   return (
     <Box minH="100vh">
-      <Link to="/" aria-label="Now: the last hour of the yard">
+      <Box as="header">
         <Skyline steps={skyline.data?.steps ?? []} windowUs={skyline.data?.window_us ?? 1} height={48} />
-      </Link>
-      <Flex
-        as="nav"
-        align="center"
-        gap="26px"
-        px="28px"
-        h="44px"
-        borderBottom="1px solid"
-        borderColor="rule"
-        aria-label="Places"
-      >
-        {PLACES.map((place) => (
-          <NavLink key={place.path} to={place.path} end={place.path === "/"} style={{ textDecoration: "none" }}>
-            {({ isActive }) => (
-              <Box
-                fontWeight={isActive ? "600" : "400"}
-                color={isActive ? "ink" : "quiet"}
-                borderBottom="2px solid"
-                borderColor={isActive ? "heather" : "transparent"}
-                lineHeight="42px"
-              >
-                {place.word}
-              </Box>
-            )}
-          </NavLink>
-        ))}
-        <Box flex="1" />
-        {connected ? null : (
-          <Box role="status" color="rust" fontSize="13px">
-            Live connection lost. It reconnects by itself and catches up.
-          </Box>
-        )}
-        <Box color="quiet" fontSize="13px">
-          {who.installation}, as {who.name}
-        </Box>
-        <Button {...plain} onClick={() => setTheme(turnTheme())}>
-          {theme === "dark" ? "Light" : "Dark"}
-        </Button>
-        <Button {...plain} onClick={() => keys.show(true)} aria-label="Keyboard shortcuts">
-          Keys
-        </Button>
-        <Button {...plain} onClick={() => void signOut()}>
-          Sign out
-        </Button>
-      </Flex>
+        <Flex
+          align="center"
+          columnGap={{ base: "16px", md: "26px" }}
+          px={EDGE}
+          minH="44px"
+          wrap="wrap"
+          borderBottom="1px solid"
+          borderColor="rule"
+        >
+          <Flex as="nav" aria-label="Places" columnGap={{ base: "18px", md: "26px" }}>
+            {PLACES.map((place) => (
+              <NavLink key={place.path} to={place.path} end={place.path === "/"} style={{ textDecoration: "none" }}>
+                {({ isActive }) => (
+                  <Box
+                    fontWeight={isActive ? "600" : "400"}
+                    color={isActive ? "ink" : "quiet"}
+                    borderBottom="2px solid"
+                    borderColor={isActive ? "heather" : "transparent"}
+                    lineHeight="42px"
+                  >
+                    {place.word}
+                  </Box>
+                )}
+              </NavLink>
+            ))}
+          </Flex>
+          <Box flex="1" />
+          {connected ? null : (
+            <Box role="status" color="rust" fontSize="13px">
+              Live connection lost. It reconnects by itself and catches up.
+            </Box>
+          )}
+          <Flex align="center" columnGap={{ base: "2px", md: "12px" }} pb={{ base: "4px", md: "0" }}>
+            <Box color="quiet" fontSize="13px" mr="8px" display={{ base: "none", sm: "block" }}>
+              {who.installation}, signed in as {who.name}
+            </Box>
+            <Button variant="ghost" onClick={() => setTheme(turnTheme())} aria-label={theme === "dark" ? "Light theme" : "Dark theme"}>
+              {theme === "dark" ? "Light" : "Dark"}
+            </Button>
+            <Button variant="ghost" onClick={() => keys.show(true)} aria-label="Keyboard shortcuts">
+              Keys
+            </Button>
+            <Button variant="ghost" onClick={() => void signOut()}>
+              Sign out
+            </Button>
+          </Flex>
+        </Flex>
+      </Box>
       <AlertBanner />
-      <Box as="main" maxW="1320px" mx="auto" px="28px" pt="20px" pb="60px">
+      <Box as="main" maxW="1320px" mx="auto" px={EDGE} pt={{ base: "14px", md: "20px" }} pb="60px">
         {children}
       </Box>
-      <KeyList shown={keys.shown} close={() => keys.show(false)} />
+      {keys.shown ? <KeyList close={() => keys.show(false)} /> : null}
     </Box>
   );
 }

@@ -1,48 +1,39 @@
-import { Box, Button, Input } from "@chakra-ui/react";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+// The first page of somebody who is not signed in.
+import { Box } from "@chakra-ui/react";
+import { useQueryClient } from "@tanstack/react-query";
 import { post } from "../api/client";
 import type { SignedIn } from "../api/client";
-import { Trouble } from "../parts/trouble";
+import { Form } from "../parts/form/Form";
+import { TextField } from "../parts/form/fields";
+import { useForm } from "../parts/form/state";
 
 export function SignIn() {
-  const [token, setToken] = useState("");
   const queries = useQueryClient();
-  const signIn = useMutation({
-    mutationFn: () => post<SignedIn>("/session", { token }),
-    onSuccess: () => queries.resetQueries(),
+  const form = useForm({
+    initial: { token: "" },
+    check: ({ token }) => ({ token: token?.trim() ? undefined : "Paste a token." }),
+    send: ({ token }) => post<SignedIn>("/session", { token }),
+    done: () => queries.resetQueries(),
   });
   return (
-    <Box maxW="34em" mx="auto" mt="16vh" px="20px">
-      <Box as="h1" fontSize="26px" fontWeight="500" mb="10px">
+    <Box as="main" maxW="34em" mx="auto" mt="16vh" px="20px">
+      <Box as="h1" fontSize="26px" fontWeight="500" mb="14px">
         Sign in to Pennine
       </Box>
-      <Box color="quiet" mb="16px">
-        Paste a token. The administrator's first token is in <code>admin.token</code> in the service's data folder.
-      </Box>
-      <form
-        onSubmit={(event) => {
-          event.preventDefault();
-          signIn.mutate();
-        }}
-      >
-        <label htmlFor="token">Token</label>
-        <Input
-          id="token"
+      <Form form={form} submit="Sign in">
+        <TextField
+          name="token"
+          label="Token"
           type="password"
           autoComplete="current-password"
-          value={token}
-          onChange={(event) => setToken(event.target.value)}
-          bg="sheet"
-          borderColor="rule"
-          my="6px"
           autoFocus
+          hint={
+            <>
+              The administrator&apos;s first token is in <code>admin.token</code> in the service&apos;s data folder.
+            </>
+          }
         />
-        <Button type="submit" bg="heather" color="ground" loading={signIn.isPending} disabled={token.trim() === ""}>
-          Sign in
-        </Button>
-      </form>
-      {signIn.error ? <Trouble error={signIn.error} /> : null}
+      </Form>
     </Box>
   );
 }

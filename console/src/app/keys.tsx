@@ -1,7 +1,8 @@
 // The keyboard: / to filter, g and a letter to go to a place, ? for the list.
-import { Box, Button } from "@chakra-ui/react";
+import { Box } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
+import { Modal } from "../parts/form/Form";
 
 export const PLACES = [
   { word: "Now", path: "/", key: "n" },
@@ -11,8 +12,10 @@ export const PLACES = [
   { word: "Trends", path: "/trends", key: "t" },
 ];
 
+/** Whether keys belong to what has the focus: a field, or a dialog. */
 const writes = (target: EventTarget | null) =>
-  target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
+  target instanceof HTMLElement &&
+  (target.isContentEditable || target.closest("[role=dialog], [role=alertdialog]") || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
 
 export function useKeys() {
   const navigate = useNavigate();
@@ -42,8 +45,6 @@ export function useKeys() {
         }
       } else if (event.key === "?") {
         show(true);
-      } else if (event.key === "Escape") {
-        show(false);
       }
     };
     addEventListener("keydown", press);
@@ -52,29 +53,21 @@ export function useKeys() {
   return { shown, show };
 }
 
-export function KeyList({ shown, close }: { shown: boolean; close: () => void }) {
-  const dialog = useRef<HTMLDialogElement>(null);
-  useEffect(() => {
-    if (shown) dialog.current?.showModal();
-    else dialog.current?.close();
-  }, [shown]);
+export function KeyList({ close }: { close: () => void }) {
   return (
-    <Box asChild bg="sheet" color="ink" p="22px" borderRadius="4px" border="1px solid" borderColor="rule" m="auto">
-      <dialog ref={dialog} onClose={close} aria-label="Keyboard shortcuts">
-        <Box as="dl" display="grid" gridTemplateColumns="5em 1fr" rowGap="6px" mb="14px">
-          {PLACES.map((place) => [
-            <dt key={place.key}>g {place.key}</dt>,
-            <dd key={place.path}>go to {place.word}</dd>,
-          ])}
-          <dt>/</dt>
-          <dd>filter the list</dd>
-          <dt>?</dt>
-          <dd>this list</dd>
-        </Box>
-        <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={close}>
-          Close
-        </Button>
-      </dialog>
-    </Box>
+    <Modal title="Keyboard shortcuts" close={close} width="380px">
+      <Box as="dl" display="grid" gridTemplateColumns="5em 1fr" rowGap="6px">
+        {PLACES.map((place) => [
+          <dt key={place.key}>g {place.key}</dt>,
+          <dd key={place.path}>Go to {place.word}</dd>,
+        ])}
+        <dt>/</dt>
+        <dd>Search the list</dd>
+        <dt>?</dt>
+        <dd>Show this list</dd>
+        <dt>Esc</dt>
+        <dd>Close a dialog</dd>
+      </Box>
+    </Modal>
   );
 }

@@ -1,9 +1,82 @@
 // The one place where colours are named. Chalk and slate are the grounds; heather is what executes, moss what is
 // ready, bracken what waits, gritstone what is away, and rust the one red, for what needs a person.
 import { useSyncExternalStore } from "react";
-import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
+import { createSystem, defaultConfig, defineConfig, defineRecipe, defineSlotRecipe } from "@chakra-ui/react";
 
 const tone = (light: string, dark: string) => ({ value: { _light: light, _dark: dark } });
+
+// How the library's own components look here. A component says what it is (a button's variant), never its colours.
+const button = defineRecipe({
+  base: { borderRadius: "3px", fontWeight: "500", transitionDuration: "0s", focusVisibleRing: "none" },
+  variants: {
+    size: { xs: { h: "28px", minW: "28px", fontSize: "13px" }, sm: { h: "34px", fontSize: "14px" } },
+    variant: {
+      // What a form or dialog is for.
+      solid: { bg: "heather", color: "ground", _hover: { bg: "heather", opacity: 0.9 } },
+      // Everything else that can be done.
+      outline: {
+        "--outline-color": "colors.edge",
+        color: "ink",
+        _hover: { bg: "hollow" },
+        _pressed: { bg: "hollow", borderColor: "ink" },
+      },
+      // Leaves things as they are.
+      ghost: { color: "quiet", _hover: { bg: "hollow" } },
+      // Leads to something that cannot be undone.
+      surface: { bg: "transparent", color: "rust", borderColor: "rust", shadow: "none", _hover: { bg: "rustWash" } },
+      // Does it.
+      subtle: { bg: "rust", color: "ground", _hover: { bg: "rust", opacity: 0.9 } },
+    },
+  },
+  defaultVariants: { size: "xs", variant: "outline" },
+});
+
+const control = {
+  bg: "ground",
+  color: "ink",
+  borderColor: "edge",
+  borderRadius: "3px",
+  fontSize: "14px",
+  _focusVisible: { outline: "2px solid {colors.heather}", outlineOffset: "1px" },
+} as const;
+
+const input = defineRecipe({
+  base: { focusVisibleRing: "none", fontSize: "14px", _placeholder: { color: "quiet", opacity: 0.85 } },
+  variants: { variant: { outline: { ...control, _invalid: { borderColor: "rust" } } } },
+});
+
+const textarea = defineRecipe({
+  base: { focusVisibleRing: "none", _placeholder: { color: "quiet", opacity: 0.85 } },
+  variants: { variant: { outline: { ...control, _invalid: { borderColor: "rust" } } } },
+});
+
+const nativeSelect = defineSlotRecipe({
+  slots: ["root", "field", "indicator"],
+  variants: { variant: { outline: { field: control } } },
+});
+
+const field = defineSlotRecipe({
+  slots: ["root", "label", "helperText", "errorText", "requiredIndicator"],
+  base: {
+    root: { gap: "3px" },
+    label: { fontSize: "14px", fontWeight: "500", userSelect: "auto" },
+    helperText: { fontSize: "13px", color: "quiet", lineHeight: "1.35" },
+    errorText: { fontSize: "13px", color: "rust", lineHeight: "1.35" },
+    requiredIndicator: { color: "rust" },
+  },
+});
+
+const dialog = defineSlotRecipe({
+  slots: ["backdrop", "positioner", "content", "header", "title", "body", "footer", "closeTrigger", "description", "trigger"],
+  base: {
+    backdrop: { animation: "none" },
+    content: { bg: "sheet", color: "ink", borderRadius: "4px", border: "1px solid", borderColor: "edge", fontSize: "15px", animation: "none" },
+    header: { px: "24px", pt: "18px", pb: "6px" },
+    title: { fontSize: "18px", fontWeight: "600" },
+    body: { px: "24px", pt: "6px", pb: "14px" },
+    footer: { px: "24px", pt: "6px", pb: "18px", justifyContent: "flex-start", gap: "10px" },
+  },
+});
 
 const config = defineConfig({
   globalCss: {
@@ -19,6 +92,8 @@ const config = defineConfig({
     "main a:hover": { textDecorationColor: "currentColor", textDecorationThickness: "2px" },
   },
   theme: {
+    recipes: { button, input, textarea },
+    slotRecipes: { nativeSelect, field, dialog },
     tokens: {
       fonts: {
         body: { value: "'Source Sans 3', 'Segoe UI', 'Noto Sans', 'DejaVu Sans', sans-serif" },
@@ -28,12 +103,18 @@ const config = defineConfig({
     },
     semanticTokens: {
       colors: {
+        // The library's own names.
+        bg: { DEFAULT: { value: "{colors.ground}" }, panel: { value: "{colors.sheet}" }, muted: { value: "{colors.hollow}" } },
+        fg: { DEFAULT: { value: "{colors.ink}" }, muted: { value: "{colors.quiet}" }, error: { value: "{colors.rust}" } },
+        border: { DEFAULT: { value: "{colors.rule}" }, error: { value: "{colors.rust}" } },
         ground: tone("#f6f3ec", "#1c2226"),
         sheet: tone("#fffdf8", "#232a2f"),
         hollow: tone("#ebe7dc", "#161b1e"),
         ink: tone("#23292d", "#ebe7dd"),
         quiet: tone("#5c5f5a", "#aeb1aa"),
         rule: tone("#cfc9ba", "#414a50"),
+        // The edge of what can be typed into or pressed.
+        edge: tone("#8d887a", "#727c82"),
         heather: tone("#6c4a80", "#c6a6da"),
         heatherWash: tone("#dccfe5", "#4b3d57"),
         moss: tone("#4a6033", "#a9c487"),

@@ -28,11 +28,8 @@ function Acknowledge({ alert }: { alert: Alert }) {
   return (
     <>
       <Button
-        size="xs"
-        variant="outline"
-        borderColor="currentColor"
-        color="inherit"
         bg="transparent"
+        color="inherit"
         loading={see.isPending}
         onClick={() => see.mutate()}
         aria-label={`Acknowledge ${alert.name}`}
@@ -60,14 +57,16 @@ export function AlertBanner() {
       color="rust"
       borderBottom="1px solid"
       borderColor="rust"
-      px="28px"
+      px={{ base: "14px", md: "28px" }}
+      py="5px"
       minH="40px"
-      gap="12px"
+      columnGap="12px"
       align="center"
+      wrap={{ base: "wrap", md: "nowrap" }}
       data-testid="banner"
     >
       <Glyph sign="flag" />
-      <Box minW="0" truncate title={first.message}>
+      <Box minW="0" lineClamp={{ base: 2, md: 1 }} flex={{ base: "1 1 calc(100% - 40px)", md: "0 1 auto" }} title={first.message}>
         <Link to={place(first)} style={{ color: "inherit", textDecoration: "underline" }}>
           {first.message}
         </Link>
@@ -104,7 +103,9 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
           <Flex
             as="li"
             key={alert.name}
-            gap="14px"
+            columnGap="14px"
+            rowGap="2px"
+            wrap={{ base: "wrap", md: "nowrap" }}
             py="7px"
             borderBottom="1px solid"
             borderColor="rule"
@@ -115,7 +116,7 @@ export function AlertList({ alerts, empty }: { alerts: Alert[]; empty: ReactNode
               <Glyph sign={over ? "cairn" : "flag"} />
               {alert.kind}
             </Flex>
-            <Box flex="1" minW="0">
+            <Box flex={{ base: "1 1 100%", md: "1" }} minW="0">
               <Box>
                 <Link to={place(alert)}>{alert.message}</Link>
               </Box>

@@ -19,7 +19,7 @@ function where(link: NonNullable<SentencePart["link"]>): string {
 
 export function AnswerLine({ pieces }: { pieces: SentencePart[] }) {
   return (
-    <Box as="h1" fontSize="23px" lineHeight="1.35" fontWeight="500" maxW="62em" data-testid="answer" aria-live="polite">
+    <Box as="h1" fontSize={{ base: "19px", md: "23px" }} lineHeight="1.35" fontWeight="500" maxW="62em" data-testid="answer" aria-live="polite">
       {pieces.map((piece, i) =>
         piece.link ? (
           <Link key={i} to={where(piece.link)}>
@@ -36,7 +36,7 @@ export function AnswerLine({ pieces }: { pieces: SentencePart[] }) {
 /** A sentence of a page's own, set like the answer line. */
 export function Lead({ children }: { children: ReactNode }) {
   return (
-    <Box as="h1" fontSize="23px" lineHeight="1.35" fontWeight="500" maxW="62em">
+    <Box as="h1" fontSize={{ base: "19px", md: "23px" }} lineHeight="1.35" fontWeight="500" maxW="62em">
       {children}
     </Box>
   );
@@ -44,13 +44,13 @@ export function Lead({ children }: { children: ReactNode }) {
 
 export function Figures({ figures }: { figures: [string, ReactNode][] }) {
   return (
-    <Flex as="dl" gap="36px" wrap="wrap" mt="14px" mb="22px">
+    <Flex as="dl" columnGap={{ base: "24px", md: "36px" }} rowGap="8px" wrap="wrap" mt="14px" mb="22px">
       {figures.map(([name, value]) => (
         <Box key={name}>
           <Box as="dt" color="quiet" fontSize="13px">
             {name}
           </Box>
-          <Box as="dd" fontSize="25px" lineHeight="1.2" fontVariantNumeric="tabular-nums">
+          <Box as="dd" fontSize={{ base: "20px", md: "25px" }} lineHeight="1.2" fontVariantNumeric="tabular-nums">
             {value}
           </Box>
         </Box>

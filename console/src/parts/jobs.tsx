@@ -21,12 +21,12 @@ export function JobList({ jobs, empty }: { jobs: JobLine[]; empty: React.ReactNo
       columns={[
         { head: "job", cell: (job) => <Link to={`/jobs/${job.name}`}>{job.name}</Link>, width: "6em" },
         { head: "title", cell: (job) => job.title },
-        { head: "project", cell: (job) => <Box color="quiet">{job.project}</Box> },
+        { head: "project", cell: (job) => <Box color="quiet">{job.project}</Box>, isMinor: true },
         { head: "state", cell: (job) => <JobMark job={job} /> },
-        { head: "runner", cell: (job) => job.runner ?? "" },
+        { head: "runner", cell: (job) => job.runner ?? "", isMinor: true },
         { head: "waited", cell: (job) => micros(job.wait_us), right: true },
-        { head: "ran", cell: (job) => <Ran job={job} />, right: true },
-        { head: "submitted", cell: (job) => <Ago at={job.created_at} />, right: true },
+        { head: "ran", cell: (job) => <Ran job={job} />, right: true, isMinor: true },
+        { head: "submitted", cell: (job) => <Ago at={job.created_at} />, right: true, isMinor: true },
       ]}
     />
   );

@@ -1,6 +1,7 @@
 // Dense lists: 32 px rows.
 import { Box } from "@chakra-ui/react";
 import type { ReactNode } from "react";
+import { number } from "./count";
 
 export type Column<T> = {
   head: string;
@@ -10,7 +11,11 @@ export type Column<T> = {
   /** Sentences go on in the next line rather than being cut. */
   wrap?: boolean;
   width?: string;
+  /** Left out where there is no room: what the rest tells without it. */
+  isMinor?: boolean;
 };
+
+const shownOf = (column: { isMinor?: boolean }) => (column.isMinor ? { base: "none", md: "table-cell" } : undefined);
 
 export function List<T>({ rows, columns, id, empty }: {
   rows: T[];
@@ -34,6 +39,7 @@ export function List<T>({ rows, columns, id, empty }: {
               <Box
                 as="th"
                 key={column.head}
+                display={shownOf(column)}
                 textAlign={column.right ? "right" : "left"}
                 fontWeight="500"
                 fontSize="13px"
@@ -43,7 +49,7 @@ export function List<T>({ rows, columns, id, empty }: {
                 borderColor="rule"
                 w={column.width}
               >
-                {column.head}
+                {column.head || <Box as="span" srOnly>action</Box>}
               </Box>
             ))}
           </tr>
@@ -55,11 +61,12 @@ export function List<T>({ rows, columns, id, empty }: {
                 <Box
                   as="td"
                   key={column.head}
+                  display={shownOf(column)}
                   textAlign={column.right ? "right" : "left"}
                   p="3px 14px 3px 0"
                   borderBottom="1px solid"
                   borderColor="hollow"
-                  maxW="26em"
+                  maxW={{ base: "15em", md: "26em" }}
                   overflow="hidden"
                   textOverflow="ellipsis"
                   whiteSpace={column.wrap ? "normal" : "nowrap"}
@@ -78,11 +85,31 @@ export function List<T>({ rows, columns, id, empty }: {
 /** The heading of a section, with its actions to the right. */
 export function Heading({ children, beside }: { children: ReactNode; beside?: ReactNode }) {
   return (
-    <Box display="flex" alignItems="baseline" gap="18px" mt="26px" mb="6px">
+    <Box display="flex" alignItems="center" flexWrap="wrap" columnGap="18px" rowGap="6px" mt="26px" mb="6px">
       <Box as="h2" fontSize="16px" fontWeight="600">
         {children}
       </Box>
       {beside}
+    </Box>
+  );
+}
+
+/** A section that is folded away until it is asked for; its heading says how much is in it. */
+export function Folded({ heading, count, children }: { heading: string; count?: number; children: ReactNode }) {
+  return (
+    <Box as="details" mt="18px">
+      <Box as="summary" cursor="pointer" py="4px">
+        <Box as="h2" display="inline" fontSize="16px" fontWeight="600">
+          {heading}
+          {count === undefined ? null : (
+            <Box as="span" color="quiet" fontWeight="400">
+              {" "}
+              ({number(count)})
+            </Box>
+          )}
+        </Box>
+      </Box>
+      <Box mt="6px">{children}</Box>
     </Box>
   );
 }

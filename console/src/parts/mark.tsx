@@ -95,9 +95,9 @@ const MACHINE: Record<Machine["state"], Look> = {
 export const MachineMark = ({ state }: { state: Machine["state"] }) => <Mark look={MACHINE[state]} word={state} />;
 
 const VERDICT: Record<Finding["verdict"], Look> = {
-  good: { sign: "cairn", tone: "moss" },
-  doubtful: { sign: "flag", tone: "bracken" },
-  bad: { sign: "cross", tone: "rust" },
+  passed: { sign: "cairn", tone: "moss" },
+  warning: { sign: "flag", tone: "bracken" },
+  failed: { sign: "cross", tone: "rust" },
 };
 
 /** How something was found. */

@@ -1,8 +1,9 @@
 // A remedy as a button: says what it will do, asks once where that is asked for, and reports what happened.
-import { Box, Button, Flex } from "@chakra-ui/react";
+import { Box, Button } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type RemedyAction, send } from "../api/client";
+import { Confirm } from "./form/Form";
 import { Trouble } from "./trouble";
 
 export function Remedy({ action }: { action: RemedyAction }) {
@@ -10,10 +11,8 @@ export function Remedy({ action }: { action: RemedyAction }) {
   const [asking, setAsking] = useState(false);
   const { mutate, isPending, isSuccess, error } = useMutation({
     mutationFn: () => send<unknown>(action.method, action.path, action.body),
-    onSettled: () => {
-      setAsking(false);
-      void cache.invalidateQueries();
-    },
+    onSuccess: () => setAsking(false),
+    onSettled: () => cache.invalidateQueries(),
   });
   if (isSuccess) {
     return (
@@ -24,31 +23,29 @@ export function Remedy({ action }: { action: RemedyAction }) {
   }
   return (
     <Box>
+      <Button
+        title={action.command}
+        loading={isPending && !asking}
+        loadingText={action.message}
+        onClick={() => (action.asks ? setAsking(true) : mutate())}
+      >
+        {action.message}
+        {action.asks ? " …" : ""}
+      </Button>
       {asking ? (
-        <Flex role="alertdialog" aria-label={action.message} align="center" gap="8px" wrap="wrap" fontSize="14px">
-          <Box>{action.asks}</Box>
-          <Button size="xs" bg="rust" color="ground" loading={isPending} onClick={() => mutate()}>
-            {action.message}
-          </Button>
-          <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAsking(false)}>
-            Cancel
-          </Button>
-        </Flex>
-      ) : (
-        <Button
-          size="xs"
-          variant="outline"
-          borderColor="rule"
-          color="ink"
-          title={action.command}
-          loading={isPending}
-          onClick={() => (action.asks ? setAsking(true) : mutate())}
+        <Confirm
+          title={action.message}
+          action={action.message}
+          isPending={isPending}
+          error={error}
+          confirm={() => mutate()}
+          close={() => setAsking(false)}
         >
-          {action.message}
-          {action.asks ? " …" : ""}
-        </Button>
-      )}
-      {error ? <Trouble error={error} /> : null}
+          {action.asks}
+        </Confirm>
+      ) : error ? (
+        <Trouble error={error} />
+      ) : null}
     </Box>
   );
 }

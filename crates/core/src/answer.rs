@@ -1,5 +1,6 @@
 //! The answer line: one plain sentence that says how things stand, with links to the things it names.
 
+use crate::count::grouped;
 use crate::dispatch::{EligibilityCounts, Reason};
 use crate::time::spoken;
 use serde::{Deserialize, Serialize};
@@ -84,7 +85,7 @@ fn jobs(count: u64) -> String {
     if count == 1 {
         "1 job waits".into()
     } else {
-        format!("{count} jobs wait")
+        format!("{} jobs wait", grouped(count))
     }
 }
 

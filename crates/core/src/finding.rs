@@ -10,19 +10,19 @@ use utoipa::ToSchema;
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// As it should be.
-    Good,
+    Passed,
     /// It works with a warning, or could not be checked.
-    Doubtful,
+    Warning,
     /// Jobs fail, or will, because of it.
-    Bad,
+    Failed,
 }
 
 impl std::fmt::Display for Verdict {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.pad(match self {
-            Verdict::Good => "good",
-            Verdict::Doubtful => "doubtful",
-            Verdict::Bad => "bad",
+            Verdict::Passed => "passed",
+            Verdict::Warning => "warning",
+            Verdict::Failed => "failed",
         })
     }
 }
@@ -52,18 +52,18 @@ impl Finding {
     }
 
     /// It is as it should be.
-    pub fn good(check: &str, message: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Good, message)
+    pub fn passed(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Passed, message)
     }
 
     /// A warning.
-    pub fn doubtful(check: &str, message: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Doubtful, message)
+    pub fn warning(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Warning, message)
     }
 
     /// It has to be fixed.
-    pub fn bad(check: &str, message: impl Into<String>) -> Finding {
-        Finding::new(check, Verdict::Bad, message)
+    pub fn failed(check: &str, message: impl Into<String>) -> Finding {
+        Finding::new(check, Verdict::Failed, message)
     }
 
     /// With what to do.
@@ -75,7 +75,7 @@ impl Finding {
     }
 }
 
-/// Findings as a terminal shows them: a line each, and under what is not good what to do.
+/// Findings as a terminal shows them: a line each, and under each that did not pass, what to do.
 pub fn findings_text(findings: &[Finding]) -> String {
     let lines = findings.iter().map(|finding| {
         let Finding {
@@ -84,7 +84,7 @@ pub fn findings_text(findings: &[Finding]) -> String {
             message,
             remedy,
         } = finding;
-        let remedy = remedy.iter().filter(|_| *verdict > Verdict::Good);
+        let remedy = remedy.iter().filter(|_| *verdict > Verdict::Passed);
         let remedy = remedy.map(|remedy| format!("{:23}-> {remedy}\n", ""));
         format!("{verdict:8}  {check:11}  {message}\n") + &remedy.collect::<String>()
     });
@@ -94,7 +94,7 @@ pub fn findings_text(findings: &[Finding]) -> String {
 /// The worst verdict among findings.
 pub fn worst<'a>(findings: impl IntoIterator<Item = &'a Finding>) -> Verdict {
     let verdicts = findings.into_iter().map(|finding| finding.verdict);
-    verdicts.max().unwrap_or(Verdict::Good)
+    verdicts.max().unwrap_or(Verdict::Passed)
 }
 
 #[cfg(test)]
@@ -104,10 +104,10 @@ mod tests {
     #[test]
     fn what_is_not_good_is_told_with_what_to_do() {
         let findings = [
-            Finding::good("clock", "within 1 ms of the service's").remedy("nothing"),
-            Finding::bad("disk", "nothing is free").remedy("make room"),
+            Finding::passed("clock", "within 1 ms of the service's").remedy("nothing"),
+            Finding::failed("disk", "nothing is free").remedy("make room"),
         ];
-        assert_eq!(worst(&findings), Verdict::Bad);
+        assert_eq!(worst(&findings), Verdict::Failed);
         let told = findings_text(&findings);
         let lines: Vec<&str> = told.lines().collect();
         assert_eq!(

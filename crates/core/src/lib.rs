@@ -23,6 +23,7 @@
 pub mod alert;
 pub mod answer;
 pub mod capacity;
+pub mod count;
 pub mod dispatch;
 pub mod engine;
 pub mod fact;

@@ -9,6 +9,7 @@
 //! five minutes, so that neither a single bad minute nor a problem long past raises an alert (burn rates over several windows: The
 //! Site Reliability Workbook, chapter 5).
 
+use crate::count::grouped;
 use crate::measure::Histogram;
 use crate::measure::rank::PerMille;
 use crate::time::{Micros, Moment, spoken};
@@ -258,8 +259,9 @@ impl TargetStanding {
             "waits were"
         };
         let mut message = format!(
-            "{} of {decided} {waits} in time",
-            PerMille(u16::try_from(kept * 1000 / decided).unwrap_or(0))
+            "{} of {} {waits} in time",
+            PerMille(u16::try_from(kept * 1000 / decided).unwrap_or(0)),
+            grouped(decided)
         );
         match self.state {
             TargetState::TooFew => {
@@ -270,14 +272,16 @@ impl TargetStanding {
             }
             TargetState::Missed => {
                 message += &format!(
-                    ": {late} were late (allowed: {}). The target is missed.",
-                    self.allowed
+                    ": {} were late (allowed: {}). The target is missed.",
+                    grouped(late),
+                    grouped(self.allowed)
                 );
             }
             TargetState::Met | TargetState::AtRisk => {
                 message += &format!(
-                    ": {late} were late (allowed before it is missed: {} more).",
-                    self.left.max(0)
+                    ": {} were late (allowed before it is missed: {} more).",
+                    grouped(late),
+                    grouped(self.left.max(0).unsigned_abs())
                 );
             }
         }
@@ -361,7 +365,7 @@ mod tests {
         assert_eq!(standing.state, TargetState::AtRisk);
         assert_eq!(
             standing.message,
-            "96 % of 1000 waits were in time: 40 were late (allowed before it is missed: 10 more). At the rate of the last hour (10 of 20 late), it is missed in 1 h 6 min."
+            "96 % of 1,000 waits were in time: 40 were late (allowed before it is missed: 10 more). At the rate of the last hour (10 of 20 late), it is missed in 1 h 6 min."
         );
     }
 

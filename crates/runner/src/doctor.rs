@@ -24,7 +24,7 @@ use tokio::time::error::Elapsed;
 const ROOM: ByteSize = ByteSize(1 << 30);
 /// With less free than this, little is missing.
 const NARROW: ByteSize = ByteSize(5 << 30);
-/// How far the machine's clock may be from the service's before it is doubtful, and before joining is refused:
+/// How far the machine's clock may be from the service's before there is a warning, and before joining is refused:
 /// certificates and tokens that jobs use would fail in ways that are hard to find.
 const CLOCK: Duration = Duration::from_secs(30);
 pub const CLOCK_WRONG: Duration = Duration::from_secs(300);
@@ -51,9 +51,9 @@ fn clock(hello: &ServiceInfo) -> Finding {
     );
     let remedy = "timedatectl set-ntp true, or set it by hand. Recorded times are the service's and stay correct; certificates and tokens may fail in jobs";
     match gap {
-        gap if gap > CLOCK_WRONG => Finding::bad("clock", text).remedy(remedy),
-        gap if gap > CLOCK => Finding::doubtful("clock", text).remedy(remedy),
-        gap => Finding::good("clock", format!("within {} of the service's", spoken(gap))),
+        gap if gap > CLOCK_WRONG => Finding::failed("clock", text).remedy(remedy),
+        gap if gap > CLOCK => Finding::warning("clock", text).remedy(remedy),
+        gap => Finding::passed("clock", format!("within {} of the service's", spoken(gap))),
     }
 }
 
@@ -66,31 +66,31 @@ pub async fn of_clock(client: &RunnerClient) -> Option<Finding> {
 pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
     let folder = home.path().display();
     let written = match home.try_writing() {
-        Ok(()) => Finding::good("folder", format!("{folder} is writable")),
+        Ok(()) => Finding::passed("folder", format!("{folder} is writable")),
         Err(error) => {
             let text = format!("{folder} is not writable: {error}");
-            Finding::bad("folder", text).remedy(
+            Finding::failed("folder", text).remedy(
                 "change its owner to the user that runs pennine-runner, and check that its file system is not read-only or full",
             )
         }
     };
     let disk = match hardware::disk_of(home.path()) {
-        None => Finding::doubtful("disk", format!("the disk of {folder} cannot be measured")),
+        None => Finding::warning("disk", format!("the disk of {folder} cannot be measured")),
         Some(disk) => {
             let text = format!("{} of {} are free below {folder}", disk.free, disk.size);
             let remedy = "free some space: jobs need it for their workspaces and logs";
             match disk.free {
-                free if free < ROOM => Finding::bad("disk", text).remedy(remedy),
-                free if free < NARROW => Finding::doubtful("disk", text).remedy(remedy),
-                _ => Finding::good("disk", text),
+                free if free < ROOM => Finding::failed("disk", text).remedy(remedy),
+                free if free < NARROW => Finding::warning("disk", text).remedy(remedy),
+                _ => Finding::passed("disk", text),
             }
         }
     };
     let processes = match isolation {
-        Isolation::Group => Finding::doubtful("processes", isolation.describe()).remedy(
+        Isolation::Group => Finding::warning("processes", isolation.describe()).remedy(
             "allow user namespaces (kernel.unprivileged_userns_clone = 1, user.max_user_namespaces > 0)",
         ),
-        _ => Finding::good("processes", format!("of a job: {}", isolation.describe())),
+        _ => Finding::passed("processes", format!("of a job: {}", isolation.describe())),
     };
     vec![written, disk, processes]
 }
@@ -110,7 +110,7 @@ fn host_and_port(url: &str) -> Option<(String, u16)> {
 /// Name resolution and TCP, for one address of the service.
 async fn of_route(url: &str) -> Vec<Finding> {
     let Some((host, port)) = host_and_port(url) else {
-        return vec![Finding::bad(
+        return vec![Finding::failed(
             "address",
             format!("{url:?} is not an address"),
         )];
@@ -122,11 +122,11 @@ async fn of_route(url: &str) -> Vec<Finding> {
             let text = format!("{host} cannot be resolved: {error}");
             let remedy = "check the name, /etc/resolv.conf and that the name server answers; \
                         or put the name into /etc/hosts";
-            return vec![Finding::bad("name", text).remedy(remedy)];
+            return vec![Finding::failed("name", text).remedy(remedy)];
         }
     };
     let addresses: Vec<String> = found.iter().map(|one| one.ip().to_string()).collect();
-    let mut findings = vec![Finding::good(
+    let mut findings = vec![Finding::passed(
         "name",
         format!("{host} is {}", addresses.join(", ")),
     )];
@@ -147,22 +147,22 @@ fn of_connection(
     let check = "connection";
     let outward = "this machine only needs an outbound connection to this port";
     match connected {
-        Ok(Ok(_)) => Finding::good(
+        Ok(Ok(_)) => Finding::passed(
             check,
             format!("{address} accepts connections within {}", spoken(took)),
         ),
         Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => {
             let text = "refuses: the machine is up, but nothing listens on the port";
-            Finding::bad(check, format!("{address} {text}")).remedy(
+            Finding::failed(check, format!("{address} {text}")).remedy(
                 "check that pennined runs there and listens on this port, not only on loopback",
             )
         }
-        Ok(Err(error)) => Finding::bad(check, format!("{address}: {error}")).remedy(format!(
+        Ok(Err(error)) => Finding::failed(check, format!("{address}: {error}")).remedy(format!(
             "check the route and the firewalls between; {outward}"
         )),
         Err(_) => {
             let text = format!("{address} did not answer within {}", spoken(CONNECT));
-            Finding::bad(check, text).remedy(format!(
+            Finding::failed(check, text).remedy(format!(
                 "packets are dropped on the way, probably by a firewall; {outward}"
             ))
         }
@@ -185,19 +185,19 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Servic
             };
             let text = describe(&error);
             let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
-            let finding = Finding::bad(what, text);
+            let finding = Finding::failed(what, text);
             let remedy = (!remedy.is_empty()).then(|| remedy.to_owned());
             return (vec![Finding { remedy, ..finding }], None);
         }
     };
     let mut findings = Vec::new();
     if server.contains("https://") {
-        findings.push(Finding::good("tls", "its certificate is trusted here"));
+        findings.push(Finding::passed("tls", "its certificate is trusted here"));
     }
     let here = env!("CARGO_PKG_VERSION");
     findings.push(match check_protocol(&hello) {
-        Err(error) => Finding::bad("version", error.to_string()),
-        Ok(()) if hello.version != here => Finding::doubtful(
+        Err(error) => Finding::failed("version", error.to_string()),
+        Ok(()) if hello.version != here => Finding::warning(
             "version",
             format!(
                 "this is pennine-runner {here}, the service is {}",
@@ -205,7 +205,7 @@ async fn of_service(server: &str, route: &Route) -> (Vec<Finding>, Option<Servic
             ),
         )
         .remedy("they are compatible; update one of them when convenient"),
-        Ok(()) => Finding::good("version", format!("both are {here}")),
+        Ok(()) => Finding::passed("version", format!("both are {here}")),
     });
     findings.push(clock(&hello));
     (findings, Some(hello))
@@ -225,19 +225,19 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
             );
             let call = |verb: &str| format!("pennine-runner {verb}");
             match runner.state {
-                RunnerState::Offline => Finding::bad("runner", text).remedy(
+                RunnerState::Offline => Finding::failed("runner", text).remedy(
                     "its program is not connected: pennine-runner work, or pennine-runner service status",
                 ),
                 RunnerState::Paused | RunnerState::Draining => {
-                    Finding::doubtful("runner", text).remedy(call("resume"))
+                    Finding::warning("runner", text).remedy(call("resume"))
                 }
-                _ => Finding::good("runner", text),
+                _ => Finding::passed("runner", text),
             }
         }
         Err(error) => {
             let text = describe(&error);
             let (text, remedy) = text.split_once("\n  ").unwrap_or((&text, ""));
-            let finding = Finding::bad("credential", text);
+            let finding = Finding::failed("credential", text);
             if remedy.is_empty() {
                 finding
             } else {
@@ -253,7 +253,7 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let identity = match home.identity() {
         Ok(identity) => identity,
         Err(error) => {
-            findings.push(Finding::bad("identity", error.to_string()));
+            findings.push(Finding::failed("identity", error.to_string()));
             None
         }
     };
@@ -261,7 +261,7 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     let known = identity.as_ref().map(|identity| identity.server.as_str());
     let Some(server) = server.or(known) else {
         findings.push(
-            Finding::bad("identity", "this machine has not joined any service").remedy(
+            Finding::failed("identity", "this machine has not joined any service").remedy(
                 "get the command with pennine ticket add --pool POOL, or test the connection with: pennine-runner doctor --server URL",
             ),
         );
@@ -279,20 +279,21 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
     findings
 }
 
-/// Prints findings for people: the verdict first, and under what is not good what to do.
+/// Prints findings for people: the verdict first, and under each that did not pass, what to do.
 pub fn print_findings(findings: &[Finding]) {
     print!("{}", findings_text(findings));
     let count = |verdict| findings.iter().filter(|one| one.verdict == verdict).count();
-    let (bad, doubtful) = (count(Verdict::Bad), count(Verdict::Doubtful));
+    let (failures, warnings) = (count(Verdict::Failed), count(Verdict::Warning));
     println!(
         "{}",
         match worst(findings) {
-            Verdict::Good => "All checks passed.".to_owned(),
-            Verdict::Doubtful if doubtful == 1 => "No failures, 1 warning.".to_owned(),
-            Verdict::Doubtful => format!("No failures, {doubtful} warnings."),
-            Verdict::Bad if bad == 1 => "1 check failed.".to_owned(),
-            Verdict::Bad =>
-                format!("{bad} checks failed. Begin with the first: later ones may follow from it."),
+            Verdict::Passed => "All checks passed.".to_owned(),
+            Verdict::Warning if warnings == 1 => "No failures, 1 warning.".to_owned(),
+            Verdict::Warning => format!("No failures, {warnings} warnings."),
+            Verdict::Failed if failures == 1 => "1 check failed.".to_owned(),
+            Verdict::Failed => format!(
+                "{failures} checks failed. Begin with the first: later ones may follow from it."
+            ),
         }
     );
 }
@@ -312,7 +313,7 @@ pub async fn doctor(
         print_findings(&findings);
     }
     match worst(&findings) {
-        Verdict::Bad => Err(Error::Unwell),
+        Verdict::Failed => Err(Error::Unwell),
         _ => Ok(()),
     }
 }
@@ -351,13 +352,13 @@ mod tests {
                 now: Moment::default() + now + offset,
             }
         };
-        assert_eq!(clock(&hello(Duration::ZERO)).verdict, Verdict::Good);
+        assert_eq!(clock(&hello(Duration::ZERO)).verdict, Verdict::Passed);
         let hour = clock(&hello(Duration::from_secs(3600)));
-        assert_eq!(hour.verdict, Verdict::Bad);
+        assert_eq!(hour.verdict, Verdict::Failed);
         assert!(hour.message.contains("behind"), "{}", hour.message);
         assert_eq!(
             clock(&hello(Duration::from_secs(100))).verdict,
-            Verdict::Doubtful
+            Verdict::Warning
         );
     }
 }

@@ -164,15 +164,15 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
     if off > doctor::CLOCK_WRONG {
         return Err(Error::Clock(spoken(off)));
     }
-    let (unfit, doubtful): (Vec<_>, Vec<_>) =
+    let (unfit, warnings): (Vec<_>, Vec<_>) =
         doctor::of_machine(home, KeeperLauncher::here().await.isolation())
             .into_iter()
-            .filter(|finding| finding.verdict > Verdict::Good)
-            .partition(|finding| finding.verdict == Verdict::Bad);
+            .filter(|finding| finding.verdict > Verdict::Passed)
+            .partition(|finding| finding.verdict == Verdict::Failed);
     if !unfit.is_empty() {
         return Err(Error::Unfit(unfit));
     }
-    for finding in &doubtful {
+    for finding in &warnings {
         println!("  Mind:{}", finding_line(finding).trim_start_matches("\n "));
     }
     println!(

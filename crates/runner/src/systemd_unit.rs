@@ -283,7 +283,7 @@ pub fn finding(folder: &Path) -> Option<Finding> {
     }
     let Some(name) = installed(folder, Path::new("/")) else {
         return Some(
-            Finding::doubtful(
+            Finding::warning(
                 "at boot",
                 "no service is installed: this runner does not restart by itself",
             )
@@ -296,11 +296,11 @@ pub fn finding(folder: &Path) -> Option<Finding> {
     );
     let text = format!("{name} is {active} and {enabled}");
     Some(match (active.as_str(), enabled.as_str()) {
-        ("active" | "activating", "enabled") => Finding::good("at boot", text),
-        ("active" | "activating", _) => Finding::doubtful("at boot", text).remedy(format!(
+        ("active" | "activating", "enabled") => Finding::passed("at boot", text),
+        ("active" | "activating", _) => Finding::warning("at boot", text).remedy(format!(
             "sudo systemctl enable {name}: otherwise it does not start after a reboot"
         )),
-        _ => Finding::bad("at boot", text).remedy(format!(
+        _ => Finding::failed("at boot", text).remedy(format!(
             "see journalctl -u {name}; then: sudo systemctl start {name}"
         )),
     })

@@ -118,7 +118,7 @@ async fn environment(
 /// Tells the service that the process ends, or that a single-use runner is used up.
 async fn take_leave(home: &Home, environment: &RunnerEnvironment, is_used_up: bool) {
     if is_used_up {
-        tracing::info!("its one job is done: it leaves permanently");
+        tracing::info!("the job of this single-use runner is finished; it leaves permanently");
         let leave = LeaveRequest {
             used_up: true,
             ..LeaveRequest::default()
@@ -213,7 +213,7 @@ async fn probe_machine(environment: &RunnerEnvironment, found: Option<Facts>) ->
     };
     let mut findings = doctor::of_machine(&environment.home, environment.keepers.isolation());
     findings.extend(doctor::of_clock(&environment.client).await);
-    findings.retain(|finding| finding.verdict > Verdict::Good);
+    findings.retain(|finding| finding.verdict > Verdict::Passed);
     for finding in &findings {
         tracing::warn!("{}: {}", finding.check, finding.message);
     }

@@ -22,6 +22,7 @@ pub struct Config {
     pub database_url_file: PathBuf,
     pub database_connections: usize,
     pub installation: String,
+    pub currency: String,
     pub trusted_proxies: Vec<IpAddr>,
     pub programs_dir: PathBuf,
     pub log: Log,
@@ -174,6 +175,14 @@ impl Config {
             || self.public_url.starts_with("https://"))
         {
             return wrong("public_url", "must begin with http:// or https://");
+        }
+        let is_code =
+            self.currency.len() == 3 && self.currency.bytes().all(|b| b.is_ascii_uppercase());
+        if !(self.currency.is_empty() || is_code) {
+            return wrong(
+                "currency",
+                "must be a code of three capital letters, such as EUR",
+            );
         }
         self.log.levels()?;
         if self.database_connections < 2 {

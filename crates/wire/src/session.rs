@@ -20,6 +20,9 @@ pub struct SignedIn {
     pub role: String,
     /// The installation's name.
     pub installation: String,
+    /// The code of the currency of all amounts (ISO 4217); empty where none is set.
+    #[serde(default)]
+    pub currency: String,
     /// The version of the service.
     pub version: String,
     /// When the session ends, where it is one.

@@ -3,6 +3,7 @@ import { Box, Flex } from "@chakra-ui/react";
 import { Link } from "react-router";
 import { useQueue, useStatus } from "../../api/hooks";
 import { AnswerLine } from "../../parts/answer";
+import { counted, number } from "../../parts/count";
 import { List } from "../../parts/list";
 import { Glyph, reasonTone } from "../../parts/mark";
 import { Remedy } from "../../parts/remedy";
@@ -26,14 +27,14 @@ export default function Queue() {
       ) : null}
       {data.groups.map((group) => (
         <Box key={group.reason} mt="24px" data-reason={group.reason}>
-          <Flex align="center" gap="8px" color={reasonTone(group.reason)}>
+          <Flex align="center" columnGap="8px" wrap="wrap" color={reasonTone(group.reason)}>
             <Glyph sign="tarn" />
             <Box as="h2" fontSize="17px" fontWeight="600">
               {group.reason}
             </Box>
             <Box color="ink">
-              {group.message}: {group.jobs} {group.jobs === 1 ? "job" : "jobs"}, the longest {micros(group.longest_us)}
-              {group.needs_a_person ? ", until you act" : ""}
+              {group.message}: {counted(group.jobs, "job")}, longest wait {micros(group.longest_us)}
+              {group.needs_a_person ? "; needs your attention" : ""}
             </Box>
           </Flex>
           <List
@@ -41,11 +42,11 @@ export default function Queue() {
             id={(strand) => `${strand.project} ${strand.where} ${strand.band} ${JSON.stringify(strand.seats)}`}
             empty=""
             columns={[
-              { head: "jobs", cell: (strand) => strand.jobs, width: "4em" },
-              { head: "project", cell: (strand) => strand.project, width: "12em" },
+              { head: "jobs", cell: (strand) => number(strand.jobs), width: "4em" },
+              { head: "project", cell: (strand) => strand.project, width: "10em" },
               {
-                head: "wants",
-                width: "20em",
+                head: "requirement",
+                width: "16em",
                 wrap: true,
                 cell: (strand) => (
                   <>
@@ -66,17 +67,22 @@ export default function Queue() {
                 ),
               },
               { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "8em" },
-              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "5em" },
+              { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "5em", isMinor: true },
               {
                 head: "status",
+                isMinor: true,
                 wrap: true,
                 cell: (strand) => strand.hints?.map((hint) => hintSaid(hint)).join("; ") || strand.message,
               },
               {
                 head: "remedy",
                 width: "15em",
-                cell: (strand) =>
-                  strand.actions?.map((action) => <Remedy key={action.message} action={action} />) ?? null,
+                wrap: true,
+                cell: (strand) => (
+                  <Flex gap="6px" wrap="wrap">
+                    {strand.actions?.map((action) => <Remedy key={action.message} action={action} />)}
+                  </Flex>
+                ),
               },
             ]}
           />

@@ -1,5 +1,5 @@
 // Tries a requirement against the yard before anyone submits: what would run it, and what excludes the rest.
-import { Box, Flex, Input } from "@chakra-ui/react";
+import { Box, Field, Input } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { post, Problem, type Trial } from "../../api/client";
@@ -19,21 +19,18 @@ export function TryOut() {
   const column = trial.error instanceof Problem ? trial.error.body.column : undefined;
   return (
     <Box mt="28px">
-      <Flex align="center" gap="10px" wrap="wrap">
-        <label htmlFor="try-requirement">Matching runners</label>
+      <Field.Root maxW="34em">
+        <Field.Label>Try a requirement</Field.Label>
         <Input
-          id="try-requirement"
           name="try"
           size="sm"
-          w="28em"
           fontFamily="mono"
-          bg="sheet"
-          borderColor="rule"
           placeholder="linux and gcc >= 12"
           value={text}
           onChange={(event) => setText(event.target.value)}
         />
-      </Flex>
+        <Field.HelperText>Shows which runners satisfy it, and which clause excludes the others.</Field.HelperText>
+      </Field.Root>
       {trial.error && asked ? (
         <Box role="alert" color="rust" mt="6px" fontSize="14px">
           {column ? (

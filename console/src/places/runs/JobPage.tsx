@@ -54,16 +54,13 @@ export default function JobPage() {
   return (
     <>
       {found.error ? <Trouble error={found.error} /> : null}
-      <Flex align="flex-start" gap="20px">
-        <Box flex="1">
+      <Flex align="flex-start" columnGap="20px" rowGap="8px" wrap="wrap">
+        <Box flex="1" minW={{ base: "100%", md: "20em" }}>
           <Lead>{waits && why.data ? why.data.message : lead(job)}</Lead>
         </Box>
         {job.state !== "done" || job.result === "success" || job.retried_as ? null : (
           <Button
             size="sm"
-            variant="outline"
-            borderColor="rule"
-            color="ink"
             title={`pennine queue retry ${job.name}`}
             loading={retry.isPending}
             onClick={() => retry.mutate()}
@@ -74,9 +71,7 @@ export default function JobPage() {
         {job.state === "done" ? null : (
           <Button
             size="sm"
-            variant="outline"
-            borderColor="rust"
-            color="rust"
+            variant="surface"
             loading={cancel.isPending}
             onClick={() => cancel.mutate()}
           >
@@ -86,7 +81,7 @@ export default function JobPage() {
       </Flex>
       {cancel.error ? <Trouble error={cancel.error} /> : null}
       {retry.error ? <Trouble error={retry.error} /> : null}
-      <Flex gap="22px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
+      <Flex columnGap="22px" rowGap="2px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
         <JobMark job={job} />
         <span>{job.project}</span>
         <span>{job.where ? <code>{job.where}</code> : "any runner"}</span>

@@ -148,15 +148,15 @@ export function LogView({ job, attempt }: { job: string; attempt: number }) {
     <Box>
       <Heading
         beside={
-          <Flex gap="12px" align="center" color="quiet" fontSize="13px">
+          <Flex gap="12px" align="center" color="quiet" fontSize="13px" wrap="wrap">
             <span data-testid="log-state">
               {total.toLocaleString("en")} lines, {length}, {complete ? "complete" : "live"}
               {state.capped ? ", cut at its cap" : ""}
             </span>
-            <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => { setFollows(false); setTop(0); }}>
+            <Button onClick={() => { setFollows(false); setTop(0); }}>
               Go to start
             </Button>
-            <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setFollows(true)}>
+            <Button onClick={() => setFollows(true)}>
               Go to end
             </Button>
             <a href={address(`/jobs/${encodeURIComponent(job)}/log?attempt=${attempt}`)} download={`${job}.log`}>

@@ -69,7 +69,7 @@ export function TimeBar({ job }: { job: Job }) {
             <Box color="quiet">{spoken(part.to - part.from)}</Box>
           </Flex>
         ))}
-        <Box color="quiet">together {spoken(whole)}</Box>
+        <Box color="quiet">total {spoken(whole)}</Box>
       </Flex>
     </Box>
   );

@@ -4,7 +4,7 @@ import { Box, Flex } from "@chakra-ui/react";
 import { Link } from "react-router";
 import type { Trends } from "../../api/client";
 import { usePools, usePoolTrends } from "../../api/hooks";
-import { LevelTable, Terraces, WIDTH, capacity, demand, topOf } from "../../parts/terraces";
+import { Cursor, LevelTable, Terraces, WIDTH, capacity, demand, topOf, useCursor } from "../../parts/terraces";
 import type { Step } from "../../parts/terraces";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import type { Asked } from "./asked";
@@ -82,6 +82,7 @@ export function Reliefs({ asked }: { asked: Asked }) {
 function Pool({ name, data }: { name: string; data: Trends }) {
   const steps = levels(data);
   const windowUs = (Date.parse(data.until) - Date.parse(data.from)) * 1000;
+  const cursor = useCursor(steps, windowUs);
   const [most, high] = [Math.max(0, ...steps.map(demand)), Math.max(0, ...steps.map(capacity))];
   // A rare peak is cut off, so that the other days can be read.
   const top = Math.max(2, Math.min(topOf(steps), PEAK * high));
@@ -99,7 +100,19 @@ function Pool({ name, data }: { name: string; data: Trends }) {
           capacity up to {number(high)}
         </Box>
       </Box>
-      <Box flex="1" minW="0" bg="hollow" position="relative" h={`${HEIGHT}px`} css={{ "& svg": { display: "block" } }}>
+      <Box
+        flex="1"
+        minW="0"
+        bg="hollow"
+        position="relative"
+        h={`${HEIGHT}px`}
+        css={{ "& svg": { display: "block" } }}
+        tabIndex={0}
+        role="group"
+        aria-label={`Chart of ${name}. Arrow keys show earlier values.`}
+        {...cursor.handlers}
+      >
+        <Cursor part={cursor.part} step={cursor.step} places={1} />
         <svg width="100%" height={HEIGHT} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} preserveAspectRatio="none" role="img" aria-label={label}>
           <title>{label}</title>
           <Terraces steps={steps} windowUs={windowUs} y={y} ground={HEIGHT} />

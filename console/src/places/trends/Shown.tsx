@@ -8,11 +8,6 @@ import { save } from "./csv";
 export function Choice({ on, set, children }: { on: boolean; set: () => void; children: ReactNode }) {
   return (
     <Button
-      size="xs"
-      variant="outline"
-      color="ink"
-      borderColor={on ? "ink" : "rule"}
-      bg={on ? "hollow" : "transparent"}
       aria-pressed={on}
       onClick={set}
     >

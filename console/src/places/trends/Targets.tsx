@@ -1,10 +1,16 @@
 // Targets: what is promised of waits, how much of each error budget is left, and when it is used up.
-import { Box, Button, Flex, Input } from "@chakra-ui/react";
+import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { post, remove } from "../../api/client";
 import type { Target } from "../../api/client";
 import { usePools, useProjects, useTargets, useTeams } from "../../api/hooks";
+import { number } from "../../parts/count";
+import { Confirm, FormDialog } from "../../parts/form/Form";
+import { Row, SelectField, TextField } from "../../parts/form/fields";
+import { useForm } from "../../parts/form/state";
+import type { Errors, Values } from "../../parts/form/state";
+import { TIME_ERROR, readCount, readTime } from "../../parts/form/values";
 import { Heading, List } from "../../parts/list";
 import { Glyph } from "../../parts/mark";
 import { micros } from "../../parts/time";
@@ -24,7 +30,7 @@ const whose = (target: Target) => (target.pool ? `pool ${target.pool}` : (target
 function Budget({ target }: { target: Target }) {
   const { window, allowed, left } = target.standing;
   const used = allowed > 0 ? Math.min(1, window.late / allowed) : window.late > 0 ? 1 : 0;
-  const said = `${window.late} late, ${allowed} allowed`;
+  const said = `${number(window.late)} late, ${number(allowed)} allowed`;
   return (
     <Flex align="center" gap="10px" title={said}>
       <Box w="120px" h="10px" bg="hollow" border="1px solid" borderColor="rule" flex="none" role="img" aria-label={said}>
@@ -43,9 +49,7 @@ export function Targets() {
     <>
       <Heading
         beside={
-          <Button size="xs" variant="outline" color="ink" borderColor="rule" aria-pressed={adding} onClick={() => setAdding(!adding)}>
-            {adding ? "Close" : "Add target"}
-          </Button>
+          <Button onClick={() => setAdding(true)}>Add target</Button>
         }
       >
         Targets
@@ -99,113 +103,79 @@ export function Targets() {
 
 function Remove({ target }: { target: Target }) {
   const queries = useQueryClient();
-  const [asked, setAsked] = useState(false);
+  const [asking, setAsking] = useState(false);
   const gone = useMutation({
     mutationFn: () => remove(`/targets/${encodeURIComponent(target.name)}`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["targets"] }),
   });
-  if (gone.error) return <Trouble error={gone.error} />;
   return (
-    <Button
-      size="xs"
-      variant="ghost"
-      color={asked ? "rust" : "quiet"}
-      loading={gone.isPending}
-      onBlur={() => setAsked(false)}
-      onClick={() => (asked ? gone.mutate() : setAsked(true))}
-      aria-label={`Remove the target ${target.name}`}
-    >
-      {asked ? "Remove target" : "Remove"}
-    </Button>
+    <>
+      <Button variant="ghost" onClick={() => setAsking(true)} aria-label={`Remove the target ${target.name}`}>
+        Remove …
+      </Button>
+      {asking ? (
+        <Confirm
+          title={`Remove the target ${target.name}`}
+          action="Remove target"
+          isPending={gone.isPending}
+          error={gone.error}
+          confirm={() => gone.mutate()}
+          close={() => setAsking(false)}
+        >
+          Its error budget is no longer tracked, and no alert is raised for it. The waits themselves stay on record.
+        </Confirm>
+      ) : null}
+    </>
   );
 }
 
-const UNITS = { seconds: 1, minutes: 60, hours: 3600 } as const;
+const check = (values: Values): Errors => {
+  const share = Number(values.share);
+  const days = readCount(values.days ?? "");
+  return {
+    name: /^[\w-]+$/.test(values.name ?? "") ? undefined : "Enter a name of letters, digits, - and _.",
+    share: share >= 50 && share <= 99.9 ? undefined : "Enter a percentage, 50 to 99.9.",
+    within: readTime(values.within ?? "") === undefined ? TIME_ERROR : undefined,
+    days: days && days <= 90 ? undefined : "Enter a whole number of days, 1 to 90.",
+  };
+};
 
 function AddTarget({ close }: { close: () => void }) {
-  const [name, setName] = useState("");
-  const [of, setOf] = useState("");
-  const [share, setShare] = useState("95");
-  const [within, setWithin] = useState("2");
-  const [unit, setUnit] = useState<keyof typeof UNITS>("minutes");
-  const [days, setDays] = useState("7");
   const pools = usePools().data?.items ?? [];
-  const teams = useTeams().data?.items ?? [];
-  const projects = useProjects().data?.items ?? [];
+  const places = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])];
   const queries = useQueryClient();
-  const add = useMutation({
-    mutationFn: () => {
-      const [kind, what] = [of.slice(0, of.indexOf(":")), of.slice(of.indexOf(":") + 1)];
+  const form = useForm({
+    initial: { name: "", scope: "", share: "95", within: "2m", days: "7" },
+    check,
+    send: (values) => {
+      const [kind, name] = (values.scope ?? "").split(/:(.*)/s);
       return post<Target>("/targets", {
-        name,
-        ...(kind ? { [kind]: what } : {}),
-        share: Math.round(Number(share) * 10),
-        within_us: Math.round(Number(within) * UNITS[unit] * 1e6),
-        days: Number(days),
+        name: values.name,
+        ...(kind ? { [kind]: name } : {}),
+        share: Math.round(Number(values.share) * 10),
+        within_us: readTime(values.within ?? ""),
+        days: Number(values.days),
       });
     },
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ["targets"] });
+    done: async () => {
       close();
+      await queries.invalidateQueries({ queryKey: ["targets"] });
     },
   });
-  const field = { size: "sm", bg: "sheet", borderColor: "rule" } as const;
-  const choice = { background: "var(--chakra-colors-sheet)", border: "1px solid var(--chakra-colors-rule)", height: 36, padding: "0 8px", borderRadius: 4 };
+  const scopes = [
+    { value: "", label: "all jobs" },
+    ...pools.map(({ name }) => ({ value: `pool:${name}`, label: `pool ${name}` })),
+    ...places.map(({ path }) => ({ value: `place:${path}`, label: path })),
+  ];
   return (
-    <Box asChild bg="sheet" border="1px solid" borderColor="rule" borderRadius="4px" p="14px 18px" my="14px">
-      <form
-        onSubmit={(event) => {
-          event.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Flex gap="14px" align="flex-end" wrap="wrap">
-          <label>
-            Name
-            <Input {...field} w="12em" name="name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
-          </label>
-          <label>
-            Of
-            <br />
-            <select style={choice} value={of} onChange={(event) => setOf(event.target.value)}>
-              <option value="">all jobs</option>
-              {pools.map((pool) => (
-                <option key={pool.name} value={`pool:${pool.name}`}>
-                  pool {pool.name}
-                </option>
-              ))}
-              {[...teams, ...projects].map((place) => (
-                <option key={place.path} value={`place:${place.path}`}>
-                  {place.path}
-                </option>
-              ))}
-            </select>
-          </label>
-          <label>
-            Share of jobs, %
-            <Input {...field} w="7em" inputMode="decimal" value={share} onChange={(event) => setShare(event.target.value)} />
-          </label>
-          <label>
-            within
-            <Flex gap="4px">
-              <Input {...field} w="5em" inputMode="decimal" value={within} onChange={(event) => setWithin(event.target.value)} />
-              <select style={choice} aria-label="unit" value={unit} onChange={(event) => setUnit(event.target.value as keyof typeof UNITS)}>
-                {Object.keys(UNITS).map((word) => (
-                  <option key={word}>{word}</option>
-                ))}
-              </select>
-            </Flex>
-          </label>
-          <label>
-            over days
-            <Input {...field} w="5em" inputMode="numeric" value={days} onChange={(event) => setDays(event.target.value)} />
-          </label>
-          <Button type="submit" size="sm" bg="heather" color="ground" loading={add.isPending} disabled={name === ""}>
-            Add target
-          </Button>
-        </Flex>
-        {add.error ? <Trouble error={add.error} /> : null}
-      </form>
-    </Box>
+    <FormDialog title="Add a target" form={form} submit="Add target" close={close}>
+      <TextField name="name" label="Name" isRequired autoFocus placeholder="shore-prompt" hint="Letters, digits, - and _." />
+      <SelectField name="scope" label="Scope" options={scopes} hint="The jobs whose waits count." />
+      <Row>
+        <TextField name="share" label="Share of jobs" width="9em" inputMode="decimal" unit="%" />
+        <TextField name="within" label="Wait at most" width="9em" placeholder="2m" hint="Such as 90s or 1h." />
+        <TextField name="days" label="Over the last" width="10em" inputMode="numeric" unit="days" />
+      </Row>
+    </FormDialog>
   );
 }

@@ -7,7 +7,8 @@ import type { TrendFigures, Trends as Data, LongestWait, WeekPattern } from "../
 import { useTrends, useWaits, useWeek } from "../../api/hooks";
 import { Figures, Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
-import { money } from "../../parts/money";
+import { useMoney } from "../../parts/money";
+import { number } from "../../parts/count";
 import { micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { WINDOWS, useAsked } from "./asked";
@@ -17,7 +18,7 @@ import { REASONS, css } from "./reasons";
 import { Reliefs } from "./Reliefs";
 import { Choice, Shown } from "./Shown";
 import { Targets } from "./Targets";
-import { Waiting, stepEnd, waitingRows, when } from "./Waiting";
+import { Waiting, peak, stepEnd, waitingRows, when } from "./Waiting";
 import { MEASURES, WeekGrid, busyShare } from "./WeekGrid";
 
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -71,17 +72,18 @@ function Choices({ asked }: { asked: Asked }) {
 
 function Found({ asked, data }: { asked: Asked; data: Data }) {
   const { whole, before } = data;
+  const money = useMoney();
   const owns = whole.offered_us != null;
   const against = (now: number | undefined, then: number | undefined) =>
     now === undefined || then === undefined || then === 0 ? "" : ` (${now >= then ? "+" : "−"}${Math.abs(Math.round((now / then - 1) * 100))} %)`;
   const cost = whole.cost ?? 0;
   const successes = whole.results.success ?? 0;
   const figures: [string, ReactNode][] = [
-    ["waits", `${whole.wait.count}${against(whole.wait.count, before?.wait.count)}`],
+    ["waits", `${number(whole.wait.count)}${against(whole.wait.count, before?.wait.count)}`],
     ["p50", quantile(whole.wait.p50) || "–"],
     ["p95", `${quantile(whole.wait.p95) || "–"}${against(whole.wait.p95?.value_us, before?.wait.p95?.value_us)}`],
-    ["still waiting", whole.wait.still_waiting],
-    ["jobs ended", `${jobs(whole)}, ${failed(whole)} failed`],
+    ["still waiting", number(whole.wait.still_waiting)],
+    ["jobs ended", `${number(jobs(whole))}, ${number(failed(whole))} failed`],
   ];
   if (owns) figures.push(["utilisation", percent(busyShare(whole)) || "–"]);
   if (cost > 0) {
@@ -92,7 +94,7 @@ function Found({ asked, data }: { asked: Asked; data: Data }) {
     <>
       <Figures figures={figures} />
       <Shown
-        title="Waiting jobs by reason"
+        title={peak(data)}
         file="waiting.csv"
         rows={() => waitingRows(data)}
         chart={
@@ -208,6 +210,7 @@ function Parts({ one }: { one: LongestWait }) {
 const ALONE: Record<string, string> = { pool: "pool", team: "team", project: "project", requirement: "where", supplier: "supplier", image: "image" };
 
 function Groups({ asked, data }: { asked: Asked; data: Data }) {
+  const money = useMoney();
   if (!asked.by) return null;
   const alone = asked.narrow ? undefined : ALONE[asked.by];
   const priced = data.groups.some((group) => (group.figures.cost ?? 0) > 0);
@@ -247,13 +250,13 @@ function Groups({ asked, data }: { asked: Asked; data: Data }) {
             head: asked.by,
             cell: ({ name }) => (alone ? <Link to={`?window=${asked.window}&${new URLSearchParams({ [alone]: name })}`}>{name}</Link> : name),
           },
-          { head: "waits", cell: ({ figures }) => figures.wait.count, right: true },
+          { head: "waits", cell: ({ figures }) => number(figures.wait.count), right: true },
           { head: "p50", cell: ({ figures }) => quantile(figures.wait.p50), right: true },
           { head: "p95", cell: ({ figures }) => quantile(figures.wait.p95), right: true },
           { head: "total wait", cell: ({ figures }) => micros(figures.wait.sum_us), right: true },
           { head: "main reason", cell: ({ figures }) => mostly(figures) },
-          { head: "ended", cell: ({ figures }) => jobs(figures), right: true },
-          { head: "failed", cell: ({ figures }) => failed(figures) || "", right: true },
+          { head: "ended", cell: ({ figures }) => number(jobs(figures)), right: true },
+          { head: "failed", cell: ({ figures }) => (failed(figures) ? number(failed(figures)) : ""), right: true },
           ...(owned ? [{ head: "busy", cell: ({ figures }: Data["groups"][number]) => percent(busyShare(figures)), right: true }] : []),
           ...(priced
             ? [
@@ -300,7 +303,7 @@ function Week({ asked, owns }: { asked: Asked; owns: boolean }) {
       {week.data ? (
         <Flex gap="36px" wrap="wrap">
           {shown.map((measure) => (
-            <Box key={measure.word} flex="1" minW="30em">
+            <Box key={measure.word} flex="1" minW={{ base: "100%", md: "30em" }}>
               <WeekGrid week={week.data} measure={measure} />
             </Box>
           ))}

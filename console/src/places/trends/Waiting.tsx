@@ -2,6 +2,7 @@
 import { Box, Flex } from "@chakra-ui/react";
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import type { Reason, Trends } from "../../api/client";
+import { number } from "../../parts/count";
 import { micros } from "../../parts/time";
 import { REASONS, css } from "./reasons";
 
@@ -55,7 +56,7 @@ export function Waiting({ trends, chosen, choose }: {
           <BarChart
             data={rows}
             barCategoryGap={0}
-            margin={{ top: 10, right: 8, bottom: 0, left: 0 }}
+            margin={{ top: 10, right: 40, bottom: 0, left: 0 }}
             onClick={(state) => {
               const row = rows[Number(state.activeTooltipIndex)];
               if (row) choose(row.step);
@@ -70,7 +71,14 @@ export function Waiting({ trends, chosen, choose }: {
               fontSize={12}
               interval={0}
             />
-            <YAxis width={44} stroke={css("quiet")} fontSize={12} allowDecimals />
+            <YAxis
+              width={56}
+              stroke={css("quiet")}
+              fontSize={12}
+              allowDecimals
+              tickFormatter={(jobs: number) => number(jobs)}
+              label={{ value: "jobs waiting", angle: -90, position: "insideLeft", fill: css("quiet"), fontSize: 12, dx: 4, dy: 34 }}
+            />
             <Tooltip cursor={{ fill: css("rule"), opacity: 0.5 }} isAnimationActive={false} content={<Said stepUs={trends.step_us} />} />
             {used.map(({ reason, tone }) => (
               <Bar key={reason} dataKey={reason} stackId="waiting" fill={css(tone)} isAnimationActive={false} />
@@ -112,6 +120,17 @@ function Said({ active, payload, stepUs }: { active?: boolean; payload?: { paylo
       </Box>
     </Box>
   );
+}
+
+/** What the chart shows: its highest step, and what most waited for then. */
+export function peak(trends: Trends): string {
+  const all = (step: Step) => REASONS.reduce((sum, { reason }) => sum + mean(step, reason, trends.step_us), 0);
+  const highest = trends.steps.reduce<Step | undefined>((best, step) => (best && all(best) >= all(step) ? best : step), undefined);
+  if (!highest || all(highest) < 0.05) return "Waiting jobs by reason: none";
+  const most = REASONS.reduce((best, one) =>
+    mean(highest, one.reason, trends.step_us) > mean(highest, best.reason, trends.step_us) ? one : best,
+  );
+  return `Waiting jobs by reason: most on ${when(highest.at)}, ${number(Number(all(highest).toFixed(1)))} on average, mainly ${most.reason}`;
 }
 
 /** The chart as rows, for the table and the file. */

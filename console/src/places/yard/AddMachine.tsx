@@ -1,42 +1,93 @@
-// Add a machine: makes a ticket, shows the command for this service's address, and turns by itself when the machine
-// connects.
+// Adds a machine: makes a ticket when asked to, shows the command for this service's address, and says when the machine has
+// connected.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
-import { post } from "../../api/client";
+import { post, remove } from "../../api/client";
 import type { MadeTicket } from "../../api/client";
 import { useRunners } from "../../api/hooks";
+import { FormDialog, Modal, More } from "../../parts/form/Form";
+import { Row, TextField } from "../../parts/form/fields";
+import { useForm } from "../../parts/form/state";
+import type { Errors, Values } from "../../parts/form/state";
+import { TIME_ERROR, readCount, readTime, readWords } from "../../parts/form/values";
 import { RunnerMark } from "../../parts/mark";
 import { spoken, useNow } from "../../parts/time";
-import { Awaiting, Trouble } from "../../parts/trouble";
+import { Trouble } from "../../parts/trouble";
+
+const check = (values: Values): Errors => ({
+  uses: readCount(values.uses ?? "") ? undefined : "Enter a whole number, 1 or more.",
+  lifetime: readTime(values.lifetime ?? "") === undefined ? TIME_ERROR : undefined,
+});
 
 export function AddMachine({ pool, close }: { pool: string; close: () => void }) {
-  const { mutate, data: ticket, error } = useMutation({
-    mutationFn: () => post<MadeTicket>(`/pools/${encodeURIComponent(pool)}/tickets`, {}),
+  const [ticket, setTicket] = useState<MadeTicket>();
+  const form = useForm({
+    initial: { uses: "1", lifetime: "1h" },
+    check,
+    send: (values) =>
+      post<MadeTicket>(`/pools/${encodeURIComponent(pool)}/tickets`, {
+        uses: readCount(values.uses ?? ""),
+        lifetime_us: readTime(values.lifetime ?? ""),
+        labels: readWords(values.labels ?? ""),
+        ...(values.names?.trim() ? { names: values.names.trim() } : {}),
+      }),
+    done: setTicket,
   });
-  // One ticket for each time this is opened, however often React mounts it.
-  const [asked, setAsked] = useState(false);
-  useEffect(() => {
-    if (!asked) {
-      setAsked(true);
-      mutate();
-    }
-  }, [asked, mutate]);
+  const title = `Add a machine to ${pool}`;
+  if (ticket) {
+    return (
+      <Modal title={title} close={close} width="860px">
+        <Ticket ticket={ticket} close={close} />
+      </Modal>
+    );
+  }
+  return (
+    <FormDialog title={title} form={form} submit="Create ticket" close={close}>
+      <Box>
+        A ticket admits a machine to the pool. The next step shows the command to run on the machine, which needs outbound
+        access to this address only.
+      </Box>
+      <Row>
+        <TextField name="uses" label="Machines" width="9em" inputMode="numeric" hint="How many may join with it." />
+        <TextField name="lifetime" label="Valid for" width="9em" placeholder="1h" hint="Such as 30m, 1h or 2d." />
+      </Row>
+      <More label="Names and labels">
+        <TextField name="names" label="Names" placeholder="fell-*" hint="What the machines may be called; * stands for anything. Empty: anything." />
+        <TextField name="labels" label="Labels" placeholder="bench" hint="The machines get these labels in addition. Separated by blanks." />
+      </More>
+    </FormDialog>
+  );
+}
+
+function Ticket({ ticket, close }: { ticket: MadeTicket; close: () => void }) {
   const runners = useRunners();
   const now = useNow();
   const [copied, setCopied] = useState(false);
-  const runner = runners.data?.items.find((one) => one.id === ticket?.runner);
-  const joined = runner && runner.state !== "awaited";
-  const connected = joined && runner.state !== "offline";
-  const command = ticket ? `${ticket.install} --work` : "";
+  const revoke = useMutation({ mutationFn: () => remove(`/tickets/${ticket.name}`), onSuccess: close });
+  const runner = runners.data?.items.find((one) => one.id === ticket.runner);
+  const joined = runner && runner.state !== "awaited" ? runner : undefined;
+  const command = `${ticket.install} --work`;
+  const left = spoken(Math.max(0, Math.floor((Date.parse(ticket.expires_at) - now) / 60_000) * 60_000));
   return (
-    <Box bg="sheet" border="1px solid" borderColor="rule" borderRadius="4px" p="14px 18px" my="8px" maxW="72em">
-      {error ? <Trouble error={error} /> : null}
-      {!ticket && !error ? <Awaiting what="a ticket" /> : null}
-      {ticket && !joined ? (
+    <>
+      {joined ? (
+        <Flex gap="10px" align="center" data-testid="machine-joined">
+          <RunnerMark state={joined.state} />
+          {joined.state === "offline" ? (
+            <span>{joined.name} has joined; it is not connected yet.</span>
+          ) : (
+            <span>
+              <Link to={`/runners/${joined.short}`}>{joined.name}</Link> has joined and accepts jobs.
+            </span>
+          )}
+        </Flex>
+      ) : (
         <>
-          <Box mb="6px">Run this on the machine. It downloads pennine-runner from this service, verifies it, joins and accepts jobs. The machine needs outbound access to this address only.</Box>
+          <Box mb="6px">
+            Run this on the machine. It downloads pennine-runner from this service, verifies it, joins and accepts jobs.
+          </Box>
           <Flex align="center" gap="10px">
             <Box
               as="code"
@@ -48,48 +99,36 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
               overflowX="auto"
               whiteSpace="nowrap"
               flex="1"
+              minW="0"
+              tabIndex={0}
             >
               {command}
             </Box>
-            <Button
-              size="sm"
-              variant="outline"
-              borderColor="rule"
-              color="ink"
-              onClick={() => {
-                void navigator.clipboard?.writeText(command).then(() => setCopied(true));
-              }}
-            >
-              {copied ? "Copied" : "Copy"}
+            <Button size="sm" onClick={() => void navigator.clipboard?.writeText(command).then(() => setCopied(true))}>
+              {copied ? "Copied" : "Copy command"}
             </Button>
           </Flex>
           <Box color="quiet" mt="8px">
             As root, <code>--boot</code> instead of <code>--work</code> starts the runner at each boot. If pennine-runner is
             already installed: <code data-testid="join-command-short">{ticket.command} --work</code>
           </Box>
-          <Flex color="quiet" mt="8px" gap="10px">
+          <Flex color="quiet" mt="8px" gap="10px" wrap="wrap">
             <RunnerMark state="awaited" />
-            The ticket admits one machine and expires in{" "}
-            {spoken(Math.max(0, Math.floor((Date.parse(ticket.expires_at) - now) / 60_000) * 60_000))}. This line changes
-            when the machine connects.
+            The ticket {ticket.name} expires in {left}. This line changes when the machine connects.
           </Flex>
         </>
-      ) : null}
-      {joined ? (
-        <Flex gap="10px" align="center" data-testid="machine-joined">
-          <RunnerMark state={runner.state} />
-          {connected ? (
-            <span>
-              <Link to={`/runners/${runner.short}`}>{runner.name}</Link> has joined and accepts jobs.
-            </span>
-          ) : (
-            <span>{runner.name} has joined; it is not connected yet.</span>
-          )}
-        </Flex>
-      ) : null}
-      <Button size="xs" variant="ghost" color="quiet" mt="8px" ml="-8px" onClick={close}>
-        {joined ? "Done" : "Close"}
-      </Button>
-    </Box>
+      )}
+      {revoke.error ? <Trouble error={revoke.error} /> : null}
+      <Flex gap="10px" mt="18px">
+        <Button size="sm" variant={joined ? "solid" : "outline"} onClick={close}>
+          {joined ? "Done" : "Keep ticket and close"}
+        </Button>
+        {joined ? null : (
+          <Button size="sm" variant="surface" loading={revoke.isPending} loadingText="Revoke ticket" onClick={() => revoke.mutate()}>
+            Revoke ticket
+          </Button>
+        )}
+      </Flex>
+    </>
   );
 }

@@ -3,6 +3,7 @@ import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { post, put } from "../../api/client";
 import type { ChangedRunner, Runner } from "../../api/client";
+import { Confirm } from "../../parts/form/Form";
 import { Trouble } from "../../parts/trouble";
 
 const runnersOf = (n: number) => (n === 1 ? "1 runner" : `${n} runners`);
@@ -56,10 +57,6 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
   const losses = ask.data?.flatMap((one) => one.losses) ?? [];
   const act = (wanted: Runner["desired_state"]) => (
     <Button
-      size="xs"
-      variant="outline"
-      borderColor="rule"
-      color="ink"
       loading={change.isPending && change.variables === wanted}
       onClick={() => change.mutate(wanted)}
     >
@@ -72,10 +69,10 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
         {act("pause")}
         {act("drain")}
         {act("work")}
-        <Button size="xs" variant="outline" borderColor="rule" color="ink" loading={ask.isPending} onClick={() => ask.mutate()}>
+        <Button loading={ask.isPending} onClick={() => ask.mutate()}>
           Retire {runnersOf(runners.length)} …
         </Button>
-        <Button size="xs" variant="ghost" color="quiet" onClick={done}>
+        <Button variant="ghost" onClick={done}>
           Clear selection
         </Button>
         {outcome ? (
@@ -86,21 +83,18 @@ export function Bulk({ runners, done }: { runners: Runner[]; done: () => void })
       </Flex>
       {outcome?.failure ? <Trouble error={outcome.failure} /> : null}
       {ask.data ? (
-        <Box role="alertdialog" aria-label="Retire runners" borderLeft="3px solid" borderColor="rust" pl="14px" mt="8px">
-          <Box>
-            {runnersOf(runners.length)} accept no further jobs, their programs end, and their credentials are revoked. Their
-            records stay. {ends.length > 0 ? `${ends.length} jobs end and are retried elsewhere.` : "The runners have no jobs."}
-            {losses.length > 0 ? ` Some jobs of ${losses.map((loss) => loss.project).join(", ")} may be left without a runner.` : ""}
-          </Box>
-          <Flex gap="8px" mt="6px">
-            <Button size="xs" bg="rust" color="ground" loading={retire.isPending} onClick={() => retire.mutate()}>
-              Retire {runnersOf(runners.length)}
-            </Button>
-            <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => ask.reset()}>
-              Cancel
-            </Button>
-          </Flex>
-        </Box>
+        <Confirm
+          title={`Retire ${runnersOf(runners.length)}`}
+          action={`Retire ${runnersOf(runners.length)}`}
+          isPending={retire.isPending}
+          error={retire.data?.failure}
+          confirm={() => retire.mutate()}
+          close={ask.reset}
+        >
+          {runnersOf(runners.length)} accept no further jobs, their programs end, and their credentials are revoked. Their
+          records stay. {ends.length > 0 ? `${ends.length} jobs end and are retried elsewhere.` : "The runners have no jobs."}
+          {losses.length > 0 ? ` Some jobs of ${losses.map((loss) => loss.project).join(", ")} may be left without a runner.` : ""}
+        </Confirm>
       ) : null}
     </Box>
   );

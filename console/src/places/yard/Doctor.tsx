@@ -5,7 +5,7 @@ import { useCheckup } from "../../api/hooks";
 import { VerdictMark } from "../../parts/mark";
 import { Awaiting, Trouble } from "../../parts/trouble";
 
-const RANK: Record<Checkup["verdict"], number> = { bad: 0, doubtful: 1, good: 2 };
+const RANK: Record<Checkup["verdict"], number> = { failed: 0, warning: 1, passed: 2 };
 
 export function Doctor({ runner }: { runner: string }) {
   const { data, error } = useCheckup(runner);
@@ -14,12 +14,12 @@ export function Doctor({ runner }: { runner: string }) {
   return (
     <Box data-testid="doctor">
       {findings.map((finding) => (
-        <Box key={`${finding.check} ${finding.message}`} display="grid" gridTemplateColumns="7em 7em 1fr" columnGap="14px" py="3px" alignItems="start">
+        <Box key={`${finding.check} ${finding.message}`} display="grid" gridTemplateColumns={{ base: "6em 1fr", md: "7em 7em 1fr" }} columnGap="14px" py="3px" alignItems="start">
           <VerdictMark verdict={finding.verdict} />
           <Box color="quiet">{finding.check}</Box>
           <Box>
             {finding.message}
-            {finding.remedy && finding.verdict !== "good" ? <Box>To do: {finding.remedy}</Box> : null}
+            {finding.remedy && finding.verdict !== "passed" ? <Box>To do: {finding.remedy}</Box> : null}
           </Box>
         </Box>
       ))}

@@ -2,6 +2,7 @@
 // be tried before it is changed.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { patch, post } from "../../api/client";
 import type { ChangedPool, Machine, Page, Pool } from "../../api/client";
@@ -10,9 +11,11 @@ import { Lead } from "../../parts/answer";
 import { KeptInFile } from "../../parts/kept";
 import { Heading, List } from "../../parts/list";
 import { MachineMark } from "../../parts/mark";
-import { money } from "../../parts/money";
+import { useMoney } from "../../parts/money";
+import { SearchBox, contains, useSearch } from "../../parts/search";
 import { Ago, Since, micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { AddMachine } from "./AddMachine";
 import { PoolPolicy } from "./PoolPolicy";
 import { Relief } from "./Relief";
 
@@ -51,13 +54,16 @@ export default function PoolPage() {
             {WINDOWS.map(([length, word]) => (
               <Button
                 key={length}
-                size="xs"
-                variant="outline"
-                color="ink"
-                borderColor={minutes === length ? "ink" : "rule"}
-                bg={minutes === length ? "hollow" : "transparent"}
                 aria-pressed={minutes === length}
-                onClick={() => setAsked({ minutes: String(length) }, { replace: true })}
+                onClick={() =>
+                  setAsked(
+                    (now) => {
+                      now.set("minutes", String(length));
+                      return now;
+                    },
+                    { replace: true },
+                  )
+                }
               >
                 {word}
               </Button>
@@ -65,7 +71,7 @@ export default function PoolPage() {
           </Flex>
         }
       >
-        Demand over capacity
+        Demand and capacity, in slots
       </Heading>
       {relief.data ? <Relief relief={relief.data} /> : relief.error ? <Trouble error={relief.error} /> : <Awaiting what="the relief" />}
       {pool.supply ? <Supplied pool={pool} /> : <Brought pool={pool} />}
@@ -73,13 +79,18 @@ export default function PoolPage() {
   );
 }
 
-/** People bring the machines of this pool. */
+/** The machines of this pool are added by people. */
 function Brought({ pool }: { pool: Pool }) {
+  const [adding, setAdding] = useState(false);
   return (
-    <Box mt="20px" color="quiet" maxW="60em">
-      Machines of this pool are brought by people. To have them made when jobs want them, name a supplier:{" "}
-      <Box as="code" fontFamily="mono">{`pennine pool set ${pool.name} --supplier NAME --ceiling 4`}</Box>
-    </Box>
+    <>
+      <Heading beside={<Button onClick={() => setAdding(true)}>Add a machine</Button>}>Machines</Heading>
+      <Box color="quiet" maxW="60em">
+        People add the machines of this pool. To have them ordered when jobs need them, name a supplier:{" "}
+        <Box as="code" fontFamily="mono">{`pennine pool set ${pool.name} --supplier NAME --ceiling 4`}</Box>
+      </Box>
+      {adding ? <AddMachine pool={pool.name} close={() => setAdding(false)} /> : null}
+    </>
   );
 }
 
@@ -99,35 +110,46 @@ function Supplied({ pool }: { pool: Pool }) {
     mutationFn: (machine: string) => post<Machine>(`/machines/${machine}/stop`, {}),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["machines"] }),
   });
+  const money = useMoney();
+  const decided = useSearch("decisions");
+  const sought = useSearch("machines");
+  const found = (decisions.data?.items ?? []).filter((one) => contains(decided, one.message, one.verb));
+  const shown = (machines.data?.items ?? []).filter((one) =>
+    contains(sought, one.name, one.short, one.state, one.reason, one.runner_short, one.zone),
+  );
   const error = machines.error ?? decisions.error ?? start.error ?? pause.error ?? stop.error;
-  const button = { size: "xs", variant: "outline", color: "ink", borderColor: "rule" } as const;
   return (
     <>
       {error ? <Trouble error={error} /> : null}
       <Flex gap="48px" align="flex-start" wrap="wrap">
-        <Box flex="3" minW="34em">
-          <Heading>Decisions</Heading>
+        <Box flex="3" minW={{ base: "100%", lg: "34em" }}>
+          <Heading
+            beside={<SearchBox name="decisions" label="Search decisions" placeholder="Text of a decision" width="16em" isMain={false} />}
+          >
+            Decisions
+          </Heading>
           <List
-            rows={decisions.data?.items.slice(0, 14) ?? []}
+            rows={found.slice(0, decided ? 50 : 14)}
             id={(one) => `${one.at} ${one.message}`}
-            empty="No decisions yet."
+            empty={decided ? "No decisions match." : "No decisions yet."}
             columns={[
               { head: "when", cell: (one) => <Ago at={one.at} />, width: "9em" },
               { head: "decision", cell: (one) => one.message, wrap: true },
             ]}
           />
         </Box>
-        <Box flex="2" minW="24em">
+        <Box flex="2" minW={{ base: "100%", lg: "24em" }}>
           <PoolPolicy pool={pool} />
         </Box>
       </Flex>
       <Heading
         beside={
-          <Flex gap="8px">
-            <Button {...button} loading={start.isPending} onClick={() => start.mutate()}>
+          <Flex gap="8px" wrap="wrap">
+            <SearchBox name="machines" label="Search machines" placeholder="Name, state or zone" width="16em" />
+            <Button loading={start.isPending} onClick={() => start.mutate()}>
               Start machine
             </Button>
-            <Button {...button} loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
+            <Button loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
               {pool.paused ? "Resume pool" : "Pause pool"}
             </Button>
           </Flex>
@@ -136,23 +158,23 @@ function Supplied({ pool }: { pool: Pool }) {
         Machines
       </Heading>
       <List
-        rows={machines.data?.items ?? []}
+        rows={shown}
         id={(one) => one.id}
-        empty="No machines now. Machines are ordered when jobs need them."
+        empty={sought ? "No machines match." : "No machines now. Machines are ordered when jobs need them."}
         columns={[
           { head: "machine", cell: (one) => one.name },
           { head: "state", cell: (one) => <MachineMark state={one.state} />, width: "8em" },
           { head: "for", cell: (one) => <Since at={one.since} />, right: true },
-          { head: "why", cell: (one) => one.reason },
+          { head: "reason", cell: (one) => one.reason, isMinor: true },
           { head: "runner", cell: (one) => <Link to={`/runners/${one.runner_short}`}>{one.runner_short}</Link> },
-          { head: "boot time", cell: (one) => came(one), right: true },
+          { head: "boot time", cell: (one) => bootTime(one), right: true, isMinor: true },
           { head: "cost", cell: (one) => money(one.cost), right: true },
-          { head: "zone", cell: (one) => one.zone ?? "" },
+          { head: "zone", cell: (one) => one.zone ?? "", isMinor: true },
           {
             head: "",
             cell: (one) =>
               one.state === "releasing" ? null : (
-                <Button {...button} aria-label={`Stop ${one.name}`} onClick={() => stop.mutate(one.id)}>
+                <Button aria-label={`Stop ${one.name}`} onClick={() => stop.mutate(one.id)}>
                   Stop
                 </Button>
               ),
@@ -164,6 +186,6 @@ function Supplied({ pool }: { pool: Pool }) {
   );
 }
 
-/** From its order to its runner's first word. */
-const came = (machine: Machine) =>
+/** From the order to the first connection of its runner. */
+const bootTime = (machine: Machine) =>
   machine.joined_at ? micros((Date.parse(machine.joined_at) - Date.parse(machine.ordered_at)) * 1000) : "";

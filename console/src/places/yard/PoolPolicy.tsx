@@ -1,62 +1,44 @@
-// How many machines a pool has: its policy, tried first ("what if the ceiling were 8 now?") and then changed.
-import { Box, Button, Flex, Input } from "@chakra-ui/react";
+// How many machines a pool has: its policy, and a form that shows the resulting decisions before the policy changes.
+import { Box, Button } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { patch } from "../../api/client";
-import type { ChangedPool, Pool } from "../../api/client";
+import { send } from "../../api/client";
+import type { ChangedPool, Pool, Schemas } from "../../api/client";
+import { FormDialog } from "../../parts/form/Form";
+import { useForm } from "../../parts/form/state";
+import { KeptInFile } from "../../parts/kept";
 import { Heading } from "../../parts/list";
-import { money } from "../../parts/money";
+import { useMoney } from "../../parts/money";
 import { micros } from "../../parts/time";
 import { Trouble } from "../../parts/trouble";
-
-const FIELDS = ["floor", "spare", "ceiling"] as const;
-type Field = (typeof FIELDS)[number];
-
-const SAID: Record<Field, string> = {
-  floor: "floor",
-  spare: "spare",
-  ceiling: "ceiling",
-};
+import { SupplyFields } from "./SupplyFields";
+import { checkSupply, supplyChange, supplyValues, writeTimes } from "./supply";
 
 export function PoolPolicy({ pool }: { pool: Pool }) {
   const supply = pool.supply!;
-  const [typed, setTyped] = useState<Partial<Record<Field, string>>>({});
-  const queries = useQueryClient();
-  const changed = FIELDS.filter((field) => typed[field] !== undefined && typed[field] !== String(supply[field]));
-  const wanted = Object.fromEntries(changed.map((field) => [field, Number(typed[field])]));
-  const ask = (preview: boolean) =>
-    patch<ChangedPool>(`/pools/${encodeURIComponent(pool.name)}`, { supply: wanted, preview, accept_losses: true });
-  const foresee = useMutation({ mutationFn: () => ask(true) });
-  const change = useMutation({
-    mutationFn: () => ask(false),
-    onSuccess: () => {
-      setTyped({});
-      foresee.reset();
-      void queries.invalidateQueries({ queryKey: ["pools"] });
-    },
-  });
-  const foreseen = foresee.data?.decisions ?? [];
+  const money = useMoney();
+  const [changing, setChanging] = useState(false);
   const budget = [
     supply.budget?.day != null ? `${money(supply.budget.day)} a day` : "",
     supply.budget?.month != null ? `${money(supply.budget.month)} a month` : "",
   ].filter(Boolean);
   const facts: [string, string][] = [
-    ["from", [supply.supplier, supply.image, supply.size].filter(Boolean).join(", ")],
+    ["supplier", [supply.supplier, supply.image, supply.size].filter(Boolean).join(", ")],
     ["kind", supply.single_use ? "single-use (one job per machine)" : `standing, ${supply.slots} ${supply.slots === 1 ? "slot" : "slots"} each`],
+    ["floor", `${supply.floor}`],
+    ["ceiling", `${supply.ceiling}`],
+    ["spare", `${supply.spare}`],
     ["dwell", micros(supply.dwell_us)],
     ["price per hour", money(pool.standing?.price ?? 0)],
     ["budget", budget.join(", ") || "none"],
-    ...(supply.week?.times ?? []).map((times): [string, string] => [
-      times.days.join(" "),
-      `${times.from} to ${times.until} ${supply.week?.zone || "UTC"}:${times.floor == null ? "" : ` floor ${times.floor}`}${times.spare == null ? "" : ` spare ${times.spare}`}`,
-    ]),
+    ...(supply.week?.times ?? []).map((times): [string, string] => ["weekly", `${writeTimes(times)} (${supply.week?.zone || "UTC"})`]),
   ];
   return (
     <>
-      <Heading>Policy</Heading>
+      <Heading beside={<Button onClick={() => setChanging(true)}>Change policy</Button>}>Policy</Heading>
       <Box as="dl" display="grid" gridTemplateColumns="8.5em 1fr" rowGap="3px">
         {facts.map(([name, value]) => (
-          <Box key={name} display="contents">
+          <Box key={`${name} ${value}`} display="contents">
             <Box as="dt" color="quiet">
               {name}
             </Box>
@@ -64,54 +46,51 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
           </Box>
         ))}
       </Box>
-      <Flex gap="14px" mt="12px">
-        {FIELDS.map((field) => (
-          <Box key={field} as="label">
-            <Box fontSize="13px">
-              {field} <Box as="span" color="quiet">{SAID[field]}</Box>
-            </Box>
-            <Input
-              size="sm"
-              w="7em"
-              bg="sheet"
-              borderColor="rule"
-              inputMode="numeric"
-              aria-label={field}
-              value={typed[field] ?? String(supply[field])}
-              onChange={(event) => {
-                foresee.reset();
-                setTyped({ ...typed, [field]: event.target.value.replace(/\D/g, "") });
-              }}
-            />
-          </Box>
-        ))}
-      </Flex>
-      <Flex gap="10px" mt="10px" align="center">
-        <Button
-          size="sm"
-          variant="outline"
-          borderColor="rule"
-          color="ink"
-          disabled={changed.length === 0}
-          loading={foresee.isPending}
-          onClick={() => foresee.mutate()}
-        >
+      {changing ? <ChangePolicy pool={pool} close={() => setChanging(false)} /> : null}
+    </>
+  );
+}
+
+function ChangePolicy({ pool, close }: { pool: Pool; close: () => void }) {
+  const queries = useQueryClient();
+  // What was read when the form was opened: a policy that changes meanwhile is not overwritten.
+  const [{ before, version }] = useState({ before: supplyValues(pool.supply), version: pool.settings_version });
+  const ask = (supply: Partial<Schemas["SupplyChange"]>, preview: boolean) =>
+    send<ChangedPool>("PATCH", `/pools/${encodeURIComponent(pool.name)}`, { supply, preview, accept_losses: true }, version);
+  const form = useForm({
+    initial: before,
+    check: checkSupply,
+    send: (values) => ask(supplyChange(values, before), false),
+    done: async () => {
+      await queries.invalidateQueries({ queryKey: ["pools"] });
+      close();
+    },
+  });
+  const preview = useMutation({ mutationFn: () => ask(supplyChange(form.values, before), true) });
+  const decisions = preview.data?.decisions ?? [];
+  return (
+    <FormDialog
+      title={`Change the policy of ${pool.name}`}
+      form={form}
+      submit="Change policy"
+      close={close}
+      width="720px"
+      beside={
+        <Button size="sm" loading={preview.isPending} loadingText="Preview decisions" onClick={() => preview.mutate()}>
           Preview decisions
         </Button>
-        {foresee.data ? (
-          <Button size="sm" bg="heather" color="ground" loading={change.isPending} onClick={() => change.mutate()}>
-            Change policy
-          </Button>
-        ) : null}
-      </Flex>
-      {foresee.error ?? change.error ? <Trouble error={foresee.error ?? change.error} /> : null}
-      {foresee.data ? (
-        <Box mt="8px" role="status" data-testid="foreseen">
-          {foreseen.length === 0
+      }
+    >
+      <KeptInFile kind="pool" name={pool.name} />
+      <SupplyFields />
+      {preview.error ? <Trouble error={preview.error} /> : null}
+      {preview.data ? (
+        <Box role="status" data-testid="foreseen">
+          {decisions.length === 0
             ? "No machines would be ordered or released now."
-            : foreseen.map((one) => <Box key={one.message}>Decision: {one.message}.</Box>)}
+            : decisions.map((one) => <Box key={one.message}>Decision: {one.message}.</Box>)}
         </Box>
       ) : null}
-    </>
+    </FormDialog>
   );
 }

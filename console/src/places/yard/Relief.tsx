@@ -1,8 +1,8 @@
 // A pool's relief: the skyline's drawing, large, with the ceiling, what was decided, and the money below.
 import { Box, Flex } from "@chakra-ui/react";
 import type { Relief as ReliefData } from "../../api/client";
-import { money } from "../../parts/money";
-import { LevelTable, Terraces, WIDTH, across, topOf } from "../../parts/terraces";
+import { useMoney } from "../../parts/money";
+import { Cursor, LevelKeys, LevelTable, Terraces, WIDTH, across, topOf, useCursor } from "../../parts/terraces";
 import { spoken } from "../../parts/time";
 
 const HEIGHT = 210;
@@ -15,8 +15,8 @@ const SIGNS: Record<string, { path: string; tone: string; word: string }> = {
   probe: { path: "M0 6 6 6 3 0z", tone: "moss", word: "ordered" },
   release: { path: "M0 0 6 0 3 6z", tone: "gritstone", word: "released" },
   drain: { path: "M0 0 6 0 3 6z", tone: "gritstone", word: "released" },
-  "give-up": { path: "M0 0 6 6M6 0 0 6", tone: "rust", word: "gave up" },
-  "hold-back": { path: "M0 2h6v2h-6z", tone: "rust", word: "held back" },
+  "give-up": { path: "M0 0 6 6M6 0 0 6", tone: "rust", word: "stopped trying" },
+  "hold-back": { path: "M0 2h6v2h-6z", tone: "rust", word: "could not order" },
 };
 
 /** Round numbers up to the top: three or four of them. */
@@ -27,6 +27,8 @@ function ticks(top: number): number[] {
 
 export function Relief({ relief }: { relief: ReliefData }) {
   const { steps, window_us: windowUs } = relief;
+  const money = useMoney();
+  const cursor = useCursor(steps, windowUs);
   const ceiling = relief.ceiling_slots ?? undefined;
   const top = Math.max(topOf(steps), Math.min(ceiling ?? 0, 3 * topOf(steps)));
   const y = (slots: number) => HEIGHT - (slots / top) * (HEIGHT - 12);
@@ -41,14 +43,25 @@ export function Relief({ relief }: { relief: ReliefData }) {
   return (
     <Box position="relative" overflow="hidden">
       <Flex gap="8px">
-        <Box position="relative" w="30px" h={`${HEIGHT}px`} color="quiet" fontSize="12px" aria-hidden="true">
+        <Box position="relative" w="30px" flex="none" h={`${HEIGHT}px`} color="quiet" fontSize="12px" aria-hidden="true">
           {ticks(top).map((tick) => (
             <Box key={tick} position="absolute" right="2px" top={`${y(tick) - 9}px`}>
               {tick}
             </Box>
           ))}
         </Box>
-        <Box flex="1" bg="hollow" css={{ "& svg": { display: "block" } }}>
+        <Box
+          flex="1"
+          minW="0"
+          position="relative"
+          bg="hollow"
+          css={{ "& svg": { display: "block" } }}
+          tabIndex={0}
+          role="group"
+          aria-label="Chart of demand and capacity. Arrow keys show earlier values."
+          {...cursor.handlers}
+        >
+          <Cursor part={cursor.part} step={cursor.step} />
           <svg
             width="100%"
             height={HEIGHT + MARKS + MONEY}
@@ -103,18 +116,13 @@ export function Relief({ relief }: { relief: ReliefData }) {
         ))}
       </Flex>
       <Flex ml="38px" mt="4px" gap="16px" wrap="wrap" color="quiet" fontSize="13px">
-        <Key color="heather">executing</Key>
-        <Key color="mossWash">idle</Key>
-        <Key color="gritstoneWash">coming</Key>
-        <Key color="brackenWash" line="bracken">
-          jobs it could take
-        </Key>
+        <LevelKeys />
         {ceiling === undefined ? null : (
           <>
             <span>- - ceiling ({ceiling} slots)</span>
-            <span>▲ ordered ▼ released ✕ gave up ▬ held back</span>
+            <span>▲ ordered ▼ released ✕ stopped trying ▬ could not order</span>
             <Key color="bracken">
-              cost of machines: {money(spent)} in this period, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
+              bars: cost of machines: {money(spent)} in this period, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
               this month
             </Key>
           </>
@@ -125,10 +133,10 @@ export function Relief({ relief }: { relief: ReliefData }) {
   );
 }
 
-function Key({ color, line, children }: { color: string; line?: string; children: React.ReactNode }) {
+function Key({ color, children }: { color: string; children: React.ReactNode }) {
   return (
     <Flex as="span" align="center" gap="6px">
-      <Box as="span" w="14px" h="10px" bg={color} borderTop={line ? "2px solid" : undefined} borderColor={line} />
+      <Box as="span" w="14px" h="10px" bg={color} />
       <span>{children}</span>
     </Flex>
   );

@@ -7,16 +7,16 @@ import type { Runner } from "../../api/client";
 import { useNext, useRunner, useRunnerTime } from "../../api/hooks";
 import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
-import { Heading, List } from "../../parts/list";
+import { Folded, Heading, List } from "../../parts/list";
 import { RunnerMark } from "../../parts/mark";
 import { Ago, Since, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { Doctor } from "./Doctor";
+import { Overrides } from "./Overrides";
 import { PlanMaintenance } from "./PlanMaintenance";
 import { Retire } from "./Retire";
-import { Settings } from "./Settings";
 import { Hours, Legend, Strip } from "./Strip";
-import { TakeBack } from "./TakeBack";
+import { TakeOver } from "./TakeOver";
 
 /** How much time the strip shows, and how wide it is. */
 const HOURS = 24;
@@ -40,9 +40,7 @@ export default function RunnerPage() {
   const act = (label: string, wanted: Runner["desired_state"]) => (
     <Button
       size="sm"
-      variant="outline"
-      borderColor="rule"
-      color="ink"
+      loadingText={label}
       loading={change.isPending && change.variables === wanted}
       onClick={() => change.mutate(wanted)}
     >
@@ -52,9 +50,10 @@ export default function RunnerPage() {
   return (
     <>
       <Lead>
-        {runner.name} in the pool {runner.pool} is {runner.state}: {runner.reason}.
+        {runner.name} in the pool {runner.pool} is {runner.state}
+        {runner.reason && runner.reason !== "connected" ? `: ${runner.reason}` : ""}.
       </Lead>
-      <Flex gap="22px" mt="10px" align="center" color="quiet">
+      <Flex columnGap="22px" rowGap="4px" mt="10px" align="center" color="quiet" wrap="wrap">
         <RunnerMark state={runner.state} />
         <span>
           for <Since at={runner.since} />
@@ -71,7 +70,7 @@ export default function RunnerPage() {
       </Flex>
       {runner.description ? <Box mt="6px">{runner.description}</Box> : null}
       {runner.state === "retired" || runner.state === "awaited" ? null : (
-        <Flex gap="10px" mt="10px" align="start">
+        <Flex gap="10px" mt="10px" align="start" wrap="wrap">
           {runner.desired_state === "work" ? (
             <>
               {act("Pause", "pause")}
@@ -80,23 +79,25 @@ export default function RunnerPage() {
           ) : (
             act("Resume", "work")
           )}
-          <TakeBack runner={runner} />
+          <TakeOver runner={runner} />
           <Retire runner={runner} />
         </Flex>
       )}
       {change.error ? <Trouble error={change.error} /> : null}
       <Heading beside={<Legend />}>The last {HOURS} hours</Heading>
-      <Hours from={from} until={until} width={WIDTH} />
-      <Strip
-        theme={theme}
-        time={time}
-        from={from}
-        until={until}
-        width={WIDTH}
-        height={Math.max(26, 16 * Math.max(1, time?.lanes.length ?? runner.slots))}
-      />
+      <Box overflowX="auto" tabIndex={0} role="group" aria-label={`The last ${HOURS} hours by slot`}>
+        <Hours from={from} until={until} width={WIDTH} />
+        <Strip
+          theme={theme}
+          time={time}
+          from={from}
+          until={until}
+          width={WIDTH}
+          height={Math.max(26, 16 * Math.max(1, time?.lanes.length ?? runner.slots))}
+        />
+      </Box>
       <Flex gap="48px" align="flex-start" wrap="wrap">
-        <Box flex="1" minW="26em">
+        <Box flex="1" minW={{ base: "100%", md: "26em" }}>
           <Heading>Executing now</Heading>
           <List
             rows={runner.executing}
@@ -111,7 +112,7 @@ export default function RunnerPage() {
           />
         </Box>
         {away ? null : (
-          <Box flex="1" minW="26em">
+          <Box flex="1" minW={{ base: "100%", md: "26em" }}>
             <Heading>Next in line</Heading>
             <List
               rows={next.data?.items ?? []}
@@ -138,12 +139,11 @@ export default function RunnerPage() {
       {runner.state === "retired" ? null : (
         <>
           <Heading>Overrides</Heading>
-          <Settings runner={runner} />
+          <Overrides runner={runner} />
         </>
       )}
       {time && time.states.length > 0 ? (
-        <>
-          <Heading>State history</Heading>
+        <Folded heading="State history" count={time.states.length}>
           <List
             rows={[...time.states].reverse().slice(0, 30)}
             id={(one) => one.from}
@@ -151,12 +151,12 @@ export default function RunnerPage() {
             columns={[
               { head: "state", cell: (one) => <RunnerMark state={one.state} />, width: "9em" },
               { head: "since", cell: (one) => <Ago at={one.from} />, width: "10em" },
-              { head: "why", cell: (one) => one.reason, wrap: true },
+              { head: "reason", cell: (one) => one.reason, wrap: true },
             ]}
           />
-        </>
+        </Folded>
       ) : null}
-      <Heading>Labels and facts</Heading>
+      <Folded heading="Labels and facts" count={runner.labels.length + runner.pool_labels.length + Object.keys(runner.facts).length}>
       <Box mb="8px">{[...runner.labels, ...runner.pool_labels].join(", ") || "no labels"}</Box>
       <Box as="dl" display="grid" gridTemplateColumns="repeat(auto-fill, minmax(15em, 1fr))" rowGap="4px">
         {Object.entries(runner.facts).map(([fact, value]) => (
@@ -168,6 +168,7 @@ export default function RunnerPage() {
           </Flex>
         ))}
       </Box>
+      </Folded>
     </>
   );
 }

@@ -227,7 +227,7 @@ export function Legend() {
   return (
     <Box display="flex" gap="16px" color="quiet" fontSize="13px" flexWrap="wrap">
       <Patterns />
-      {sample("executes", <rect {...all} fill="var(--chakra-colors-heather)" />)}
+      {sample("executing", <rect {...all} fill="var(--chakra-colors-heather)" />)}
       {sample(
         "failed",
         <>

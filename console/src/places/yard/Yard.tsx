@@ -1,19 +1,24 @@
 // Yard: pools and their runners, what each did over the last hours, and what can be done to many of them at once.
-import { Box, Button, Flex, Input } from "@chakra-ui/react";
+import { Box, Button, Flex } from "@chakra-ui/react";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { memo, useCallback, useDeferredValue, useMemo, useRef, useState } from "react";
+import { Suspense, lazy, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Maintenance, Pool, Runner } from "../../api/client";
 import { useFittingRunners, useMaintenance, usePools, useRunnerTime, useYard } from "../../api/hooks";
 import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
 import { RunnerMark } from "../../parts/mark";
+import { SearchBox, useSearch } from "../../parts/search";
 import { Since, Until, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
-import { AddMachine } from "./AddMachine";
-import { AddPool } from "./AddPool";
 import { Bulk } from "./Bulk";
 import { Hours, Legend, Strip } from "./Strip";
+
+const AddMachine = lazy(() => import("./AddMachine").then(({ AddMachine }) => ({ default: AddMachine })));
+const AddPool = lazy(() => import("./AddPool").then(({ AddPool }) => ({ default: AddPool })));
+
+/** What is being added: a machine to a pool, or a pool. */
+type Adding = { pool: string | null };
 
 /** How much time a strip shows. */
 const HOURS = 12;
@@ -50,11 +55,11 @@ export default function Yard() {
   const pools = usePools();
   const runners = useYard();
   const maintenance = useMaintenance();
-  const [adding, setAdding] = useState<string | null>(null);
-  const [typed, setTyped] = useState("");
+  const [adding, setAdding] = useState<Adding | null>(null);
   const [states, setStates] = useState<ReadonlySet<Runner["state"]>>(new Set());
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
-  const filter = useDeferredValue(typed.trim());
+  const filter = useSearch();
+  const addMachine = useCallback((pool: string) => setAdding({ pool }), []);
   const fitting = useFittingRunners(filter);
   const all = runners.data?.items;
   const choose = useCallback((id: string) => setChosen((chosen) => toggle(chosen, id)), []);
@@ -88,23 +93,13 @@ export default function Yard() {
   return (
     <>
       {error ? <Trouble error={error} /> : null}
-      <Flex align="flex-start" gap="24px">
-        <Box flex="1">
+      <Flex align="flex-start" columnGap="24px" rowGap="10px" wrap="wrap">
+        <Box flex="1" minW={{ base: "100%", md: "20em" }}>
           <Lead>{lead(pools.data.items)}</Lead>
         </Box>
-        <Input
-          data-filter
-          placeholder="Name or requirement: gcc >= 12 and not bench"
-          aria-label="Filter runners"
-          size="sm"
-          w="25em"
-          bg="sheet"
-          borderColor="rule"
-          value={typed}
-          onChange={(event) => setTyped(event.target.value)}
-        />
-        <Button size="sm" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding("pool")}>
-          Add pool
+        <SearchBox label="Search runners" placeholder="Name or requirement: gcc >= 12 and not bench" width="27em" />
+        <Button size="sm" onClick={() => setAdding({ pool: null })}>
+          Add a pool
         </Button>
       </Flex>
       {fitting.error && shown.length === 0 ? <Trouble error={fitting.error} /> : null}
@@ -112,11 +107,6 @@ export default function Yard() {
         {STATES.filter((state) => counts(state) > 0).map((state) => (
           <Button
             key={state}
-            size="xs"
-            variant="outline"
-            borderColor={states.has(state) ? "ink" : "rule"}
-            bg={states.has(state) ? "hollow" : "transparent"}
-            color="ink"
             aria-pressed={states.has(state)}
             onClick={() => setStates(toggle(states, state))}
           >
@@ -126,18 +116,25 @@ export default function Yard() {
         <Box flex="1" />
         <Legend />
       </Flex>
-      {adding === "pool" ? <AddPool close={() => setAdding(null)} /> : null}
+      {adding ? (
+        <Suspense fallback={<Awaiting what="the form" />}>
+          {adding.pool === null ? (
+            <AddPool close={() => setAdding(null)} />
+          ) : (
+            <AddMachine pool={adding.pool} close={() => setAdding(null)} />
+          )}
+        </Suspense>
+      ) : null}
       {picked.length > 0 ? <Bulk runners={picked} done={() => setChosen(new Set())} /> : null}
       {lines.length === 0 && pools.data.items.length > 0 ? (
         <Box color="quiet" py="18px">
-          No runners match.
+          No runners match. Shorten or clear the search.
         </Box>
       ) : null}
-      <Box css={LINE} mt="8px">
+      <Box css={LINE} mt="8px" overflowX={{ base: "auto", lg: "visible" }}>
       <Lines
         lines={lines}
-        adding={adding}
-        setAdding={setAdding}
+        addMachine={addMachine}
         chosen={chosen}
         choose={choose}
         windows={maintenance.data?.items ?? NONE}
@@ -151,15 +148,14 @@ const PLACED = { position: "absolute", left: 0, right: 0, top: 0 } as const;
 
 type LinesProps = {
   lines: Line[];
-  adding: string | null;
-  setAdding: (what: string | null) => void;
+  addMachine: (pool: string) => void;
   chosen: ReadonlySet<string>;
   choose: (id: string) => void;
   windows: Maintenance[];
 };
 
 /** The lines that can be seen, of however many there are. */
-function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps) {
+function Lines({ lines, addMachine, chosen, choose, windows }: LinesProps) {
   const list = useRef<HTMLDivElement>(null);
   const virtual = useWindowVirtualizer({
     count: lines.length,
@@ -182,7 +178,7 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
   const from = until - HOURS * 3_600_000;
   const theme = useTheme();
   return (
-    <div ref={list} style={{ position: "relative", height: virtual.getTotalSize() }} role="table" aria-rowcount={lines.length}>
+    <div ref={list} style={{ position: "relative", height: virtual.getTotalSize() }} role="list" aria-label="Pools and their runners">
       {items.map((item) => {
         const line = lines[item.index];
         if (!line) return null;
@@ -190,12 +186,13 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
         return (
           <div
             key={item.key}
-            // Only a pool's head changes its height, when a machine is added to it.
+            // Only a pool's head changes its height: it wraps where there is little room.
             ref={runner || line.empty ? undefined : virtual.measureElement}
             data-index={item.index}
             data-pool={runner || line.empty ? undefined : pool.name}
-            role="row"
-            aria-rowindex={item.index + 1}
+            role="listitem"
+            aria-setsize={lines.length}
+            aria-posinset={item.index + 1}
             style={{ ...PLACED, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
           >
             {runner ? (
@@ -216,8 +213,7 @@ function Lines({ lines, adding, setAdding, chosen, choose, windows }: LinesProps
             ) : (
               <PoolHead
                 pool={pool}
-                adding={adding === pool.name}
-                setAdding={setAdding}
+                addMachine={addMachine}
                 from={from}
                 until={until}
                 window={windows.find((one) => one.pool === pool.name)}
@@ -234,18 +230,17 @@ const GRID = `22px minmax(120px, 1.1fr) 110px ${WIDTH}px 64px minmax(170px, 2fr)
 
 type HeadProps = {
   pool: Pool;
-  adding: boolean;
-  setAdding: (what: string | null) => void;
+  addMachine: (pool: string) => void;
   from: number;
   until: number;
   window: Maintenance | undefined;
 };
 
-function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
+function PoolHead({ pool, addMachine, from, until, window }: HeadProps) {
   const about = [pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that require it"];
   return (
     <Box>
-      <Flex align="baseline" gap="16px" pt="20px" pb="4px">
+      <Flex align="baseline" columnGap="16px" rowGap="4px" pt="20px" pb="4px" wrap="wrap">
         <Box as="h2" fontSize="16px" fontWeight="600">
           <Link to={`/pools/${pool.name}`}>{pool.name}</Link>
         </Box>
@@ -260,11 +255,10 @@ function PoolHead({ pool, adding, setAdding, from, until, window }: HeadProps) {
             <Until at={window.on ? window.until : window.from} />: {window.reason}
           </Box>
         ) : null}
-        <Button size="xs" variant="outline" borderColor="rule" color="ink" onClick={() => setAdding(pool.name)}>
+        <Button onClick={() => addMachine(pool.name)} aria-label={`Add a machine to ${pool.name}`}>
           Add a machine
         </Button>
       </Flex>
-      {adding ? <AddMachine pool={pool.name} close={() => setAdding(null)} /> : null}
       <Box
         display="grid"
         gridTemplateColumns={GRID}

@@ -333,7 +333,7 @@ fn details(runner: &Runner, now: Moment) -> String {
     for finding in runner
         .findings
         .iter()
-        .filter(|one| one.verdict > Verdict::Good)
+        .filter(|one| one.verdict > Verdict::Passed)
     {
         text += &format!(
             "  {}: {}: {}\n",

@@ -363,7 +363,7 @@ impl Tracked {
         }
         if self.left {
             let reason = match (state, single_use) {
-                (MachineState::Joined, true) => "its one job is done",
+                (MachineState::Joined, true) => "its job is finished",
                 (MachineState::Joined, false) => "its runner has left",
                 _ => "its runner was retired before it joined",
             };
@@ -408,7 +408,7 @@ impl Tracked {
             (Availability::Takes, _) => Use::Busy,
             (_, 0) if load.drains => finished(
                 if single_use {
-                    "its one job is done"
+                    "its job is finished"
                 } else {
                     "it was drained and has finished"
                 },

@@ -1,6 +1,7 @@
 //! What machines cost: exact sums of price times time.
 
 use super::supply::{day_after, day_and_month};
+use crate::count::grouped;
 use crate::dispatch::Price;
 use crate::time::Moment;
 use jiff::tz::TimeZone;
@@ -27,14 +28,13 @@ use utoipa::ToSchema;
 pub struct Money(pub u64);
 
 impl fmt::Display for Money {
-    /// With two decimals, or as many as it takes where it is less than one hundredth.
+    /// For people: with two decimals, rounded down, and `under 0.01` for what is less than that.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (whole, rest) = (self.0 / 1_000_000, self.0 % 1_000_000);
         if self.0 > 0 && self.0 < 10_000 {
-            let text = format!("{rest:06}");
-            write!(f, "0.{}", text.trim_end_matches('0'))
+            f.write_str("under 0.01")
         } else {
-            write!(f, "{whole}.{:02}", rest / 10_000)
+            write!(f, "{}.{:02}", grouped(whole), rest / 10_000)
         }
     }
 }
@@ -243,6 +243,7 @@ mod tests {
     fn money_is_written_with_two_decimals_unless_it_is_less() {
         assert_eq!(Money(12_500_000).to_string(), "12.50");
         assert_eq!(Money(0).to_string(), "0.00");
-        assert_eq!(Money(1_200).to_string(), "0.0012");
+        assert_eq!(Money(1_200).to_string(), "under 0.01");
+        assert_eq!(Money(1_234_567_890).to_string(), "1,234.56");
     }
 }

@@ -634,7 +634,7 @@ fn a_single_use_machine_is_replaced_when_its_job_begins_and_goes_when_it_ends() 
     assert_eq!(world.there_in(1), 2, "its successor is on its way");
     world.run(70);
     assert_eq!(world.there_in(1), 1, "the first is gone");
-    assert_eq!(world.notes("release"), ["released 1: its one job is done"]);
+    assert_eq!(world.notes("release"), ["released 1: its job is finished"]);
 }
 
 #[test]

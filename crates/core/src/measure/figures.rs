@@ -4,6 +4,7 @@ use super::cell::{ByReason, Cell, at_reason};
 use super::rank::{PerMille, Ranked, nearest};
 use super::work_span::{MachineTime, Offered, WorkSpan};
 use crate::capacity::Money;
+use crate::count::grouped;
 use crate::dispatch::Reason;
 use crate::lifecycle::job::Outcome;
 use crate::time::{Micros, Moment, spoken};
@@ -262,7 +263,10 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
     let (Some(median), Some(most)) = (wait.p50, wait.p95) else {
         return match figures.jobs() {
             0 => format!("No data on {whose} in this period."),
-            jobs => format!("{jobs} {whose} ended, and none became ready in this period."),
+            jobs => format!(
+                "{} {whose} ended, and none became ready in this period.",
+                grouped(jobs)
+            ),
         };
     };
     let describe = |one: Quantile| {
@@ -271,7 +275,7 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
     };
     let mut text = format!(
         "{} {whose}: median wait {}, 95th percentile {}{}.",
-        wait.count,
+        grouped(wait.count),
         describe(median),
         describe(most),
         if most.few {
@@ -296,7 +300,7 @@ pub fn answer(figures: &WindowFigures, before: Option<&WindowFigures>, whose: &s
         } else {
             "wait"
         };
-        text += &format!(" {} still {s}.", wait.still_waiting);
+        text += &format!(" {} still {s}.", grouped(wait.still_waiting));
     }
     if let Some(earlier) = before.and_then(|before| before.wait.p95) {
         text += &format!(" Previous period: 95th percentile {}.", describe(earlier));

@@ -7,6 +7,7 @@ use crate::views::measures::target_standings;
 use crate::views::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
+use pennine_core::count::grouped;
 use pennine_core::dispatch::{Entity, Reason};
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::job::JobState;
@@ -62,8 +63,8 @@ pub async fn all(
             };
             let message = format!(
                 "Target {name} at risk: {} of {} jobs waited longer than {within} in the last hour{breaks}.",
-                hour.late,
-                hour.decided(),
+                grouped(hour.late),
+                grouped(hour.decided()),
             );
             found.push(condition(
                 AlertKind::TargetAtRisk,
@@ -76,10 +77,10 @@ pub async fn all(
         if standing.state == TargetState::Missed {
             let message = format!(
                 "Target {name} missed: {} of {} jobs waited longer than {within} in the last {} (allowed: {}).",
-                standing.window.late,
-                standing.window.decided(),
+                grouped(standing.window.late),
+                grouped(standing.window.decided()),
                 spoken(promise.window()),
-                standing.allowed,
+                grouped(standing.allowed),
             );
             found.push(condition(
                 AlertKind::TargetMissed,

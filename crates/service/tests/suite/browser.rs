@@ -7,7 +7,7 @@ use thirtyfour::prelude::*;
 
 pub async fn sign_in(browser: &Browser, service: &Service) {
     browser.page.goto(&service.url).await.unwrap();
-    browser.fill("#token", &service.token).await;
+    browser.fill("input[name=token]", &service.token).await;
     browser.click("Sign in").await;
     browser.find("[data-testid=answer]").await;
 }
@@ -39,6 +39,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
     // Add a machine: the page shows the command, we run it as it stands.
     browser.find("a[href='/yard']").await.click().await.unwrap();
     browser.click("Add a machine").await;
+    browser.click("Create ticket").await;
     let command = browser
         .text_when("[data-testid=join-command-short]", |text| {
             text.contains("--ticket")
@@ -69,17 +70,20 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
         "{joined}"
     );
 
+    browser.click("Done").await;
+    browser.no_dialog().await;
+
     // Submit a job and watch its log arrive.
     browser.find("a[href='/runs']").await.click().await.unwrap();
     browser.click("Submit a job").await;
     browser.fill("input[name=where]", "linux and").await;
     browser
         .fill(
-            "input[name=script]",
+            "textarea[name=command]",
             "echo hello from the console; sleep 2; echo and good bye",
         )
         .await;
-    browser.click("Submit").await;
+    browser.click("Submit job").await;
     let refused = browser
         .text_when("[role=alert]", |text| !text.is_empty())
         .await;
@@ -90,7 +94,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
         .send_keys(" has bash")
         .await
         .unwrap();
-    browser.click("Submit").await;
+    browser.click("Submit job").await;
     browser
         .text_when("[data-testid=log]", |text| {
             text.contains("hello from the console")

@@ -65,7 +65,7 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     assert!(row.contains("buoy-prompt") && row.contains("few"), "{row}");
     let made = service.client.targets().await.unwrap().items;
     assert_eq!((made.len(), &*made[0].name), (1, "buoy-prompt"));
-    browser.click("Remove").await;
+    browser.click("Remove …").await;
     browser.click("Remove target").await;
     browser
         .text_when("main", |text| text.contains("No targets yet"))

@@ -44,7 +44,8 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
         })
         .await;
     // What would it be with more?
-    browser.fill("input[aria-label=ceiling]", "3").await;
+    browser.click("Change policy").await;
+    browser.fill("input[name=ceiling]", "3").await;
     browser.click("Preview decisions").await;
     browser
         .text_when("[data-testid=foreseen]", |text| {
@@ -52,6 +53,7 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
         })
         .await;
     browser.click("Change policy").await;
+    browser.no_dialog().await;
     browser
         .text_when("main", |text| {
             text.contains("ordered 2") && text.contains("slipway-3")

@@ -128,23 +128,25 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
         .find("canvas[role=img][aria-label^='1 job since']")
         .await;
     // What people set, set and taken back.
-    browser
-        .fill("input[aria-label='To what']", "beside the tank")
-        .await;
     browser.click("Set override").await;
+    browser.fill("input[name=value]", "beside the tank").await;
+    browser.click("Set override").await;
+    browser.no_dialog().await;
     until("the description is set", || async {
         let runner = service.client.runner("wave-bench").await.ok()?;
         (runner.description == "beside the tank").then_some(())
     })
     .await;
+    browser.click("Set override").await;
     browser
-        .find("select[aria-label='Setting'] option:nth-child(3)")
+        .find("select[name=kind] option[value=label]")
         .await
         .click()
         .await
         .unwrap();
-    browser.fill("input[aria-label='To what']", "cabled").await;
+    browser.fill("input[name=value]", "cabled").await;
     browser.click("Set override").await;
+    browser.no_dialog().await;
     let has = async || {
         let runner = service.client.runner("wave-bench").await.ok()?;
         Some(runner.labels == ["cabled"])
@@ -156,10 +158,10 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
     })
     .await;
     // Maintenance, planned and called off.
-    browser
-        .fill("input[aria-label='Reason']", "new water")
-        .await;
-    browser.click("Schedule").await;
+    browser.click("Schedule maintenance").await;
+    browser.fill("input[name=reason]", "new water").await;
+    browser.click("Schedule maintenance").await;
+    browser.no_dialog().await;
     browser.click("End maintenance").await;
     until("no maintenance is left", || async {
         let left = service.client.maintenance().await.ok()?;
@@ -168,7 +170,7 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
     .await;
     // Taken back from the job that has it.
     browser.click("Take over runner …").await;
-    browser.fill("input[aria-label=Reason]", "it leaks").await;
+    browser.fill("input[name=reason]", "it leaks").await;
     browser.click("Take over wave-bench").await;
     service.runner_when("wave-bench", RunnerState::Paused).await;
     let taken = |job: &Job| {
@@ -176,6 +178,7 @@ async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set
         message.is_some_and(|message| message.ends_with("it leaks"))
     };
     service.job_when(&first, "was taken from it", taken).await;
+    browser.no_dialog().await;
     browser.click("Resume").await;
     for name in [&first, &second] {
         service.done(name).await;

@@ -201,7 +201,7 @@ async fn a_single_use_machine_of_the_cloud_takes_one_job_and_leaves() {
     let made = machines(&service, Some(ALL)).await;
     let used: Vec<_> = made
         .iter()
-        .filter(|one| one.reason == "its one job is done")
+        .filter(|one| one.reason == "its job is finished")
         .collect();
     assert_eq!(used.len(), 4, "{made:?}");
     // The cloud's price for the size, by the time from order to end.

@@ -323,7 +323,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     let checked = until("the service knows from where it is connected", || async {
         let checked = service.client.check_runner("fell-01").await.ok()?;
         let (verdict, text) = finding(&checked, "connection")?;
-        (verdict == "good" && text.contains("connected from 127.0.0.1")).then_some(checked)
+        (verdict == "passed" && text.contains("connected from 127.0.0.1")).then_some(checked)
     })
     .await;
     assert!(
@@ -347,11 +347,11 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     let checked = service.client.check_runner("fell-01").await.unwrap();
     let (verdict, text) = finding(&checked, "connection").unwrap();
     assert!(
-        verdict == "bad" && text.contains("closed its connection"),
+        verdict == "failed" && text.contains("closed its connection"),
         "{text}"
     );
     let (verdict, text) = finding(&checked, "host").unwrap();
-    assert!(verdict == "good" && text.contains("answers"), "{text}");
+    assert!(verdict == "passed" && text.contains("answers"), "{text}");
     let down = runner.say(&["doctor"]);
     assert_eq!(down.status.code(), Some(1));
     assert!(
@@ -416,7 +416,7 @@ async fn a_machine_on_which_everything_fails_is_pointed_out() {
         .iter()
         .find(|one| one.check == "jobs")
         .unwrap();
-    assert_eq!(jobs.verdict.to_string(), "bad");
+    assert_eq!(jobs.verdict.to_string(), "failed");
     assert!(
         jobs.message.starts_with("3 of the last 3 attempts"),
         "{}",

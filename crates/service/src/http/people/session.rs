@@ -23,6 +23,7 @@ fn signed_in(
         name,
         role,
         installation: app.installation.name.clone(),
+        currency: app.config.currency.clone(),
         version: env!("CARGO_PKG_VERSION").into(),
         until,
     }

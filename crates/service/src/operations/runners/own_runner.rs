@@ -85,7 +85,7 @@ pub async fn leave(
 async fn leave_used_up(app: &App, id: RunnerId) -> Result<ChangedRunner> {
     let mut connection = app.store.get().await?;
     let now = app.clock.now();
-    runner::retire(&mut connection, id, "its one job is done", now).await?;
+    runner::retire(&mut connection, id, "its job is finished", now).await?;
     app.runner_cache.runner_gone(id);
     app.feed.kick();
     let runner = views::runners::runner::one(&mut connection, id).await?;

@@ -93,7 +93,7 @@ pub async fn accept_session(
     // How many slots are used does not matter here: what is stored is whether it takes work.
     let (desired_state, reason) = match known.desired_state.0 {
         DesiredState::Work if sent.leaving => (DesiredState::Drain, "its program is to stop"),
-        desired_state => (desired_state, "it is connected"),
+        desired_state => (desired_state, "connected"),
     };
     let seen = RunnerEvent::Seen {
         desired_state,

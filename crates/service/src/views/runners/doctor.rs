@@ -57,7 +57,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     findings.extend(of_jobs(row, &lately));
     match row.reported.0.findings.as_slice() {
         [] if row.state.is_connected() => {
-            findings.push(Finding::good("machine", "self-checks passed"))
+            findings.push(Finding::passed("machine", "self-checks passed"))
         }
         told => findings.extend(told.iter().cloned()),
     }
@@ -83,33 +83,33 @@ fn of_connection(row: &Runner, seen: Option<&LastHeard>, now: Moment) -> Finding
         spoken(now.since(seen.seen_at.0))
     });
     match (row.state.0, seen) {
-        (RunnerState::Retired, _) => Finding::bad(check, "it is retired")
+        (RunnerState::Retired, _) => Finding::failed(check, "retired")
             .remedy("join its machine again with a new ticket, if it is needed"),
         (RunnerState::Awaited, _) => {
             let remedy =
                 "run the command that came with the ticket on the machine, or add another ticket";
-            Finding::doubtful(check, "no machine has used its ticket yet")
+            Finding::warning(check, "no machine has used its ticket yet")
                 .remedy(format!("{remedy}: pennine ticket add --pool {}", row.pool))
         }
-        (RunnerState::Offline, None) => Finding::bad(check, "it has joined and never connected")
+        (RunnerState::Offline, None) => Finding::failed(check, "joined, but never connected")
             .remedy("on the machine: pennine-runner work, or sudo pennine-runner service install"),
         (RunnerState::Offline, Some(seen)) => {
             let text = format!("last poll {ago} ago{from}; {}", row.state_reason);
             let remedy = if row.state_reason.contains("was stopped") {
-                "it was stopped normally: start it on the machine (pennine-runner work, or systemctl start)"
+                "stopped normally: start it on the machine (pennine-runner work, or systemctl start)"
             } else if seen.closed_at.is_some() {
-                "its program ended unexpectedly: it was killed, or the machine was shut down. See its own log (log/ in its folder), and run pennine-runner doctor on the machine"
+                "the program ended unexpectedly: it was killed, or the machine was shut down. See its own log (log/ in its folder), and run pennine-runner doctor on the machine"
             } else {
                 "the machine hangs, or has lost network or power: reach it another way, then run pennine-runner doctor"
             };
-            Finding::bad(check, text).remedy(remedy)
+            Finding::failed(check, text).remedy(remedy)
         }
         (_, Some(seen)) if seen.closed_at.is_some() => {
-            let text = format!("it closed its connection{from} {ago} ago");
-            Finding::doubtful(check, text)
-                .remedy("it becomes offline unless it reconnects within seconds")
+            let text = format!("closed its connection{from} {ago} ago");
+            Finding::warning(check, text)
+                .remedy("wait: the runner goes offline unless it reconnects within seconds")
         }
-        _ => Finding::good(check, format!("connected{from}; last poll {ago} ago")),
+        _ => Finding::passed(check, format!("connected{from}; last poll {ago} ago")),
     }
 }
 
@@ -126,11 +126,11 @@ async fn of_machine(seen: Option<&LastHeard>) -> Option<Finding> {
     let whence = format!("{peer}, its last known address,");
     Some(if answers {
         let text = format!("{whence} answers: the machine, or a device in front of it, is up");
-        Finding::good("host", text)
+        Finding::passed("host", text)
     } else {
         let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
-        Finding::doubtful("host", text)
-            .remedy("it is switched off or disconnected, or a firewall blocks the service")
+        Finding::warning("host", text)
+            .remedy("the machine is switched off or disconnected, or a firewall blocks the service")
     })
 }
 
@@ -139,47 +139,47 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
     let call = |verb: &str| format!("pennine runner {verb} {}", row.name);
     if let Some(window) = yard.window_of(row.id.0, row.pool_id.0) {
         let text = format!(
-            "it accepts no jobs during maintenance until {} ({}, scheduled by {})",
+            "under maintenance until {} ({}, scheduled by {}): accepts no jobs",
             window.until_at.0, window.reason, window.created_by
         );
         return Some(
-            Finding::doubtful("accepts jobs", text)
+            Finding::warning("accepts jobs", text)
                 .remedy(format!("pennine maintenance end {}", window.short())),
         );
     }
-    let doubtful =
-        |text: &str, remedy: String| Some(Finding::doubtful("accepts jobs", text).remedy(remedy));
+    let warning =
+        |text: &str, remedy: String| Some(Finding::warning("accepts jobs", text).remedy(remedy));
     match row.desired_state.0 {
         DesiredState::Pause => {
-            return doubtful("it is paused: it accepts no new jobs", call("resume"));
+            return warning("paused: accepts no new jobs", call("resume"));
         }
         DesiredState::Drain => {
-            let text = "it is draining: it finishes its jobs and accepts no new ones";
-            return doubtful(text, call("resume"));
+            let text = "draining: finishes its jobs and accepts no new ones";
+            return warning(text, call("resume"));
         }
         DesiredState::Work => {}
     }
     let pool = pool?;
     if pool.pool.paused {
         let name = &pool.pool.name;
-        let text = format!("its pool {name} is paused");
-        return doubtful(&text, format!("pennine pool set {name} --resume"));
+        let text = format!("the pool {name} is paused");
+        return warning(&text, format!("pennine pool set {name} --resume"));
     }
     let text = format!("{} of {} slots are used", row.used(), row.slots());
     let connected = row.state.is_connected();
-    connected.then(|| Finding::good("accepts jobs", text))
+    connected.then(|| Finding::passed("accepts jobs", text))
 }
 
 fn of_version(program: &str) -> Finding {
     let here = env!("CARGO_PKG_VERSION");
     if program == here {
-        Finding::good(
+        Finding::passed(
             "version",
             format!("pennine-runner {program}, the same as the service"),
         )
     } else {
         let text = format!("pennine-runner {program}, the service is {here}");
-        Finding::doubtful("version", text).remedy(
+        Finding::warning("version", text).remedy(
             "they are compatible; install the service's version with join.sh when convenient",
         )
     }
@@ -187,12 +187,12 @@ fn of_version(program: &str) -> Finding {
 
 fn of_credential(app: &App, age: Duration) -> Finding {
     let most = app.config.limits.credential_age();
-    let text = format!("its credential is {} old", spoken(age));
+    let text = format!("the credential is {} old", spoken(age));
     if age > most + most / 2 {
-        Finding::doubtful("credential", text)
-            .remedy("it renews its credential itself once it is connected")
+        Finding::warning("credential", text)
+            .remedy("start the runner: it renews its credential once it is connected")
     } else {
-        Finding::good("credential", text)
+        Finding::passed("credential", text)
     }
 }
 
@@ -211,10 +211,10 @@ fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
     if errors * 2 > of && !before.is_empty() {
         let message = last.message.as_deref().unwrap_or("no reason was reported");
         let text = format!("{text}; last: {message}");
-        return Some(Finding::bad("jobs", text).remedy(format!(
+        return Some(Finding::failed("jobs", text).remedy(format!(
             "pennine runner drain {} before it takes more",
             row.name
         )));
     }
-    Some(Finding::new("jobs", Verdict::Good, text))
+    Some(Finding::new("jobs", Verdict::Passed, text))
 }

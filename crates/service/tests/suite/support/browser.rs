@@ -6,6 +6,9 @@ use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 
+/// A dialog that is open.
+pub const DIALOG: &str = "[role=dialog], [role=alertdialog]";
+
 /// A browser with one page.
 pub struct Browser {
     pub page: WebDriver,
@@ -73,6 +76,16 @@ impl Browser {
         browser
     }
 
+    /// Gives the page a viewport of this size, as that of another device.
+    pub async fn resize(&self, width: u32, height: u32) {
+        let metrics = serde_json::json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
+        let devtools = self.page.cdp();
+        let sized = devtools
+            .send_raw("Emulation.setDeviceMetricsOverride", metrics)
+            .await;
+        sized.expect("the browser takes another size");
+    }
+
     /// Waits for an element and returns it.
     pub async fn find(&self, css: &str) -> WebElement {
         let begun = std::time::Instant::now();
@@ -110,10 +123,15 @@ impl Browser {
         text
     }
 
-    /// Clicks the button that says this.
+    /// Clicks the button that says this, in the dialog where one is open.
     pub async fn click(&self, says: &str) {
         until(&format!("a button says {says}"), || async {
-            let path = format!("//button[normalize-space()='{says}']");
+            let within = if self.page.find(By::Css(DIALOG)).await.is_ok() {
+                "//*[@role='dialog' or @role='alertdialog']"
+            } else {
+                ""
+            };
+            let path = format!("{within}//button[normalize-space()='{says}']");
             self.page
                 .find(By::XPath(path))
                 .await
@@ -121,6 +139,42 @@ impl Browser {
                 .click()
                 .await
                 .ok()
+        })
+        .await;
+    }
+
+    /// Types on the keyboard, wherever the focus is.
+    pub async fn keys(&self, keys: impl Into<TypingData>) {
+        let focused = self
+            .page
+            .active_element()
+            .await
+            .expect("something has the focus");
+        focused.send_keys(keys).await.expect("it takes keys");
+    }
+
+    /// Presses Tab until the focus is on what has this name: that of a field, or the words of a button or link.
+    pub async fn tab_to(&self, name: &str) {
+        let script = "const on = document.activeElement; \
+             return on.getAttribute('name') ?? on.getAttribute('aria-label') ?? on.textContent.trim()";
+        let mut passed = Vec::new();
+        for _ in 0..150 {
+            self.keys(Key::Tab + "").await;
+            let on = self.page.execute(script, vec![]).await.expect("an element");
+            let on: String = on.convert().expect("a name");
+            if on == name {
+                return;
+            }
+            passed.push(on);
+        }
+        panic!("Tab never leads to {name}, only to {passed:?}");
+    }
+
+    /// Waits until no dialog is open.
+    pub async fn no_dialog(&self) {
+        until("the dialog is closed", || async {
+            let open = self.page.find(By::Css(DIALOG)).await;
+            open.is_err().then_some(())
         })
         .await;
     }

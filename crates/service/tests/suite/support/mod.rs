@@ -7,7 +7,7 @@ mod ear;
 mod runner;
 mod service;
 
-pub use browser::Browser;
+pub use browser::{Browser, DIALOG};
 pub use cloud::StandinCloud;
 pub use cutter::Cutter;
 pub use ear::{Ear, Heard};
