@@ -177,7 +177,7 @@ it("opening the form for a machine makes no ticket; its button makes one", async
   expect((await screen.findByTestId("join-command")).textContent).toBe("curl … | sh -s --work");
   expect(sent[0]).toMatchObject({ method: "POST", path: "/api/v1/pools/staithe/tickets", body: { uses: 1, lifetime_us: 3_600e6 } });
   await userEvent.click(screen.getByRole("button", { name: "Revoke ticket" }));
-  await waitFor(() => expect(sent.at(-1)).toMatchObject({ method: "DELETE", path: "/api/v1/tickets/t-7" }));
+  await waitFor(() => expect(sent.at(-1)).toMatchObject({ method: "POST", path: "/api/v1/tickets/t-7/revoke" }));
 });
 
 describe("the skyline", () => {
@@ -188,7 +188,7 @@ describe("the skyline", () => {
     page(<Skyline steps={steps as never} windowUs={3_600e6} height={48} />);
     const skyline = screen.getByTestId("skyline");
     expect(skyline.getAttribute("aria-label")).toContain("Last hour: now 3 jobs wait, 2 executing, 1 slot idle, 0 coming; at most 1,500 waited.");
-    expect(skyline.textContent).toContain("30 min ago");
+    expect(screen.getByText("30 min ago")).toBeTruthy();
     skyline.focus();
     await userEvent.keyboard("{Home}");
     expect(screen.getByTestId("cursor").textContent).toBe("1 h ago: 0 waiting, 2 executing, 1 idle, 0 coming");

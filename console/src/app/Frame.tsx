@@ -69,7 +69,7 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
             <Button variant="ghost" onClick={() => setTheme(turnTheme())} aria-label={theme === "dark" ? "Light theme" : "Dark theme"}>
               {theme === "dark" ? "Light" : "Dark"}
             </Button>
-            <Button variant="ghost" onClick={() => keys.show(true)} aria-label="Keyboard shortcuts">
+            <Button variant="ghost" onClick={() => keys.show(true)} aria-label="Keys: keyboard shortcuts">
               Keys
             </Button>
             <Button variant="ghost" onClick={() => void signOut()}>

@@ -27,46 +27,45 @@ export function Skyline({ steps, windowUs, height }: SkylineProps) {
     `${counted(last.idle, "slot")} idle, ${number(last.coming)} coming; at most ${number(most)} waited.`;
   return (
     <Box position="relative" bg="hollow" h={`${height}px`} overflow="hidden" css={{ "& svg": { display: "block" } }}>
+      <svg width="100%" height={height} viewBox={`0 0 ${WIDTH} ${height}`} preserveAspectRatio="none" aria-hidden="true">
+        <Terraces steps={steps} windowUs={windowUs} y={y} ground={height} />
+      </svg>
+      {MARKS.map((part) => (
+        <Box
+          key={part}
+          position="absolute"
+          bottom="0"
+          h="15px"
+          pl="3px"
+          borderLeft="1px solid"
+          borderColor="edge"
+          fontSize="11px"
+          lineHeight="15px"
+          color="ink"
+          aria-hidden="true"
+          pointerEvents="none"
+          style={{ left: `${(1 - part) * 100}%` }}
+        >
+          <Label>{Math.round(minutes * part)} min ago</Label>
+        </Box>
+      ))}
+      <Flex position="absolute" top="2px" left="8px" gap="14px" fontSize="11px" color="ink" aria-hidden="true" pointerEvents="none">
+        <Label>{window}</Label>
+        <Box display={{ base: "none", md: "block" }}>
+          <Label>
+            <LevelKeys />
+          </Label>
+        </Box>
+        <Label>up to {counted(Math.ceil(top), "slot")}</Label>
+      </Flex>
+      <Cursor part={cursor.part} step={cursor.step} />
       <Link
         to="/"
         aria-label={`Now. ${label} Arrow keys show earlier values.`}
         data-testid="skyline"
-        style={{ display: "block", height, position: "relative", outlineOffset: "-3px" }}
+        style={{ position: "absolute", inset: 0, outlineOffset: "-3px" }}
         {...cursor.handlers}
-      >
-        <svg width="100%" height={height} viewBox={`0 0 ${WIDTH} ${height}`} preserveAspectRatio="none" aria-hidden="true">
-          <Terraces steps={steps} windowUs={windowUs} y={y} ground={height} />
-        </svg>
-        {MARKS.map((part) => (
-          <Box
-            key={part}
-            position="absolute"
-            bottom="0"
-            h="15px"
-            pl="3px"
-            borderLeft="1px solid"
-            borderColor="edge"
-            fontSize="11px"
-            lineHeight="15px"
-            color="ink"
-            aria-hidden="true"
-            pointerEvents="none"
-            style={{ left: `${(1 - part) * 100}%` }}
-          >
-            <Label>{Math.round(minutes * part)} min ago</Label>
-          </Box>
-        ))}
-        <Flex position="absolute" top="2px" left="8px" gap="14px" fontSize="11px" color="ink" aria-hidden="true" pointerEvents="none">
-          <Label>{window}</Label>
-          <Box display={{ base: "none", md: "block" }}>
-            <Label>
-              <LevelKeys />
-            </Label>
-          </Box>
-          <Label>up to {counted(Math.ceil(top), "slot")}</Label>
-        </Flex>
-        <Cursor part={cursor.part} step={cursor.step} />
-      </Link>
+      />
       <LevelTable steps={steps} caption={label} />
     </Box>
   );

@@ -1,5 +1,6 @@
 // A form on a page or in a dialog. Enter sends it, Escape closes the dialog, errors stand at their fields.
 import { Box, Button, CloseButton, Dialog, Flex, Portal } from "@chakra-ui/react";
+import { useEffect, useState } from "react";
 import type { ReactNode } from "react";
 import { Trouble } from "../trouble";
 import { FormContext } from "./state";
@@ -48,6 +49,11 @@ type ModalProps = { title: string; close: () => void; children: ReactNode; width
 
 /** What is open above the page until it is closed. */
 export function Modal({ title, close, children, width, isAlert }: ModalProps) {
+  // A dialog leaves the page together with what opened it: the focus goes back to where it was.
+  const [before] = useState(() => document.activeElement);
+  useEffect(() => () => {
+    if (before instanceof HTMLElement && before.isConnected) before.focus();
+  }, [before]);
   return (
     <Dialog.Root
       open

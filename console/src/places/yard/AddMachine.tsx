@@ -4,7 +4,7 @@ import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { post, remove } from "../../api/client";
+import { post } from "../../api/client";
 import type { MadeTicket } from "../../api/client";
 import { useRunners } from "../../api/hooks";
 import { FormDialog, Modal, More } from "../../parts/form/Form";
@@ -65,7 +65,7 @@ function Ticket({ ticket, close }: { ticket: MadeTicket; close: () => void }) {
   const runners = useRunners();
   const now = useNow();
   const [copied, setCopied] = useState(false);
-  const revoke = useMutation({ mutationFn: () => remove(`/tickets/${ticket.name}`), onSuccess: close });
+  const revoke = useMutation({ mutationFn: () => post(`/tickets/${ticket.name}/revoke`), onSuccess: close });
   const runner = runners.data?.items.find((one) => one.id === ticket.runner);
   const joined = runner && runner.state !== "awaited" ? runner : undefined;
   const command = `${ticket.install} --work`;

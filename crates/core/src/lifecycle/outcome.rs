@@ -171,12 +171,12 @@ pub fn runner_loss(
     let silence = now.since(last_contact.map_or(led_since, |last_contact| last_contact.at));
     let closed_at = last_contact.and_then(|last_contact| last_contact.closed_at);
     if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
-        let reason = "it closed its connection and did not reconnect";
+        let reason = "closed its connection and did not reconnect";
         return Some(reason.to_owned());
     }
     (silence > SILENCE).then(|| {
         format!(
-            "it has not reported for {}; its connection was not closed: the machine or the network is gone",
+            "no report for {}; the connection was not closed: the machine or the network is gone",
             spoken(silence)
         )
     })

@@ -1,6 +1,6 @@
 //! The HTTP interface itself.
 
-use crate::support::Service;
+use crate::support::{Service, refusal};
 use pennine_client::JobListFilter;
 use pennine_wire::{NewJob, Problem};
 use reqwest::{Method, Response, StatusCode, header};
@@ -268,6 +268,74 @@ async fn a_write_sent_twice_with_one_key_is_made_once() {
         .submit(&corrected, Some("again"))
         .await
         .expect("a refusal does not use the key up");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn jobs_are_listed_by_project_by_team_and_by_a_text_in_them() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let first = service.submit("gcc >= 12", "true").await;
+    let second = service.submit("plotter", "true").await;
+    let found = async |filter: JobListFilter| -> Vec<String> {
+        let page = service.client.jobs(&filter, None, 10).await.unwrap();
+        page.items.into_iter().map(|job| job.name).collect()
+    };
+    let search = async |text: &str| {
+        let search = Some(text.to_owned());
+        found(JobListFilter {
+            search,
+            ..JobListFilter::default()
+        })
+        .await
+    };
+    assert_eq!(search("PLOTTER").await, [second.clone()], "in any case");
+    assert_eq!(search(&first).await, [first.clone()], "by name");
+    assert_eq!(
+        search("firmware").await,
+        [second.clone(), first.clone()],
+        "by project"
+    );
+    assert_eq!(
+        search("gcc >= 12").await,
+        [first.clone()],
+        "with blanks and signs"
+    );
+    assert_eq!(
+        search("100%_").await,
+        Vec::<String>::new(),
+        "no letter is a wildcard"
+    );
+    let project = Some("buoy".to_owned());
+    let of_project = JobListFilter {
+        project,
+        ..JobListFilter::default()
+    };
+    assert_eq!(found(of_project).await.len(), 2);
+    let team = Some("firmware".to_owned());
+    let of_team = JobListFilter {
+        team: team.clone(),
+        ..JobListFilter::default()
+    };
+    assert_eq!(found(of_team).await.len(), 2);
+    let unknown = JobListFilter {
+        team: Some("harbour".into()),
+        ..JobListFilter::default()
+    };
+    let problem = refusal(service.client.jobs(&unknown, None, 10).await);
+    assert_eq!(problem.field.as_deref(), Some("team"), "{problem:?}");
+    let both = JobListFilter {
+        team,
+        project: Some("buoy".into()),
+        ..JobListFilter::default()
+    };
+    let problem = refusal(service.client.jobs(&both, None, 10).await);
+    assert_eq!(problem.status, 422, "{problem:?}");
+    let long = JobListFilter {
+        search: Some("x".repeat(201)),
+        ..JobListFilter::default()
+    };
+    let problem = refusal(service.client.jobs(&long, None, 10).await);
+    assert_eq!(problem.field.as_deref(), Some("search"), "{problem:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

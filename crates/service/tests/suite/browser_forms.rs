@@ -12,7 +12,7 @@ async fn error_at(browser: &Browser, field: &str) -> String {
 
 /// Replaces the text of the field that has the focus.
 async fn replace(browser: &Browser, text: &str) {
-    browser.keys(Key::Control + "a").await;
+    browser.control('a').await;
     browser.keys(text).await;
 }
 
@@ -117,10 +117,11 @@ async fn signing_in_and_adding_a_pool_a_machine_and_a_job_need_no_pointer() {
     browser.keys("bench and").await;
     browser.tab_to("command").await;
     browser.keys("make check").await;
-    browser.keys(Key::Control + Key::Enter).await;
+    browser.control(Key::Enter).await;
     assert!(error_at(&browser, "where").await.contains("column"));
     has_focus(&browser, "where").await;
-    browser.keys(Key::End + " has gcc").await;
+    browser.keys(Key::End + "").await;
+    browser.keys(" has gcc").await;
     enter(&browser).await;
     browser.no_dialog().await;
     let facts = browser

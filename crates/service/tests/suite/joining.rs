@@ -355,7 +355,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
     let down = runner.say(&["doctor"]);
     assert_eq!(down.status.code(), Some(1));
     assert!(
-        output_text(&down).contains("bad       runner"),
+        output_text(&down).contains("failed    runner"),
         "{}",
         output_text(&down)
     );

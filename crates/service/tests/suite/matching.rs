@@ -1,7 +1,6 @@
 //! Who runs where, and why not: shares, limits, seats, reach, giving up, and actions on many jobs at once.
 
-use crate::support::{Runner, Service, until};
-use pennine_client::ClientError;
+use crate::support::{Runner, Service, refusal, until};
 use pennine_core::dispatch::{Band, Reason};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
@@ -9,7 +8,7 @@ use pennine_core::time::Micros;
 use pennine_core::wait::Span;
 use pennine_wire::{
     Action, BulkAction, Job, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTrial, PlaceChange,
-    PoolChange, Problem, SeatChange, TakeBack, WaitExplanation,
+    PoolChange, SeatChange, TakeBack, WaitExplanation,
 };
 use reqwest::Method;
 use std::time::Duration;
@@ -26,11 +25,6 @@ fn job(project: &str, requirement: &str, script: &str) -> NewJob {
 /// Runs until the file is there.
 fn held_until(file: &std::path::Path) -> String {
     format!("while [ ! -e {} ]; do sleep 0.02; done", file.display())
-}
-
-fn refusal<T: std::fmt::Debug>(result: Result<T, ClientError>) -> Problem {
-    let error = result.expect_err("it is refused");
-    error.problem().expect("by the service").clone()
 }
 
 trait Waiting {

@@ -145,12 +145,16 @@ impl Browser {
 
     /// Types on the keyboard, wherever the focus is.
     pub async fn keys(&self, keys: impl Into<TypingData>) {
-        let focused = self
-            .page
-            .active_element()
-            .await
-            .expect("something has the focus");
-        focused.send_keys(keys).await.expect("it takes keys");
+        let typed = self.page.action_chain().send_keys(keys).perform().await;
+        typed.expect("the browser takes keys");
+    }
+
+    /// Presses a key while Control is held.
+    pub async fn control(&self, key: impl Into<char>) {
+        let key: char = key.into();
+        let chain = self.page.action_chain().key_down(Key::Control);
+        let chain = chain.key_down(key).key_up(key).key_up(Key::Control);
+        chain.perform().await.expect("the browser takes keys");
     }
 
     /// Presses Tab until the focus is on what has this name: that of a field, or the words of a button or link.
@@ -172,11 +176,13 @@ impl Browser {
 
     /// Waits until no dialog is open.
     pub async fn no_dialog(&self) {
-        until("the dialog is closed", || async {
-            let open = self.page.find(By::Css(DIALOG)).await;
-            open.is_err().then_some(())
-        })
-        .await;
+        let begun = std::time::Instant::now();
+        while let Ok(open) = self.page.find(By::Css(DIALOG)).await {
+            if begun.elapsed() > PATIENCE {
+                panic!("the dialog stays open: {:?}", open.text().await);
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+        }
     }
 
     /// Types into a field.

@@ -64,3 +64,11 @@ pub fn program(name: &str) -> PathBuf {
     }
     path
 }
+
+/// The problem with which the service refused.
+pub fn refusal<T: std::fmt::Debug>(
+    result: Result<T, pennine_client::ClientError>,
+) -> pennine_wire::Problem {
+    let error = result.expect_err("it is refused");
+    error.problem().expect("by the service").clone()
+}
