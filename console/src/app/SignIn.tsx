@@ -1,4 +1,4 @@
-// The first page of somebody who is not signed in.
+// The page for signing in with a token.
 import { Box } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { post } from "../api/client";

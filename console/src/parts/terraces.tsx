@@ -81,7 +81,7 @@ function stepAt(steps: Step[], windowUs: number, part: number): number {
 /** Parts of the width that a key moves the cursor by. */
 const KEY_STEP = 1 / 60;
 
-/** Where somebody looks: a step chosen with the pointer, or with the arrow keys while the chart has the focus. */
+/** The cursor of a chart: a step chosen with the pointer, or with the arrow keys while the chart has the focus. */
 export function useCursor(steps: Step[], windowUs: number) {
   // A part of the width, so that the cursor stays where it is while time goes on.
   const [part, setPart] = useState<number | null>(null);
@@ -111,7 +111,7 @@ export function useCursor(steps: Step[], windowUs: number) {
   return { part, step: index === null ? null : steps[index]!, handlers };
 }
 
-/** What held where somebody looks: a line and the values. */
+/** The values at the cursor, with a line through them. */
 export function Cursor({ part, step, places = 0 }: { part: number | null; step: Step | null; places?: number }) {
   const value = (slots: number) => number(Number(slots.toFixed(places)));
   const text =

@@ -10,7 +10,7 @@ type FormProps = {
   form: FormState;
   /** What its button says: a verb and its object. */
   submit: string;
-  /** Further buttons beside it. */
+  /** Further buttons. */
   beside?: ReactNode;
   children: ReactNode;
   isDangerous?: boolean;
