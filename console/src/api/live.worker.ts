@@ -20,7 +20,7 @@ function open(url: string) {
   source.onerror = () => {
     connected = false;
     tell({ connected });
-    // A refusal (signed out, say) closes it for good; try again in a while.
+    // A refusal (signed out, say) closes it permanently; try again in a while.
     if (source?.readyState === EventSource.CLOSED) setTimeout(() => ports.size > 0 && open(url), 3000);
   };
   source.onmessage = (event) => tell({ change: JSON.parse(event.data as string) as unknown });

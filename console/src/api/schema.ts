@@ -583,7 +583,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What some runners did lately. */
+        /** Recent activity of some runners. */
         get: operations["show_runner_time"];
         put?: never;
         post?: never;
@@ -900,7 +900,7 @@ export interface paths {
         /** The targets, and how they stand. */
         get: operations["list_targets"];
         put?: never;
-        /** Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or everybody's. */
+        /** Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or all jobs. */
         post: operations["add_target"];
         delete?: never;
         options?: never;
@@ -1187,9 +1187,6 @@ export interface components {
          * @enum {string}
          */
         AttemptState: "assigned" | "acknowledged" | "executing" | "finalizing" | "done";
-        BTreeMap: {
-            [key: string]: number;
-        };
         /**
          * @description How urgent a job is.
          * @enum {string}
@@ -1396,6 +1393,8 @@ export interface components {
              */
             satisfying: number;
         };
+        /** @description The value of one fact. */
+        FactValue: number | string;
         /** @description One thing that was looked at. */
         Finding: {
             /** @description What was looked at: `disk`, `clock`. */
@@ -1452,7 +1451,9 @@ export interface components {
             /** @description The run it belongs to, `run-207`. */
             run: string;
             /** @description Seats that it takes while it runs. */
-            seats?: components["schemas"]["BTreeMap"];
+            seats?: {
+                [key: string]: number;
+            };
             time_limit_us: components["schemas"]["Micros"];
             /** Format: int32 */
             tries: number;
@@ -1621,12 +1622,12 @@ export interface components {
         };
         /** @description Jobs that only what was changed could run. */
         Loss: {
+            project: string;
             /**
              * Format: int64
              * @description How many were submitted in the last 30 days.
              */
-            lately: number;
-            project: string;
+            recent: number;
             /**
              * Format: int64
              * @description How many of them wait.
@@ -1749,7 +1750,9 @@ export interface components {
             /** @description The project's path, or its name if that is unique. */
             project: string;
             /** @description Seats that it takes while it runs, by name. */
-            seats?: components["schemas"]["BTreeMap"];
+            seats?: {
+                [key: string]: number;
+            };
             /** @description Refuse it if its requirement contains a word that is unknown in the yard. */
             strict?: boolean;
             time_limit_us?: components["schemas"]["Micros"] | null;
@@ -1869,7 +1872,7 @@ export interface components {
             /** @default  */
             name: string;
             /**
-             * @description Only waits of this team's or project's jobs. Neither a pool nor a place: everybody's.
+             * @description Only waits of this team's or project's jobs. Neither a pool nor a place: all jobs.
              * @default null
              */
             place: string | null;
@@ -2392,7 +2395,9 @@ export interface components {
                 desired_state: components["schemas"]["DesiredState"];
                 /** @description What it executes now. */
                 executing: components["schemas"]["RunnerJob"][];
-                facts: components["schemas"]["BTreeMap"];
+                facts: {
+                    [key: string]: components["schemas"]["FactValue"];
+                };
                 /** @description What is not as it should be on its machine, by its own word. */
                 findings?: components["schemas"]["Finding"][];
                 id: components["schemas"]["RunnerId"];
@@ -2789,7 +2794,9 @@ export interface components {
             project: string;
             remedy?: components["schemas"]["Remedy"] | null;
             /** @description The seats that each of them needs. */
-            seats?: components["schemas"]["BTreeMap"];
+            seats?: {
+                [key: string]: number;
+            };
             standing: components["schemas"]["EligibilityCounts"];
             where: string;
         };
@@ -2844,7 +2851,7 @@ export interface components {
             /** @description Below `/api/v1`. */
             path: string;
         };
-        /** @description Taking a runner out for good. */
+        /** @description Retiring a runner. */
         Retirement: {
             /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
@@ -2862,7 +2869,9 @@ export interface components {
             desired_state: components["schemas"]["DesiredState"];
             /** @description What it executes now. */
             executing: components["schemas"]["RunnerJob"][];
-            facts: components["schemas"]["BTreeMap"];
+            facts: {
+                [key: string]: components["schemas"]["FactValue"];
+            };
             /** @description What is not as it should be on its machine, by its own word. */
             findings?: components["schemas"]["Finding"][];
             id: components["schemas"]["RunnerId"];
@@ -3190,7 +3199,9 @@ export interface components {
             /** @description The end of what the trial machine printed, where it did not come. */
             console?: string;
             /** @description What the trial machine is. */
-            facts?: components["schemas"]["BTreeMap"];
+            facts?: {
+                [key: string]: components["schemas"]["FactValue"];
+            };
             steps: components["schemas"]["CheckStep"][];
             /** @description Whether everything went well. */
             well: boolean;
@@ -3224,7 +3235,9 @@ export interface components {
              * @description What its machines are, where it is not to be found out with the first one.
              * @default {}
              */
-            facts: components["schemas"]["BTreeMap"];
+            facts: {
+                [key: string]: components["schemas"]["FactValue"];
+            };
             /**
              * Format: int32
              * @description The fewest machines, not counting used-up ones.
@@ -3296,8 +3309,13 @@ export interface components {
             day_budget: components["schemas"]["Money"] | null;
             /** @default null */
             dwell_us: components["schemas"]["Micros"] | null;
-            /** @default null */
-            facts: components["schemas"]["BTreeMap"] | null;
+            /**
+             * @description What its machines are, where it is not to be found out.
+             * @default null
+             */
+            facts: {
+                [key: string]: components["schemas"]["FactValue"];
+            } | null;
             /**
              * Format: int32
              * @default null

@@ -268,7 +268,7 @@ pub fn losses(losses: &[Loss]) -> String {
             loss.project.clone(),
             cut(&loss.requirement, 40),
             loss.waiting.to_string(),
-            loss.lately.to_string(),
+            loss.recent.to_string(),
         ]
     });
     let table = table(&["project", "where", "waiting", "last 30 days"], rows);

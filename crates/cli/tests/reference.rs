@@ -86,7 +86,7 @@ fn every_verb_offers_json() {
 }
 
 #[test]
-fn wrong_use_is_told_with_exit_status_2_and_no_connection_with_4() {
+fn wrong_usage_exits_with_2_and_a_missing_connection_with_4() {
     let describe = |output: &Output| String::from_utf8_lossy(&output.stderr).into_owned();
     let unconfigured = pennine(&["status"]);
     assert_eq!(unconfigured.status.code(), Some(2));

@@ -381,7 +381,7 @@ impl Client {
         self.send(Method::PATCH, &path, change).await
     }
 
-    /// Takes a runner out for good.
+    /// Retires a runner.
     pub async fn retire_runner(&self, name: &str, how: &Retirement) -> Result<ChangedRunner> {
         let path = format!("/runners/{}/retire", segment(name));
         self.send(Method::POST, &path, how).await
@@ -486,7 +486,7 @@ impl Client {
         self.get(&format!("/runners/{}/next", segment(name))).await
     }
 
-    /// What some runners did lately.
+    /// Recent activity of some runners.
     pub async fn runner_time(&self, names: &[&str], hours: u32) -> Result<Page<RunnerTime>> {
         let request = self.link.request(Method::GET, "/api/v1/runner-time");
         let query = [("runners", names.join(",")), ("hours", hours.to_string())];

@@ -67,7 +67,7 @@ impl RunnerClient {
             .await
     }
 
-    /// Takes this runner out for good.
+    /// Retires this runner.
     pub async fn leave(&self, leave: LeaveRequest) -> Result<ChangedRunner> {
         let request = self.0.request(Method::POST, "/runner/v1/leave");
         self.0.json(request.json(&leave)).await

@@ -20,7 +20,7 @@ use utoipa::ToSchema;
 /// The period of the reported burn rate.
 pub const HOUR: Duration = Duration::from_secs(3600);
 /// The period in which the rate must still be high.
-pub const LATELY: Duration = Duration::from_secs(300);
+pub const RECENT: Duration = Duration::from_secs(300);
 /// A budget burns fast if an hour spends this share of it, in thousandths.
 const HOURS_SHARE: u64 = 20;
 /// The lowest rate that counts as fast, in thousandths: in a short window an hour is a large part.
@@ -204,7 +204,7 @@ pub struct TargetStanding {
 
 impl TargetStanding {
     /// Computes the standing from the tallies of the window, the last hour and the last five minutes.
-    pub fn of(promise: &Objective, window: Tally, hour: Tally, lately: Tally) -> TargetStanding {
+    pub fn of(promise: &Objective, window: Tally, hour: Tally, recent: Tally) -> TargetStanding {
         let decided = window.decided();
         let allowed = decided * promise.may_be_late() / 1000;
         let signed = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
@@ -214,7 +214,7 @@ impl TargetStanding {
                 .burn(promise)
                 .is_some_and(|burn| burn >= promise.fast())
         };
-        let fast = hour.late >= LEAST_LATE && burns(&hour) && burns(&lately);
+        let fast = hour.late >= LEAST_LATE && burns(&hour) && burns(&recent);
         let state = if left < 0 && window.late >= LEAST_LATE {
             TargetState::Missed
         } else if fast {
@@ -372,7 +372,7 @@ mod tests {
     #[test]
     fn nobody_is_called_for_a_bad_minute_nor_for_what_is_over() {
         let promise = promise(950, 7);
-        let state = |hour, lately| TargetStanding::of(&promise, tally(960, 40), hour, lately).state;
+        let state = |hour, recent| TargetStanding::of(&promise, tally(960, 40), hour, recent).state;
         assert_eq!(state(tally(95, 5), tally(0, 5)), TargetState::Met);
         assert_eq!(state(tally(10, 10), tally(9, 0)), TargetState::Met);
         assert_eq!(state(tally(0, 2), tally(0, 2)), TargetState::Met);

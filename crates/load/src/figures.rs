@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// Counts of a run, shared by everybody in the crowd.
+/// Counts of a run, shared by all simulated runners and submitters.
 pub struct Figures {
     pub submitted: AtomicU64,
     pub finished: AtomicU64,

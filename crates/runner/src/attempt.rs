@@ -130,7 +130,7 @@ pub async fn run(
                 tell_started(&environment, &assigned, &handle, at).await;
             }
             handle.begun.notify_one();
-            // And then the next one's keeper is made, off everybody's way.
+            // Then the next keeper is started, while no job waits for it.
             environment.keepers.prepare(environment.slots());
             spool
                 .send(

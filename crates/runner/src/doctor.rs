@@ -62,7 +62,7 @@ pub async fn of_clock(client: &RunnerClient) -> Option<Finding> {
     client.hello().await.ok().map(|hello| clock(&hello))
 }
 
-/// What can be found without a word to anybody.
+/// The checks that need no connection.
 pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
     let folder = home.path().display();
     let written = match home.try_writing() {

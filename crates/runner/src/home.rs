@@ -38,7 +38,7 @@ pub struct Identity {
     /// The folder of a limit that it shares with the other runners of its host, and how many jobs that is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shares: Option<(PathBuf, u32)>,
-    /// Whether it leaves for good after its first job.
+    /// Whether it leaves permanently after its first job.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub single_use: bool,
 }

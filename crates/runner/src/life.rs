@@ -63,7 +63,7 @@ pub async fn set_desired_state(
     Ok(())
 }
 
-/// Takes this runner out for good.
+/// Retires this runner.
 pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error> {
     let identity = identity(home)?;
     let left = client(&identity, route)?
@@ -74,7 +74,7 @@ pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error>
         .await?;
     home.forget_identity()?;
     println!(
-        "{} has left {} for good; its record stays there. This machine can join again with a new ticket.",
+        "{} has left {} permanently; its record stays there. This machine can join again with a new ticket.",
         identity.name, identity.server
     );
     if !left.ends.is_empty() {
@@ -88,7 +88,7 @@ pub async fn leave(home: &Home, route: &Route, force: bool) -> Result<(), Error>
         for loss in left.losses {
             println!(
                 "  {} with the requirement {:?}: {} waiting, {} in the last 30 days",
-                loss.project, loss.requirement, loss.waiting, loss.lately
+                loss.project, loss.requirement, loss.waiting, loss.recent
             );
         }
     }

@@ -350,7 +350,7 @@ fn next_poll(
     }
 }
 
-/// Polls until the service refuses for good, or this program is to stop and has no job any more.
+/// Polls until the service refuses permanently, or this program is to stop and has no job any more.
 async fn poll_until_refused(
     environment: &Rc<RunnerEnvironment>,
     identity: &Identity,

@@ -1,4 +1,4 @@
-//! The change feed of one replica: reads the outbox and tells everybody here.
+//! The change feed of one replica: reads the outbox and notifies this replica's subscribers.
 //!
 //! One task reads. It is woken by this replica's own writes, by NOTIFY from other replicas (a hint, coalesced, from
 //! one connection of its own, never inside a write), and by a sweep every 250 ms, which repairs a lost hint.
@@ -93,7 +93,7 @@ impl Feed {
         *self.healthy.borrow()
     }
 
-    /// Whether the outbox was read so lately that what is not known of is not there.
+    /// Whether the outbox was read so recently that an unknown change does not exist.
     pub fn fresh(&self) -> bool {
         let read_at = *self.read_at.lock().unwrap_or_else(PoisonError::into_inner);
         read_at.is_some_and(|at| at.elapsed() < FRESH)

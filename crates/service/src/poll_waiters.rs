@@ -51,7 +51,7 @@ impl<K: Eq + Hash + Copy> Waiters<K> {
         }
     }
 
-    /// Wakes everybody who waits for the key. A subscriber that does not wait yet is woken when it does.
+    /// Wakes all subscribers that wait for the key. A subscriber that does not wait yet is woken when it does.
     pub fn notify(&self, key: K) {
         if let Some(notifier) = self.notifiers().get(&key) {
             notifier.notify_waiters();

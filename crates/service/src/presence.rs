@@ -74,7 +74,7 @@ impl PresenceMap {
         self.entries().contains_key(&runner)
     }
 
-    /// Whether another session of the runner was heard of here lately.
+    /// Whether another session of the runner was seen by this replica recently.
     pub fn other_live(&self, runner: RunnerId, session: SessionId, since: Moment) -> bool {
         self.entries().get(&runner).is_some_and(|entry| {
             entry.session != session && entry.closed.is_none() && entry.at > since

@@ -100,7 +100,7 @@ impl RunnerCache {
         inner.forget_credential(runner);
     }
 
-    /// The runner is gone for good.
+    /// The runner is gone permanently.
     pub fn runner_gone(&self, runner: RunnerId) {
         let mut inner = self.inner();
         inner.turns += 1;

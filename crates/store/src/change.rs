@@ -149,7 +149,7 @@ changes! {
     "runner.state" RunnerStateChanged { runner: RunnerId, state: RunnerState, reason: String }
     /// What is asked of a runner is another now: to work, to pause, to drain.
     "runner.desired-state" RunnerDesiredStateChanged { runner: RunnerId, desired_state: DesiredState }
-    /// A runner has left for good.
+    /// A runner has left permanently.
     "runner.retired" RunnerRetired { runner: RunnerId, reason: Option<String> }
     /// A runner has replaced its credential.
     "runner.credential-renewed" RunnerCredentialRenewed { runner: RunnerId }

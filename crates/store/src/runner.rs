@@ -66,7 +66,7 @@ pub struct Runner {
     /// How many jobs it could have at once just now, where that is fewer than its slots.
     #[diesel(sql_type = Nullable<Integer>)]
     pub room: Option<i32>,
-    /// Whether it takes one job and leaves for good.
+    /// Whether it takes one job and leaves permanently.
     #[diesel(sql_type = diesel::sql_types::Bool)]
     pub single_use: bool,
     #[diesel(sql_type = Timestamptz)]
@@ -390,7 +390,7 @@ pub async fn set_settings(
     .await
 }
 
-/// Takes a runner out for good; its record stays. False when it was retired already.
+/// Retires a runner; its record stays. False when it was retired already.
 pub async fn retire(
     connection: &mut Connection,
     id: RunnerId,
@@ -540,7 +540,7 @@ pub async fn executing(connection: &mut Connection) -> Result<Vec<Executing>> {
     .await?)
 }
 
-/// Sets what people want of a runner. False when there is no such runner, or it is gone for good.
+/// Sets what people want of a runner. False when there is no such runner, or it is gone permanently.
 pub async fn set_desired_state(
     connection: &mut Connection,
     id: RunnerId,

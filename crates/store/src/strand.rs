@@ -130,7 +130,7 @@ pub async fn latest(
         .collect())
 }
 
-/// A strand in which jobs wait, or came lately.
+/// A strand in which jobs wait, or arrived recently.
 #[derive(Clone, Debug, QueryableByName)]
 pub struct UsedStrand {
     #[diesel(sql_type = SqlUuid)]

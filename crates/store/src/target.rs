@@ -1,4 +1,4 @@
-//! Targets: promises about waits, and how waits have lately kept them.
+//! Targets: promises about waits, and how recent waits have kept them.
 
 use crate::connect::Connection;
 use crate::error::Result;

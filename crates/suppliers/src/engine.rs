@@ -91,7 +91,7 @@ impl Engine {
         if !socket.starts_with('/') {
             return Err("socket must be the path of the engine's socket".to_owned());
         }
-        // Whether anybody listens there is found out when it is asked.
+        // Whether a server listens there is found out with the first request.
         let engine = Docker::connect_with_unix(&socket, PATIENCE, API_DEFAULT_VERSION)
             .map_err(|error| format!("{socket}: {error}"))?;
         let engine = Engine {

@@ -44,6 +44,7 @@ pub struct NewJob {
     pub band: Band,
     /// Seats that it takes while it runs, by name.
     #[serde(default)]
+    #[schema(value_type = std::collections::BTreeMap<String, u32>)]
     pub seats: SeatNeeds,
     /// How long it waits at most, in microseconds; the project's patience when not given, or indefinitely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -104,6 +105,7 @@ pub struct Job {
     pub band: Band,
     /// Seats that it takes while it runs.
     #[serde(default)]
+    #[schema(value_type = std::collections::BTreeMap<String, u32>)]
     pub seats: SeatNeeds,
     /// When it stops waiting.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -104,7 +104,7 @@ pub struct Loss {
     /// How many of them wait.
     pub waiting: u64,
     /// How many were submitted in the last 30 days.
-    pub lately: u64,
+    pub recent: u64,
 }
 
 /// A pool of runners.

@@ -56,6 +56,7 @@ pub struct QueueStrand {
     pub band: Band,
     /// The seats that each of them needs.
     #[serde(default)]
+    #[schema(value_type = std::collections::BTreeMap<String, u32>)]
     pub seats: SeatNeeds,
     /// The short name of the job at its head.
     pub first: String,

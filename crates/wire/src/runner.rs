@@ -37,6 +37,7 @@ pub struct Runner {
     /// Its own labels; its pool's are not repeated.
     pub labels: Vec<String>,
     pub pool_labels: Vec<String>,
+    #[schema(value_type = std::collections::BTreeMap<String, pennine_core::fact::FactValue>)]
     pub facts: Facts,
     /// The version of the program on the machine.
     pub version: String,
@@ -109,7 +110,7 @@ where
     T::deserialize(from).map(Some)
 }
 
-/// Taking a runner out for good.
+/// Retiring a runner.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Retirement {

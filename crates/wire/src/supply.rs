@@ -46,6 +46,7 @@ pub struct SupplyChange {
     pub week: Option<Week>,
     /// What its machines are, where it is not to be found out.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<std::collections::BTreeMap<String, pennine_core::fact::FactValue>>)]
     pub facts: Option<Facts>,
     /// What is to be as if it had never been set: `price`, `day_budget`, `month_budget`, or settings by name.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -221,6 +222,7 @@ pub struct SupplierChecked {
     pub steps: Vec<CheckStep>,
     /// What the trial machine is.
     #[serde(default, skip_serializing_if = "Facts::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, pennine_core::fact::FactValue>)]
     pub facts: Facts,
     /// From the order to the runner's first word.
     #[serde(default, skip_serializing_if = "Option::is_none")]

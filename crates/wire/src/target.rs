@@ -14,7 +14,7 @@ pub struct NewTarget {
     /// Only waits of jobs on this pool.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pool: Option<String>,
-    /// Only waits of this team's or project's jobs. Neither a pool nor a place: everybody's.
+    /// Only waits of this team's or project's jobs. Neither a pool nor a place: all jobs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
     /// How many of the waits, in thousandths: 500 to 999.

@@ -66,7 +66,7 @@ export default function Queue() {
                   </>
                 ),
               },
-              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "8em" },
+              { head: "longest", cell: (strand) => micros(strand.longest_us), right: true, width: "8em", isMinor: true },
               { head: "first", cell: (strand) => <Link to={`/jobs/${strand.first}`}>{strand.first}</Link>, width: "5em", isMinor: true },
               {
                 head: "status",
@@ -76,7 +76,7 @@ export default function Queue() {
               },
               {
                 head: "remedy",
-                width: "15em",
+                width: "13em",
                 wrap: true,
                 cell: (strand) => (
                   <Flex gap="6px" wrap="wrap">

@@ -122,7 +122,7 @@ export function Relief({ relief }: { relief: ReliefData }) {
             <span>- - ceiling ({ceiling} slots)</span>
             <span>▲ ordered ▼ released ✕ stopped trying ▬ could not order</span>
             <Key color="bracken">
-              bars: cost of machines: {money(spent)} in this period, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
+              bars: cost of machines, at most {money(dearest)} each; {money(spent)} in this period, {money(relief.spent_day)} today, {money(relief.spent_month)}{" "}
               this month
             </Key>
           </>

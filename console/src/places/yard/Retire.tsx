@@ -41,7 +41,7 @@ export function Retire({ runner }: { runner: Runner }) {
           {seen.losses.map((loss) => (
             <Box key={`${loss.project} ${loss.where}`}>
               No other runner can run jobs of {loss.project} with the requirement “{loss.where || "any runner"}”:{" "}
-              {counted(loss.waiting, "job waits", "jobs wait")}, {loss.lately} in the last 30 days.
+              {counted(loss.waiting, "job waits", "jobs wait")}, {loss.recent} in the last 30 days.
             </Box>
           ))}
         </Confirm>

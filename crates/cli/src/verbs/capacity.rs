@@ -23,16 +23,16 @@ pub enum Verb {
         pool: Option<String>,
         /// How many.
         #[arg(long, value_name = "N", default_value_t = 30)]
-        last: usize,
+        limit: usize,
     },
 }
 
 /// `pennine capacity`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
-    let Verb::Log { pool, last } = verb;
+    let Verb::Log { pool, limit } = verb;
     let mut all = Vec::new();
     let mut cursor = None;
-    while all.len() < last {
+    while all.len() < limit {
         let page = client.decisions(pool.as_deref(), cursor.as_deref()).await?;
         all.extend(page.items);
         cursor = page.next;
@@ -40,7 +40,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             break;
         }
     }
-    all.truncate(last);
+    all.truncate(limit);
     if json {
         return view::json(&all);
     }
@@ -74,7 +74,7 @@ pub fn decisions(all: &[CapacityDecision]) -> String {
 #[derive(Args, Clone, Debug, Default)]
 #[command(next_help_heading = "Machines")]
 pub struct Supplied {
-    /// Its supplier (pennine supplier list); empty for none: people bring the machines.
+    /// Its supplier (pennine supplier list); empty for none: people add the machines.
     #[arg(long, value_name = "NAME")]
     supplier: Option<String>,
     /// The image of its machines, as the supplier names it.

@@ -23,7 +23,7 @@ pub enum Verb {
         all: bool,
         /// How many at most.
         #[arg(long, value_name = "N", default_value_t = 200)]
-        last: usize,
+        limit: usize,
     },
     /// Show one machine, and its console output while booting.
     Show {
@@ -58,7 +58,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             pool,
             state,
             all,
-            last,
+            limit,
         } => {
             let words: Vec<&str> = MachineState::ALL.iter().map(|one| one.word()).collect();
             let states = match (state, all) {
@@ -68,7 +68,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             };
             let mut machines = Vec::new();
             let mut cursor = None;
-            while machines.len() < last {
+            while machines.len() < limit {
                 let page = client
                     .machines(pool.as_deref(), states.as_deref(), cursor.as_deref())
                     .await?;
@@ -78,7 +78,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                     break;
                 }
             }
-            machines.truncate(last);
+            machines.truncate(limit);
             if json {
                 return view::json(&machines);
             }

@@ -57,9 +57,12 @@ pub struct TargetScope {
     /// Only waits of jobs on this pool.
     #[arg(long)]
     pool: Option<String>,
-    /// Only waits of this team's or project's jobs.
-    #[arg(long, value_name = "PATH")]
-    place: Option<String>,
+    /// Only waits of jobs of this team and the teams below it.
+    #[arg(long)]
+    team: Option<String>,
+    /// Only waits of this project's jobs.
+    #[arg(long)]
+    project: Option<String>,
 }
 
 /// `pennine target`.
@@ -87,7 +90,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             let new = NewTarget {
                 name,
                 pool: of.pool,
-                place: of.place,
+                place: of.team.or(of.project),
                 share,
                 within_us: within,
                 days,

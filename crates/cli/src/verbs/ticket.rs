@@ -6,7 +6,6 @@ use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::time::{Micros, spoken};
 use pennine_wire::NewTicket;
-use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -15,9 +14,9 @@ pub enum Verb {
         /// The pool that the machine joins.
         #[arg(long)]
         pool: String,
-        /// How long it is valid, in minutes [default: 60]
-        #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u64).range(1..=43_200))]
-        minutes: Option<u64>,
+        /// How long it is valid: 30m, 1h, 2d [default: 1h]
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        valid_for: Option<Micros>,
         /// How many machines may join with it [default: 1]
         #[arg(long, value_name = "N")]
         uses: Option<u32>,
@@ -45,15 +44,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Add {
             pool,
-            minutes,
+            valid_for,
             uses,
             names,
             labels,
             like,
         } => {
-            let lifetime = minutes.map(|minutes| Duration::from_secs(minutes * 60));
             let new = NewTicket {
-                lifetime_us: lifetime.map(Micros::from),
+                lifetime_us: valid_for,
                 uses,
                 names,
                 labels,

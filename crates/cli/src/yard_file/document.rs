@@ -105,7 +105,7 @@ pub struct SupplierEntry {
 pub struct PoolEntry {
     #[serde(skip_serializing_if = "String::is_empty")]
     pub description: String,
-    /// The team's or project's path; empty for everybody.
+    /// The team's or project's path; empty for all teams.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub owner: String,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -208,7 +208,7 @@ impl Yard {
         yard.settled()
     }
 
-    /// Checked, and each thing written the one way that everybody would.
+    /// Checked, and each thing written in its usual form.
     fn settled(mut self) -> Result<Yard, FieldError> {
         for (kind, places) in [("team", &mut self.teams), ("project", &mut self.projects)] {
             for (path, entry) in places {

@@ -17,7 +17,7 @@ pub fn wrong(place: &str, message: impl Into<String>) -> FieldError {
     }
 }
 
-/// A time as everybody would write it, so that `90s` and `1m 30s` are the same.
+/// A time in its usual form, so that `90s` and `1m 30s` are the same.
 pub fn same_time(place: &str, text: &mut String) -> Result<(), FieldError> {
     let time = view::time(text).map_err(|message| wrong(place, message))?;
     *text = view::exact(time.into());

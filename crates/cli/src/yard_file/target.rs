@@ -13,7 +13,7 @@ use std::time::Duration;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TargetEntry {
-    /// Neither a pool nor a place: everybody's waits.
+    /// Neither a pool nor a place: the waits of all jobs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pool: Option<String>,
     /// A team's or project's path.
@@ -37,7 +37,7 @@ impl TargetEntry {
         }
     }
 
-    /// Checked, and written the one way that everybody would.
+    /// Checked, and written in its usual form.
     pub fn settle(&mut self, name: &str) -> Result<(), FieldError> {
         let at = |field: &str| format!("target {name}: {field}");
         if self.pool.is_some() && self.place.is_some() {

@@ -73,7 +73,7 @@ pub enum Event {
     PoolGone(PoolId),
     /// A machine is like this.
     Machine(MachineView),
-    /// The runner of a machine has left for good.
+    /// The runner of a machine has left permanently.
     Left(MachineId),
     /// Something went wrong with a supplier. `jitter`, from 0 to 1, is how much of half a pause is added to it.
     Fault {

@@ -41,7 +41,7 @@ enum Use {
 struct Tracked {
     view: MachineView,
     used_for: Use,
-    /// Whether its runner has left for good.
+    /// Whether its runner has left permanently.
     left: bool,
     /// Since when its runner is away, where it had connected before.
     away_since: Option<Moment>,
@@ -197,7 +197,7 @@ impl Fleet {
         self.changed.insert(id);
     }
 
-    /// The runner of a machine has left for good.
+    /// The runner of a machine has left permanently.
     pub(super) fn runner_left(&mut self, id: MachineId) {
         if let Some(tracked) = self.machines.get_mut(&id) {
             tracked.left = true;

@@ -1,4 +1,4 @@
-//! What the keeper knows: pools' policies, suppliers, machines, and what went wrong lately.
+//! What the keeper knows: pools' policies, suppliers, machines, and recent failures.
 
 use super::decided::PoolStanding;
 use super::event::{Event, MachineView, ManagedPool, Scope, SupplierView};

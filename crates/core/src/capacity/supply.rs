@@ -50,6 +50,7 @@ pub struct Supply {
     pub week: Week,
     /// What its machines are, where it is not to be found out with the first one.
     #[serde(skip_serializing_if = "Facts::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, crate::fact::FactValue>)]
     pub facts: Facts,
 }
 

@@ -1,4 +1,4 @@
-//! Fair shares: who has had how much lately.
+//! Fair shares: who has used how much recently.
 //!
 //! A place's claim on the yard falls with the slot-time it used recently: `used = integral of slots held x
 //! 2^(-(now - t) / half-life)`, plus an advance for each slot that it holds now, divided by its weight. The place with

@@ -285,7 +285,7 @@ impl Tree {
         }
     }
 
-    /// What everybody used, to go back to.
+    /// The use of all places, to be restored.
     pub fn usages(&self) -> Vec<(Usage, Usage)> {
         self.nodes
             .iter()

@@ -106,7 +106,7 @@ pub struct RunnerView {
 }
 
 impl RunnerView {
-    /// Whether it finishes what it has and takes nothing new, for good.
+    /// Whether it finishes what it has and accepts no new ones, permanently.
     pub fn drains(&self) -> bool {
         self.desired_state == DesiredState::Drain
     }
@@ -132,7 +132,7 @@ pub struct RunnerLoad {
     pub used: u32,
     /// When it last became idle, or came.
     pub idle_since: Moment,
-    /// Whether it finishes what it has and takes nothing new, for good.
+    /// Whether it finishes what it has and accepts no new ones, permanently.
     pub drains: bool,
 }
 

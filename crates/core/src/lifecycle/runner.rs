@@ -23,7 +23,7 @@ pub enum RunnerState {
     Paused,
     /// Not heard of for too long.
     Offline,
-    /// Gone for good; its record stays.
+    /// Gone permanently; its record stays.
     Retired,
 }
 
@@ -73,7 +73,7 @@ pub enum RunnerEvent {
     },
     /// It was not heard of for too long.
     Lose,
-    /// A person, or its ticket's end, takes it out for good.
+    /// A person, or its ticket's end, takes it out permanently.
     Retire,
 }
 

@@ -74,7 +74,7 @@ impl FromRequestParts<App> for Peer {
         let Some(proxy) = direct.filter(trusted) else {
             return Ok(Peer(direct));
         };
-        // Each proxy adds who came to it at the end; what was there before may be anybody's word.
+        // Each proxy appends the address of its peer; what precedes it may be forged.
         let message = parts.headers.get_all("x-forwarded-for").iter();
         let hops = message.filter_map(|value| value.to_str().ok());
         let hops: Vec<&str> = hops.flat_map(|value| value.split(',')).collect();

@@ -190,7 +190,7 @@ impl Term<'_> {
         Ok(())
     }
 
-    /// Machines were changed, by this leader or by anybody else.
+    /// Machines were changed, by this leader or by another actor.
     pub(super) async fn machines_changed(
         &mut self,
         ids: &BTreeSet<MachineId>,

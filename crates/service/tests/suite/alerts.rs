@@ -143,7 +143,7 @@ async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
         );
         cdevents_sdk_reads(&whole["data"]);
     }
-    // Jobs that started late are late for good; a promise that is kept again is over.
+    // Jobs that started late are late permanently; a promise that is kept again is over.
     service
         .client
         .set_desired_state("fell-01", DesiredState::Work)

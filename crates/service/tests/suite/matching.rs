@@ -75,7 +75,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
         "{}",
         why.message
     );
-    // The remedy is a request that anybody may send as it stands.
+    // The remedy is a request that a client can send unchanged.
     let action = &why.actions[0];
     assert_eq!(action.message, "Raise the limit of firmware to 2");
     let method: Method = action.method.parse().unwrap();
@@ -343,7 +343,7 @@ async fn narrowing_a_pool_says_first_who_would_lose_what() {
             loss.project.as_str(),
             loss.requirement.as_str(),
             loss.waiting,
-            loss.lately
+            loss.recent
         ),
         ("shore/soundings", "linux", 0, 1)
     );

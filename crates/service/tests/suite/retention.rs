@@ -10,11 +10,11 @@ use std::time::Duration;
 const DAY: Duration = Duration::from_secs(86_400);
 
 async fn waits(service: &Service) -> u64 {
-    let lately = TrendFilter {
+    let recent = TrendFilter {
         last_us: Some(Micros::from(120 * DAY)),
         ..TrendFilter::default()
     };
-    let trends = service.client.trends(&lately).await.unwrap();
+    let trends = service.client.trends(&recent).await.unwrap();
     trends.whole.wait.count - trends.whole.wait.still_waiting
 }
 

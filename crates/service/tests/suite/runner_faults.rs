@@ -84,7 +84,7 @@ async fn log_and_result_outlive_the_runner_and_an_hour_without_the_service() {
     executing(&service, &name).await;
     service.goes_away().await;
     std::fs::write(&go, "").unwrap();
-    // The end is written down; then the runner is killed before it could tell anybody.
+    // The end is written down; then the runner is killed before it could report it.
     let spool = runner.home.path().join("spool");
     until("the end is written down", || async {
         std::fs::read_dir(&spool)

@@ -218,7 +218,7 @@ async fn taking_a_label_or_the_last_runner_away_says_first_who_loses_what() {
         .unwrap();
     assert!(!seen.done);
     assert_eq!(
-        (seen.losses[0].requirement.as_str(), seen.losses[0].lately),
+        (seen.losses[0].requirement.as_str(), seen.losses[0].recent),
         ("bench", 1)
     );
     let shown = service.client.runner("fell-01").await.unwrap();

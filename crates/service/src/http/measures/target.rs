@@ -17,7 +17,7 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Targ
     Ok(Json(views::measures::target::list(&app).await?))
 }
 
-/// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or everybody's.
+/// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or all jobs.
 #[utoipa::path(post, operation_id = "add_target", path = "/targets", tag = "trends", request_body = NewTarget,
     responses((status = 201, body = Target), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn add(

@@ -10,7 +10,7 @@ use axum::Json;
 use axum::extract::State;
 use pennine_wire::{Page, Problem, RunnerTime};
 
-/// What some runners did lately.
+/// Recent activity of some runners.
 #[utoipa::path(get, operation_id = "show_runner_time", path = "/runner-time", tag = "yard", params(TimelineParams),
     responses((status = 200, body = Page<RunnerTime>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn show(

@@ -34,7 +34,7 @@ fn set(row: &mut Row, promise: Objective) -> Result<()> {
     Ok(())
 }
 
-/// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or everybody's.
+/// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or all jobs.
 pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
     who.require(Role::Operator)?;
     check_name("name", &new.name)?;

@@ -1,4 +1,4 @@
-//! How targets stand: the sums of their windows, what was decided lately, and what waits now.
+//! How targets stand: the sums of their windows, what was decided recently, and what waits now.
 //!
 //! A job that waits belongs to no pool yet. It counts for each pool that could take it: an outage of a pool would be a
 //! quiet day of its target otherwise.
@@ -9,7 +9,7 @@ use crate::views::yard::Yard;
 use pennine_core::dispatch::below;
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::requirement::Requirement;
-use pennine_core::target::{HOUR, LATELY, Tally, TargetStanding};
+use pennine_core::target::{HOUR, RECENT, Tally, TargetStanding};
 use pennine_core::time::{Micros, Moment};
 use pennine_store::rollup::{RollupKey, RollupKind};
 use pennine_store::target::{self, Target, WaitScope};
@@ -60,9 +60,9 @@ async fn one(
     // What has started and goes on is settled as well.
     let mut open = live.within(&scope, window.from, window.until);
     open.within.waits.merge(&over.waits);
-    let (hour, lately) = (now - HOUR, now - LATELY);
+    let (hour, recent) = (now - HOUR, now - RECENT);
     let (mut last_hour, mut last_minutes) =
-        target::recent_waits(connection, &whose, &promise, (hour, lately), now).await?;
+        target::recent_waits(connection, &whose, &promise, (hour, recent), now).await?;
     for (row, keys, work_span, waits) in &live.work_spans {
         let could = match whose {
             WaitScope::Pool(pool) => {
@@ -78,7 +78,7 @@ async fn one(
         // A moment is over once it has passed: what is decided now counts.
         let end = now + Duration::from_micros(1);
         last_hour.count(&promise, wait, (hour, end));
-        last_minutes.count(&promise, wait, (lately, end));
+        last_minutes.count(&promise, wait, (recent, end));
         if could && work_span.ready >= window.from {
             open.ages.push(waited.0);
         }

@@ -13,7 +13,7 @@ use std::time::Duration;
 const NAMED: usize = 100;
 
 /// What was submitted in this time may be submitted again.
-const LATELY: Duration = Duration::from_secs(30 * 86_400);
+const RECENT: Duration = Duration::from_secs(30 * 86_400);
 
 /// Jobs that a change would leave without a runner: waiting ones and those of the last 30 days.
 pub async fn between(
@@ -23,7 +23,7 @@ pub async fn between(
     now: Moment,
 ) -> Result<Vec<Loss>> {
     let mut losses = Vec::new();
-    for used in strand::used_since(connection, now - LATELY).await? {
+    for used in strand::used_since(connection, now - RECENT).await? {
         let key = &used.key.0;
         let Ok(requirement) = key.requirement.parse::<Requirement>() else {
             continue;
@@ -37,11 +37,11 @@ pub async fn between(
                 project: used.project,
                 requirement: key.requirement.clone(),
                 waiting: used.waiting.max(0).unsigned_abs(),
-                lately: used.jobs.max(0).unsigned_abs(),
+                recent: used.jobs.max(0).unsigned_abs(),
             });
         }
     }
-    losses.sort_by_key(|loss| (Reverse(loss.waiting), Reverse(loss.lately)));
+    losses.sort_by_key(|loss| (Reverse(loss.waiting), Reverse(loss.recent)));
     losses.truncate(NAMED);
     Ok(losses)
 }
@@ -52,9 +52,9 @@ pub fn refuse(losses: &[Loss], what: &str) -> Result<()> {
         return Ok(());
     };
     let waiting: u64 = losses.iter().map(|loss| loss.waiting).sum();
-    let lately: u64 = losses.iter().map(|loss| loss.lately).sum();
+    let recent: u64 = losses.iter().map(|loss| loss.recent).sum();
     let message = format!(
-        "only {what} can run {waiting} waiting jobs and {lately} of the last 30 days, such as those of {} with the requirement {:?}",
+        "only {what} can run {waiting} waiting jobs and {recent} of the last 30 days, such as those of {} with the requirement {:?}",
         first.project, first.requirement
     );
     let failure = ServiceError::conflict(

@@ -40,7 +40,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
     let seen = runner::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;
     let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
-    let lately =
+    let recent =
         timeline::recent_attempts(&mut connection, &[id], Moment::default(), ATTEMPTS).await?;
     let since = credential::credential_since(&mut connection, id).await?;
     drop(connection);
@@ -54,7 +54,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
         findings.push(of_version(&row.program));
         findings.extend(since.map(|since| of_credential(app, now.since(since))));
     }
-    findings.extend(of_jobs(row, &lately));
+    findings.extend(of_jobs(row, &recent));
     match row.reported.0.findings.as_slice() {
         [] if row.state.is_connected() => {
             findings.push(Finding::passed("machine", "self-checks passed"))
@@ -123,12 +123,12 @@ async fn of_machine(seen: Option<&LastHeard>) -> Option<Finding> {
         Ok(Err(error)) => error.kind() == ErrorKind::ConnectionRefused,
         Err(_) => false,
     };
-    let whence = format!("{peer}, its last known address,");
+    let origin = format!("{peer}, its last known address,");
     Some(if answers {
-        let text = format!("{whence} answers: the machine, or a device in front of it, is up");
+        let text = format!("{origin} answers: the machine, or a device in front of it, is up");
         Finding::passed("host", text)
     } else {
-        let text = format!("{whence} does not answer within {}", spoken(PATIENCE));
+        let text = format!("{origin} does not answer within {}", spoken(PATIENCE));
         Finding::warning("host", text)
             .remedy("the machine is switched off or disconnected, or a firewall blocks the service")
     })
@@ -197,8 +197,8 @@ fn of_credential(app: &App, age: Duration) -> Finding {
 }
 
 /// A machine on which everything fails takes job after job.
-fn of_jobs(row: &Runner, lately: &[TimelineSpan]) -> Option<Finding> {
-    let ended: Vec<&TimelineSpan> = lately.iter().filter(|one| one.result.is_some()).collect();
+fn of_jobs(row: &Runner, recent: &[TimelineSpan]) -> Option<Finding> {
+    let ended: Vec<&TimelineSpan> = recent.iter().filter(|one| one.result.is_some()).collect();
     let (last, before) = ended.split_first()?;
     let broken = |one: &&&TimelineSpan| {
         one.result

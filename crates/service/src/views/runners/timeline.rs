@@ -29,7 +29,7 @@ pub struct TimelineParams {
     hours: Option<u32>,
 }
 
-/// What some runners did lately.
+/// Recent activity of some runners.
 pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> {
     let names: Vec<&str> = which
         .runners

@@ -71,7 +71,7 @@ impl StandinCloud {
         assert!(answer.expect("the cloud answers").status().is_success());
     }
 
-    /// How many machines of an installation there are, whatever anybody remembers; the cloud must not be down.
+    /// How many machines of an installation there are, whatever the service has on record; the cloud must not be down.
     pub async fn there(&self, installation: uuid::Uuid) -> usize {
         let url = format!("{}/machines?installation={installation}", self.url);
         let answer = reqwest::Client::new()
