@@ -280,7 +280,7 @@ async fn jobs_are_listed_by_project_by_team_and_by_a_text_in_them() {
         let page = service.client.jobs(&filter, None, 10).await.unwrap();
         page.items.into_iter().map(|job| job.name).collect()
     };
-    let search = async |text: &str| {
+    let search = async |text: &str| -> Vec<String> {
         let search = Some(text.to_owned());
         found(JobListFilter {
             search,
@@ -288,16 +288,16 @@ async fn jobs_are_listed_by_project_by_team_and_by_a_text_in_them() {
         })
         .await
     };
-    assert_eq!(search("PLOTTER").await, [second.clone()], "in any case");
-    assert_eq!(search(&first).await, [first.clone()], "by name");
+    assert_eq!(search("PLOTTER").await.join(" "), second, "in any case");
+    assert_eq!(search(&first).await.join(" "), first, "by name");
     assert_eq!(
         search("firmware").await,
         [second.clone(), first.clone()],
         "by project"
     );
     assert_eq!(
-        search("gcc >= 12").await,
-        [first.clone()],
+        search("gcc >= 12").await.join(" "),
+        first,
         "with blanks and signs"
     );
     assert_eq!(
