@@ -102,7 +102,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_not_good_is_told_with_what_to_do() {
+    fn checks_that_did_not_pass_come_with_a_remedy() {
         let findings = [
             Finding::passed("clock", "within 1 ms of the service's").remedy("nothing"),
             Finding::failed("disk", "nothing is free").remedy("make room"),
@@ -113,8 +113,8 @@ mod tests {
         assert_eq!(
             lines,
             [
-                "good      clock        within 1 ms of the service's",
-                "bad       disk         nothing is free",
+                "passed    clock        within 1 ms of the service's",
+                "failed    disk         nothing is free",
                 "                       -> make room",
             ]
         );
