@@ -8,14 +8,15 @@ use crate::verbs::{
     alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
     queue, runner, seat, status, supplier, target, ticket, trends, trial, why, yard,
 };
+use clap::CommandFactory;
 use pennine_client::Client;
 use std::process::ExitCode;
 
 /// Runs a command.
 pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
     match arguments.noun {
-        Noun::Generate(verb) => generate::run(verb)?,
-        Noun::Help { topic } => help::run(&topic)?,
+        Noun::Generate(verb) => generate::run(Arguments::command(), verb)?,
+        Noun::Help { topic } => help::run(Arguments::command(), &topic)?,
         noun => {
             let client = connection::connect(&arguments.whole)?;
             let what = format!("Waiting for {}", client.url());

@@ -1,9 +1,8 @@
 //! `pennine generate`: completions of shells and manual pages, from the definitions of the commands.
 
-use crate::arguments::Arguments;
 use crate::error::Error;
 use crate::view;
-use clap::{CommandFactory, Subcommand};
+use clap::{Command, Subcommand};
 use clap_complete::Shell;
 use std::path::{Path, PathBuf};
 
@@ -25,18 +24,17 @@ pub enum Verb {
 }
 
 /// `pennine generate`.
-pub fn run(verb: Verb) -> Result<(), Error> {
+pub fn run(mut command: Command, verb: Verb) -> Result<(), Error> {
     match verb {
         Verb::Completions { shell } => {
             let mut script = Vec::new();
-            clap_complete::generate(shell, &mut Arguments::command(), "pennine", &mut script);
+            clap_complete::generate(shell, &mut command, "pennine", &mut script);
             view::print(&String::from_utf8_lossy(&script))
         }
         Verb::Man { folder } => {
             let failed =
                 |error: std::io::Error| Error::Here(format!("{}: {error}", folder.display()));
             std::fs::create_dir_all(&folder).map_err(failed)?;
-            let mut command = Arguments::command();
             command.build();
             let pages = write_pages(&command, "pennine", &folder).map_err(failed)?;
             view::line(format!("{pages} pages are in {}.", folder.display()))

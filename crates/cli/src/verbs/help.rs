@@ -1,10 +1,9 @@
 //! `pennine help`: a command's help, or a guide.
 
-use crate::arguments::Arguments;
 use crate::error::Error;
 use crate::terminal;
 use crate::view;
-use clap::CommandFactory;
+use clap::Command;
 
 /// A guide: its name, what it is about, and its text.
 struct Guide {
@@ -43,8 +42,7 @@ pub fn list() -> String {
 /// `pennine help`.
 ///
 /// Errors: no command and no guide has this name.
-pub fn run(topic: &[String]) -> Result<(), Error> {
-    let mut command = Arguments::command();
+pub fn run(mut command: Command, topic: &[String]) -> Result<(), Error> {
     // The names in usage lines and the options that hold everywhere.
     command.build();
     if let [name] = topic
@@ -139,6 +137,8 @@ fn without_links(line: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::arguments::Arguments;
+    use clap::CommandFactory;
 
     #[test]
     fn a_guide_reads_well_without_its_markup() {
