@@ -98,11 +98,11 @@ pub fn table(heads: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> Str
         }));
     }
     // The first column begins at the edge, and no line ends in blanks.
+    if let Some(first) = table.column_mut(0) {
+        first.set_padding((0, 1));
+    }
     let text = table.to_string();
-    let lines: Vec<&str> = text
-        .lines()
-        .map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end())
-        .collect();
+    let lines: Vec<&str> = text.lines().map(str::trim_end).collect();
     format!("{}\n", lines.join("\n"))
 }
 
