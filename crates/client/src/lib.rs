@@ -3,11 +3,13 @@
 //! [`Client`] speaks for people and programs with a token; [`RunnerClient`] for a runner with its credential. Both take
 //! several addresses, separated by commas, of replicas of one service: when one is not there they go on with the next.
 
+mod filters;
 mod people;
 mod runner;
 mod watch;
 
-pub use people::{Client, JobListFilter, LogPart, RunnerFilter, TrendFilter};
+pub use filters::{JobListFilter, RunnerFilter, TrendFilter};
+pub use people::{Client, LogPart};
 pub use runner::RunnerClient;
 
 use bytes::Bytes;

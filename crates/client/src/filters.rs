@@ -1,0 +1,82 @@
+//! What lists and figures are narrowed to.
+
+use pennine_core::dispatch::Reason;
+use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::time::{Micros, Moment};
+use pennine_wire::By;
+use serde::Serialize;
+
+/// Which runners are asked for; all of them when nothing is said.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct RunnerFilter {
+    /// Only runners that satisfy this requirement.
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    /// Those of this pool.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<String>,
+    /// Those in this state.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<RunnerState>,
+}
+
+/// Which jobs a list shows; all of them when nothing is given.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct JobListFilter {
+    /// Their states, joined with commas.
+    #[serde(rename = "state", skip_serializing_if = "Option::is_none")]
+    pub states: Option<String>,
+    /// A project, by its path, or by its name if that is unique.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    /// A team, with the teams below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// A text that the job's name, title, project, requirement, result, runner or submitter contains.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+}
+
+/// Of what figures are asked, and when; of everything in the last day when nothing is said.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct TrendFilter {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_us: Option<Micros>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub runner: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub supplier: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<By>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub compare: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+impl RunnerFilter {
+    /// Whether it asks for all of them.
+    pub fn is_any(&self) -> bool {
+        self.requirement.is_none() && self.pool.is_none() && self.state.is_none()
+    }
+}
