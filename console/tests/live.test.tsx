@@ -40,6 +40,7 @@ it("a burst of changes costs one round of requests, for the queries that show th
   const { cache } = page(<Connected />);
   const asked = vi.spyOn(cache, "invalidateQueries");
   for (let i = 0; i < 50; i++) change("job.pending");
+  change("queue.changed");
   change("alert.raised");
   expect(asked).not.toHaveBeenCalled();
   act(() => vi.advanceTimersByTime(350));

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -15,8 +15,28 @@ export const useStatus = () =>
 export const useSkyline = () =>
   useQuery({ queryKey: ["skyline"], queryFn: ({ signal }) => get<Skyline>("/skyline", signal), refetchInterval: 5_000 });
 
-export const useQueue = () =>
-  useQuery({ queryKey: ["queue"], queryFn: ({ signal }) => get<Queue>("/queue", signal), refetchInterval: REPAIR });
+/** Which part of the queue: an overview of all of it without a reason, else the strands of one, page by page. */
+export type QueueFilter = { reason?: string; cause?: string; team?: string; project?: string; after?: string };
+
+export const useQueue = (filter: QueueFilter) =>
+  useQuery({
+    queryKey: ["queue", filter],
+    queryFn: ({ signal }) => {
+      const query = new URLSearchParams();
+      for (const [name, value] of Object.entries(filter)) if (value !== undefined) query.set(name, value);
+      return get<Queue>(`/queue?${query}`, signal);
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: REPAIR,
+  });
+
+/** Actions on many jobs, the latest first; asked for each second while one runs. */
+export const useBulkActions = () =>
+  useQuery({
+    queryKey: ["bulk-actions"],
+    queryFn: ({ signal }) => get<Page<BulkProgress>>("/jobs/actions", signal),
+    refetchInterval: ({ state }) => (state.data?.items.some((one) => one.state === "running") ? 1_000 : REPAIR),
+  });
 
 export const usePools = () =>
   useQuery({ queryKey: ["pools"], queryFn: ({ signal }) => get<Page<Pool>>("/pools", signal), refetchInterval: REPAIR });
@@ -44,10 +64,15 @@ export const useMachines = (pool: string) =>
     refetchInterval: REPAIR,
   });
 
-export const useDecisions = (pool: string) =>
+export const useDecisions = (pool: string, search: string) =>
   useQuery({
-    queryKey: ["decisions", pool],
-    queryFn: ({ signal }) => get<Page<CapacityDecision>>(`/capacity/decisions?${new URLSearchParams({ pool })}`, signal),
+    queryKey: ["decisions", pool, search],
+    queryFn: ({ signal }) => {
+      const query = new URLSearchParams({ pool });
+      if (search) query.set("search", search);
+      return get<Page<CapacityDecision>>(`/capacity/decisions?${query}`, signal);
+    },
+    placeholderData: keepPreviousData,
     refetchInterval: REPAIR,
   });
 

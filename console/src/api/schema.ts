@@ -133,13 +133,48 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The latest actions on many jobs that were carried out in the background, the newest first. */
+        get: operations["list_job_actions"];
         put?: never;
         /**
-         * Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by
-         *     name; at most 500 in one request.
+         * Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by name. More than
+         *     500 are changed in the background.
          */
         post: operations["act_on_jobs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/actions/{action}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far an action on many jobs is. */
+        get: operations["show_job_action"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/actions/{action}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop an action on many jobs. What it has changed stays changed. */
+        post: operations["stop_job_action"];
         delete?: never;
         options?: never;
         head?: never;
@@ -566,7 +601,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The waiting jobs, grouped by why they wait. */
+        /**
+         * The waiting jobs, grouped by why they wait and by what is missing: the first strands of each group, or, where a reason is
+         *     given, its strands page by page.
+         */
         get: operations["queue"];
         put?: never;
         post?: never;
@@ -978,6 +1016,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tokens at the places where you manage access, and your own. Secrets are not shown again. */
+        get: operations["list_tokens"];
+        put?: never;
+        /** Make a token. The answer holds the secret, this once. */
+        post: operations["add_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke a token: it is refused from now on, and its sign-ins at the console end. */
+        post: operations["revoke_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a token another secret, which the answer holds, this once. The present one stays valid for a while. */
+        post: operations["rotate_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/trends": {
         parameters: {
             query?: never;
@@ -1122,7 +1212,7 @@ export interface components {
          * @description The kinds of alerts.
          * @enum {string}
          */
-        AlertKind: "target-missed" | "target-at-risk" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside";
+        AlertKind: "target-missed" | "target-at-risk" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside" | "task-stalled" | "token-expiring";
         /**
          * @description The states of an alert.
          * @enum {string}
@@ -1202,6 +1292,8 @@ export interface components {
         /** @description What to do with many waiting or ended jobs. */
         BulkAction: {
             action: components["schemas"]["Action"];
+            /** @description Only jobs for which this is missing, as the queue names it. */
+            cause?: string | null;
             /** @description Only these jobs, by short name or id. */
             jobs?: string[];
             /** @description Only show how many jobs would be affected. */
@@ -1214,8 +1306,38 @@ export interface components {
             /** @description Only jobs with this requirement, in whatever way it is written. */
             where?: string | null;
         };
+        /** @description An action on many jobs that goes on in the background, or has. */
+        BulkProgress: {
+            by: string;
+            /**
+             * Format: int64
+             * @description Jobs of these that it has changed: the others had started or ended before.
+             */
+            changed: number;
+            created_at: components["schemas"]["Moment"];
+            ended_at?: components["schemas"]["Moment"] | null;
+            /**
+             * Format: int64
+             * @description Jobs that it means; none while they are being looked up.
+             */
+            found?: number | null;
+            /**
+             * Format: int64
+             * @description Jobs that it has handled.
+             */
+            handled: number;
+            /** @description Why it failed. */
+            message?: string | null;
+            /** @description Its short name. */
+            name: string;
+            /** @description What was asked for. */
+            request: components["schemas"]["BulkAction"];
+            state: components["schemas"]["BulkState"];
+        };
         /** @description What was done. */
         BulkResult: {
+            /** @description Where there are more than one request changes: the action that goes on in the background, by its short name. */
+            background?: string | null;
             /**
              * Format: int64
              * @description Jobs of these that were changed; none when it was only a preview.
@@ -1228,9 +1350,12 @@ export interface components {
             found: number;
             /** @description The first of them, by short name; of a retry, the new ones. */
             jobs: string[];
-            /** @description Whether there are more than one request changes: send it again. */
-            more: boolean;
         };
+        /**
+         * @description The states of an action on many jobs.
+         * @enum {string}
+         */
+        BulkState: "running" | "done" | "stopped" | "failed";
         /**
          * @description What figures are grouped by.
          * @enum {string}
@@ -1374,6 +1499,8 @@ export interface components {
              * @description Of these, connected and accepting jobs.
              */
             taking: number;
+            /** @description Whether the job is trusted. */
+            trust?: components["schemas"]["Trust"];
         };
         /** @description How a requirement stands against a yard. */
         Explanation: {
@@ -1423,15 +1550,25 @@ export interface components {
         };
         /** @description What was imported. */
         ImportSummary: {
-            /** @description When the first of them became ready, and when the last did. */
+            /** @description When the first job of the file became ready, and when the last did. */
             first: components["schemas"]["Moment"];
             /**
              * Format: int64
-             * @description How many jobs.
+             * @description How many jobs were added.
              */
             jobs: number;
             last: components["schemas"]["Moment"];
+            /**
+             * Format: int64
+             * @description How many jobs of the file were on record already, and were skipped.
+             */
+            on_record: number;
         };
+        /**
+         * @description How far a job is kept from its machine. Each level keeps it from at least what the level before does.
+         * @enum {string}
+         */
+        IsolationLevel: "none" | "process" | "sandbox";
         /** @description A job, whole. */
         Job: components["schemas"]["JobLine"] & {
             /** @description Every try, first to last. */
@@ -1457,6 +1594,7 @@ export interface components {
             time_limit_us: components["schemas"]["Micros"];
             /** Format: int32 */
             tries: number;
+            trust?: components["schemas"]["Trust"];
             variables: {
                 [key: string]: string;
             };
@@ -1468,6 +1606,25 @@ export interface components {
          * @description A unit of work.
          */
         JobId: string;
+        /** @description The most that one job may use. No limit where nothing is given. */
+        JobLimits: {
+            /**
+             * Format: int32
+             * @description Processor cores that it keeps busy.
+             * @default null
+             */
+            cores: number | null;
+            /** @default null */
+            disk: components["schemas"]["ByteSize"] | null;
+            /** @default null */
+            memory: components["schemas"]["ByteSize"] | null;
+            /**
+             * Format: int32
+             * @description Processes and threads at once.
+             * @default null
+             */
+            processes: number | null;
+        };
         /** @description A job in a list. */
         JobLine: {
             created_at: components["schemas"]["Moment"];
@@ -1487,6 +1644,44 @@ export interface components {
             /** @description How long it waited, so far if it still waits, over all attempts. */
             wait_us: components["schemas"]["Micros"];
             where: string;
+        };
+        /** @description What the jobs of a pool may reach and use. */
+        JobPolicy: {
+            /** @default process */
+            isolation: components["schemas"]["IsolationLevel"];
+            /** @default {} */
+            limits: components["schemas"]["JobLimits"];
+            /**
+             * @description Whether a job in a sandbox reaches the network. Below the level `sandbox` it always does.
+             * @default true
+             */
+            network: boolean;
+        };
+        /** @description What to change of what a pool's jobs may reach and use. What is not given stays. */
+        JobPolicyChange: {
+            /**
+             * Format: int32
+             * @description The most processor cores that a job keeps busy; 0 for no limit.
+             * @default null
+             */
+            cores: number | null;
+            /** @default null */
+            disk: components["schemas"]["ByteSize"] | null;
+            /** @default null */
+            isolation: components["schemas"]["IsolationLevel"] | null;
+            /** @default null */
+            memory: components["schemas"]["ByteSize"] | null;
+            /**
+             * @description Whether jobs in a sandbox reach the network; they do for a new pool.
+             * @default null
+             */
+            network: boolean | null;
+            /**
+             * Format: int32
+             * @description The most processes and threads of a job; 0 for no limit.
+             * @default null
+             */
+            processes: number | null;
         };
         /**
          * @description Where a job is in its life.
@@ -1699,6 +1894,12 @@ export interface components {
             /** @description What the machine shows when it joins. */
             secret: string;
         };
+        /** @description A token that has just been made or rotated. */
+        MadeToken: {
+            /** @description The secret; it is not shown again. */
+            secret: string;
+            token: components["schemas"]["Token"];
+        };
         /** @description Maintenance that is on or to come. */
         Maintenance: {
             by: string;
@@ -1763,6 +1964,8 @@ export interface components {
              * @description How many attempts it may have when runners are lost [default: 3] A command that fails is not retried.
              */
             tries?: number | null;
+            /** @description Whether its code is trusted. An untrusted job takes no seats, and runs only in pools that take untrusted jobs. */
+            trust?: components["schemas"]["Trust"];
             /** @description Variables of its environment. */
             variables?: {
                 [key: string]: string;
@@ -1808,6 +2011,7 @@ export interface components {
         NewPool: {
             /** @description Description these are, for people. */
             description?: string;
+            jobs?: components["schemas"]["JobPolicyChange"] | null;
             /** @description Labels that every runner of the pool has. */
             labels?: string[];
             /** @description Another pool, from which everything that is not given is taken, its reach too. */
@@ -1913,6 +2117,15 @@ export interface components {
              * @description How many machines may join with it; 1 when not given.
              */
             uses?: number | null;
+        };
+        /** @description What to make a token from. */
+        NewToken: {
+            lifetime_us?: components["schemas"]["Micros"] | null;
+            name: string;
+            /** @description The path of the team or project where the role is valid, with everything below it; empty for the root. */
+            place?: string;
+            purpose?: components["schemas"]["Purpose"] | null;
+            role: components["schemas"]["Role"];
         };
         /** @description What to try. */
         NewTrial: {
@@ -2117,6 +2330,42 @@ export interface components {
                 state: components["schemas"]["AlertState"];
                 /** @description Whether it needs attention soon. */
                 urgent: boolean;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_BulkProgress: {
+            /** @description The things. */
+            items: {
+                by: string;
+                /**
+                 * Format: int64
+                 * @description Jobs of these that it has changed: the others had started or ended before.
+                 */
+                changed: number;
+                created_at: components["schemas"]["Moment"];
+                ended_at?: components["schemas"]["Moment"] | null;
+                /**
+                 * Format: int64
+                 * @description Jobs that it means; none while they are being looked up.
+                 */
+                found?: number | null;
+                /**
+                 * Format: int64
+                 * @description Jobs that it has handled.
+                 */
+                handled: number;
+                /** @description Why it failed. */
+                message?: string | null;
+                /** @description Its short name. */
+                name: string;
+                /** @description What was asked for. */
+                request: components["schemas"]["BulkAction"];
+                state: components["schemas"]["BulkState"];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2353,6 +2602,8 @@ export interface components {
                 /** Format: int32 */
                 free: number;
                 id: components["schemas"]["PoolId"];
+                /** @description What its jobs may reach and use on their machine. */
+                jobs: components["schemas"]["JobPolicy"];
                 labels: string[];
                 name: string;
                 /** @description Who of them may use it; everything at or below the owner when empty. */
@@ -2375,6 +2626,8 @@ export interface components {
                 slots: number;
                 standing?: components["schemas"]["SupplyStanding"] | null;
                 supply?: components["schemas"]["Supply"] | null;
+                /** @description Whether it takes untrusted jobs as well. */
+                takes_untrusted?: boolean;
                 /** @description Who may use it besides. */
                 widen_to?: string[];
             }[];
@@ -2566,6 +2819,35 @@ export interface components {
             next?: string | null;
         };
         /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Token: {
+            /** @description The things. */
+            items: {
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                expires_at?: components["schemas"]["Moment"] | null;
+                last_used_at?: components["schemas"]["Moment"] | null;
+                /** @description The address from which it was last used. */
+                last_used_from?: string | null;
+                name: string;
+                /** @description The path of the place where the role is valid; empty for the root. */
+                place: string;
+                previous_until?: components["schemas"]["Moment"] | null;
+                purpose?: components["schemas"]["Purpose"] | null;
+                /** @description Since when its present secret is valid. */
+                renewed_at: components["schemas"]["Moment"];
+                revoked_at?: components["schemas"]["Moment"] | null;
+                revoked_by?: string | null;
+                role: components["schemas"]["Role"];
+                /** @description `valid`, `expired` or `revoked`. */
+                state: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
          * Format: int32
          * @description A share in thousandths: 950 is the 95th percentile.
          */
@@ -2627,6 +2909,8 @@ export interface components {
             /** Format: int32 */
             free: number;
             id: components["schemas"]["PoolId"];
+            /** @description What its jobs may reach and use on their machine. */
+            jobs: components["schemas"]["JobPolicy"];
             labels: string[];
             name: string;
             /** @description Who of them may use it; everything at or below the owner when empty. */
@@ -2649,6 +2933,8 @@ export interface components {
             slots: number;
             standing?: components["schemas"]["SupplyStanding"] | null;
             supply?: components["schemas"]["Supply"] | null;
+            /** @description Whether it takes untrusted jobs as well. */
+            takes_untrusted?: boolean;
             /** @description Who may use it besides. */
             widen_to?: string[];
         };
@@ -2657,6 +2943,7 @@ export interface components {
             /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
             description?: string | null;
+            jobs?: components["schemas"]["JobPolicyChange"] | null;
             labels?: string[] | null;
             /** @description Narrow it to these teams and projects; empty for everything at or below the owner. */
             narrow_to?: string[] | null;
@@ -2670,6 +2957,8 @@ export interface components {
             /** @description Only show what would change. */
             preview?: boolean;
             supply?: components["schemas"]["SupplyChange"] | null;
+            /** @description Whether it accepts untrusted jobs. Needs single-use machines that share no host or run jobs in a sandbox. */
+            takes_untrusted?: boolean | null;
             /** @description Let these teams and projects use it besides. */
             widen_to?: string[] | null;
         };
@@ -2725,6 +3014,11 @@ export interface components {
             /** @description For a change of something that has changed since it was read: the version that it has now. */
             version?: string | null;
         };
+        /**
+         * @description A limit on what a token is for, beside its role.
+         * @enum {string}
+         */
+        Purpose: "runner-tickets" | "submit" | "read" | "metrics";
         /** @description A percentile by nearest rank. */
         Quantile: {
             /** @description Whether it can still rise, because a job that is still waiting is not older. */
@@ -2733,18 +3027,32 @@ export interface components {
             few?: boolean;
             value_us: components["schemas"]["Micros"];
         };
-        /** @description The queue. */
+        /** @description The queue, or the part of it that was asked for. */
         Queue: {
-            /** @description The strands in which jobs wait, grouped by reason; what needs a person first, then the longest wait. */
+            /** @description The waiting jobs by reason and by what is missing; what needs a person first, then the longest wait. */
             groups: components["schemas"]["QueueGroup"][];
+            /**
+             * Format: int64
+             * @description Further groups that are not listed.
+             */
+            more_groups?: number;
+            /** @description Where one reason was asked for: send it as `after` to get its next strands. */
+            next?: string | null;
             /**
              * Format: int64
              * @description Jobs that wait.
              */
             waiting: number;
         };
-        /** @description Waiting jobs with one reason. */
+        /** @description Waiting jobs with one reason and one thing missing. */
         QueueGroup: {
+            /** @description What a person can press for all of them. */
+            actions?: components["schemas"]["RemedyAction"][];
+            /**
+             * @description What is missing: the pools that could run the jobs, the seats, or the place with the limit. Empty where nothing in
+             *     particular is.
+             */
+            cause?: string;
             /** Format: int64 */
             jobs: number;
             longest_us: components["schemas"]["Micros"];
@@ -2753,6 +3061,12 @@ export interface components {
             /** @description Whether it goes on until a person does something. */
             needs_a_person: boolean;
             reason: components["schemas"]["Reason"];
+            /**
+             * Format: int64
+             * @description How many strands they are in.
+             */
+            strand_count: number;
+            /** @description The strands that are listed, the longest wait first. */
             strands: components["schemas"]["QueueStrand"][];
         };
         /** @description One reading of the whole yard, for the skyline: demand over capacity. */
@@ -2798,6 +3112,8 @@ export interface components {
                 [key: string]: number;
             };
             standing: components["schemas"]["EligibilityCounts"];
+            /** @description Whether their code is trusted. */
+            trust?: components["schemas"]["Trust"];
             where: string;
         };
         /**
@@ -2860,6 +3176,11 @@ export interface components {
             /** @description Only show what would change. */
             preview?: boolean;
         };
+        /**
+         * @description A role. Each includes the ones before it.
+         * @enum {string}
+         */
+        Role: "viewer" | "submitter" | "operator" | "admin";
         /** @description A runner. */
         Runner: {
             created_at: components["schemas"]["Moment"];
@@ -3058,8 +3379,10 @@ export interface components {
             installation: string;
             /** @description The token's name. */
             name: string;
+            /** @description The path of the team or project where it may do that, with everything below; empty for the whole installation. */
+            place?: string;
             /** @description What it may do. */
-            role: string;
+            role: components["schemas"]["Role"];
             until?: components["schemas"]["Moment"] | null;
             /** @description The version of the service. */
             version: string;
@@ -3565,6 +3888,32 @@ export interface components {
             /** @description When it ends; on the next day where that is not after its beginning. `24:00` is the end of the day. */
             until: string;
         };
+        /** @description A token, without its secret. */
+        Token: {
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            expires_at?: components["schemas"]["Moment"] | null;
+            last_used_at?: components["schemas"]["Moment"] | null;
+            /** @description The address from which it was last used. */
+            last_used_from?: string | null;
+            name: string;
+            /** @description The path of the place where the role is valid; empty for the root. */
+            place: string;
+            previous_until?: components["schemas"]["Moment"] | null;
+            purpose?: components["schemas"]["Purpose"] | null;
+            /** @description Since when its present secret is valid. */
+            renewed_at: components["schemas"]["Moment"];
+            revoked_at?: components["schemas"]["Moment"] | null;
+            revoked_by?: string | null;
+            role: components["schemas"]["Role"];
+            /** @description `valid`, `expired` or `revoked`. */
+            state: string;
+        };
+        /** @description How to rotate a token: it gets another secret. */
+        TokenRotation: {
+            lifetime_us?: components["schemas"]["Micros"] | null;
+            overlap_us?: components["schemas"]["Micros"] | null;
+        };
         /** @description A group of figures. */
         TrendGroup: {
             figures: components["schemas"]["WindowFigures"];
@@ -3626,6 +3975,11 @@ export interface components {
             /** @description Whether it took the event. */
             taken: boolean;
         };
+        /**
+         * @description Whether a job is trusted. An untrusted job runs only in pools that take untrusted jobs, and takes no seats.
+         * @enum {string}
+         */
+        Trust: "trusted" | "untrusted";
         /**
          * @description How something was found.
          * @enum {string}
@@ -3793,6 +4147,24 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Alert"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_thresholds: {
@@ -3810,6 +4182,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertThresholds"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3839,6 +4229,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3876,6 +4275,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_decisions: {
@@ -3883,6 +4291,8 @@ export interface operations {
             query?: {
                 /** @description Only this pool. */
                 pool?: string;
+                /** @description Only decisions whose message contains this text, in upper or lower case: at most 200 bytes. */
+                search?: string;
                 /** @description The `next` of the page before. */
                 cursor?: string;
             };
@@ -3901,6 +4311,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3928,6 +4347,24 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Change"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3962,6 +4399,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     import_history: {
@@ -3986,6 +4432,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4036,6 +4491,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     submit_job: {
@@ -4063,6 +4527,51 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_job_actions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_BulkProgress"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4101,6 +4610,93 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_job_action: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its short name (b-3) */
+                action: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkProgress"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_job_action: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its short name (b-3) */
+                action: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkProgress"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_job: {
@@ -4124,6 +4720,24 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4161,6 +4775,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     read_log: {
@@ -4191,6 +4814,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4239,6 +4871,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     why_job_waits: {
@@ -4269,6 +4910,24 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_listeners: {
@@ -4286,6 +4945,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Listener"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4319,6 +4996,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_listener: {
@@ -4340,6 +5026,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4384,6 +5079,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     renew_listener: {
@@ -4414,6 +5118,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     try_listener: {
@@ -4437,6 +5150,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4478,6 +5200,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_machine: {
@@ -4508,6 +5239,24 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_machine_console: {
@@ -4531,6 +5280,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4572,6 +5330,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_maintenance: {
@@ -4589,6 +5356,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Maintenance"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4615,6 +5400,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4650,6 +5444,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_place: {
@@ -4671,6 +5474,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4715,6 +5527,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_pools: {
@@ -4732,6 +5553,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Pool"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4765,6 +5604,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_pool: {
@@ -4788,6 +5636,24 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4832,6 +5698,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     start_machines: {
@@ -4859,6 +5734,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4899,6 +5783,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_pool: {
@@ -4924,6 +5817,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4965,6 +5867,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_projects: {
@@ -4982,6 +5893,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Place"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5015,11 +5944,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     queue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only jobs that wait for this reason; their strands are then listed page by page. */
+                reason?: string;
+                /** @description Only jobs that wait for this: a group's `cause`. */
+                cause?: string;
+                /** @description Only jobs of this project: its path, or its name if that is unique. */
+                project?: string;
+                /** @description Only jobs of this team and the teams below it. */
+                team?: string;
+                /** @description Only jobs with an equivalent requirement. */
+                where?: string;
+                /** @description The `next` of the page before. */
+                after?: string;
+                /** @description How many strands of a reason: 1 to 100, 20 when not given. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5032,6 +5985,23 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5059,6 +6029,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5102,6 +6081,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_runner: {
@@ -5125,6 +6113,24 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5169,6 +6175,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     set_runner_desired_state: {
@@ -5196,6 +6211,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5233,6 +6257,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_next: {
@@ -5256,6 +6289,24 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5297,6 +6348,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     take_runner_back: {
@@ -5331,6 +6391,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_seats: {
@@ -5348,6 +6417,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Seat"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5374,6 +6461,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5418,6 +6514,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     take_seat_back: {
@@ -5452,6 +6557,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     who_is_signed_in: {
@@ -5472,6 +6586,24 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5510,6 +6642,32 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sign_out: {
@@ -5526,6 +6684,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -5549,6 +6725,24 @@ export interface operations {
                     "application/json": components["schemas"]["Skyline"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     status: {
@@ -5568,6 +6762,24 @@ export interface operations {
                     "application/json": components["schemas"]["Status"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_suppliers: {
@@ -5585,6 +6797,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Supplier"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5611,6 +6841,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5648,6 +6887,24 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_supplier: {
@@ -5669,6 +6926,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5713,6 +6979,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     check_supplier: {
@@ -5747,6 +7022,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_targets: {
@@ -5764,6 +7048,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Target"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5797,6 +7099,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_target: {
@@ -5818,6 +7129,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5862,6 +7182,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_teams: {
@@ -5879,6 +7208,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Place"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5912,6 +7259,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_tickets: {
@@ -5929,6 +7285,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Ticket"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5954,6 +7328,174 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Token"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRotation"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6021,6 +7563,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_waits: {
@@ -6074,6 +7625,15 @@ export interface operations {
                 };
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6141,6 +7701,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     try_requirement: {
@@ -6172,6 +7741,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_yard_file: {
@@ -6189,6 +7767,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["YardFile"] | null;
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6222,6 +7818,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     forget_yard_file: {
@@ -6240,6 +7845,15 @@ export interface operations {
                 content?: never;
             };
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };

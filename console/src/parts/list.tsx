@@ -44,7 +44,7 @@ export function List<T>({ rows, columns, id, empty }: {
                 fontWeight="500"
                 fontSize="13px"
                 color="quiet"
-                p="4px 14px 4px 0"
+                p={{ base: "4px 8px 4px 0", sm: "4px 14px 4px 0" }}
                 borderBottom="1px solid"
                 borderColor="rule"
                 w={column.width}
@@ -63,7 +63,7 @@ export function List<T>({ rows, columns, id, empty }: {
                   key={column.head}
                   display={shownOf(column)}
                   textAlign={column.right ? "right" : "left"}
-                  p="3px 14px 3px 0"
+                  p={{ base: "3px 8px 3px 0", sm: "3px 14px 3px 0" }}
                   borderBottom="1px solid"
                   borderColor="hollow"
                   maxW={{ base: "15em", md: "26em" }}

@@ -9,15 +9,15 @@ import { Trouble } from "./trouble";
 export function Remedy({ action }: { action: RemedyAction }) {
   const cache = useQueryClient();
   const [asking, setAsking] = useState(false);
-  const { mutate, isPending, isSuccess, error } = useMutation({
-    mutationFn: () => send<unknown>(action.method, action.path, action.body),
+  const { mutate, data, isPending, isSuccess, error } = useMutation({
+    mutationFn: () => send<{ background?: string | null } | undefined>(action.method, action.path, action.body),
     onSuccess: () => setAsking(false),
     onSettled: () => cache.invalidateQueries(),
   });
   if (isSuccess) {
     return (
       <Box role="status" color="moss" fontSize="14px">
-        Done: {action.message}
+        {data?.background ? `In progress (${data.background})` : "Done"}: {action.message}
       </Box>
     );
   }

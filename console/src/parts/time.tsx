@@ -30,8 +30,8 @@ export function spoken(ms: number): string {
   const pair = (big: number, unit: string, rest: number, small: string) =>
     rest === 0 ? `${big} ${unit}` : `${big} ${unit} ${rest} ${small}`;
   if (ms < 1) return ms <= 0 ? "0 ms" : "<1 ms";
-  if (seconds < 1) return `${Math.round(ms)} ms`;
-  if (seconds < 10) return `${(ms / 1000).toFixed(1)} s`;
+  if (seconds < 1) return `${Math.floor(ms)} ms`;
+  if (seconds < 10) return `${(Math.floor(ms / 100) / 10).toFixed(1)} s`;
   if (seconds < 60) return `${seconds} s`;
   if (seconds < 3600) return pair(Math.floor(seconds / 60), "min", seconds % 60, "s");
   if (seconds < 86_400) return pair(Math.floor(seconds / 3600), "h", Math.floor(seconds / 60) % 60, "min");

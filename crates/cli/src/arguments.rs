@@ -3,7 +3,7 @@
 use crate::connection::GlobalArguments;
 use crate::verbs::{
     alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
-    queue, runner, seat, supplier, target, ticket, trends, yard,
+    queue, runner, seat, supplier, target, ticket, token, trends, yard,
 };
 use clap::{Parser, Subcommand};
 
@@ -42,6 +42,8 @@ pub enum Noun {
     Queue {
         #[command(subcommand)]
         verb: Option<queue::Verb>,
+        #[command(flatten)]
+        which: queue::QueueArguments,
         /// Refresh every two seconds, until interrupted.
         #[arg(long)]
         watch: bool,
@@ -86,6 +88,9 @@ pub enum Noun {
     /// How many machines pools have, and why.
     #[command(subcommand)]
     Capacity(capacity::Verb),
+    /// Tokens, with which programs and people ask the service.
+    #[command(subcommand)]
+    Token(token::Verb),
     /// Tickets, with which machines join.
     #[command(subcommand)]
     Ticket(ticket::Verb),

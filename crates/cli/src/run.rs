@@ -6,7 +6,7 @@ use crate::error::Error;
 use crate::terminal;
 use crate::verbs::{
     alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
-    queue, runner, seat, status, supplier, target, ticket, trends, trial, why, yard,
+    queue, runner, seat, status, supplier, target, ticket, token, trends, trial, why, yard,
 };
 use clap::CommandFactory;
 use pennine_client::Client;
@@ -32,7 +32,11 @@ async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> 
     match noun {
         Noun::Generate(_) | Noun::Help { .. } => {}
         Noun::Status { watch } => status::run(&client, json, watch).await?,
-        Noun::Queue { verb: None, watch } => queue::run(&client, json, watch).await?,
+        Noun::Queue {
+            verb: None,
+            which,
+            watch,
+        } => queue::run(&client, json, watch, which).await?,
         Noun::Queue {
             verb: Some(verb), ..
         } => queue::act(&client, json, verb).await?,
@@ -50,6 +54,7 @@ async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> 
         Noun::Supplier(verb) => supplier::run(&client, json, verb).await?,
         Noun::Machine(verb) => machine::run(&client, json, verb).await?,
         Noun::Capacity(verb) => capacity::run(&client, json, verb).await?,
+        Noun::Token(verb) => token::run(&client, json, verb).await?,
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,
         Noun::Runner(verb) => runner::run(&client, json, verb).await?,

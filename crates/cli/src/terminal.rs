@@ -1,5 +1,6 @@
 //! What the output goes to: its width and height, whether it takes colours, and what is drawn in place.
 
+use crate::escapes::TerminalFilter;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::{IsTerminal, Write};
 use std::sync::Mutex;
@@ -28,6 +29,11 @@ pub fn size() -> Option<(u16, u16)> {
     crossterm::terminal::size()
         .ok()
         .filter(|(columns, rows)| *columns > 0 && *rows > 0)
+}
+
+/// Whether the output goes to a terminal.
+pub fn is_output() -> bool {
+    std::io::stdout().is_terminal()
 }
 
 /// Whether output has colours: on a terminal that takes them, unless `NO_COLOR` is set (no-color.org).
@@ -107,6 +113,7 @@ impl Redrawn {
             out.write_all(format!("{gap}{text}").as_bytes())?;
             return out.flush();
         };
+        let text = &TerminalFilter::new(true).filter(text.as_bytes());
         let lines = fitted(text, usize::from(columns), usize::from(rows));
         let mut drawn = String::new();
         if self.lines > 0 {
@@ -169,7 +176,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_text_is_cut_to_the_screen_and_says_what_is_missing() {
+    fn a_text_is_cut_to_the_screen_with_a_count_of_hidden_lines() {
         let text = "one\ntwo\nthree\nfour\nfive\n";
         assert_eq!(fitted(text, 80, 6), ["one", "two", "three", "four", "five"]);
         assert_eq!(fitted(text, 80, 4), ["one", "two", "… 3 more lines"]);

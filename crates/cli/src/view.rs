@@ -1,8 +1,10 @@
 //! How things are shown: tables that fit the terminal, times relative to now, JSON on request.
 
 use crate::error::Error;
+use crate::escapes::TerminalFilter;
 use crate::terminal;
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
+use pennine_core::count::grouped;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::{Micros, Moment, spoken};
 use pennine_wire::{JobLine, Loss};
@@ -10,8 +12,13 @@ use serde::Serialize;
 use std::io::Write;
 use std::time::{Duration, Instant};
 
-/// Prints text. A reader that went away is not an error.
+/// Prints text, to a terminal without control characters that come from others, such as in what a machine printed. A
+/// reader that went away is not an error.
 pub fn print(text: &str) -> Result<(), Error> {
+    if terminal::is_output() {
+        let filtered = TerminalFilter::new(true).filter(text.as_bytes());
+        return write(filtered.as_bytes()).map(|_| ());
+    }
     write(text.as_bytes()).map(|_| ())
 }
 
@@ -146,9 +153,29 @@ pub fn exact(micros: Micros) -> String {
 pub fn wrapped(lead: &str, text: &str) -> String {
     let below = " ".repeat(lead.chars().count());
     let how = textwrap::Options::new(terminal::width())
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
         .initial_indent(lead)
         .subsequent_indent(&below);
     textwrap::fill(text, how) + "\n"
+}
+
+/// A command with what it does, on one line where both fit. A command is never cut, so that it can be copied.
+pub fn command(lead: &str, message: &str, command: &str) -> String {
+    let line = format!("{lead}{message}: {command}\n");
+    if line.chars().count() <= terminal::width() {
+        line
+    } else {
+        format!("{lead}{message}:\n{lead}  {command}\n")
+    }
+}
+
+/// The head of a column of amounts of money, with the currency's code where one is set.
+pub fn money_head(name: &str, currency: &str) -> String {
+    if currency.is_empty() {
+        name.to_owned()
+    } else {
+        format!("{name} ({currency})")
+    }
 }
 
 /// The columns for a text that has this many where the output is 100 wide: half of what the terminal has more or less.
@@ -171,6 +198,14 @@ pub fn state(job: &JobLine) -> String {
         (JobState::Pending, Some(reason), _) => format!("waits: {reason}"),
         (JobState::Done, _, Some(result)) => result.to_string(),
         (state, ..) => state.to_string(),
+    }
+}
+
+/// A number of jobs: `1 job`, `2,000 jobs`.
+pub fn job_count(count: u64) -> String {
+    match count {
+        1 => "1 job".to_owned(),
+        n => format!("{} jobs", grouped(n)),
     }
 }
 

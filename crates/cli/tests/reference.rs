@@ -162,49 +162,6 @@ fn completions_manual_pages_and_guides_need_no_service() {
 }
 
 #[test]
-fn the_package_brings_completions_and_manual_pages() {
-    let programs = std::env::temp_dir().join(format!("pennine-package-{}", std::process::id()));
-    std::fs::create_dir_all(&programs).expect("a folder");
-    let built = std::path::Path::new(env!("CARGO_BIN_EXE_pennine"));
-    for name in ["pennine", "pennined", "pennine-runner"] {
-        // The other programs of the package are not built here, and not run by it.
-        std::os::unix::fs::symlink(built, programs.join(name)).expect("a link");
-    }
-    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/package");
-    let made = Command::new(script)
-        .args([
-            "--from".as_ref(),
-            programs.as_os_str(),
-            "--out".as_ref(),
-            programs.as_os_str(),
-        ])
-        .output()
-        .expect("the script runs");
-    assert!(
-        made.status.success(),
-        "{}",
-        String::from_utf8_lossy(&made.stderr)
-    );
-    let package = String::from_utf8(made.stdout).expect("a path");
-    let listed = Command::new("dpkg-deb")
-        .arg("--contents")
-        .arg(package.trim())
-        .output()
-        .expect("dpkg-deb runs");
-    let listed = String::from_utf8(listed.stdout).expect("a list");
-    for path in [
-        "/usr/bin/pennine-runner",
-        "/usr/share/bash-completion/completions/pennine",
-        "/usr/share/zsh/vendor-completions/_pennine",
-        "/usr/share/fish/vendor_completions.d/pennine.fish",
-        "/usr/share/man/man1/pennine-job-submit.1.gz",
-    ] {
-        assert!(listed.contains(path), "{path} is in:\n{listed}");
-    }
-    std::fs::remove_dir_all(&programs).expect("the folder is removed");
-}
-
-#[test]
 fn output_to_a_pipe_has_no_colours() {
     for arguments in [&["--help"][..], &["help"], &["help", "waiting"]] {
         let output = pennine(arguments);

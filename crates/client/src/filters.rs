@@ -20,6 +20,17 @@ pub struct RunnerFilter {
     pub state: Option<RunnerState>,
 }
 
+/// Which decisions about machines; all when empty.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct DecisionFilter {
+    /// A pool, by name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<String>,
+    /// A text that the decision's message contains.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+}
+
 /// Which jobs a list shows; all of them when nothing is given.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct JobListFilter {
@@ -35,6 +46,32 @@ pub struct JobListFilter {
     /// A text that the job's name, title, project, requirement, result, runner or submitter contains.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub search: Option<String>,
+}
+
+/// Which part of the queue is asked for; an overview of all of it when nothing is given.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct QueueFilter {
+    /// Only jobs that wait for this reason; their strands are then listed page by page.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// Only jobs for which this is missing: a group's `cause`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cause: Option<String>,
+    /// A project, by its path, or by its name if that is unique.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    /// A team, with the teams below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// Only jobs with an equivalent requirement.
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<String>,
+    /// The `next` of the page before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// How many strands of a reason: 1 to 100.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
 }
 
 /// Of what figures are asked, and when; of everything in the last day when nothing is said.

@@ -8,7 +8,7 @@ mod people;
 mod runner;
 mod watch;
 
-pub use filters::{JobListFilter, RunnerFilter, TrendFilter};
+pub use filters::{DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter};
 pub use people::{Client, LogPart};
 pub use runner::RunnerClient;
 
@@ -19,7 +19,7 @@ use pennine_wire::Problem;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Response, StatusCode};
 use serde::de::DeserializeOwned;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{PoisonError, RwLock};
 use std::time::Duration;
@@ -34,6 +34,8 @@ pub enum ClientError {
         url: String,
         /// What the network said, in words.
         cause: String,
+        /// Whether the answer did not come in time.
+        timed_out: bool,
     },
     /// The service refused.
     #[error("{}", .0.detail)]
@@ -60,6 +62,15 @@ impl ClientError {
         }
     }
 
+    /// Whether the request took longer than it may: as much of the body as it had did not get there in time.
+    pub fn timed_out(&self) -> bool {
+        match self {
+            ClientError::NoConnection { timed_out, .. } => *timed_out,
+            ClientError::Refused(problem) => problem.status == 408,
+            ClientError::Strange { .. } | ClientError::Setup(_) => false,
+        }
+    }
+
     /// Whether the same request may succeed a little later.
     pub fn passes(&self) -> bool {
         match self {
@@ -80,6 +91,8 @@ pub type Result<T> = std::result::Result<T, ClientError>;
 pub struct Route {
     /// A certificate authority to trust beside the usual ones (PEM).
     pub ca: Option<Vec<u8>>,
+    /// A Unix socket to which all connections go, whatever the address says.
+    pub socket: Option<PathBuf>,
     /// One set of connections for all clients made with this route.
     shared: Option<reqwest::Client>,
 }
@@ -99,8 +112,26 @@ impl Route {
         };
         Ok(Route {
             ca: file.map(read).transpose()?,
-            shared: None,
+            ..Route::default()
         })
+    }
+
+    /// A route that trusts the authorities in a PEM file's contents, too, if they are given.
+    pub fn with_authorities(pem: Option<Vec<u8>>) -> Route {
+        Route {
+            ca: pem,
+            ..Route::default()
+        }
+    }
+
+    /// The authorities that it trusts beside the usual ones, as a PEM file's contents.
+    pub fn authorities(&self) -> Option<&[u8]> {
+        self.ca.as_deref()
+    }
+
+    /// The same route through a Unix socket, if one is given.
+    pub fn through(self, socket: Option<PathBuf>) -> Route {
+        Route { socket, ..self }
     }
 
     /// The same route, with one set of connections for all clients made with it.
@@ -115,7 +146,11 @@ impl Route {
         }
         choose_cryptography();
         let builder = || {
-            reqwest::Client::builder()
+            let builder = match &self.socket {
+                Some(socket) => reqwest::Client::builder().unix_socket(socket.as_path()),
+                None => reqwest::Client::builder(),
+            };
+            builder
                 .connect_timeout(Duration::from_secs(5))
                 .timeout(ANSWER)
                 .tcp_nodelay(true)
@@ -216,6 +251,7 @@ impl Link {
             .contains(&status) =>
             {
                 Err(ClientError::NoConnection {
+                    timed_out: false,
                     url: self.url().to_owned(),
                     cause: format!("a proxy answered {status}"),
                 })
@@ -282,6 +318,7 @@ impl Link {
         ClientError::NoConnection {
             url: self.url().to_owned(),
             cause,
+            timed_out: error.is_timeout(),
         }
     }
 

@@ -1,18 +1,19 @@
 //! What people and programs ask, with a token.
 
-use crate::filters::{JobListFilter, RunnerFilter, TrendFilter};
+use crate::filters::{DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter};
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
-    BulkAction, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup, ImportSummary,
-    Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, LongestWait, Machine, MachineConsole,
-    MadeTicket, Maintenance, NEXT_OFFSET, NewJob, NewMachines, NewMaintenance, NewPool, NewProject,
-    NewSeat, NewSupplier, NewTeam, NewTicket, NewTrial, NextJob, Page, Place, PlaceChange, Pool,
-    PoolChange, PoolRemoval, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat,
-    SeatChange, SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
-    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, WaitExplanation,
+    BulkAction, BulkProgress, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup,
+    ImportSummary, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, LongestWait, Machine,
+    MachineConsole, MadeTicket, MadeToken, Maintenance, NEXT_OFFSET, NewJob, NewMachines,
+    NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewToken,
+    NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, PoolRemoval, Queue, Relief,
+    Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn, Skyline, Status,
+    StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked, TakeBack,
+    TakeRunnerBack, TakenJob, Ticket, Token, TokenRotation, Trends, Trial, WaitExplanation,
     WeekPattern,
 };
 use reqwest::Method;
@@ -242,16 +243,15 @@ impl Client {
     /// What was decided about machines, newest first.
     pub async fn decisions(
         &self,
-        pool: Option<&str>,
+        filter: &DecisionFilter,
         cursor: Option<&str>,
     ) -> Result<Page<CapacityDecision>> {
         let request = self.link.request(Method::GET, "/api/v1/capacity/decisions");
-        let query = [("pool", pool), ("cursor", cursor)];
-        let query: Vec<_> = query
+        let cursor: Vec<_> = cursor
+            .map(|cursor| ("cursor", cursor))
             .into_iter()
-            .filter_map(|(name, value)| Some((name, value?)))
             .collect();
-        self.link.json(request.query(&query)).await
+        self.link.json(request.query(filter).query(&cursor)).await
     }
 
     /// A pool's relief over the last minutes.
@@ -322,6 +322,22 @@ impl Client {
         self.post("/jobs/actions", action).await
     }
 
+    /// The latest actions on many jobs that were carried out in the background.
+    pub async fn job_actions(&self) -> Result<Page<BulkProgress>> {
+        self.get("/jobs/actions").await
+    }
+
+    /// How far an action on many jobs is.
+    pub async fn job_action(&self, name: &str) -> Result<BulkProgress> {
+        self.get(&format!("/jobs/actions/{}", segment(name))).await
+    }
+
+    /// Stops an action on many jobs.
+    pub async fn stop_job_action(&self, name: &str) -> Result<BulkProgress> {
+        let path = format!("/jobs/actions/{}/stop", segment(name));
+        self.post(&path, &serde_json::json!({})).await
+    }
+
     /// Who the token is.
     pub async fn who(&self) -> Result<SignedIn> {
         self.get("/session").await
@@ -338,8 +354,9 @@ impl Client {
     }
 
     /// The waiting jobs by reason.
-    pub async fn queue(&self) -> Result<Queue> {
-        self.get("/queue").await
+    pub async fn queue(&self, filter: &QueueFilter) -> Result<Queue> {
+        let request = self.link.request(Method::GET, "/api/v1/queue");
+        self.link.json(request.query(filter)).await
     }
 
     /// The teams.
@@ -386,6 +403,28 @@ impl Client {
     /// Makes a ticket worth nothing.
     pub async fn revoke_ticket(&self, name: &str) -> Result<Ticket> {
         let path = format!("/tickets/{}/revoke", segment(name));
+        self.post(&path, &serde_json::json!({})).await
+    }
+
+    /// The tokens that may be seen.
+    pub async fn tokens(&self) -> Result<Page<Token>> {
+        self.get("/tokens").await
+    }
+
+    /// Makes a token.
+    pub async fn add_token(&self, new: &NewToken) -> Result<MadeToken> {
+        self.post("/tokens", new).await
+    }
+
+    /// Gives a token another secret.
+    pub async fn rotate_token(&self, name: &str, rotation: &TokenRotation) -> Result<MadeToken> {
+        self.post(&format!("/tokens/{}/rotate", segment(name)), rotation)
+            .await
+    }
+
+    /// Makes a token worth nothing.
+    pub async fn revoke_token(&self, name: &str) -> Result<Token> {
+        let path = format!("/tokens/{}/revoke", segment(name));
         self.post(&path, &serde_json::json!({})).await
     }
 

@@ -64,7 +64,7 @@ fn requests(asked: &Asked) -> Vec<String> {
 }
 
 #[tokio::test]
-async fn a_replica_that_is_away_is_passed_over_and_not_asked_again() {
+async fn an_unreachable_replica_is_skipped_for_a_while() {
     let (here, asked) = server(empty_page).await;
     let client = client(&format!("{}, {here}/", closed_port().await));
     client.pools().await.unwrap();
@@ -73,13 +73,13 @@ async fn a_replica_that_is_away_is_passed_over_and_not_asked_again() {
 }
 
 #[tokio::test]
-async fn where_no_replica_is_the_error_names_the_address_and_passes() {
+async fn without_any_replica_the_error_names_the_address_and_is_temporary() {
     let (first, second) = (closed_port().await, closed_port().await);
     let error = client(&format!("{first},{second}"))
         .pools()
         .await
         .unwrap_err();
-    let ClientError::NoConnection { url, cause } = &error else {
+    let ClientError::NoConnection { url, cause, .. } = &error else {
         panic!("{error:?}")
     };
     assert!([&first, &second].contains(&url), "{url}");
@@ -144,7 +144,7 @@ async fn a_refusal_is_its_problem_and_only_some_refusals_pass() {
 }
 
 #[tokio::test]
-async fn a_proxys_error_is_no_connection_and_a_strangers_page_is_strange() {
+async fn a_proxys_error_counts_as_no_connection_and_a_foreign_page_is_an_unexpected_response() {
     for (status, passes) in [
         (StatusCode::BAD_GATEWAY, true),
         (StatusCode::GATEWAY_TIMEOUT, true),
@@ -215,7 +215,7 @@ async fn the_token_goes_with_each_request_and_the_version_with_changes() {
 }
 
 #[tokio::test]
-async fn a_log_without_its_offset_is_strange() {
+async fn a_log_response_without_an_offset_is_not_a_pennine_service() {
     let (url, _) = server(|| Bytes::from_static(b"a line\n").into_response()).await;
     let error = client(&url)
         .log("j-1", None, 0, std::time::Duration::ZERO.into())

@@ -103,6 +103,7 @@ fn submit(engine: &mut Engine, job: u64, now: Moment) {
         job: id(1_000_000 + job),
         strand: id(1 + job % 200),
         ready: now,
+        since: now,
         number: job as i64,
         avoid: None,
     };

@@ -184,6 +184,7 @@ impl Yard {
             job,
             strand,
             ready,
+            since: ready,
             number,
             avoid: None,
         });
@@ -307,6 +308,7 @@ impl World for Flood {
             job,
             strand,
             ready,
+            since: ready,
             number,
             avoid: None,
         };

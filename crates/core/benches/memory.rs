@@ -87,6 +87,7 @@ impl World for Flood {
             job: id::<JobId>(number),
             strand: id::<StrandId>(number / PER_STRAND * 2 + kind),
             ready,
+            since: ready,
             number: number as i64,
             avoid: None,
         };

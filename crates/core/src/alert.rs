@@ -30,6 +30,10 @@ pub enum AlertKind {
     MachinesIdle,
     /// A job or runner was set aside because it made the dispatch state inconsistent.
     SetAside,
+    /// A background task of the leading replica makes no progress.
+    TaskStalled,
+    /// A token that is in use expires soon.
+    TokenExpiring,
 }
 
 words!(AlertKind {
@@ -41,12 +45,17 @@ words!(AlertKind {
     BudgetNear = "budget-near",
     MachinesIdle = "machines-idle",
     SetAside = "set-aside",
+    TaskStalled = "task-stalled",
+    TokenExpiring = "token-expiring",
 });
 
 impl AlertKind {
     /// Whether it needs attention soon, rather than during working hours.
     pub fn urgent(self) -> bool {
-        !matches!(self, AlertKind::BudgetNear | AlertKind::MachinesIdle)
+        !matches!(
+            self,
+            AlertKind::BudgetNear | AlertKind::MachinesIdle | AlertKind::TokenExpiring
+        )
     }
 }
 
@@ -280,7 +289,7 @@ mod tests {
     }
 
     #[test]
-    fn thresholds_make_sense_or_it_is_said_which_does_not() {
+    fn an_invalid_threshold_is_named() {
         let usual = Thresholds::default();
         assert_eq!(usual.check(), Ok(()));
         let days = |days: u64| Micros::from(Duration::from_secs(days * 86_400));
@@ -331,7 +340,7 @@ mod tests {
     }
 
     #[test]
-    fn what_lasts_is_told_and_what_comes_and_goes_is_told_once() {
+    fn a_lasting_condition_raises_an_alert_and_a_flapping_one_only_one() {
         use AlertState::{Clearing, Ended, Pending, Raised};
         assert_eq!(life(&[true, true, false], 30), [(0, Pending), (60, Ended)]);
         let flapping = [

@@ -187,7 +187,7 @@ mod tests {
     }
 
     #[test]
-    fn an_empty_installation_is_told_the_next_step() {
+    fn an_empty_installation_shows_the_next_step() {
         assert_eq!(
             describe(&AnswerInput::default()),
             "Nothing waits. No pools yet. Add a pool, then add a machine."
@@ -203,7 +203,7 @@ mod tests {
     }
 
     #[test]
-    fn a_quiet_yard_says_how_much_is_free_and_who_is_away() {
+    fn an_idle_yard_reports_free_slots_and_offline_runners() {
         let picture = AnswerInput {
             any_pool: true,
             slots: 9,
@@ -219,7 +219,7 @@ mod tests {
     }
 
     #[test]
-    fn waiting_jobs_are_told_with_the_longest_and_its_reason() {
+    fn waiting_jobs_raise_an_alert_with_the_longest_wait_and_its_reason() {
         let mut picture = AnswerInput {
             waiting: 6,
             longest: Some(Longest {

@@ -18,15 +18,15 @@ mod expiry;
 
 use crate::capacity::{self, CapacityPlan, Keeper, ManagedPool};
 use crate::dispatch::{
-    self, Assignment, Inconsistency, PoolView, Reason, ReasonChange, RunnerView, SeatReservations,
-    Segment, State,
+    self, Assignment, Inconsistency, LineChange, LineGroup, PoolView, Reason, ReasonChange,
+    RunnerView, SeatReservations, Segment, State,
 };
 use crate::id::{AttemptId, MachineId, RunnerId, StrandId};
 use crate::lifecycle::runner::RunnerState;
 use crate::time::Moment;
 use std::collections::BTreeSet;
 
-pub use expiry::{Expirations, Lease, LostAttempt, LostRunner};
+pub use expiry::{Expirations, GAP, Lease, LostAttempt, LostRunner};
 
 /// A fact that the engine decides from.
 #[derive(Clone, PartialEq, Debug)]
@@ -86,7 +86,10 @@ pub struct Settlement {
 pub struct Engine {
     dispatch: State,
     capacity: Keeper,
-    led_since: Moment,
+    /// Leases and connections count from here at the earliest.
+    leases_since: Moment,
+    /// When leases were last examined.
+    examined: Option<Moment>,
     /// Retired runners that may still hold jobs.
     retired: BTreeSet<RunnerId>,
     fail_unmatched: BTreeSet<StrandId>,
@@ -100,7 +103,7 @@ impl Engine {
         let mut engine = Engine {
             dispatch,
             capacity,
-            led_since: now,
+            leases_since: now,
             ..Engine::default()
         };
         let retired = engine.dispatch.runner_views();
@@ -213,6 +216,21 @@ impl Engine {
             reasons,
             unmatched,
         }
+    }
+
+    /// Takes the strands whose lines of waiting jobs are others than when they were last taken; `most` at once.
+    pub fn take_changed_lines(&mut self, most: usize) -> Vec<LineChange> {
+        self.dispatch.take_changed_lines(most)
+    }
+
+    /// Returns the groups of the lines as they were last taken, and takes what has changed in them.
+    pub fn take_all_groups(&mut self) -> Vec<LineGroup> {
+        self.dispatch.take_all_groups()
+    }
+
+    /// Takes the groups that are others than when they were last taken; one without jobs is gone.
+    pub fn take_changed_groups(&mut self) -> Vec<LineGroup> {
+        self.dispatch.take_changed_groups()
     }
 
     /// When something follows from the passing of time alone, as far as it can be told beforehand.

@@ -90,6 +90,7 @@ pub enum ShortName {
     Maintenance,
     Machine,
     Alert,
+    BulkAction,
 }
 
 impl ShortName {
@@ -103,6 +104,7 @@ impl ShortName {
             ShortName::Maintenance => "m",
             ShortName::Machine => "mc",
             ShortName::Alert => "a",
+            ShortName::BulkAction => "b",
         }
     }
 

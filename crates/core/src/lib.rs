@@ -8,11 +8,13 @@
 //! - [`fact`], [`size`], [`version`]: what a runner is known to be.
 //! - [`finding`]: what was found out about a machine, good or bad.
 //! - [`overrides`]: what people set of a runner over what its machine says.
+//! - [`job_policy`]: what the jobs of a pool may reach and use on their machine.
 //! - [`lifecycle`]: the states of jobs, attempts and runners, one transition function each.
 //! - [`dispatch`]: which job goes to which runner, and why each of the others waits.
 //! - [`capacity`]: how many machines each pool should have, and what to order and release for it.
 //! - [`engine`]: dispatch, capacity and leases behind one set of events and stages.
 //! - [`simulate`]: the engine in a made-up world, with a clock of its own.
+//! - [`trust`]: whether a job is trusted.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
@@ -20,6 +22,7 @@
 //! - [`queue_sample`]: demand over capacity at one moment.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
+pub mod access;
 pub mod alert;
 pub mod answer;
 pub mod capacity;
@@ -29,6 +32,7 @@ pub mod engine;
 pub mod fact;
 pub mod finding;
 pub mod id;
+pub mod job_policy;
 pub mod lifecycle;
 pub mod measure;
 pub mod overrides;
@@ -38,5 +42,6 @@ pub mod simulate;
 pub mod size;
 pub mod target;
 pub mod time;
+pub mod trust;
 pub mod version;
 pub mod wait;

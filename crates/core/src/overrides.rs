@@ -98,6 +98,18 @@ pub enum WrongFact {
     },
 }
 
+/// The most facts of a machine that are kept.
+pub const MOST_FACTS: usize = 256;
+
+/// Returns what is kept of the facts that a machine reports: those with a proper name and value, at most [`MOST_FACTS`].
+pub fn accepted(reported: &Facts) -> Facts {
+    let proper = reported.iter().filter_map(|(name, value)| {
+        let value = checked(name, value).ok()?;
+        Some((name.clone(), value))
+    });
+    proper.take(MOST_FACTS).collect()
+}
+
 /// Checks a fact that a person wants to set, and gives its value in the form in which it is kept.
 pub fn checked(name: &str, value: &FactValue) -> Result<FactValue, WrongFact> {
     let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
@@ -134,6 +146,23 @@ pub fn checked(name: &str, value: &FactValue) -> Result<FactValue, WrongFact> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn of_what_a_machine_reports_only_proper_facts_are_kept_and_not_too_many() {
+        let word = |text: &str| FactValue::Text(text.to_owned());
+        let many = (0..1_000).map(|n| (format!("tool-{n}"), word("1.2")));
+        assert_eq!(accepted(&many.collect()).len(), MOST_FACTS);
+        let odd = [
+            ("fine", word("12.2")),
+            ("pool", word("staithe")),
+            ("9lives", word("1")),
+            ("bell", word("\u{7}")),
+            ("long", word(&"x".repeat(300))),
+        ];
+        let odd = odd.map(|(name, value)| (name.to_owned(), value));
+        let kept: Vec<String> = accepted(&odd.into()).into_keys().collect();
+        assert_eq!(kept, ["fine"]);
+    }
     use proptest::prelude::*;
 
     fn set<T>(value: T) -> Override<T> {
@@ -149,7 +178,7 @@ mod tests {
     }
 
     #[test]
-    fn a_persons_word_stands_over_the_machines_until_it_is_taken_back() {
+    fn an_override_replaces_the_reported_fact_until_it_is_reset() {
         let told = ReportedFacts {
             findings: Vec::new(),
             labels: vec!["bench".into(), "shared".into()],

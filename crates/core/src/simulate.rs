@@ -308,6 +308,7 @@ impl Simulation<'_> {
                     session: Some(session),
                     runner: "a runner",
                     runner_is_retired: false,
+                    cancelled_at: None,
                 },
             })
             .collect();
@@ -345,6 +346,7 @@ impl Simulation<'_> {
                     job: open.job,
                     strand: open.strand,
                     ready: job.ready,
+                    since: now,
                     number: job.number,
                     avoid: Some(avoid),
                 };

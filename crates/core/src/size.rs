@@ -98,6 +98,19 @@ impl ByteSize {
     }
 }
 
+impl ByteSize {
+    /// The size as it is read, in the largest unit of which it is a multiple; in whole KiB, rounded down, if it is one of
+    /// none.
+    pub fn exact(self) -> String {
+        let units = UNITS
+            .iter()
+            .filter(|(_, _, unit)| self.0 > 0 && self.0.is_multiple_of(*unit));
+        let largest = units.max_by_key(|(_, _, unit)| *unit);
+        let (_, name, unit) = largest.unwrap_or(&UNITS[0]);
+        format!("{}{name}", self.0 / unit)
+    }
+}
+
 impl fmt::Display for ByteSize {
     /// In the largest binary unit of which it holds at least one, with at most one decimal: `23.5GiB`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -122,6 +135,16 @@ impl fmt::Display for ByteSize {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_size_is_written_so_that_it_is_read_as_the_same() {
+        for text in ["4GiB", "1500MiB", "4TB", "3KB", "7KiB"] {
+            let size: ByteSize = text.parse().unwrap();
+            assert_eq!(size.exact(), text);
+        }
+        assert_eq!(ByteSize(2047).exact(), "1KiB");
+        assert_eq!(ByteSize(0).exact(), "0KiB");
+    }
 
     #[test]
     fn sizes_are_read_in_binary_and_decimal_units() {

@@ -355,7 +355,7 @@ mod tests {
     }
 
     #[test]
-    fn a_budget_is_told_with_when_it_is_used_up() {
+    fn an_alert_names_the_budget_and_when_it_will_be_spent() {
         let promise = promise(950, 7);
         let standing = TargetStanding::of(&promise, tally(960, 40), tally(10, 10), tally(1, 1));
         assert_eq!((standing.allowed, standing.left), (50, 10));
@@ -370,7 +370,7 @@ mod tests {
     }
 
     #[test]
-    fn nobody_is_called_for_a_bad_minute_nor_for_what_is_over() {
+    fn neither_a_bad_minute_nor_a_past_one_raises_an_alert() {
         let promise = promise(950, 7);
         let state = |hour, recent| TargetStanding::of(&promise, tally(960, 40), hour, recent).state;
         assert_eq!(state(tally(95, 5), tally(0, 5)), TargetState::Met);
@@ -384,7 +384,7 @@ mod tests {
     }
 
     #[test]
-    fn promises_that_cannot_be_kept_or_broken_are_refused() {
+    fn targets_that_can_never_be_met_or_missed_are_refused() {
         assert_eq!(promise(950, 7).check(), Ok(()));
         assert_eq!(promise(1000, 7).check(), Err(InvalidTarget::Share));
         assert_eq!(promise(950, 0).check(), Err(InvalidTarget::Days));

@@ -12,6 +12,12 @@ use utoipa::{PartialSchema, ToSchema};
 pub struct Moment(i64);
 
 impl Moment {
+    /// The moment to the minute, for sentences: `2026-11-23 06:31 UTC`.
+    pub fn minute(self) -> String {
+        let at = jiff::Timestamp::from_microsecond(self.0).unwrap_or_default();
+        at.strftime("%Y-%m-%d %H:%M UTC").to_string()
+    }
+
     /// The moment that many microseconds after the start of 1970.
     pub const fn from_micros(micros: i64) -> Self {
         Self(micros)
@@ -130,7 +136,7 @@ pub fn spoken(length: Duration) -> String {
     match seconds {
         0 if millis == 0 && length.as_micros() > 0 => format!("{} us", length.as_micros()),
         0 => format!("{millis} ms"),
-        1..=9 => format!("{:.1} s", length.as_secs_f64()),
+        1..=9 => format!("{seconds}.{} s", millis / 100 % 10),
         10..=59 => format!("{seconds} s"),
         60..=3599 => pair(minutes, "min", seconds % 60, "s"),
         3600..=86_399 => pair(hours, "h", minutes % 60, "min"),
@@ -158,13 +164,14 @@ mod tests {
         assert_eq!(describe(12), "12 us");
         assert_eq!(describe(850_000), "850 ms");
         assert_eq!(describe(9_440_000), "9.4 s");
+        assert_eq!(describe(9_990_000), "9.9 s");
         assert_eq!(describe(250_000_000), "4 min 10 s");
         assert_eq!(describe(7_500_000_000), "2 h 5 min");
         assert_eq!(describe(273_600_000_000), "3 d 4 h");
     }
 
     #[test]
-    fn a_moment_before_another_is_no_time_after_it() {
+    fn the_time_since_a_later_moment_is_zero() {
         assert_eq!(
             Moment::from_micros(5).since(Moment::from_micros(9)),
             Duration::ZERO

@@ -217,7 +217,7 @@ mod tests {
     }
 
     #[test]
-    fn a_job_takes_the_reason_of_its_place_in_line() {
+    fn a_job_takes_the_reason_of_its_position() {
         let stay = StrandStay {
             turns: vec![
                 turn(

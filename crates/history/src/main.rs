@@ -11,6 +11,7 @@ mod world;
 use clap::Parser;
 use pennine_core::engine::Engine;
 use pennine_core::simulate::simulate;
+use pennine_store::connect::PoolSizes;
 use pennine_store::{Store, history, outbox, partition};
 use rand::SeedableRng;
 use rand::rngs::StdRng;
@@ -82,8 +83,8 @@ async fn run(database: &str, file: &Path) -> Result<(), Error> {
     check_loopback(database)?;
     let scenario: Scenario = toml::from_str(&std::fs::read_to_string(file)?)
         .map_err(|e| Error::Scenario(format!("{}: {e}", file.display())))?;
-    let store = Store::open(database, 2)?;
-    let mut connection = store.get().await?;
+    let store = Store::open(database, &PoolSizes::default())?;
+    let mut connection = store.people().await?;
     let jobs = history::jobs(&mut connection).await?;
     if jobs > 0 {
         return Err(Error::Scenario(format!(

@@ -8,6 +8,7 @@ use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
+use pennine_core::trust::Trust;
 use pennine_store::history::{self, PastJob, PastLevel, PastMachine, PastReason, PastRunner};
 use pennine_store::job::{self, NewJob};
 use pennine_store::place::Place;
@@ -214,6 +215,7 @@ impl Yard {
                     tries: 1,
                     band: one.band,
                     seats: one.seats.clone(),
+                    trust: Trust::Trusted,
                     give_up: None,
                     fail_unmatched: false,
                     retries: None,
@@ -258,6 +260,7 @@ fn alike<'a>(
         band,
         seats: seats.clone(),
         workspace: None,
+        trust: Trust::Trusted,
     };
     Ok((project, key))
 }

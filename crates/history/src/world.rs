@@ -92,6 +92,7 @@ impl<'a> Past<'a> {
                 job,
                 strand,
                 ready: lot.ready,
+                since: lot.ready,
                 number: i64::try_from(number).unwrap_or(i64::MAX),
                 avoid: None,
             };

@@ -183,6 +183,7 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
             settings_version: 0,
             leaving: false,
             room: None,
+            takes_no_jobs: None,
         };
         let answer = match runner.poll(&poll).await {
             Ok(answer) => answer,

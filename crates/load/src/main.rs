@@ -1,9 +1,10 @@
 //! `pennine-load`: a crowd of light runners and submitters over the real protocol, for benchmarks and fault tests.
 //!
-//! Its runners join, poll, acknowledge and report as `pennine-runner` does, and run nothing. Only loopback addresses are
+//! Its own runners join, poll, acknowledge and report as `pennine-runner` does, and run nothing. Only loopback addresses are
 //! taken.
 
 mod baseline;
+mod chaos;
 mod crowd;
 mod figures;
 
@@ -24,6 +25,8 @@ pub enum Error {
     Http(#[from] reqwest::Error),
     #[error("{0}")]
     Machine(#[from] std::io::Error),
+    #[error("{0}")]
+    Chaos(String),
 }
 
 /// Puts load on a service on this machine.
@@ -48,6 +51,9 @@ enum Verb {
         #[arg(long)]
         rate: Option<u32>,
     },
+    /// Kill and stop replicas, runners and PostgreSQL at random while jobs come and go, then check that nothing was lost.
+    /// Everything is started by the test itself, from the repository's folder. See scripts/chaos.
+    Chaos(chaos::Chaos),
     /// The same cycles with a plain queue in PostgreSQL behind an HTTP front: one row with FOR UPDATE SKIP LOCKED.
     Baseline {
         /// A database on loopback; a table is made in it and dropped again.
@@ -100,6 +106,7 @@ async fn main() -> ExitCode {
             size,
             rate,
         } => crowd::run(&url, &token, size, rate).await,
+        Verb::Chaos(chaos) => chaos::run(chaos).await,
         Verb::Baseline {
             database,
             size,

@@ -3,10 +3,12 @@
 //! `pennine-runner doctor` looks at everything, step by step outward; the working runner looks at the machine itself
 //! hourly and tells the service what is not good.
 
+use crate::abilities::{self, Abilities};
 use crate::error::{Error, check_protocol, describe};
 use crate::home::{Home, Identity};
+use crate::machine_settings::MachineSettings;
+use crate::relay::host_and_port;
 use crate::system::hardware;
-use crate::system::keeper::{Isolation, KeeperLauncher};
 use crate::systemd_unit as unit;
 use pennine_client::{Route, RunnerClient};
 use pennine_core::finding::{Finding, Verdict, findings_text, worst};
@@ -63,7 +65,7 @@ pub async fn of_clock(client: &RunnerClient) -> Option<Finding> {
 }
 
 /// The checks that need no connection.
-pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
+pub fn of_machine(home: &Home, abilities: &Abilities) -> Vec<Finding> {
     let folder = home.path().display();
     let written = match home.try_writing() {
         Ok(()) => Finding::passed("folder", format!("{folder} is writable")),
@@ -86,25 +88,9 @@ pub fn of_machine(home: &Home, isolation: Isolation) -> Vec<Finding> {
             }
         }
     };
-    let processes = match isolation {
-        Isolation::Group => Finding::warning("processes", isolation.describe()).remedy(
-            "allow user namespaces (kernel.unprivileged_userns_clone = 1, user.max_user_namespaces > 0)",
-        ),
-        _ => Finding::passed("processes", format!("of a job: {}", isolation.describe())),
-    };
-    vec![written, disk, processes]
-}
-
-/// The host and port of an address.
-fn host_and_port(url: &str) -> Option<(String, u16)> {
-    let (scheme, rest) = url.split_once("://")?;
-    let authority = rest.split('/').next()?;
-    let usual = if scheme == "https" { 443 } else { 80 };
-    match authority.rsplit_once(':') {
-        // The last colon of a bare IPv6 address is no port's.
-        Some((host, port)) if !port.contains(']') => Some((host.to_owned(), port.parse().ok()?)),
-        _ => Some((authority.to_owned(), usual)),
-    }
+    let mut findings = vec![written, disk];
+    findings.extend(abilities.findings());
+    findings
 }
 
 /// Name resolution and TCP, for one address of the service.
@@ -247,9 +233,22 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
     }
 }
 
+/// What this machine can give its jobs, tried out with keepers of this program.
+pub async fn abilities_of(home: &Home) -> Result<Abilities, Error> {
+    let settings = MachineSettings::of(home.path())?;
+    // Beside the folders of a runner that may be at work.
+    let folder = home.path().join("doctor");
+    let tried = abilities::keepers("/proc/self/exe".into(), &folder, &settings, None).await;
+    let _ = std::fs::remove_dir_all(&folder);
+    tried.map(|(_, abilities)| abilities)
+}
+
 /// Looks at everything, from the machine outward.
 pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Finding> {
-    let mut findings = of_machine(home, KeeperLauncher::here().await.isolation());
+    let mut findings = match abilities_of(home).await {
+        Ok(abilities) => of_machine(home, &abilities),
+        Err(error) => vec![Finding::failed("settings", error.to_string())],
+    };
     let identity = match home.identity() {
         Ok(identity) => identity,
         Err(error) => {
@@ -267,8 +266,11 @@ pub async fn examine(home: &Home, route: &Route, server: Option<&str>) -> Vec<Fi
         );
         return findings;
     };
-    for url in server.split(',').map(str::trim) {
-        findings.extend(of_route(url).await);
+    // Through a socket, the way to the service is another machine's.
+    if route.socket.is_none() {
+        for url in server.split(',').map(str::trim) {
+            findings.extend(of_route(url).await);
+        }
     }
     let (found, hello) = of_service(server, route).await;
     findings.extend(found);
@@ -323,25 +325,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn an_address_has_a_host_and_a_port() {
-        for (url, host, port) in [
-            ("http://ci.skerry.example", "ci.skerry.example", 80),
-            (
-                "https://ci.skerry.example/pennine",
-                "ci.skerry.example",
-                443,
-            ),
-            ("http://127.0.0.1:7117", "127.0.0.1", 7117),
-            ("http://[::1]:7117/", "[::1]", 7117),
-            ("https://[fd00::7]", "[fd00::7]", 443),
-        ] {
-            assert_eq!(host_and_port(url), Some((host.to_owned(), port)), "{url}");
-        }
-        assert_eq!(host_and_port("ci.skerry.example"), None);
-    }
-
-    #[test]
-    fn a_clock_far_off_is_bad_and_one_a_little_off_is_not() {
+    fn a_large_clock_difference_fails_the_check_and_a_small_one_does_not() {
         let hello = |offset: Duration| {
             let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap();
             ServiceInfo {

@@ -1,5 +1,6 @@
 //! What an attempt needs of its runner.
 
+use crate::abilities::Abilities;
 use crate::home::Home;
 use crate::share::HostLimit;
 use crate::system::clock::BootMark;
@@ -8,10 +9,12 @@ use pennine_client::RunnerClient;
 use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
 use pennine_core::id::SessionId;
+use pennine_core::job_policy::{IsolationLevel, JobPolicy};
 use pennine_core::size::ByteSize;
 use pennine_wire::runner_protocol::OwnSettings;
 use std::cell::{Cell, RefCell};
 use std::time::Duration;
+use tokio::sync::Notify;
 
 /// The folders in which programs are looked for.
 const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
@@ -21,6 +24,15 @@ pub struct RunnerEnvironment {
     pub client: RunnerClient,
     pub session: SessionId,
     pub keepers: KeeperLauncher,
+    /// What this machine can give its jobs.
+    pub abilities: Abilities,
+    /// A level at which a job could not be kept although it should have been possible, and why; until the machine is
+    /// looked at again.
+    pub failed_level: RefCell<Option<(IsolationLevel, String)>>,
+    /// The machine is to be looked at again.
+    pub recheck: Notify,
+    /// The pool's policy for its jobs, as the service sent it last.
+    pub policy: Cell<JobPolicy>,
     /// What the machine is, as found last.
     pub facts: RefCell<Facts>,
     /// What was not as it should be on it then.
@@ -29,6 +41,8 @@ pub struct RunnerEnvironment {
     pub own: RefCell<OwnSettings>,
     pub host: String,
     pub user: String,
+    /// Whether its first job is its last.
+    pub single_use: bool,
     /// The limit that it shares with the other runners of its host.
     pub limit: Option<HostLimit>,
     /// When the poll was sent that renewed its leases last.
@@ -40,6 +54,22 @@ pub struct RunnerEnvironment {
 }
 
 impl RunnerEnvironment {
+    /// Whether jobs can be kept at a level.
+    ///
+    /// Errors: why not, for people.
+    pub fn gives(&self, level: IsolationLevel) -> Result<(), String> {
+        match &*self.failed_level.borrow() {
+            Some((failed, why)) if *failed == level => Err(why.clone()),
+            _ => self.abilities.gives(level),
+        }
+    }
+
+    /// Notes that a job could not be kept at a level.
+    pub fn note_failure(&self, level: IsolationLevel, why: &str) {
+        self.failed_level.replace(Some((level, why.to_owned())));
+        self.recheck.notify_one();
+    }
+
     /// How many jobs it takes at once.
     pub fn slots(&self) -> usize {
         self.own.borrow().slots as usize

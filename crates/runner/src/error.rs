@@ -11,6 +11,9 @@ pub enum Error {
     /// Something about the folder.
     #[error("{} cannot be used: {}", .0.display(), .1)]
     Folder(PathBuf, String),
+    /// Something about a file of settings.
+    #[error("{}: {}", .0.display(), .1)]
+    Settings(PathBuf, String),
     /// Another process works there.
     #[error("another pennine-runner is already running in {}", .0.display())]
     InUse(PathBuf),
@@ -52,6 +55,9 @@ pub enum Error {
     /// A value is missing, and there is no terminal to prompt for it.
     #[error("{0} is missing: give {1}")]
     Missing(&'static str, &'static str),
+    /// An argument makes no sense.
+    #[error("{0}")]
+    Usage(String),
     /// This program cannot do something that it must.
     #[error("{0}")]
     Machine(String),
@@ -75,9 +81,11 @@ impl Error {
             | Error::Protocol(_)
             | Error::OtherInstallation(_) => 3,
             Error::Level(..)
+            | Error::Settings(..)
             | Error::NotJoined(_)
             | Error::JoinedAlready(_)
             | Error::Missing(..)
+            | Error::Usage(_)
             | Error::Client(ClientError::Setup(_)) => 2,
             Error::Folder(..)
             | Error::InUse(_)

@@ -1,5 +1,6 @@
 //! What the runner finds on its machine.
 
+use crate::abilities::Abilities;
 use crate::system::hardware;
 use nix::unistd::gethostname;
 use pennine_core::fact::{FactValue, Facts};
@@ -47,8 +48,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Everything that the runner finds. `folder` is where it works: its disk is the one that counts, and its
 /// [`PROBES`] are asked too. `path` is where programs are looked for.
-pub async fn gather(folder: &Path, path: &str) -> Facts {
-    let mut facts = Facts::new();
+pub async fn gather(folder: &Path, path: &str, abilities: &Abilities) -> Facts {
+    let mut facts = abilities.facts();
     let mut word = |name: &str, value: &str| {
         facts.insert(name.to_owned(), FactValue::Text(value.to_owned()));
     };
@@ -74,7 +75,7 @@ pub async fn gather(folder: &Path, path: &str) -> Facts {
         let size = ByteSize(disk.size.0 >> 30 << 30);
         facts.insert("disk".into(), FactValue::size(size));
     }
-    hardware::devices(&mut facts);
+    hardware::devices(&mut facts, abilities.jobs_are_other_users());
     let mut probes = own_probes(folder);
     for (fact, program, ask) in TOOLS {
         probes.entry(fact.to_owned()).or_insert_with(|| Probe {
@@ -302,15 +303,19 @@ mod tests {
         let probe = |name: &str| format!("[{name}]\nprogram = \"sh\"\nask = {script:?}\n");
         write(PROBES, &(probe("scope") + &probe("or")));
         let path = "/usr/bin:/bin";
-        let facts = gather(folder.path(), path).await;
+        let facts = gather(folder.path(), path, &Abilities::none()).await;
         assert_eq!(facts.get("scope"), Some(&FactValue::Text("4.1.7".into())));
         assert!(!facts.contains_key("or"), "a keyword is no fact");
         write(PROBES, "[scope\n");
-        assert!(!gather(folder.path(), path).await.contains_key("scope"));
+        assert!(
+            !gather(folder.path(), path, &Abilities::none())
+                .await
+                .contains_key("scope")
+        );
     }
 
     #[test]
-    fn a_tool_that_changes_is_another_and_one_that_is_nowhere_is_none() {
+    fn a_changed_tool_is_a_new_version_and_a_missing_one_has_none() {
         let folder = tempfile::tempdir().unwrap();
         let probe = |program: &str| Probe {
             program: program.to_owned(),
@@ -327,7 +332,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_machine_has_an_os_an_arch_cores_and_memory() {
-        let facts = gather(Path::new("/"), "/usr/bin:/bin").await;
+        let facts = gather(Path::new("/"), "/usr/bin:/bin", &Abilities::none()).await;
         assert_eq!(facts.get("os"), Some(&FactValue::Text("linux".into())));
         for name in ["arch", "cores", "mem", "disk", "host"] {
             assert!(facts.contains_key(name), "{name} is missing in {facts:?}");

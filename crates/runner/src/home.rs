@@ -1,20 +1,24 @@
 //! The runner's folder: who it is, and what it is working on.
 //!
 //! ```text
-//!   runner.json   the service, the runner's name, its credential (mode 0600)
+//!   runner.json   the service, the runner's name, its credential, its pool's policy (mode 0600)
 //!   log/          its own log, a file a day
+//!   ca.pem        the certificate authority that it trusts for the service, where one was given
 //!   lock          held while a runner works here
-//!   work/ATTEMPT  the workspace of an attempt
+//!   machine.toml  what jobs may reach on this machine
+//!   work/N        the folder of a job: its workspace, its home, its temporary files
 //!   spool/ATTEMPT the part of its log not yet uploaded; spool/ATTEMPT.journal: the attempt's state
 //! ```
 
 use crate::error::Error;
 use crate::journal::Journal;
+use crate::system::removal::remove_whole;
 use pennine_core::id::{AttemptId, RunnerId};
+use pennine_core::job_policy::JobPolicy;
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use tracing_appender::rolling::{RollingFileAppender, Rotation};
 use uuid::Uuid;
@@ -35,6 +39,9 @@ pub struct Identity {
     pub slots: u32,
     pub labels: Vec<String>,
     pub credential: String,
+    /// What the pool's jobs may reach and use, as the service sent it last.
+    #[serde(default)]
+    pub policy: JobPolicy,
     /// The folder of a limit that it shares with the other runners of its host, and how many jobs that is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shares: Option<(PathBuf, u32)>,
@@ -50,15 +57,23 @@ pub struct Home(PathBuf);
 /// Held while a runner works in its folder.
 pub struct Lock(#[allow(dead_code)] File);
 
+/// Disk space that is reserved for journals, in bytes: hundreds of them.
+const RESERVED: usize = 256 << 10;
+
 impl Home {
     /// The folder at this path, made if it is not there.
     pub fn at(path: &Path) -> Result<Home, Error> {
         let broken = |e: std::io::Error| Error::Folder(path.to_owned(), e.to_string());
-        std::fs::DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(path)
-            .map_err(broken)?;
+        // The folder is the runner's alone; those above it are as any other.
+        if let Some(above) = path.parent() {
+            std::fs::create_dir_all(above).map_err(broken)?;
+        }
+        match std::fs::DirBuilder::new().mode(0o700).create(path) {
+            Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists || !path.is_dir() => {
+                return Err(broken(error));
+            }
+            _ => {}
+        }
         Ok(Home(path.canonicalize().map_err(broken)?))
     }
 
@@ -86,6 +101,25 @@ impl Home {
             .and_then(|mut file| file.write_all(b"x").and_then(|()| file.sync_all()));
         let removed = std::fs::remove_file(&path);
         written.and(removed)
+    }
+
+    /// The authorities that this runner trusts for the service beside the usual ones (PEM), where some were given.
+    pub fn authorities(&self) -> Result<Option<Vec<u8>>, Error> {
+        let path = self.0.join("ca.pem");
+        match std::fs::read(&path) {
+            Ok(pem) => Ok(Some(pem)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(Error::Folder(path, error.to_string())),
+        }
+    }
+
+    /// Writes down which authorities it trusts for the service.
+    pub fn set_authorities(&self, pem: &[u8]) -> Result<(), Error> {
+        let path = self.0.join("ca.pem");
+        let new = path.with_extension("new");
+        std::fs::write(&new, pem)
+            .and_then(|()| std::fs::rename(&new, &path))
+            .map_err(|error| Error::Folder(path, error.to_string()))
     }
 
     fn identity_path(&self) -> PathBuf {
@@ -123,6 +157,15 @@ impl Home {
         std::fs::rename(&new, &path).map_err(broken)
     }
 
+    /// Changes what is written down of this runner; nothing where it has left meanwhile.
+    pub fn change_identity(&self, change: impl FnOnce(&mut Identity)) -> Result<(), Error> {
+        let Some(mut identity) = self.identity()? else {
+            return Ok(());
+        };
+        change(&mut identity);
+        self.set_identity(&identity)
+    }
+
     /// Forgets who this runner was, its credential with it.
     pub fn forget_identity(&self) -> Result<(), Error> {
         let path = self.identity_path();
@@ -145,11 +188,6 @@ impl Home {
         Ok(Lock(file))
     }
 
-    /// The workspace of an attempt.
-    pub fn workspace(&self, attempt: AttemptId) -> PathBuf {
-        self.0.join("work").join(attempt.to_string())
-    }
-
     /// The log of an attempt on its way to the service.
     pub fn spool(&self, attempt: AttemptId) -> PathBuf {
         self.0.join("spool").join(attempt.to_string())
@@ -159,8 +197,37 @@ impl Home {
         self.spool(attempt).with_extension("journal")
     }
 
-    /// Writes down how an attempt stands. The file is there whole or not at all, whenever this program ends.
+    /// Writes down how an attempt stands, on a full disk in the space that was reserved for that. The file is there whole or
+    /// not at all, whenever this program ends.
     pub fn keep_journal(&self, attempt: AttemptId, journal: &Journal) -> std::io::Result<()> {
+        match self.write_journal(attempt, journal) {
+            Err(error) if error.kind() == std::io::ErrorKind::StorageFull => {
+                std::fs::remove_file(self.reserve_path())?;
+                self.write_journal(attempt, journal)
+            }
+            written => written,
+        }
+    }
+
+    fn reserve_path(&self) -> PathBuf {
+        self.0.join("reserve")
+    }
+
+    /// Reserves disk space for journals, unless that was done, so that a job that fills the disk does not keep its own end from
+    /// being recorded.
+    pub fn reserve_space(&self) {
+        let path = self.reserve_path();
+        if std::fs::metadata(&path).is_ok_and(|file| file.len() > 0) {
+            return;
+        }
+        // Written, since a file with a hole takes no space.
+        if let Err(error) = std::fs::write(&path, vec![b'-'; RESERVED]) {
+            tracing::debug!(%error, "no disk space can be reserved");
+            let _ = std::fs::remove_file(&path);
+        }
+    }
+
+    fn write_journal(&self, attempt: AttemptId, journal: &Journal) -> std::io::Result<()> {
         let path = self.journal_path(attempt);
         let new = path.with_extension("new");
         if let Some(folder) = path.parent() {
@@ -187,69 +254,40 @@ impl Home {
         }
     }
 
-    /// Removes what an attempt left in the folder.
+    /// Removes the log and the journal of an attempt.
     pub fn sweep(&self, attempt: AttemptId) {
-        self.clear_workspace(attempt);
         let _ = std::fs::remove_file(self.spool(attempt));
         let _ = std::fs::remove_file(self.journal_path(attempt));
-        // Left where this program was killed while it wrote a slip down.
+        // Left where this program was killed while it wrote the journal.
         let _ = std::fs::remove_file(self.spool(attempt).with_extension("new"));
+        self.reserve_space();
     }
 
-    /// Removes an attempt's workspace. What cannot be removed is retried at the next start.
-    pub fn clear_workspace(&self, attempt: AttemptId) {
-        let workspace = self.workspace(attempt);
-        if let Err(error) = remove_whole(&workspace) {
-            tracing::warn!(%error, folder = %workspace.display(), "a workspace cannot be removed; retried at the next start");
+    /// Removes the folders of jobs of an earlier run. What cannot be removed is retried at the next start.
+    pub fn clear_jobs(&self) {
+        let entries = std::fs::read_dir(self.0.join("work"));
+        for entry in entries.into_iter().flatten().flatten() {
+            if let Err(error) = remove_whole(&entry.path()) {
+                tracing::warn!(%error, folder = %entry.path().display(), "a job's folder cannot be removed; retried at the next start");
+            }
         }
     }
 
     /// Attempts that left something in the folder.
     pub fn leftovers(&self) -> Vec<AttemptId> {
-        let mut found = Vec::new();
-        for part in ["work", "spool"] {
-            let entries = std::fs::read_dir(self.0.join(part))
-                .into_iter()
-                .flatten()
-                .flatten();
-            found.extend(entries.filter_map(|entry| {
-                let name = entry.file_name();
-                let stem = Path::new(&name).file_stem()?.to_str()?;
-                stem.parse::<AttemptId>().ok()
-            }));
-        }
+        let entries = std::fs::read_dir(self.0.join("spool"));
+        let names = entries
+            .into_iter()
+            .flatten()
+            .flatten()
+            .map(|entry| entry.file_name());
+        let mut found: Vec<AttemptId> = names
+            .filter_map(|name| Path::new(&name).file_stem()?.to_str()?.parse().ok())
+            .collect();
         found.sort();
         found.dedup();
         found
     }
-}
-
-/// Removes a folder with everything in it, folders that a job made read-only too.
-fn remove_whole(folder: &Path) -> std::io::Result<()> {
-    let gone = |error: &std::io::Error| error.kind() == std::io::ErrorKind::NotFound;
-    match std::fs::remove_dir_all(folder) {
-        Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-            make_writable(folder)?;
-            std::fs::remove_dir_all(folder)
-        }
-        Err(error) if !gone(&error) => Err(error),
-        _ => Ok(()),
-    }
-}
-
-/// Lets the owner write in a folder and all below it. Links are not followed.
-fn make_writable(folder: &Path) -> std::io::Result<()> {
-    let mut ahead = vec![folder.to_owned()];
-    while let Some(folder) = ahead.pop() {
-        std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700))?;
-        for entry in std::fs::read_dir(&folder)? {
-            let entry = entry?;
-            if entry.file_type()?.is_dir() {
-                ahead.push(entry.path());
-            }
-        }
-    }
-    Ok(())
 }
 
 #[cfg(test)]
@@ -257,11 +295,26 @@ mod tests {
     use super::*;
 
     #[test]
-    fn whatever_an_attempt_left_is_found_and_swept() {
+    fn space_for_journals_is_taken_on_the_disk() {
+        use std::os::unix::fs::MetadataExt;
+        let folder = tempfile::tempdir().unwrap();
+        let home = Home::at(folder.path()).unwrap();
+        home.reserve_space();
+        let reserved = std::fs::metadata(home.reserve_path()).unwrap();
+        assert!(reserved.blocks() * 512 >= RESERVED as u64, "{reserved:?}");
+        std::fs::remove_file(home.reserve_path()).unwrap();
+        home.sweep(AttemptId(Uuid::from_u128(7)));
+        assert!(
+            home.reserve_path().exists(),
+            "reserved again once there is room"
+        );
+    }
+
+    #[test]
+    fn leftovers_of_an_attempt_are_found_and_removed() {
         let folder = tempfile::tempdir().unwrap();
         let home = Home::at(folder.path()).unwrap();
         let attempt = AttemptId(Uuid::from_u128(7));
-        std::fs::create_dir_all(home.workspace(attempt)).unwrap();
         std::fs::create_dir_all(folder.path().join("spool")).unwrap();
         for part in ["", "journal", "new"] {
             std::fs::write(home.spool(attempt).with_extension(part), "x").unwrap();
@@ -270,5 +323,8 @@ mod tests {
         assert!(home.journal(attempt).is_none(), "half a journal is none");
         home.sweep(attempt);
         assert!(home.leftovers().is_empty());
+        std::fs::create_dir_all(folder.path().join("work/1/workspace")).unwrap();
+        home.clear_jobs();
+        assert!(!folder.path().join("work/1").exists());
     }
 }

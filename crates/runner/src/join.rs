@@ -1,15 +1,17 @@
 //! Joining a pool.
 
+use crate::abilities::Abilities;
 use crate::doctor;
 use crate::environment::usual_path;
 use crate::error::{Error, check_protocol, finding_line};
 use crate::facts;
 use crate::home::{Home, Identity};
+use crate::machine_settings;
 use crate::share::HostLimit;
-use crate::system::keeper::KeeperLauncher;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::fact::Facts;
 use pennine_core::finding::Verdict;
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Enrol, PROTOCOL};
 use std::io::{BufRead, IsTerminal, Read, Write};
@@ -25,6 +27,8 @@ pub struct DesiredState {
     pub labels: Vec<String>,
     /// The folder of a limit that the runners of this host share, and how many jobs that is.
     pub shares: Option<(PathBuf, u32)>,
+    /// Whether jobs are to run as root, where the runner is root.
+    pub jobs_as_root: bool,
 }
 
 /// Names tried for runners of one host when none is given.
@@ -47,6 +51,7 @@ pub struct JoinArguments {
     pub slots: Option<u32>,
     pub labels: Vec<String>,
     pub shares: Option<(PathBuf, u32)>,
+    pub jobs_as_root: bool,
 }
 
 /// Asks one question at the terminal. What is there already, or given with the question, is the answer to an empty line.
@@ -112,6 +117,7 @@ impl JoinArguments {
             slots: self.slots.unwrap_or(1),
             labels: self.labels,
             shares: self.shares,
+            jobs_as_root: self.jobs_as_root,
         };
         if !whole {
             if desired_state.name.is_none() {
@@ -145,16 +151,45 @@ fn plain_name(host: &str) -> String {
     }
 }
 
+/// What the jobs of the pool get on this machine, or why they cannot run here.
+fn describe_policy(pool: &str, policy: &JobPolicy, abilities: &Abilities) -> Vec<String> {
+    let level = policy.isolation;
+    match abilities.gives(level) {
+        Ok(()) => {
+            let limits = abilities.limits(policy);
+            let lines = [
+                format!("Jobs here: {}", abilities.describe(level, policy.network)),
+                limits,
+            ];
+            lines.into_iter().filter(|line| !line.is_empty()).collect()
+        }
+        Err(why) => vec![
+            format!(
+                "Mind: this machine runs no jobs of {pool}: they need the isolation level {level}, and {why}."
+            ),
+            "See pennine-runner doctor for the remedy; the runner begins once it is carried out and restarted."
+                .to_owned(),
+        ],
+    }
+}
+
 /// Joins this machine to a pool.
 ///
-/// Returns the machine's facts.
-pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Result<Facts, Error> {
+/// Returns what was found of the machine.
+pub async fn join(
+    home: &Home,
+    desired_state: DesiredState,
+    route: &Route,
+) -> Result<(Facts, Abilities), Error> {
     if let Some(identity) = home.identity()? {
         return Err(Error::JoinedAlready(identity.name));
     }
     if let Some((folder, jobs)) = &desired_state.shares {
         HostLimit::new(folder.clone(), *jobs)
             .map_err(|e| Error::Folder(folder.clone(), e.to_string()))?;
+    }
+    if desired_state.jobs_as_root {
+        machine_settings::allow_root(home.path())?;
     }
     println!("Contacting {} ...", desired_state.server);
     let client = RunnerClient::new(&desired_state.server, "", route)?;
@@ -164,11 +199,11 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
     if off > doctor::CLOCK_WRONG {
         return Err(Error::Clock(spoken(off)));
     }
-    let (unfit, warnings): (Vec<_>, Vec<_>) =
-        doctor::of_machine(home, KeeperLauncher::here().await.isolation())
-            .into_iter()
-            .filter(|finding| finding.verdict > Verdict::Passed)
-            .partition(|finding| finding.verdict == Verdict::Failed);
+    let abilities = doctor::abilities_of(home).await?;
+    let (unfit, warnings): (Vec<_>, Vec<_>) = doctor::of_machine(home, &abilities)
+        .into_iter()
+        .filter(|finding| finding.verdict > Verdict::Passed)
+        .partition(|finding| finding.verdict == Verdict::Failed);
     if !unfit.is_empty() {
         return Err(Error::Unfit(unfit));
     }
@@ -179,7 +214,7 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         "Found Pennine {}. Detecting this machine's facts ...",
         hello.version
     );
-    let facts = facts::gather(home.path(), &usual_path()).await;
+    let facts = facts::gather(home.path(), &usual_path(), &abilities).await;
     let given = desired_state.name.is_some();
     let first = desired_state.name.unwrap_or_else(|| {
         let host = facts
@@ -223,17 +258,24 @@ pub async fn join(home: &Home, desired_state: DesiredState, route: &Route) -> Re
         slots: desired_state.slots,
         labels: desired_state.labels,
         credential: enrolled.credential,
+        policy: enrolled.policy,
         shares: desired_state.shares,
         single_use: enrolled.single_use,
     };
     home.set_identity(&identity)?;
+    if let Some(pem) = route.authorities() {
+        home.set_authorities(pem)?;
+    }
     println!(
         "Joined {} as {} ({}) in the pool {}.",
         enrolled.installation_name, identity.name, identity.short, identity.pool
     );
+    for line in describe_policy(&identity.pool, &identity.policy, &abilities) {
+        println!("  {line}");
+    }
     println!(
         "  Start it with: pennine-runner work --dir {}",
         home.path().display()
     );
-    Ok(enrol.facts)
+    Ok((enrol.facts, abilities))
 }

@@ -10,6 +10,7 @@
 //!
 //! Everything runs on one thread: a child's parent-death signal is bound to the thread that made it.
 
+pub mod abilities;
 pub mod attempt;
 pub mod backoff;
 pub mod doctor;
@@ -21,7 +22,9 @@ pub mod home;
 pub mod join;
 pub mod journal;
 pub mod life;
+pub mod machine_settings;
 pub mod program;
+pub mod relay;
 pub mod report;
 pub mod share;
 pub mod spool;

@@ -5,9 +5,9 @@ use crate::environment::usual_path;
 use crate::error::Error;
 use crate::home::Home;
 use crate::join;
-use crate::system::keeper::{self, Isolation};
+use crate::system::keeper;
 use crate::systemd_unit as unit;
-use crate::{doctor, facts, life, work};
+use crate::{doctor, facts, life, relay, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
 use pennine_core::lifecycle::runner::DesiredState;
@@ -56,6 +56,9 @@ enum Verb {
         /// How many jobs may run on this host at once, over all its runners.
         #[arg(long, value_name = "N", requires = "host_dir", value_parser = clap::value_parser!(u32).range(1..=256))]
         host_jobs: Option<u32>,
+        /// Run jobs as root, if the runner is root: they can change this machine.
+        #[arg(long)]
+        jobs_as_root: bool,
         /// Start the runner at once.
         #[arg(long)]
         work: bool,
@@ -117,17 +120,36 @@ enum Verb {
     /// Contain the processes of one job; the runner starts this itself.
     #[command(hide = true)]
     Keep {
-        isolation: Isolation,
-        /// The process that started this one, which must still be its parent.
-        runner: i32,
+        /// What to keep, and how, as JSON.
+        settings: String,
     },
+    /// Carry connections to a Unix socket on to the service, for a machine without a network.
+    #[command(hide = true)]
+    Relay(RelayArguments),
+    /// Become the command of one job inside its sandbox; the runner starts this itself.
+    #[command(hide = true)]
+    KeepCommand {
+        /// The number of the socket on which the order comes.
+        socket: i32,
+    },
+}
+
+#[derive(Args)]
+struct RelayArguments {
+    /// The socket.
+    #[arg(long, value_name = "PATH")]
+    socket: PathBuf,
+    /// The service's addresses.
+    #[arg(long, value_name = "URL")]
+    server: String,
 }
 
 #[derive(Subcommand)]
 enum Service {
     /// Write the unit, make its user, enable and start it.
     Install {
-        /// The user of the runner and its jobs, added if missing [default: pennine-runner]
+        /// The user of the runner and its jobs, added if missing; as root, each job gets a user of its own [default:
+        /// pennine-runner]
         #[arg(long)]
         user: Option<String>,
         /// How long jobs have to finish when the service is stopped, in minutes.
@@ -201,9 +223,15 @@ struct PlaceArguments {
         default_value = "pennine-runner"
     )]
     dir: PathBuf,
-    /// An additional certificate authority to trust (a PEM file).
+    /// An additional certificate authority to trust (a PEM file). `join` keeps a copy, which every later command trusts.
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
+    /// The same, as the contents of such a file.
+    #[arg(long, value_name = "PEM", env = "PENNINE_AUTHORITY", hide = true)]
+    authority: Option<String>,
+    /// A Unix socket that leads to the service, on a machine without a network.
+    #[arg(long, value_name = "PATH", env = "PENNINE_SERVER_SOCKET", hide = true)]
+    server_socket: Option<PathBuf>,
 }
 
 impl PlaceArguments {
@@ -212,15 +240,22 @@ impl PlaceArguments {
     }
 
     fn route(&self) -> Result<Route, Error> {
-        Ok(Route::with_ca(self.ca.as_deref())?)
+        let route = match (&self.ca, &self.authority) {
+            (Some(file), _) => Route::with_ca(Some(file))?,
+            (None, Some(pem)) => Route::with_authorities(Some(pem.clone().into_bytes())),
+            (None, None) => Route::with_authorities(self.home()?.authorities()?),
+        };
+        Ok(route.through(self.server_socket.clone()))
     }
 }
 
 /// The whole program.
 pub fn run() -> ExitCode {
     let arguments = Arguments::parse();
-    if let Verb::Keep { isolation, runner } = arguments.verb {
-        return keeper::run_keeper(isolation, runner);
+    match &arguments.verb {
+        Verb::Keep { settings } => return keeper::run_keeper(settings),
+        Verb::KeepCommand { socket } => return keeper::run_command(*socket),
+        _ => {}
     }
     let runtime = match tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -253,6 +288,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             labels,
             host_dir,
             host_jobs,
+            jobs_as_root,
             work: go_on,
             place,
         } => {
@@ -264,6 +300,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
                 slots,
                 labels,
                 shares: host_dir.zip(host_jobs),
+                jobs_as_root,
             };
             let desired_state = asked.complete()?;
             if !go_on {
@@ -272,7 +309,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             // No person is there to retry: the service may be temporarily unreachable.
             let mut pace = Backoff::default();
             let begun = Instant::now();
-            let facts = loop {
+            let found = loop {
                 match join::join(&home, desired_state.clone(), &route).await {
                     Err(error) if error.may_pass() && begun.elapsed() < JOIN_PATIENCE => {
                         eprintln!("pennine-runner: {error}\n  Trying again.");
@@ -281,7 +318,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
                     other => break other?,
                 }
             };
-            work::work(&home, &route, Some(facts)).await
+            work::work(&home, &route, Some(found)).await
         }
         Verb::Work { place } => work::work(&place.home()?, &place.route()?, None).await,
         Verb::Status { place } => life::status(&place.home()?, &place.route()?).await,
@@ -301,12 +338,14 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             place,
         } => doctor::doctor(&place.home()?, &place.route()?, server.as_deref(), json).await,
         Verb::Service(verb) => service(verb),
+        Verb::Relay(RelayArguments { socket, server }) => relay::run(&socket, &server).await,
         // Begins before the runtime does.
-        Verb::Keep { .. } => Ok(()),
+        Verb::Keep { .. } | Verb::KeepCommand { .. } => Ok(()),
         Verb::Facts { place } => {
             let home = place.home()?;
-            for (name, value) in facts::gather(home.path(), &usual_path()).await {
-                println!("{name:10} {value}");
+            let abilities = doctor::abilities_of(&home).await?;
+            for (name, value) in facts::gather(home.path(), &usual_path(), &abilities).await {
+                println!("{name:17} {value}");
             }
             Ok(())
         }

@@ -57,26 +57,32 @@ pub async fn resume(
     mut journal: Journal,
     handle: Rc<AttemptHandle>,
 ) {
-    let spool = match Spool::reopen(&environment.home.spool(attempt)) {
-        Ok(spool) => spool,
+    let path = environment.home.spool(attempt);
+    let spool = match Spool::reopen(&path) {
+        Ok(spool) => Some(spool),
         Err(error) => {
-            tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; it is dropped");
-            environment.home.sweep(attempt);
-            return;
+            tracing::error!(%error, job = journal.job, "the log of an earlier attempt cannot be read; its end is reported without");
+            Spool::create(&path, u64::MAX).ok()
         }
     };
-    spool
-        .locate(&environment.client, attempt, journal.lease)
-        .await;
+    if let Some(spool) = &spool {
+        spool
+            .locate(&environment.client, attempt, journal.lease)
+            .await;
+    }
     if journal.end.is_none() {
         let message =
             "the runner was stopped while this ran and has been restarted; this attempt is lost";
-        let _ = spool.append_line(message);
+        if let Some(spool) = &spool {
+            let _ = spool.append_line(message);
+        }
         journal.end = Some(RecordedEnd::Lost(LossCause::Restarted));
         write_journal(&environment, attempt, &journal);
     }
-    spool.close();
-    deliver(&environment, attempt, &journal, &handle, Some(&spool)).await;
+    if let Some(spool) = &spool {
+        spool.close();
+    }
+    deliver(&environment, attempt, &journal, &handle, spool.as_ref()).await;
 }
 
 async fn deliver_report(
@@ -108,7 +114,7 @@ async fn deliver_report(
                 processor_us: processor,
                 peak_memory,
                 log_bytes,
-                log_capped,
+                log_capped: log_capped || spool.is_some_and(Spool::capped),
                 started_ago_us: journal.started.as_ref().map(|at| at.ago().into()),
             };
             environment.client.finished(attempt, &finished).await

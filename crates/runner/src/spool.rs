@@ -35,6 +35,10 @@ pub struct Spool {
     /// The most bytes that the log may have, and whether some were left out.
     cap: u64,
     capped: Cell<bool>,
+    /// Whether the service has refused further bytes.
+    full: Cell<bool>,
+    /// Whether it was noted that a part of it is missing.
+    damaged: Cell<bool>,
     closed: Cell<bool>,
     /// Whether another task will send the rest.
     handed_over: Cell<bool>,
@@ -73,6 +77,8 @@ impl Spool {
             sent: Cell::new(0),
             cap,
             capped: Cell::new(false),
+            full: Cell::new(false),
+            damaged: Cell::new(false),
             closed: Cell::new(false),
             handed_over: Cell::new(false),
             over: Cell::new(false),
@@ -108,6 +114,9 @@ impl Spool {
     }
 
     fn append(&self, bytes: &[u8]) -> io::Result<()> {
+        if self.full.get() {
+            return Ok(());
+        }
         self.file
             .borrow_mut()
             .write_all_at(bytes, self.written.get())?;
@@ -157,6 +166,31 @@ impl Spool {
         self.over.get()
     }
 
+    /// Goes on without what cannot be read back: the attempt's end is reported all the same.
+    fn leave_out(&self, bytes: u64, error: &io::Error) {
+        tracing::error!(%error, bytes, "a part of the log on disk cannot be read and is left out");
+        self.written.set(self.sent.get());
+        // Once only: this line may be unreadable as well.
+        if !self.damaged.replace(true) {
+            let _ = self.append_line(&format!(
+                "{bytes} bytes of the log are missing here: the runner could not read them back ({error})"
+            ));
+        }
+    }
+
+    /// The service takes nothing beyond this offset: the log ends there, and what comes later is omitted.
+    fn cut(&self, length: u64) {
+        tracing::warn!(
+            length,
+            "the service accepts no further bytes of this log; the rest is omitted"
+        );
+        self.capped.set(true);
+        self.full.set(true);
+        self.written.set(length);
+        self.sent.set(length);
+        self.shrunk.notify_one();
+    }
+
     /// Goes on at this offset: the service says that it has so much.
     pub fn resume_at(&self, offset: u64) {
         self.sent.set(offset.min(self.written.get()));
@@ -191,6 +225,10 @@ impl Spool {
             Some(problem) if problem.word() == "log-gap" => {
                 return Some(problem.next_offset.unwrap_or(0));
             }
+            Some(problem) if problem.word() == "log-too-long" => {
+                self.cut(problem.next_offset.unwrap_or(0));
+                return Some(problem.next_offset.unwrap_or(0));
+            }
             Some(problem) if ["stale-lease", "log-complete"].contains(&problem.word()) => {
                 self.abandon();
             }
@@ -201,7 +239,7 @@ impl Spool {
     }
 
     /// Sends until the log is closed and the service has all of it, or takes nothing more, or it is handed over; at most as
-    /// much at once as the service last said.
+    /// much at once as the service last said, and less on a line that is too slow for that.
     pub async fn send(
         &self,
         client: &RunnerClient,
@@ -210,6 +248,7 @@ impl Spool {
         chunk: &Cell<ByteSize>,
     ) {
         let mut pace = Backoff::default();
+        let mut fits = MOST_CHUNK;
         while !self.over.get() && !self.handed_over.take() {
             let (sent, written) = (self.sent.get(), self.written.get());
             if sent >= written {
@@ -219,16 +258,17 @@ impl Spool {
                 self.grown.notified().await;
                 continue;
             }
-            let most = chunk.get().0.clamp(LEAST_CHUNK, MOST_CHUNK);
+            let most = chunk.get().0.min(fits).clamp(LEAST_CHUNK, MOST_CHUNK);
             let mut bytes = vec![0; usize::try_from((written - sent).min(most)).unwrap_or(0)];
-            if let Err(error) = self.file.borrow().read_exact_at(&mut bytes, sent) {
-                tracing::error!(%error, "the log on disk cannot be read; the rest of it is lost");
-                self.abandon();
-                return;
+            let read = self.file.borrow().read_exact_at(&mut bytes, sent);
+            if let Err(error) = read {
+                self.leave_out(written - sent, &error);
+                continue;
             }
             match client.log(attempt, lease, sent, Bytes::from(bytes)).await {
                 Ok(next) => {
                     pace.reset();
+                    fits = most.saturating_mul(2);
                     self.resume_at(next);
                     self.shrunk.notify_one();
                     if !self.closed.get() && self.written.get() - self.sent.get() < PLENTY {
@@ -238,6 +278,8 @@ impl Spool {
                 Err(error) => match self.refused(&error) {
                     Some(next) => self.resume_at(next),
                     None if self.over.get() => {}
+                    // A slow line may carry less in the time of a request.
+                    None if error.timed_out() => fits = most / 2,
                     // While the service is unreachable, a hand-over takes effect at once.
                     None => tokio::select! {
                         () = pace.pause() => {}
@@ -258,6 +300,10 @@ impl Spool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use pennine_client::Route;
+    use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+    use tokio::net::{TcpListener, TcpStream};
+    use uuid::Uuid;
 
     #[test]
     fn a_log_past_its_cap_is_cut_with_a_mark() {
@@ -276,5 +322,77 @@ mod tests {
         assert!(text.ends_with("pennine: exit code 0\n"), "{text}");
         assert!(!text.contains("never") && spool.capped());
         assert_eq!(spool.length(), text.len() as u64);
+    }
+
+    /// Reads one request, and returns the offset that it names and the length of its body.
+    async fn asked(stream: &mut BufReader<TcpStream>) -> Option<(u64, u64)> {
+        let (mut offset, mut length) = (None, None);
+        loop {
+            let mut line = String::new();
+            if stream.read_line(&mut line).await.ok()? == 0 {
+                return None;
+            }
+            if let Some((_, rest)) = line.split_once("offset=") {
+                offset = rest.split(' ').next()?.parse().ok();
+            }
+            if let Some(value) = line.to_lowercase().strip_prefix("content-length:") {
+                length = value.trim().parse().ok();
+            }
+            if line == "\r\n" {
+                break;
+            }
+        }
+        let mut body = vec![0; usize::try_from(length?).ok()?];
+        stream.read_exact(&mut body).await.ok()?;
+        Some((offset?, length?))
+    }
+
+    #[tokio::test]
+    async fn a_line_that_is_too_slow_for_a_chunk_gets_smaller_ones() {
+        const CARRIES: u64 = 100 << 10;
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        let service = tokio::spawn(async move {
+            let mut sizes = Vec::new();
+            let mut next = 0;
+            while next < 1 << 20 {
+                let (stream, _) = listener.accept().await.unwrap();
+                let mut stream = BufReader::new(stream);
+                while let Some((offset, length)) = asked(&mut stream).await {
+                    sizes.push(length);
+                    let (status, body) = if length > CARRIES {
+                        let problem = serde_json::json!({"type": "/problems/too-slow", "title": "", "status": 408, "detail": ""});
+                        (
+                            "408 Request Timeout\r\ncontent-type: application/problem+json",
+                            problem,
+                        )
+                    } else {
+                        assert_eq!(offset, next);
+                        next += length;
+                        ("200 OK", serde_json::json!({"next_offset": next}))
+                    };
+                    let body = body.to_string();
+                    let answer = format!(
+                        "HTTP/1.1 {status}\r\ncontent-length: {}\r\n\r\n{body}",
+                        body.len()
+                    );
+                    stream.get_mut().write_all(answer.as_bytes()).await.unwrap();
+                }
+            }
+            sizes
+        });
+        let folder = tempfile::tempdir().unwrap();
+        let spool = Spool::create(&folder.path().join("log"), u64::MAX).unwrap();
+        spool.write(&vec![b'x'; 1 << 20]).unwrap();
+        spool.close();
+        let client = RunnerClient::new(&url, "secret", &Route::default()).unwrap();
+        let (attempt, lease) = (AttemptId(Uuid::nil()), LeaseToken(Uuid::nil()));
+        let chunk = Cell::new(ByteSize(1 << 20));
+        spool.send(&client, attempt, lease, &chunk).await;
+        drop(client);
+        let sizes = service.await.unwrap();
+        assert_eq!(sizes[..5], [1024, 512, 256, 128, 64].map(|kib| kib << 10));
+        // Each success tries twice as much, in case the line has become faster.
+        assert_eq!(sizes[5], 128 << 10);
     }
 }

@@ -1,5 +1,6 @@
 //! Taking work: one outstanding poll, and a task for each attempt.
 
+use crate::abilities::{self, Abilities};
 use crate::attempt;
 use crate::backoff::Backoff;
 use crate::doctor;
@@ -9,15 +10,17 @@ use crate::facts;
 use crate::handle::AttemptHandle;
 use crate::home::{Home, Identity};
 use crate::journal::{Journal, RecordedEnd};
+use crate::machine_settings::MachineSettings;
 use crate::report;
 use crate::share::HostLimit;
 use crate::system::clock::BootMark;
-use crate::system::keeper::{self, Isolation, KeeperLauncher};
+use crate::system::keeper;
 use nix::unistd::gethostname;
 use pennine_client::{ClientError, Route, RunnerClient};
 use pennine_core::fact::Facts;
-use pennine_core::finding::Verdict;
+use pennine_core::finding::{Finding, Verdict};
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use pennine_core::job_policy::JobPolicy;
 use pennine_wire::runner_protocol::{
     LOG_CHUNK_AT_FIRST, LeaveRequest, OwnSettings, PROTOCOL, Poll, PollAnswer, RunnerReport,
     Settings,
@@ -79,17 +82,26 @@ async fn environment(
     home: &Home,
     route: &Route,
     identity: &Identity,
+    found: Option<Abilities>,
 ) -> Result<Rc<RunnerEnvironment>, Error> {
-    let keepers = KeeperLauncher::here().await;
-    if keepers.isolation() == Isolation::Group {
-        tracing::warn!("{}", keepers.isolation().describe());
+    let settings = MachineSettings::of(home.path())?;
+    let program = "/proc/self/exe".into();
+    let (keepers, abilities) = abilities::keepers(program, home.path(), &settings, found).await?;
+    let policy = identity.policy;
+    keepers.set_policy(policy);
+    if abilities.gives(policy.isolation).is_ok() {
+        keepers.prepare(identity.slots as usize);
     }
-    keepers.prepare(identity.slots as usize);
     Ok(Rc::new(RunnerEnvironment {
         home: home.clone(),
         client: RunnerClient::new(&identity.server, &identity.credential, route)?,
         session: SessionId(Uuid::now_v7()),
+        single_use: identity.single_use,
         keepers,
+        abilities,
+        failed_level: RefCell::default(),
+        recheck: Notify::new(),
+        policy: Cell::new(policy),
         facts: RefCell::default(),
         findings: RefCell::default(),
         own: RefCell::new(OwnSettings {
@@ -137,15 +149,21 @@ async fn take_leave(home: &Home, environment: &RunnerEnvironment, is_used_up: bo
 }
 
 /// Takes work until stopped. `found` is what was found of this machine a moment ago, if it was looked at.
-pub async fn work(home: &Home, route: &Route, found: Option<Facts>) -> Result<(), Error> {
+pub async fn work(
+    home: &Home,
+    route: &Route,
+    found: Option<(Facts, Abilities)>,
+) -> Result<(), Error> {
     start_log(home)?;
     let identity = home
         .identity()?
         .ok_or_else(|| Error::NotJoined(home.path().to_owned()))?;
     let _lock = home.lock()?;
     let left = clear_leftovers(home);
-    let environment = environment(home, route, &identity).await?;
-    probe_machine(&environment, found).await;
+    home.reserve_space();
+    let (facts, abilities) = found.unzip();
+    let environment = environment(home, route, &identity, abilities).await?;
+    probe_machine(&environment, facts).await;
     let mut interrupt =
         signal(SignalKind::interrupt()).map_err(|e| Error::Machine(e.to_string()))?;
     let mut terminate =
@@ -209,9 +227,13 @@ struct PollNews {
 async fn probe_machine(environment: &RunnerEnvironment, found: Option<Facts>) -> bool {
     let facts = match found {
         Some(facts) => facts,
-        None => facts::gather(environment.home.path(), &environment.path()).await,
+        None => {
+            let (folder, path) = (environment.home.path(), environment.path());
+            facts::gather(folder, &path, &environment.abilities).await
+        }
     };
-    let mut findings = doctor::of_machine(&environment.home, environment.keepers.isolation());
+    let mut findings = doctor::of_machine(&environment.home, &environment.abilities);
+    findings.extend(isolation_finding(environment));
     findings.extend(doctor::of_clock(&environment.client).await);
     findings.retain(|finding| finding.verdict > Verdict::Passed);
     for finding in &findings {
@@ -221,9 +243,52 @@ async fn probe_machine(environment: &RunnerEnvironment, found: Option<Facts>) ->
     environment.findings.replace(findings.clone()) != findings || other
 }
 
+/// What the pool asks of a machine and this one does not give.
+fn unmet(environment: &RunnerEnvironment) -> Option<String> {
+    let level = environment.policy.get().isolation;
+    let why = environment.gives(level).err()?;
+    Some(format!(
+        "the machine does not give the isolation level {level}, which the pool asks for: {why}"
+    ))
+}
+
+fn isolation_finding(environment: &RunnerEnvironment) -> Option<Finding> {
+    let message = format!("takes no jobs: {}", unmet(environment)?);
+    Some(Finding::failed("isolation", message).remedy(format!(
+        "make it possible, or choose another level for the pool: pennine pool set POOL --isolation {}",
+        environment.abilities.strongest()
+    )))
+}
+
+/// Keeps jobs to come as the pool says.
+fn apply_policy(environment: &RunnerEnvironment, news: &PollNews, policy: JobPolicy) {
+    if environment.policy.replace(policy) == policy {
+        return;
+    }
+    environment.keepers.set_policy(policy);
+    if let Err(error) = environment
+        .home
+        .change_identity(|identity| identity.policy = policy)
+    {
+        tracing::warn!(
+            "the pool's new policy could not be stored; the next start begins with the earlier one: {error}"
+        );
+    }
+    match environment.gives(policy.isolation) {
+        Ok(()) => environment.keepers.prepare(environment.slots()),
+        Err(why) => tracing::error!("no jobs are taken: {why}"),
+    }
+    news.look.notify_one();
+}
+
 async fn probe_regularly(environment: Rc<RunnerEnvironment>, news: Rc<PollNews>) {
     loop {
-        let _ = tokio::time::timeout(LOOK_EVERY, news.look.notified()).await;
+        tokio::select! {
+            // Whatever has failed is tried again.
+            () = tokio::time::sleep(LOOK_EVERY) => environment.failed_level.replace(None),
+            () = news.look.notified() => None,
+            () = environment.recheck.notified() => None,
+        };
         if probe_machine(&environment, None).await {
             tracing::info!("the machine's facts have changed; they are sent with the next poll");
             news.to_tell.set(true);
@@ -254,17 +319,16 @@ fn user() -> String {
 fn clear_leftovers(home: &Home) -> Vec<(AttemptId, Journal)> {
     let attempts = home.leftovers();
     if attempts.is_empty() {
+        home.clear_jobs();
         return Vec::new();
     }
     let names: Vec<String> = attempts.iter().map(ToString::to_string).collect();
     let ended = keeper::end_leftovers(&names);
+    home.clear_jobs();
     let mut left = Vec::new();
     for attempt in attempts {
         match home.journal(attempt) {
-            Some(journal) => {
-                home.clear_workspace(attempt);
-                left.push((attempt, journal));
-            }
+            Some(journal) => left.push((attempt, journal)),
             None => home.sweep(attempt),
         }
     }
@@ -343,11 +407,15 @@ fn next_poll(
         at_once: false,
         settings_version: own.version,
         leaving: news.leaving.get(),
-        room: environment
-            .limit
-            .as_ref()
-            .map(|limit| holds.saturating_add(limit.free().unwrap_or(0))),
+        room: room(environment, holds),
+        takes_no_jobs: unmet(environment),
     }
+}
+
+/// How many jobs it can have now, where that is fewer than its slots.
+fn room(environment: &RunnerEnvironment, holds: u32) -> Option<u32> {
+    let limit = environment.limit.as_ref()?;
+    Some(holds.saturating_add(limit.free().unwrap_or(0)))
 }
 
 /// Polls until the service refuses permanently, or this program is to stop and has no job any more.
@@ -419,6 +487,9 @@ async fn poll_until_refused(
                 if let Some(own) = answer.own.clone() {
                     apply_own_settings(environment, news, own);
                 }
+                if let Some(policy) = answer.policy {
+                    apply_policy(environment, news, policy);
+                }
                 let fresh = take(environment, news, held, answer);
                 // A reported start acknowledges the assignment; a poll would only delay it.
                 let told = futures::future::join_all(fresh.iter().map(|one| one.begun()));
@@ -469,11 +540,10 @@ async fn other_room(environment: &RunnerEnvironment, poll: &Poll) {
 async fn renew(environment: &RunnerEnvironment) {
     let renewed = async {
         let next = environment.client.renew().await?;
-        let Some(mut identity) = environment.home.identity()? else {
-            return Ok(());
-        };
-        identity.credential.clone_from(&next.credential);
-        environment.home.set_identity(&identity)?;
+        let credential = next.credential.clone();
+        environment
+            .home
+            .change_identity(|identity| identity.credential = credential)?;
         environment.client.show(&next.credential);
         tracing::info!("the credential has been renewed");
         Ok::<(), Error>(())
@@ -490,6 +560,7 @@ fn apply_own_settings(environment: &RunnerEnvironment, news: &PollNews, own: Own
         slots = own.slots,
         "the service has new settings for this runner"
     );
+    environment.keepers.set_paths(&own.paths);
     let before = environment.own.replace(own);
     environment.keepers.prepare(environment.slots());
     if before.paths != environment.own.borrow().paths {

@@ -13,6 +13,7 @@
     dead_code
 )]
 
+#[allow(dead_code)]
 mod stand;
 
 use axum::Router;
@@ -122,6 +123,7 @@ async fn open_attempt(stand: &Stand) -> OpenAttempt {
         settings_version: 0,
         leaving: false,
         room: None,
+        takes_no_jobs: None,
     };
     let assigned = loop {
         poll.sequence += 1;

@@ -6,7 +6,8 @@
 //!
 //! Legs: *taken* is submit sent to answer received, by the submitter's clock; *matched* is ready to assigned, and
 //! *begun* assigned to started, by the service's clock (the runner reports how long ago exec returned). *whole* is
-//! ready to started. The floor, measured in the same run, does the minimum: three durable commits on the
+//! ready to started. Then the same while another session holds a write transaction open from before the first job to the last:
+//! in another database of the cluster, then in the service's own. The floor, measured in the same run, does the minimum: three durable commits on the
 //! same database (job, assignment, start), three loopback round trips, and a fork and exec of `true`.
 
 // A bench that cannot go on stops.
@@ -17,22 +18,27 @@
     clippy::indexing_slicing
 )]
 
+#[allow(dead_code)]
 mod stand;
 
+use pennine_client::Client;
 use pennine_wire::{NewJob, NewTicket};
 use stand::{Ended, report, root, stand};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
 use tokio_postgres::NoTls;
 
 const JOBS: usize = 1000;
+/// Jobs beside a transaction that another session holds open.
+const JOBS_BESIDE: usize = 800;
 const WARM_UP: usize = 50;
 /// How long nothing is asked of the service after a submission.
 const QUIET: Duration = Duration::from_millis(30);
 
 /// One pass over the floor: commits, hops and an exec, one after the other.
-async fn floor(database: &tokio_postgres::Client, echo: &mut tokio::net::TcpStream) -> Duration {
+async fn floor(database: &tokio_postgres::Client, echo: &mut TcpStream) -> Duration {
     let begun = Instant::now();
     let mut byte = [0u8; 1];
     for _ in 0..3 {
@@ -94,7 +100,7 @@ async fn measure() {
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0))
         .await
         .unwrap();
-    let mut echo = tokio::net::TcpStream::connect(listener.local_addr().unwrap())
+    let mut echo = TcpStream::connect(listener.local_addr().unwrap())
         .await
         .unwrap();
     echo.set_nodelay(true).unwrap();
@@ -107,14 +113,47 @@ async fn measure() {
         }
     });
 
+    println!("{JOBS} jobs, one at a time, on one warm runner");
+    jobs_one_by_one(client, &database, &mut echo, JOBS).await;
+
+    for (place, address) in [
+        ("another database of the cluster", &stand.cluster),
+        ("the service's own database", url),
+    ] {
+        let (other, connection) = tokio_postgres::connect(address, NoTls).await.unwrap();
+        tokio::spawn(connection);
+        let begun = Instant::now();
+        let held = "begin; create table bench_held (n int); insert into bench_held values (1)";
+        other.batch_execute(held).await.unwrap();
+        println!(
+            "{JOBS_BESIDE} jobs while another session holds a write transaction open in {place}"
+        );
+        jobs_one_by_one(client, &database, &mut echo, JOBS_BESIDE).await;
+        println!("it was open for {:.0} s", begun.elapsed().as_secs_f64());
+        other.batch_execute("rollback").await.unwrap();
+    }
+}
+
+/// Submits jobs one at a time, after some that are not counted, with the floor between them, and prints the legs.
+async fn jobs_one_by_one(
+    client: &Client,
+    database: &tokio_postgres::Client,
+    echo: &mut TcpStream,
+    jobs: usize,
+) {
     let new = NewJob {
         project: "buoy".into(),
         requirement: "linux".into(),
         command: vec!["true".into()],
         ..NewJob::default()
     };
+    let before: i64 = database
+        .query_one("select count(*) from job", &[])
+        .await
+        .unwrap()
+        .get(0);
     let (mut taken, mut floors) = (Vec::new(), Vec::new());
-    for n in 0..WARM_UP + JOBS {
+    for n in 0..WARM_UP + jobs {
         let begun = Instant::now();
         let job = client.submit(&new, None).await.unwrap().job;
         let spent = begun.elapsed();
@@ -125,7 +164,7 @@ async fn measure() {
             tokio::time::sleep(QUIET).await;
         }
         tokio::time::sleep(QUIET).await;
-        let bare = floor(&database, &mut echo).await;
+        let bare = floor(database, echo).await;
         if n >= WARM_UP {
             taken.push(spent);
             floors.push(bare);
@@ -135,7 +174,7 @@ async fn measure() {
         .query(
             "select extract(epoch from a.assigned_at - a.ready_at)::float8, extract(epoch from a.started_at - a.assigned_at)::float8
              from attempt a join job j on j.id = a.job_id where a.accepted order by j.number offset $1",
-            &[&(WARM_UP as i64)],
+            &[&(before + WARM_UP as i64)],
         )
         .await
         .unwrap();
@@ -146,7 +185,6 @@ async fn measure() {
     };
     let (matched, begun) = (column(0), column(1));
     let whole: Vec<Duration> = matched.iter().zip(&begun).map(|(a, b)| *a + *b).collect();
-    println!("{} jobs, one at a time, on one warm runner", rows.len());
     report("taken (submit answered)", taken);
     report("matched (ready, assigned)", matched);
     report("begun (assigned, started)", begun);

@@ -22,6 +22,7 @@ use pennine_core::lifecycle::job::Outcome;
 use pennine_core::measure::{Resolution, WorkSpan};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::wait::Span;
+use pennine_store::connect::PoolSizes;
 use pennine_store::rollup::{KeyCache, RollupKey, Sums};
 use pennine_store::{Connection, Store, partition};
 use pennine_wire::By;
@@ -350,7 +351,7 @@ async fn bench() {
     let jobs: i64 =
         std::env::var("PENNINE_BENCH_JOBS").map_or(10_000_000, |text| text.parse().unwrap());
     let stand = stand::stand().await;
-    let store = Store::open(&stand.database, 4).unwrap();
+    let store = Store::open(&stand.database, &PoolSizes::default()).unwrap();
     let (raw, connection) = tokio_postgres::connect(&stand.database, NoTls)
         .await
         .unwrap();

@@ -1,33 +1,10 @@
 //! Who asks, and what they may do.
 
 use crate::error::ServiceError;
+use pennine_core::access::{Action, Grant, Refusal, Rights, may, place_name};
 use pennine_core::time::Moment;
 use pennine_store::token::Token;
 use uuid::Uuid;
-
-/// Roles. Each includes the ones before it.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Role {
-    /// Looks.
-    Viewer,
-    /// Submits and cancels jobs.
-    Submitter,
-    /// Makes pools and tickets, pauses runners.
-    Operator,
-    /// Everything.
-    Admin,
-}
-
-impl Role {
-    fn of(word: &str) -> Role {
-        match word {
-            "admin" => Role::Admin,
-            "operator" => Role::Operator,
-            "submitter" => Role::Submitter,
-            _ => Role::Viewer,
-        }
-    }
-}
 
 /// Who asks.
 #[derive(Clone, Debug)]
@@ -35,36 +12,78 @@ pub struct Principal {
     pub token: Uuid,
     /// For the audit log.
     pub name: String,
-    pub role: Role,
-    pub role_word: String,
+    /// The token's role and place.
+    pub grant: Grant,
+    pub rights: Rights,
+    /// When the token expires.
+    pub expires_at: Option<Moment>,
     /// When the sign-in ends, where it is one.
     pub until: Option<Moment>,
 }
 
 impl Principal {
     pub fn of(token: Token, until: Option<Moment>) -> Self {
+        let grant = Grant {
+            role: token.role.0,
+            place: token.place,
+        };
         Principal {
             token: token.id,
             name: token.name,
-            role: Role::of(&token.role),
-            role_word: token.role,
+            rights: Rights {
+                grants: vec![grant.clone()],
+                purpose: token.purpose.map(|purpose| purpose.0),
+            },
+            grant,
+            expires_at: token.expires_at.map(|at| at.0),
             until,
         }
     }
 
-    /// Refuses what the role does not include.
-    pub fn require(&self, role: Role) -> Result<(), ServiceError> {
-        if self.role >= role {
-            return Ok(());
-        }
-        let needed = format!("{role:?}").to_lowercase();
-        Err(ServiceError::forbidden(
+    /// Whether this is allowed at a place, given by its path; the root's is empty.
+    pub fn may(&self, action: Action, place: &str) -> bool {
+        may(&self.rights, action, place).is_ok()
+    }
+
+    /// The paths of the places of which everything may be seen, with what is below them; none where that is the whole
+    /// installation.
+    pub fn visible_places(&self) -> Option<Vec<String>> {
+        let grants = self.rights.grants.iter();
+        let visible = grants.filter(|grant| self.may(Action::View, &grant.place));
+        let places: Vec<String> = visible.map(|grant| grant.place.clone()).collect();
+        (!places.iter().any(String::is_empty)).then_some(places)
+    }
+
+    /// Refuses what is not allowed at a place, given by its path; the root's is empty.
+    pub fn require(&self, action: Action, place: &str) -> Result<(), ServiceError> {
+        let refusal = match may(&self.rights, action, place) {
+            Ok(_) => return Ok(()),
+            Err(refusal) => refusal,
+        };
+        let missing = match &refusal {
+            Refusal::Purpose(_) => String::new(),
+            Refusal::Role {
+                held: Some(held), ..
+            } => {
+                format!("; the token {:?} has {held} there", self.name)
+            }
+            Refusal::Role { held: None, .. } => {
+                let Grant { role, place } = &self.grant;
+                format!(
+                    "; the token {:?} has {role} at {}",
+                    self.name,
+                    place_name(place)
+                )
+            }
+        };
+        let error = ServiceError::forbidden(
             "role-needed",
             "The token does not permit this",
-            format!(
-                "this needs the role {needed}; the token {:?} has {}",
-                self.name, self.role_word
-            ),
-        ))
+            format!("{refusal}{missing}"),
+        );
+        Err(error.remedy(format!(
+            "use a token with that role, or ask an administrator of {}",
+            place_name(place)
+        )))
     }
 }

@@ -1,14 +1,19 @@
 //! What every request handler and loop shares.
 
+use crate::background::TaskTurns;
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::encryption::Encryption;
+use crate::failed_attempts::FailedAttempts;
 use crate::feed::Feed;
 use crate::log_store::LogStore;
+use crate::log_volumes::LogVolumes;
 use crate::poll_waiters::Waiters;
 use crate::presence::PresenceMap;
 use crate::programs::Programs;
 use crate::runner_cache::RunnerCache;
+use crate::upload_budget::UploadBudget;
+use crate::yard_cache::YardCache;
 use pennine_core::dispatch::StrandKey;
 use pennine_core::engine::Ids;
 use pennine_core::id::{AttemptId, MachineId, ReplicaId, RunnerId, StrandId};
@@ -17,6 +22,7 @@ use pennine_store::Store;
 use pennine_store::installation::Installation;
 use pennine_store::place::Place;
 use pennine_store::token::Token;
+use pennine_suppliers::outgoing::AddressPolicy;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -50,6 +56,8 @@ pub struct App(Arc<AppState>);
 pub struct AppState {
     pub config: Config,
     pub public_url: String,
+    /// The certificate authority that machines have to trust for the service (PEM), where it is none of the usual ones.
+    pub authority: Option<String>,
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
@@ -66,17 +74,29 @@ pub struct AppState {
     pub projects: moka::sync::Cache<String, Place>,
     /// What was refused to whom, by token, within the last minute.
     pub refusals: moka::sync::Cache<(Option<Uuid>, String), ()>,
+    /// Limits what addresses may show that is not known here.
+    pub failed_attempts: FailedAttempts,
+    /// How much log each runner has sent lately.
+    pub log_volumes: LogVolumes,
+    /// What uploads may hold in memory.
+    pub uploads: UploadBudget,
     /// Followed logs.
     pub followed: Waiters<AttemptId>,
     pub presence: PresenceMap,
     pub logs: LogStore,
     pub programs: Programs,
     pub stop: CancellationToken,
+    /// When each background task last made a turn.
+    pub turns: TaskTurns,
+    /// Where requests to addresses that people enter may go.
+    pub outgoing: AddressPolicy,
     /// Whether this replica leads now.
     pub leads: AtomicBool,
     strands: Mutex<HashMap<StrandKey, StrandId>>,
     /// Counts the changes of runners and pools that this replica has heard of.
     pub yard_changes: AtomicU64,
+    /// The yard as it was a moment ago, where it is a large one.
+    pub yard: YardCache,
     vocabulary: Mutex<Option<VocabularyCache>>,
     reading_words: tokio::sync::Mutex<()>,
 }
@@ -103,6 +123,7 @@ impl std::ops::Deref for App {
 pub struct Parts {
     pub config: Config,
     pub public_url: String,
+    pub authority: Option<String>,
     pub store: Store,
     pub clock: Clock,
     pub installation: Installation,
@@ -110,6 +131,8 @@ pub struct Parts {
     pub feed: Feed,
     pub logs: LogStore,
     pub stop: CancellationToken,
+    pub turns: TaskTurns,
+    pub outgoing: AddressPolicy,
 }
 
 impl App {
@@ -117,8 +140,10 @@ impl App {
     pub fn new(parts: Parts) -> App {
         App(Arc::new(AppState {
             programs: Programs::within(&parts.config.programs_dir),
+            uploads: UploadBudget::new(parts.config.limits.upload_memory_bytes),
             config: parts.config,
             public_url: parts.public_url,
+            authority: parts.authority,
             runner_cache: RunnerCache::new(parts.feed.clone()),
             store: parts.store,
             clock: parts.clock,
@@ -139,16 +164,28 @@ impl App {
                 .max_capacity(KNOWN_REFUSALS)
                 .time_to_live(REFUSAL_HOLDS)
                 .build(),
+            log_volumes: LogVolumes::default(),
+            failed_attempts: FailedAttempts::default(),
             followed: Waiters::default(),
             presence: PresenceMap::default(),
             logs: parts.logs,
             stop: parts.stop,
+            turns: parts.turns,
+            outgoing: parts.outgoing,
             leads: AtomicBool::new(false),
             strands: Mutex::default(),
             yard_changes: AtomicU64::new(0),
+            yard: YardCache::default(),
             vocabulary: Mutex::default(),
             reading_words: tokio::sync::Mutex::default(),
         }))
+    }
+
+    /// Returns the script with which a machine gets the runner's program and joins.
+    pub async fn join_script(&self) -> String {
+        self.programs
+            .join_script(&self.public_url, self.authority.as_deref())
+            .await
     }
 
     /// A new id. Its time is the service's, so that it lands in the right partition.

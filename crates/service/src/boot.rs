@@ -1,19 +1,29 @@
 //! From settings to a running service, and back.
 
 use crate::app::{App, Parts};
+use crate::background::{Supervisor, Task, TaskTurns};
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::delivery::{traces, webhooks};
 use crate::encryption::Encryption;
 use crate::feed::Feed;
+use crate::http::accept::ConnectionLimits;
+use crate::http::tls::HttpsAcceptor;
 use crate::log_store::LogStore;
-use crate::{alerting, housekeeping, http, key_file, leader, poll_wakeups, rollup_updates, secret};
+use crate::objects::{Moved, Objects};
+use crate::{
+    alerting, bulk_actions, housekeeping, http, key_file, leader, poll_wakeups, rollup_updates,
+    secret,
+};
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
+use pennine_core::access::Role;
+use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_store::installation::{self, Installation};
-use pennine_store::{Db, Store, outbox, partition, token};
+use pennine_store::{Db, Store, outbox, partition, place, token};
+use sd_notify::NotifyState;
 use std::path::Path;
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -61,12 +71,13 @@ async fn until(
     clock: Option<Clock>,
     mut shutdown: BoxFuture<'static, ()>,
 ) -> anyhow::Result<()> {
-    let store = Store::open(&config.database_url, config.database_connections)?;
+    let store = Store::open(&config.database_url, &config.database_connections)?;
     let moment = tokio::select! {
         ready = first_contact(&store) => ready?,
         () = &mut shutdown => return Ok(()),
     };
     let clock = clock.unwrap_or_else(|| Clock::starting_at(moment));
+    let https = HttpsAcceptor::new(&config.tls)?;
     let address = listener.local_addr()?;
     let public_url = config.public_url(address);
 
@@ -76,13 +87,23 @@ async fn until(
             config.data_dir.display()
         )
     })?;
-    let logs = LogStore::in_folder(&config.data_dir.join("objects"))?;
-    let (installation, encryption) = settle(&config, &store, &logs, clock.now()).await?;
+    let objects = Objects::of(&config)?;
+    if objects.takes_over() {
+        tracing::warn!(
+            "logs in {} are still read; move them to the bucket with `pennined migrate-objects`",
+            config.data_dir.join("objects").display()
+        );
+    }
+    let (installation, encryption) = settle(&config, &store, &objects, clock.now()).await?;
     first_token(&store, &config.data_dir, clock.now()).await?;
 
     let stop = CancellationToken::new();
     let feed = Feed::default();
+    let turns = TaskTurns::new(config.fault);
     let app = App::new(Parts {
+        turns: turns.clone(),
+        outgoing: config.outgoing.policy()?,
+        authority: config.tls.authority()?,
         config,
         public_url,
         store: store.clone(),
@@ -90,55 +111,92 @@ async fn until(
         installation,
         encryption,
         feed: feed.clone(),
-        logs,
+        logs: LogStore::new(objects),
         stop: stop.clone(),
     });
-    let loops = tokio_util::task::TaskTracker::new();
-    loops.spawn(poll_wakeups::run(app.clone(), feed.subscribe()));
-    loops.spawn(feed.clone().read(store.clone(), stop.clone()));
-    loops.spawn(feed.hint(store.url().to_owned(), stop.clone()));
-    loops.spawn(leader::lead(app.clone()));
-    loops.spawn(housekeeping::run(app.clone()));
-    loops.spawn(rollup_updates::run(app.clone()));
-    loops.spawn(alerting::run(app.clone()));
-    loops.spawn(webhooks::run(app.clone()));
-    loops.spawn(traces::run(app.clone()));
-    let flush = tokio::spawn(app.presence.clone().flush_until_stopped(
-        store,
-        app.clock.clone(),
-        CancellationToken::clone(&stop),
-    ));
+    let mut tasks = spawn_tasks(&app, &feed, &turns);
+    // Told to stop after the last request.
+    let answered = CancellationToken::new();
+    let presence =
+        app.presence
+            .clone()
+            .flush_until_stopped(store, app.clock.clone(), answered.clone(), turns);
+    tasks.spawn(Task::Presence, presence);
 
     tracing::info!(%address, url = app.public_url, replica = %app.replica, "serving");
+    tell_systemd(NotifyState::Ready);
     let served = http::accept::serve(
         listener,
+        https,
         http::router(&app),
-        app.config.limits.connections,
+        ConnectionLimits::of(&app.config),
         stop.clone(),
         DRAIN,
     );
     let mut served = std::pin::pin!(served);
-    tokio::select! {
-        () = &mut served => {}
-        () = shutdown => {
+    let failure = tokio::select! {
+        () = &mut served => None,
+        () = shutdown => None,
+        end = tasks.first_end() => Some(end),
+    };
+    match &failure {
+        None => {
+            tell_systemd(NotifyState::Stopping);
             tracing::info!("stopping");
-            stop.cancel();
-            served.await;
+        }
+        Some(end) => {
+            tracing::error!("{end}; this replica stops with an error, so that it is started again")
         }
     }
-    stop.cancel();
-    loops.close();
-    if tokio::time::timeout(DRAIN, loops.wait()).await.is_err() {
-        tracing::warn!("some background tasks did not end in time");
+    if !stop.is_cancelled() {
+        stop.cancel();
+        served.await;
     }
-    let _ = tokio::time::timeout(DRAIN, flush).await;
+    answered.cancel();
+    let left = tasks.finish(DRAIN).await;
+    if left > 0 {
+        tracing::warn!(left, "some background tasks did not end in time");
+    }
+    if let Some(end) = failure {
+        return Err(end.into());
+    }
     tracing::info!("stopped");
     Ok(())
 }
 
+/// Starts the background tasks, but for the one that ends after the last request.
+fn spawn_tasks(app: &App, feed: &Feed, turns: &TaskTurns) -> Supervisor {
+    let mut tasks = Supervisor::default();
+    let wakeups = poll_wakeups::run(app.clone(), feed.subscribe());
+    tasks.spawn(Task::PollWakeups, wakeups);
+    let reading = feed
+        .clone()
+        .read(app.store.clone(), app.stop.clone(), turns.clone());
+    tasks.spawn(Task::FeedReader, reading);
+    let hints = feed
+        .clone()
+        .hint(app.store.address().clone(), app.stop.clone(), turns.clone());
+    tasks.spawn(Task::FeedHints, hints);
+    tasks.spawn(Task::Leadership, leader::lead(app.clone()));
+    tasks.spawn(Task::Housekeeping, housekeeping::run(app.clone()));
+    tasks.spawn(Task::RollupUpdates, rollup_updates::run(app.clone()));
+    tasks.spawn(Task::Alerting, alerting::run(app.clone()));
+    tasks.spawn(Task::BulkActions, bulk_actions::run(app.clone()));
+    tasks.spawn(Task::Webhooks, webhooks::run(app.clone()));
+    tasks.spawn(Task::Traces, traces::run(app.clone()));
+    tasks
+}
+
+/// Reports a state to systemd, where it started this program.
+fn tell_systemd(state: NotifyState<'_>) {
+    if let Err(error) = sd_notify::notify(&[state]) {
+        tracing::warn!(%error, "systemd cannot be told of this service's state");
+    }
+}
+
 /// Works the sums of trends out again from the record, and says what was counted.
 pub async fn rebuild_rollups(config: Config) -> anyhow::Result<()> {
-    let store = Store::open(&config.database_url, config.database_connections)?;
+    let store = Store::open(&config.database_url, &config.database_connections)?;
     let now = first_contact(&store).await?;
     let mut connection = store.patient().await?;
     let found = pennine_store::measure::rebuild(&mut connection, now).await?;
@@ -149,13 +207,40 @@ pub async fn rebuild_rollups(config: Config) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Moves the objects of the data folder to the bucket of the configuration, and says how many. Replicas may run meanwhile.
+pub async fn migrate_objects(config: Config) -> anyhow::Result<()> {
+    if config.objects.bucket.is_empty() {
+        bail!("no bucket is configured (objects.bucket): the folder is where objects lie");
+    }
+    let objects = Objects::of(&config)?;
+    let store = Store::open(&config.database_url, &config.database_connections)?;
+    let found = installation::find(&mut *store.tasks().await?).await?;
+    let found = found.context("there is no installation in this database")?;
+    objects.check(found.log_store).await?;
+    let mut told = 0;
+    let mut tell = |moved: Moved| {
+        if moved.objects / 1000 > told {
+            told = moved.objects / 1000;
+            println!("Moved {} objects so far.", moved.objects);
+        }
+    };
+    let moved = objects.migrate(&mut tell).await?;
+    println!(
+        "Moved {} objects ({}) to the bucket {}. Restart the replicas when it suits: they then read only there.",
+        moved.objects,
+        ByteSize(moved.bytes),
+        config.objects.bucket
+    );
+    Ok(())
+}
+
 /// Waits for the database, brings its schema up to date and makes the partitions.
 async fn first_contact(store: &Store) -> anyhow::Result<Moment> {
     let mut tries = 0u32;
     loop {
         let ready = async {
             store.migrate().await?;
-            let mut connection = store.get().await?;
+            let mut connection = store.tasks().await?;
             let moment = outbox::moment(&mut connection).await?;
             partition::ensure(&mut connection, moment, moment).await?;
             Ok::<_, pennine_store::Error>(moment)
@@ -181,16 +266,16 @@ async fn first_contact(store: &Store) -> anyhow::Result<Moment> {
 async fn settle(
     config: &Config,
     store: &Store,
-    logs: &LogStore,
+    objects: &Objects,
     now: Moment,
 ) -> anyhow::Result<(Installation, Encryption)> {
-    let mut connection = store.get().await?;
+    let mut connection = store.tasks().await?;
     let key = key_file::read(&config.data_dir)?;
     if let Some(found) = installation::find(&mut connection).await? {
         let path = key_file::path(&config.data_dir);
         match key {
             Some((id, key)) if id == found.key_id => {
-                logs.check(found.log_store).await?;
+                objects.check(found.log_store).await?;
                 return Ok((found, Encryption::new(id, key)));
             }
             Some((id, _)) => bail!(
@@ -219,7 +304,7 @@ async fn settle(
     };
     let found = installation::found(&mut connection, &new).await?;
     if found.id == new.id {
-        logs.mark(found.log_store).await?;
+        objects.mark(found.log_store).await?;
     } else {
         bail!("another replica founded this installation at the same moment: start this one again");
     }
@@ -228,23 +313,26 @@ async fn settle(
 
 /// Makes the first token, an administrator's, and puts it where only the owner of the data folder can read it.
 async fn first_token(store: &Store, data_dir: &Path, now: Moment) -> anyhow::Result<()> {
-    let mut connection = store.get().await?;
+    let mut connection = store.tasks().await?;
     if token::any(&mut connection).await? {
         return Ok(());
     }
     let secret = secret::fresh(secret::Purpose::Token);
     let path = data_dir.join("admin.token");
     key_file::write_secret(&path, &format!("{secret}\n"))?;
-    let new = token::Token {
+    let root = place::root(&mut connection).await?;
+    let new = token::NewToken {
         id: Uuid::now_v7(),
         name: "admin".to_owned(),
         secret_hash: secret::hash(&secret),
-        role: "admin".to_owned(),
-        created_at: Db(now),
+        role: Role::Admin,
+        place: root.id.0,
+        purpose: None,
+        at: now,
+        by: "pennined".to_owned(),
         expires_at: None,
-        revoked_at: None,
     };
-    token::insert(&mut connection, &new).await?;
+    token::insert(&mut connection, new).await?;
     tracing::info!(file = %path.display(), "the administrator's token is made");
     Ok(())
 }

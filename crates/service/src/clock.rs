@@ -68,7 +68,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn it_starts_where_it_is_told_and_never_goes_back() {
+    fn the_clock_starts_at_the_given_moment_and_never_goes_back() {
         let start = Moment::from_micros(1_000_000);
         let clock = Clock::starting_at(start);
         let first = clock.now();

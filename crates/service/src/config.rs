@@ -1,7 +1,10 @@
 //! Settings: a commented default, a file, the environment, in this order.
 
+use crate::background::Task;
 use figment::Figment;
 use figment::providers::{Env, Serialized};
+use pennine_store::connect::PoolSizes;
+use pennine_suppliers::outgoing::AddressPolicy;
 use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
@@ -20,7 +23,7 @@ pub struct Config {
     pub data_dir: PathBuf,
     pub database_url: String,
     pub database_url_file: PathBuf,
-    pub database_connections: usize,
+    pub database_connections: PoolSizes,
     pub installation: String,
     pub currency: String,
     pub trusted_proxies: Vec<IpAddr>,
@@ -31,6 +34,13 @@ pub struct Config {
     pub keep: Retention,
     pub traces: Traces,
     pub session: Session,
+    pub tokens: Tokens,
+    pub outgoing: Outgoing,
+    pub tls: Tls,
+    pub objects: ObjectStorage,
+    /// A background task that panics: only tests set it, and no file or variable can.
+    #[serde(skip)]
+    pub fault: Option<Task>,
 }
 
 /// What the service writes about itself.
@@ -71,7 +81,11 @@ pub struct Limits {
     pub body_bytes: usize,
     pub request_seconds: u64,
     pub job_log_bytes: u64,
+    pub runner_log_bytes_per_day: u64,
     pub connections: usize,
+    pub connections_per_address: usize,
+    pub write_seconds: u64,
+    pub upload_memory_bytes: usize,
     pub unfinished_join_hours: u64,
     pub credential_days: u64,
     pub machine_days: u64,
@@ -121,11 +135,78 @@ pub struct Session {
     pub hours: u64,
 }
 
+/// Tokens of people and programs.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tokens {
+    pub longest_days: u32,
+}
+
+/// Requests to addresses that people enter: of listeners and suppliers.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Outgoing {
+    pub allow: Vec<String>,
+}
+
+impl Outgoing {
+    /// Where they may go.
+    pub fn policy(&self) -> Result<AddressPolicy, ConfigError> {
+        AddressPolicy::allowing(&self.allow).map_err(|error| ConfigError::InvalidTarget {
+            key: "outgoing.allow",
+            message: format!("is a list of networks: {error}"),
+        })
+    }
+}
+
+/// Where logs lie that are sealed.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ObjectStorage {
+    pub bucket: String,
+    pub prefix: String,
+    pub endpoint: String,
+    pub region: String,
+    pub credentials_file: PathBuf,
+}
+
+/// HTTPS, served by the service itself.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tls {
+    pub certificate: PathBuf,
+    pub key: PathBuf,
+    pub authority: PathBuf,
+}
+
+impl Tls {
+    /// The contents of the authority's file, where one is named.
+    pub fn authority(&self) -> Result<Option<String>, ConfigError> {
+        if self.authority.as_os_str().is_empty() {
+            return Ok(None);
+        }
+        let pem = std::fs::read_to_string(&self.authority);
+        let pem = pem.map_err(|error| ConfigError::Unreadable(self.authority.clone(), error))?;
+        if !pem.contains("-----BEGIN CERTIFICATE-----") {
+            return Err(ConfigError::InvalidTarget {
+                key: "tls.authority",
+                message: format!("{} holds no certificate (PEM)", self.authority.display()),
+            });
+        }
+        Ok(Some(pem))
+    }
+
+    /// Whether HTTPS is served.
+    pub fn is_on(&self) -> bool {
+        !self.certificate.as_os_str().is_empty()
+    }
+}
+
 /// Why the settings cannot be used.
 #[derive(Debug, thiserror::Error)]
 pub enum ConfigError {
     /// The file is not there.
-    #[error("the configuration file {0} cannot be read: {1}")]
+    #[error("the file {0} cannot be read: {1}")]
     Unreadable(PathBuf, std::io::Error),
     /// The file is not TOML.
     #[error("the configuration file {0} is not TOML: {1}")]
@@ -184,9 +265,21 @@ impl Config {
                 "must be a code of three capital letters, such as EUR",
             );
         }
+        let endpoint = &self.objects.endpoint;
+        if !(endpoint.is_empty()
+            || endpoint.starts_with("http://")
+            || endpoint.starts_with("https://"))
+        {
+            return wrong("objects.endpoint", "must begin with http:// or https://");
+        }
+        if self.tls.certificate.as_os_str().is_empty() != self.tls.key.as_os_str().is_empty() {
+            return wrong("tls", "needs both, certificate and key, or neither");
+        }
         self.log.levels()?;
-        if self.database_connections < 2 {
-            return wrong("database_connections", "must be at least 2");
+        self.outgoing.policy()?;
+        let sizes = &self.database_connections;
+        if [sizes.people, sizes.analysis, sizes.runners, sizes.tasks].contains(&0) {
+            return wrong("database_connections", "must be at least 1 each");
         }
         if self.limits.job_log_bytes < 1 << 20 {
             return wrong("limits.job_log_bytes", "must be at least 1048576");
@@ -246,6 +339,7 @@ impl Config {
     /// The address under which others reach the service, without a slash at its end.
     pub fn public_url(&self, listening: SocketAddr) -> String {
         match self.public_url.trim_end_matches('/') {
+            "" if self.tls.is_on() => format!("https://{listening}"),
             "" => format!("http://{listening}"),
             url => url.to_owned(),
         }
@@ -299,7 +393,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_in_the_file_is_said_with_its_line() {
+    fn errors_in_the_file_name_their_line() {
         let error = load("listen = \"127.0.0.1:1\"\n[limits")
             .unwrap_err()
             .to_string();

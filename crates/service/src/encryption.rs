@@ -90,7 +90,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_locked_is_opened_under_its_name_alone() {
+    fn a_ciphertext_is_bound_to_its_name() {
         let own = encryption(7);
         let locked = own.lock("chandler/key", "open sesame").unwrap();
         assert!(!locked.contains("sesame"));

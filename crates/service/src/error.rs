@@ -2,6 +2,13 @@
 
 use crate::log_store::LogError;
 use pennine_core::requirement::SyntaxError;
+use std::fmt;
+use std::time::Duration;
+
+/// How long to wait before trying again where much is asked for at once.
+const BUSY_PAUSE: Duration = Duration::from_secs(2);
+/// Likewise where there is no space left.
+const FULL_PAUSE: Duration = Duration::from_secs(15);
 
 /// The outcome of an operation or a view.
 pub type Result<T, E = ServiceError> = std::result::Result<T, E>;
@@ -25,6 +32,10 @@ pub enum ErrorKind {
     Gone,
     /// The database or another part is unavailable.
     Unavailable,
+    /// Too much of this is asked for at once: trying again later helps.
+    Busy,
+    /// This client has made too many failed attempts.
+    TooMany,
     /// An internal error; the cause is only in the log.
     Internal,
 }
@@ -52,6 +63,14 @@ pub struct Details {
     pub next_offset: Option<u64>,
     /// The present version of the thing.
     pub version: Option<String>,
+    /// How long to wait before trying again.
+    pub retry_after: Option<Duration>,
+}
+
+impl fmt::Display for ServiceError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.detail)
+    }
 }
 
 impl ServiceError {
@@ -66,6 +85,7 @@ impl ServiceError {
             remedy: None,
             next_offset: None,
             version: None,
+            retry_after: None,
         }))
     }
 
@@ -170,6 +190,39 @@ impl ServiceError {
         self
     }
 
+    /// Too much of this is asked for at once.
+    pub fn busy(detail: impl Into<String>) -> Self {
+        let mut error = ServiceError::new(ErrorKind::Busy, "busy", "The service is busy", detail)
+            .remedy("try again in a moment");
+        error.0.retry_after = Some(BUSY_PAUSE);
+        error
+    }
+
+    /// There is no space left to store what was sent.
+    pub fn full(detail: impl Into<String>) -> Self {
+        let mut error = ServiceError::new(
+            ErrorKind::Busy,
+            "storage-full",
+            "No space left",
+            detail,
+        )
+        .remedy("free space, or keep history and logs for fewer days ([keep] in the configuration); what was refused is tried again by runners");
+        error.0.retry_after = Some(FULL_PAUSE);
+        error
+    }
+
+    /// The client has made too many failed attempts; another is welcome after this long.
+    pub fn too_many(detail: impl Into<String>, retry_after: Duration) -> Self {
+        let mut error = ServiceError::new(
+            ErrorKind::TooMany,
+            "too-many-attempts",
+            "Too many failed attempts",
+            detail,
+        );
+        error.0.retry_after = Some(retry_after);
+        error
+    }
+
     /// Sets the remedy.
     pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
         self.0.remedy = Some(remedy.into());
@@ -197,6 +250,13 @@ impl From<pennine_store::Error> for ServiceError {
                 )
                 .remedy("try again in a moment; /readyz reports when it is back")
             }
+            E::Full(_) => {
+                tracing::error!(%error, "a write was refused for want of space");
+                ServiceError::full("the database's disk is full")
+            }
+            E::Busy => ServiceError::busy(
+                "the service has more requests of this kind than it can answer at once",
+            ),
             E::Duplicate(constraint) => ServiceError::conflict(
                 "exists-already",
                 "It already exists",
@@ -211,6 +271,10 @@ impl From<LogError> for ServiceError {
     fn from(error: LogError) -> Self {
         match error {
             LogError::Record(error) => error.into(),
+            error if error.is_full() => {
+                tracing::error!(%error, "log bytes were refused for want of space");
+                ServiceError::full("the store of logs is full")
+            }
             error => ServiceError::ours(&error),
         }
     }

@@ -3,9 +3,11 @@
 //! One task reads. It is woken by this replica's own writes, by NOTIFY from other replicas (a hint, coalesced, from
 //! one connection of its own, never inside a write), and by a sweep every 250 ms, which repairs a lost hint.
 
+use crate::background::{Task, TaskTurns};
+use pennine_store::address::Address;
 use pennine_store::change::Change;
-use pennine_store::outbox::{self, Cursor, Entry};
-use pennine_store::{Error, Store};
+use pennine_store::outbox::{self, Cursor, DatabaseServer, Entry, Position};
+use pennine_store::{Error, PooledConnection, Store};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -16,8 +18,8 @@ use tokio_util::sync::CancellationToken;
 const SWEEP: Duration = Duration::from_millis(250);
 /// A replica that has not read for this long may have lost the database, and answers nothing from memory.
 const FRESH: Duration = Duration::from_millis(1500);
-/// While a change is committed but held up behind an older open transaction: how soon to look again, at first.
-const HELD_UP: Duration = Duration::from_micros(500);
+/// While a number of the feed is missed: how soon to look for it.
+const MISSED: Duration = Duration::from_millis(50);
 /// Rows read at once.
 const BATCH: i64 = 1000;
 /// Batches a slow listener may lag behind before it reads from the database by itself.
@@ -27,18 +29,23 @@ const CHANNEL: &str = "pennine_outbox";
 /// At most one hint to the other replicas in this time.
 const HINT_EVERY: Duration = Duration::from_millis(2);
 
-/// When to read again.
-enum ReadAgain {
-    /// There is more.
-    AtOnce,
-    /// There is more, which may not be passed on yet.
-    Soon,
-    /// At the next write or sweep.
-    WhenTold,
+/// Some entries of the feed, by number. Those of one subject come in order; one of another may come after a greater number.
+pub type Changes = Arc<ChangeBatch>;
+
+/// What one reading of the feed has found.
+#[derive(Debug)]
+pub struct ChangeBatch {
+    entries: Vec<Entry>,
+    /// Everything up to here was read, with this batch.
+    pub low: Cursor,
 }
 
-/// Some entries of the feed, in order.
-pub type Changes = Arc<Vec<Entry>>;
+impl std::ops::Deref for ChangeBatch {
+    type Target = [Entry];
+    fn deref(&self) -> &[Entry] {
+        &self.entries
+    }
+}
 
 /// Unreadable entries that are kept to be shown.
 const UNREADABLE: usize = 16;
@@ -48,6 +55,122 @@ const UNREADABLE: usize = 16;
 struct Unreadable {
     count: usize,
     latest: BTreeMap<Cursor, String>,
+}
+
+/// What a turn of the reader has found.
+enum Turn {
+    /// There is more to read at once.
+    More,
+    /// All that is there was read; a number below it is missed.
+    Missed,
+    /// All that is there was read.
+    End,
+}
+
+/// The one reader of a replica.
+struct Reader {
+    feed: Feed,
+    store: Store,
+    /// Kept while it works: what is known of transactions is void on another.
+    connection: Option<PooledConnection>,
+    server: Option<DatabaseServer>,
+    position: Option<Position>,
+    begun: Instant,
+}
+
+impl Reader {
+    fn new(feed: Feed, store: Store) -> Reader {
+        Reader {
+            feed,
+            store,
+            connection: None,
+            server: None,
+            position: None,
+            begun: Instant::now(),
+        }
+    }
+
+    fn lose_connection(&mut self) {
+        self.connection = None;
+        let now = self.begun.elapsed();
+        if let Some(position) = &mut self.position {
+            position.forget_locks(now);
+        }
+    }
+
+    /// Makes sure that there is a connection, and to which server. Another than before restarts the feed.
+    async fn connect(&mut self) -> Result<(), Error> {
+        if self.connection.is_none() {
+            let mut connection = self.store.tasks().await?;
+            let server = outbox::server(&mut connection).await?;
+            let before = self.server.replace(server);
+            if before.is_some() && before != self.server {
+                tracing::warn!(
+                    "another database server answers: a standby was promoted, or the database was restored; the feed is read from its end, and all state is rebuilt"
+                );
+                self.position = None;
+                self.feed.servers.send_modify(|count| *count += 1);
+            }
+            self.connection = Some(connection);
+        }
+        Ok(())
+    }
+
+    async fn turn(&mut self) -> Result<Turn, Error> {
+        let begun = self.begun;
+        self.connect().await?;
+        let Some(connection) = self.connection.as_mut() else {
+            return Ok(Turn::End);
+        };
+        let Some(position) = self.position.as_mut() else {
+            let position = outbox::beginning(connection, begun.elapsed()).await?;
+            self.feed.note_marks(&position);
+            self.position = Some(position);
+            self.feed.reads();
+            return Ok(Turn::More);
+        };
+        let entries = outbox::read_live(connection, position, BATCH).await?;
+        let ids: Vec<i64> = entries.iter().map(|entry| entry.cursor.0).collect();
+        let is_all = (entries.len() as i64) < BATCH;
+        position.take(&ids, is_all, begun.elapsed());
+        for entry in &entries {
+            self.feed.readable(entry);
+        }
+        if !entries.is_empty() {
+            // Having no subscribers is not an error.
+            let low = Cursor(position.low());
+            let _ = self
+                .feed
+                .sender
+                .send(Arc::new(ChangeBatch { entries, low }));
+        }
+        if is_all {
+            self.feed.was_read();
+        }
+        self.feed.note_marks(position);
+        self.feed.reads();
+        if !is_all {
+            return Ok(Turn::More);
+        }
+        if position.needs_locks(begun.elapsed()) {
+            let writers = outbox::writers(connection).await?;
+            position.see_locks(&writers, begun.elapsed());
+        }
+        Ok(if position.has_gaps() {
+            Turn::Missed
+        } else {
+            Turn::End
+        })
+    }
+}
+
+/// How far the feed was read.
+#[derive(Clone, Copy, Debug)]
+pub struct FeedMarks {
+    /// Everything up to here was read, and nothing at or below it will still come: as far as a durable cursor may go.
+    pub low: Cursor,
+    /// The greatest number that was read.
+    pub high: Cursor,
 }
 
 /// The handle of the feed.
@@ -60,6 +183,10 @@ pub struct Feed {
     healthy: watch::Sender<bool>,
     /// When it last answered.
     read_at: Arc<Mutex<Option<Instant>>>,
+    /// None before the first reading.
+    marks: Arc<Mutex<Option<FeedMarks>>>,
+    /// Counts how often another server was found behind the connection.
+    servers: watch::Sender<u64>,
     unreadable: Arc<Mutex<Unreadable>>,
 }
 
@@ -71,6 +198,8 @@ impl Default for Feed {
             sender: broadcast::channel(BACKLOG).0,
             healthy: watch::channel(false).0,
             read_at: Arc::default(),
+            marks: Arc::default(),
+            servers: watch::channel(0).0,
             unreadable: Arc::default(),
         }
     }
@@ -99,10 +228,48 @@ impl Feed {
         read_at.is_some_and(|at| at.elapsed() < FRESH)
     }
 
+    /// How far the feed was read. Waits for the first reading.
+    pub async fn marks(&self) -> FeedMarks {
+        let mut healthy = self.healthy.subscribe();
+        loop {
+            if let Some(marks) = *self.marks.lock().unwrap_or_else(PoisonError::into_inner) {
+                return marks;
+            }
+            // The sender lives as long as this handle.
+            let _ = healthy.changed().await;
+        }
+    }
+
+    /// As far as a durable cursor may go. Waits for the first reading.
+    pub async fn low(&self) -> Cursor {
+        self.marks().await.low
+    }
+
+    /// Changes when another database server is found behind the connection: a standby that was promoted, say. What was read
+    /// of the one before may not be there, and its numbers may stand for other changes.
+    pub fn servers(&self) -> watch::Receiver<u64> {
+        self.servers.subscribe()
+    }
+
     /// The outbox has just been read to its end.
     pub(crate) fn was_read(&self) {
         let now = Some(Instant::now());
         *self.read_at.lock().unwrap_or_else(PoisonError::into_inner) = now;
+    }
+
+    fn note_marks(&self, position: &Position) {
+        let marks = FeedMarks {
+            low: Cursor(position.low()),
+            high: Cursor(position.high()),
+        };
+        *self.marks.lock().unwrap_or_else(PoisonError::into_inner) = Some(marks);
+    }
+
+    /// The database answers.
+    fn reads(&self) {
+        if !self.healthy.send_replace(true) {
+            tracing::info!("reading the change feed");
+        }
     }
 
     /// Returns the change of an entry. One that this version cannot read is logged, once, and shown by `/readyz`.
@@ -140,72 +307,35 @@ impl Feed {
     }
 
     /// Reads the outbox until told to stop.
-    pub async fn read(self, store: Store, stop: CancellationToken) {
-        let mut cursor: Option<Cursor> = None;
-        let mut pause = SWEEP;
+    pub async fn read(self, store: Store, stop: CancellationToken, turns: TaskTurns) {
+        let mut reader = Reader::new(self, store);
         while !stop.is_cancelled() {
-            match self.read_some(&store, cursor).await {
-                Ok((next, again)) => {
-                    cursor = Some(next);
-                    if !matches!(again, ReadAgain::AtOnce) {
-                        self.was_read();
-                    }
-                    if !self.healthy() {
-                        tracing::info!("reading the change feed");
-                        self.healthy.send_replace(true);
-                    }
-                    pause = match again {
-                        ReadAgain::AtOnce => continue,
-                        ReadAgain::Soon if pause == SWEEP => HELD_UP,
-                        ReadAgain::Soon => (pause * 2).min(SWEEP / 2),
-                        ReadAgain::WhenTold => SWEEP,
-                    };
-                }
+            turns.turn(Task::FeedReader);
+            let pause = match reader.turn().await {
+                Ok(Turn::More) => continue,
+                Ok(Turn::Missed) => MISSED,
+                Ok(Turn::End) => SWEEP,
                 Err(error) => {
-                    if self.healthy.send_replace(false) {
+                    reader.lose_connection();
+                    if reader.feed.healthy.send_replace(false) {
                         tracing::warn!(%error, "the change feed cannot be read; trying again");
                     }
+                    SWEEP
                 }
-            }
+            };
             tokio::select! {
-                () = self.own_write.notified() => {}
+                () = reader.feed.own_write.notified() => {}
                 () = tokio::time::sleep(pause) => {}
                 () = stop.cancelled() => {}
             }
         }
     }
 
-    async fn read_some(
-        &self,
-        store: &Store,
-        cursor: Option<Cursor>,
-    ) -> Result<(Cursor, ReadAgain), Error> {
-        let mut connection = store.get().await?;
-        let Some(cursor) = cursor else {
-            return Ok((outbox::head(&mut connection).await?, ReadAgain::AtOnce));
-        };
-        let outbox::Read { entries, held_up } =
-            outbox::read_after(&mut connection, cursor, BATCH).await?;
-        for entry in &entries {
-            self.readable(entry);
-        }
-        let again = match held_up {
-            true => ReadAgain::Soon,
-            false if entries.len() as i64 == BATCH => ReadAgain::AtOnce,
-            false => ReadAgain::WhenTold,
-        };
-        let next = entries.last().map_or(cursor, |entry| entry.cursor);
-        if !entries.is_empty() {
-            // Having no subscribers is not an error.
-            let _ = self.sender.send(Arc::new(entries));
-        }
-        Ok((next, again))
-    }
-
     /// Hints to other replicas and listens for theirs, on one connection, until told to stop.
-    pub async fn hint(self, url: String, stop: CancellationToken) {
+    pub async fn hint(self, address: Address, stop: CancellationToken, turns: TaskTurns) {
         while !stop.is_cancelled() {
-            if let Err(error) = self.hint_once(&url, &stop).await {
+            turns.turn(Task::FeedHints);
+            if let Err(error) = self.hint_once(&address, &stop).await {
                 tracing::debug!(%error, "the hint connection broke; the sweep goes on without it");
             }
             tokio::select! {
@@ -217,10 +347,10 @@ impl Feed {
 
     async fn hint_once(
         &self,
-        url: &str,
+        address: &Address,
         stop: &CancellationToken,
     ) -> Result<(), tokio_postgres::Error> {
-        let (client, mut connection) = tokio_postgres::connect(url, tokio_postgres::NoTls).await?;
+        let (client, mut connection) = address.connect().await?;
         let own_write = self.own_write.clone();
         let ours: Arc<std::sync::atomic::AtomicI32> = Arc::default();
         let ours_too = ours.clone();

@@ -1,9 +1,11 @@
 //! What has to be done now and then. The leader does it; every replica keeps its own clock.
 
 use crate::app::App;
+use crate::background::Task;
+use crate::log_store::LogError;
 use crate::retention;
 use pennine_store::{
-    idempotency, log, machine, measure, outbox, partition, rollup, ticket, token, trial,
+    bulk, idempotency, log, machine, measure, outbox, partition, rollup, ticket, token, trial,
 };
 use std::time::Duration;
 
@@ -11,6 +13,9 @@ use std::time::Duration;
 const EVERY: Duration = Duration::from_secs(15);
 /// How long the answer to a write with an Idempotency-Key is kept.
 const KEEP_ANSWERS: Duration = Duration::from_secs(24 * 3600);
+
+/// How long an action on many jobs is remembered.
+const KEEP_ACTIONS: Duration = Duration::from_secs(30 * 86_400);
 
 /// Trials that are older than this were left behind by a replica that is not there any more.
 const TRIAL_ENDS: Duration = Duration::from_secs(3600);
@@ -22,6 +27,7 @@ const SUMS_SWEPT: i64 = 20_000;
 /// Keeps things in order until told to stop.
 pub async fn run(app: App) {
     loop {
+        app.turns.turn(Task::Housekeeping);
         tokio::select! {
             () = tokio::time::sleep(EVERY) => {}
             () = app.stop.cancelled() => return,
@@ -32,13 +38,22 @@ pub async fn run(app: App) {
     }
 }
 
-async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
-    let mut connection = app.store.get().await?;
+async fn once(app: &App) -> Result<(), LogError> {
+    let mut connection = app.store.tasks().await?;
     app.clock.not_before(outbox::moment(&mut connection).await?);
+    drop(connection);
     if !app.leads() {
         return Ok(());
     }
+    // First, because what else is done may need the space that it makes.
+    let swept = retention::sweep(app).await;
+    let tidied = tidy(app).await;
+    swept.and(tidied)
+}
+
+async fn tidy(app: &App) -> Result<(), LogError> {
     let now = app.clock.now();
+    let mut connection = app.store.tasks().await?;
     partition::ensure(&mut connection, now, now).await?;
     let unfinished = Duration::from_secs(app.config.limits.unfinished_join_hours * 3600);
     if ticket::sweep(&mut connection, now, now - unfinished).await? > 0 {
@@ -53,11 +68,12 @@ async fn once(app: &App) -> Result<(), crate::log_store::LogError> {
     let fine = Duration::from_secs(app.config.limits.five_minute_days * 86_400);
     let hours = Duration::from_secs(app.config.limits.hour_days * 86_400);
     rollup::sweep(&mut connection, now - fine, now - hours, SUMS_SWEPT).await?;
+    bulk::sweep(&mut connection, now - KEEP_ACTIONS).await?;
     idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
     let unsealed = log::unsealed(&mut connection, 100).await?;
     drop(connection);
     for attempt in unsealed {
         app.logs.seal_complete(&app.store, attempt).await?;
     }
-    retention::sweep(app, now).await
+    Ok(())
 }

@@ -8,10 +8,13 @@
 pub mod capacity;
 mod changes;
 mod timeouts;
+mod waiting_lines;
 
 use crate::app::{App, FreshIds};
+use crate::background::{self, Task};
 use crate::views::dispatch_state;
 use capacity::YardState;
+use futures::FutureExt;
 use pennine_core::dispatch::{Assignment, Event, Inconsistency, ReasonChange, SharePolicy};
 use pennine_core::engine::{self, Engine, Settlement};
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, StrandId};
@@ -23,14 +26,17 @@ use pennine_store::change::Undecodable;
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::leadership::{self, Epoch};
 use pennine_store::maintenance::Calendar;
-use pennine_store::outbox::{self, Cursor};
+use pennine_store::outbox::Cursor;
 use pennine_store::{decision_input, pool, runner, seat, set_aside, strand};
 use std::collections::{BTreeSet, HashMap};
+use std::panic::AssertUnwindSafe;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::broadcast::error::RecvError;
 use tokio_util::sync::CancellationToken;
+use tokio_util::task::AbortOnDropHandle;
 use uuid::Uuid;
+use waiting_lines::LineWriter;
 
 /// How often another replica tries to take the lead.
 const TRY_EVERY: Duration = Duration::from_millis(500);
@@ -40,6 +46,15 @@ const RENEW_EVERY: Duration = Duration::from_millis(700);
 const RENEW_LIMIT: Duration = Duration::from_millis(1700);
 /// How long a replica that met an unreadable change does not try to lead: several times what others need to take over.
 const STAND_ASIDE: Duration = Duration::from_secs(5);
+/// A dispatch loop that made no turn for so long will make none. A turn over the largest queue takes seconds.
+const STALLED: Duration = Duration::from_secs(60);
+/// How often in a row it is seen to have stalled before the lead is given up.
+const STALLED_LOOKS: u32 = 5;
+/// A term that ended sooner than this, by something other than an order, failed at once.
+const SHORT_TERM: Duration = Duration::from_secs(10);
+/// How long a replica waits before it leads again after a term that failed at once; doubled each time, up to a limit.
+const FIRST_PAUSE: Duration = Duration::from_millis(250);
+const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 /// How often leases and connections are checked.
 const TICK: Duration = Duration::from_secs(1);
 /// Assignments committed at once.
@@ -54,6 +69,8 @@ enum TermEnd {
     NotRenewed,
     #[error("this replica fell behind the change feed")]
     Behind,
+    #[error("another database server answers; the state is rebuilt")]
+    OtherServer,
     #[error("the tree of teams has changed; the state is rebuilt")]
     TreeMoved,
     /// A change that this version cannot read: a newer replica wrote it, and should lead.
@@ -64,14 +81,36 @@ enum TermEnd {
     Inconsistent(Inconsistency),
     #[error("stopping")]
     Stopped,
+    #[error("the dispatch loop panicked: {0}")]
+    Panicked(String),
     #[error(transparent)]
     Record(#[from] pennine_store::Error),
+}
+
+impl TermEnd {
+    /// Whether the next term may well end the same way.
+    fn is_failure(&self) -> bool {
+        match self {
+            TermEnd::Deposed
+            | TermEnd::NotRenewed
+            | TermEnd::Behind
+            | TermEnd::OtherServer
+            | TermEnd::TreeMoved
+            | TermEnd::Stopped => false,
+            TermEnd::Undecodable { .. }
+            | TermEnd::Inconsistent(_)
+            | TermEnd::Panicked(_)
+            | TermEnd::Record(_) => true,
+        }
+    }
 }
 
 /// Leads whenever no other replica does, until stopped.
 pub async fn lead(app: App) {
     let mut failing = false;
+    let mut pause = FIRST_PAUSE;
     while !app.stop.is_cancelled() {
+        app.turns.turn(Task::Leadership);
         let taken = async {
             let mut connection = app.store.leader().await?;
             leadership::acquire(&mut connection, app.replica, &app.public_url).await
@@ -80,12 +119,17 @@ pub async fn lead(app: App) {
             Ok(Some(epoch)) => {
                 failing = false;
                 tracing::info!(epoch = epoch.0, "this replica leads");
+                let begun = Instant::now();
                 let end = term(&app, epoch).await;
                 app.leads.store(false, Ordering::Relaxed);
                 if let TermEnd::Inconsistent(found) = &end {
                     note_inconsistency(&app, epoch, found).await;
                 }
-                tracing::info!(epoch = epoch.0, reason = %end, "this replica no longer leads");
+                if matches!(end, TermEnd::Panicked(_)) {
+                    tracing::error!(epoch = epoch.0, reason = %end, "this replica no longer leads");
+                } else {
+                    tracing::info!(epoch = epoch.0, reason = %end, "this replica no longer leads");
+                }
                 let release = async {
                     let mut connection = app.store.leader().await?;
                     leadership::release(&mut connection, app.replica, epoch).await
@@ -100,8 +144,13 @@ pub async fn lead(app: App) {
                     _ => false,
                 };
                 if is_for_others {
-                    pause_leading(&app).await;
+                    pause_leading(&app, STAND_ASIDE).await;
+                } else if end.is_failure() && begun.elapsed() < SHORT_TERM {
+                    pause_leading(&app, pause).await;
+                    pause = (pause * 2).min(LONGEST_PAUSE);
+                    continue;
                 }
+                pause = FIRST_PAUSE;
                 continue;
             }
             Ok(None) => failing = false,
@@ -137,18 +186,33 @@ async fn note_inconsistency(app: &App, epoch: Epoch, found: &Inconsistency) {
 
 /// Leaves the lead to other replicas for a while. If none takes it, this replica leads again: it builds its state from the record,
 /// which does not depend on the change.
-async fn pause_leading(app: &App) {
+async fn pause_leading(app: &App, length: Duration) {
     tokio::select! {
-        () = tokio::time::sleep(STAND_ASIDE) => {}
+        () = tokio::time::sleep(length) => {}
         () = app.stop.cancelled() => {}
     }
 }
 
-/// Renews the lead until that fails; then cancels `lost`.
+/// Renews the lead until that fails, or the dispatch loop has stalled; then cancels `lost`.
 async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
     let mut renewed = Instant::now();
+    let mut stalled = 0;
     loop {
         tokio::time::sleep(RENEW_EVERY).await;
+        let since = app.turns.since(Task::Dispatch);
+        // Of a process that was stopped and goes on, the loop makes its turn at once.
+        stalled = if since.is_some_and(|since| since > STALLED) {
+            stalled + 1
+        } else {
+            0
+        };
+        if stalled >= STALLED_LOOKS {
+            tracing::error!(
+                "the dispatch loop has made no turn for {} s; the lead is given up",
+                STALLED.as_secs()
+            );
+            break;
+        }
         let begun = Instant::now();
         let attempt = async {
             let mut connection = app.store.leader().await?;
@@ -167,13 +231,20 @@ async fn renew(app: App, epoch: Epoch, lost: CancellationToken) {
 /// One term as leader.
 async fn term(app: &App, epoch: Epoch) -> TermEnd {
     let lost = CancellationToken::new();
-    let renewer = tokio::spawn(renew(app.clone(), epoch, lost.clone()));
+    app.turns.rest(Task::Dispatch);
+    // Ends with this function, however that ends: a lead is renewed only while it is exercised.
+    let _renewer = AbortOnDropHandle::new(tokio::spawn(renew(app.clone(), epoch, lost.clone())));
+    let followed = AssertUnwindSafe(follow(app, epoch)).catch_unwind();
     let end = tokio::select! {
-        end = follow(app, epoch) => match end { Ok(never) => match never {}, Err(end) => end },
+        end = followed => match end {
+            Ok(Ok(never)) => match never {},
+            Ok(Err(end)) => end,
+            Err(panic) => TermEnd::Panicked(background::panic_message(&*panic)),
+        },
         () = lost.cancelled() => TermEnd::NotRenewed,
         () = app.stop.cancelled() => TermEnd::Stopped,
     };
-    renewer.abort();
+    app.turns.rest(Task::Dispatch);
     end
 }
 
@@ -191,10 +262,11 @@ struct Term<'a> {
     /// The moment as of which the engine knows maintenance; later beginnings and ends are changes that it has not seen.
     calendar_at: Moment,
     yard: YardState,
+    lines: LineWriter,
 }
 
 async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, TermEnd> {
-    let mut changes = app.feed.subscribe();
+    let (mut changes, mut servers) = (app.feed.subscribe(), app.feed.servers());
     let begun = Instant::now();
     let mut term = Term::begin(app, epoch).await?;
     tracing::info!(
@@ -204,8 +276,10 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, Ter
         took_ms = begun.elapsed().as_millis() as u64,
         "the queue and the yard are rebuilt"
     );
+    app.turns.turn(Task::Dispatch);
     app.leads.store(true, Ordering::Relaxed);
     term.decide().await?;
+    term.show_lines();
     let mut tick = tokio::time::interval(TICK);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -221,16 +295,21 @@ async fn follow(app: &App, epoch: Epoch) -> Result<std::convert::Infallible, Ter
                 Err(RecvError::Lagged(_)) => return Err(TermEnd::Behind),
                 Err(RecvError::Closed) => return Err(TermEnd::Stopped),
             },
+            _ = servers.changed() => return Err(TermEnd::OtherServer),
             done = term.yard.supplier_calls.next() => term.done(done).await?,
             _ = tick.tick() => term.handle_timeouts().await?,
+            written = term.lines.done() => written?,
         }
+        term.show_lines();
+        app.turns.turn(Task::Dispatch);
     }
 }
 
 impl<'a> Term<'a> {
     async fn begin(app: &'a App, epoch: Epoch) -> Result<Self, TermEnd> {
-        let mut connection = app.store.get().await?;
-        let read_until = outbox::head(&mut connection).await?;
+        let mut connection = app.store.tasks().await?;
+        // Everything up to here is committed or never will be, and stands in what is read from now on.
+        let read_until = app.feed.low().await;
         let now = app.clock.now();
         let calendar = Calendar::read(&mut connection, now).await?;
         decision_input::record(&mut connection, now).await?;
@@ -254,6 +333,7 @@ impl<'a> Term<'a> {
             calendar,
             calendar_at: now,
             yard,
+            lines: LineWriter::default(),
         };
         term.resume_earlier_orders(machines);
         term.check()?;
@@ -293,7 +373,7 @@ impl<'a> Term<'a> {
         let jobs: Vec<JobId> = refused.iter().map(|one| one.job).collect();
         let runners: BTreeSet<RunnerId> = refused.iter().map(|one| one.runner).collect();
         let runners: Vec<RunnerId> = runners.into_iter().collect();
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         let waiting = job::waiting_among(&mut connection, &jobs).await?;
         self.take_waiting(&mut connection, &waiting, now).await?;
         for runner in runner::list(&mut connection, Some(&runners)).await? {

@@ -5,19 +5,15 @@
 //! never changed. Readers look at the tail first and at the manifest second: what was sealed in between is then found
 //! in the manifest.
 
-use anyhow::{Context, bail};
+use crate::objects::Objects;
 use bytes::Bytes;
 use futures::future::try_join_all;
-use object_store::local::LocalFileSystem;
 use object_store::path::Path as ObjectPath;
-use object_store::{ObjectStore, ObjectStoreExt, PutPayload};
 use pennine_core::id::AttemptId;
 use pennine_store::log::{self, Append, LogState, Object, line_ends};
 use pennine_store::{Connection, Store};
 use ring::digest;
-use std::path::Path;
-use std::sync::Arc;
-use uuid::Uuid;
+use std::io;
 
 /// The length of a sealed object, in bytes; the last of a log may be shorter.
 pub const OBJECT_BYTES: i64 = 1 << 20;
@@ -40,7 +36,7 @@ pub enum LogError {
 /// Where sealed logs lie.
 #[derive(Clone)]
 pub struct LogStore {
-    objects: Arc<dyn ObjectStore>,
+    objects: Objects,
 }
 
 /// Lines of a log.
@@ -54,11 +50,22 @@ fn place_of(attempt: AttemptId, start: i64) -> ObjectPath {
     ObjectPath::from(format!("logs/{attempt}/{start:020}"))
 }
 
-fn marker() -> ObjectPath {
-    ObjectPath::from("installation")
-}
-
 impl LogError {
+    /// Whether the object store has no space left.
+    pub fn is_full(&self) -> bool {
+        let mut cause: Option<&dyn std::error::Error> = Some(self);
+        while let Some(error) = cause {
+            if let Some(error) = error.downcast_ref::<io::Error>() {
+                return matches!(
+                    error.kind(),
+                    io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded
+                );
+            }
+            cause = error.source();
+        }
+        false
+    }
+
     /// Whether something is not in the object store that should be.
     pub fn is_missing(&self) -> bool {
         matches!(
@@ -69,42 +76,9 @@ impl LogError {
 }
 
 impl LogStore {
-    /// Logs in a folder, each write synced to disk before it counts.
-    pub fn in_folder(folder: &Path) -> anyhow::Result<Self> {
-        std::fs::create_dir_all(folder)
-            .with_context(|| format!("the log folder {} cannot be made", folder.display()))?;
-        let objects = LocalFileSystem::new_with_prefix(folder)
-            .with_context(|| format!("the log folder {} cannot be used", folder.display()))?
-            .with_fsync(true)
-            .with_automatic_cleanup(true);
-        Ok(LogStore {
-            objects: Arc::new(objects),
-        })
-    }
-
-    /// Marks a new installation's store with the installation's own word.
-    pub async fn mark(&self, word: Uuid) -> anyhow::Result<()> {
-        self.objects
-            .put(&marker(), PutPayload::from(word.to_string()))
-            .await?;
-        Ok(())
-    }
-
-    /// Refuses a store that is not the installation's: a folder that the replicas do not share would lose logs.
-    pub async fn check(&self, word: Uuid) -> anyhow::Result<()> {
-        let found = match self.objects.get(&marker()).await {
-            Ok(found) => String::from_utf8_lossy(&found.bytes().await?)
-                .trim()
-                .to_owned(),
-            Err(object_store::Error::NotFound { .. }) => String::new(),
-            Err(error) => return Err(error).context("the log store cannot be read"),
-        };
-        if found != word.to_string() {
-            bail!(
-                "this log folder belongs to another installation. All replicas share one folder: set data_dir to it"
-            );
-        }
-        Ok(())
+    /// Logs in an object store.
+    pub fn new(objects: Objects) -> Self {
+        LogStore { objects }
     }
 
     /// Appends bytes at an offset. The bytes up to the returned offset are durable.
@@ -213,7 +187,7 @@ impl LogStore {
         });
         let length = bytes.len() as i64;
         let place = place_of(attempt, start);
-        self.objects.put(&place, PutPayload::from(bytes)).await?;
+        self.objects.put(&place, bytes).await?;
         let (lines, sha256) = seen
             .await
             .map_err(|error| object_store::Error::JoinError { source: error })?;
@@ -266,7 +240,7 @@ impl LogStore {
 
     /// Seals the rest of a log that is complete.
     pub async fn seal_complete(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
-        let mut connection = store.get().await?;
+        let mut connection = store.tasks().await?;
         match log::state(&mut connection, attempt).await? {
             Some(state) if state.complete => self.seal(&mut connection, attempt, state).await,
             _ => Ok(()),
@@ -275,13 +249,10 @@ impl LogStore {
 
     /// Takes what is in the object store of a log away, then what is known of it, so that it can be repeated.
     pub async fn remove_objects(&self, store: &Store, attempt: AttemptId) -> Result<(), LogError> {
-        let mut connection = store.get().await?;
+        let mut connection = store.tasks().await?;
         for object in log::objects(&mut connection, attempt).await? {
             let place = place_of(attempt, object.start);
-            match self.objects.delete(&place).await {
-                Ok(()) | Err(object_store::Error::NotFound { .. }) => {}
-                Err(error) => return Err(error.into()),
-            }
+            self.objects.delete(&place).await?;
         }
         Ok(log::note_no_objects(&mut connection, attempt).await?)
     }
@@ -422,8 +393,8 @@ impl LogStore {
     }
 }
 
-/// A line as it is shown: without a carriage return at its end, cut where it is overlong.
-fn shown(line: &[u8]) -> String {
+/// Returns a line as it is shown: without a carriage return at its end, cut where it is overlong.
+pub fn shown(line: &[u8]) -> String {
     let line = line.strip_suffix(b"\r").unwrap_or(line);
     match line.get(..LINE_BYTES) {
         Some(head) if line.len() > LINE_BYTES => {

@@ -45,6 +45,12 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Move logs from the data folder to the configured bucket. The service may run meanwhile.
+    MigrateObjects {
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
     /// Print the default configuration, with every key explained.
     Config,
     /// Print the OpenAPI description of the HTTP interface.
@@ -68,6 +74,9 @@ fn main() -> ExitCode {
         Verb::Serve { config } => with_settings(config, |config| boot::run(config).boxed()),
         Verb::RebuildRollups { config } => {
             with_settings(config, |config| boot::rebuild_rollups(config).boxed())
+        }
+        Verb::MigrateObjects { config } => {
+            with_settings(config, |config| boot::migrate_objects(config).boxed())
         }
     }
 }

@@ -2,6 +2,7 @@
 //! of runners true.
 
 use crate::app::App;
+use crate::background::Task;
 use crate::feed::Changes;
 use crate::runner_cache::RunnerCache;
 use pennine_core::id::RunnerId;
@@ -13,9 +14,13 @@ use tokio::sync::broadcast::error::RecvError;
 /// Rings for runners until told to stop. `changes` is subscribed before the feed begins to read: memory is trusted as
 /// soon as the feed is fresh, and must have heard of all that the feed has read.
 pub async fn run(app: App, mut changes: Receiver<Changes>) {
+    let mut servers = app.feed.servers();
     loop {
+        app.turns.turn(Task::PollWakeups);
         let received = tokio::select! {
             received = changes.recv() => received,
+            // What is remembered may not stand on record any more.
+            _ = servers.changed() => Err(RecvError::Lagged(0)),
             () = app.stop.cancelled() => return,
         };
         match received {
@@ -109,8 +114,11 @@ fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
             memory.runner_changed(*runner);
             ChangeEffect::yard(None)
         }
+        Change::PoolChanged { .. } => {
+            memory.pool_changed();
+            ChangeEffect::yard(None)
+        }
         Change::PoolAdded { .. }
-        | Change::PoolChanged { .. }
         | Change::PoolRemoved { .. }
         | Change::PoolFactsLearnt { .. }
         | Change::PoolPriceChanged { .. }
@@ -129,6 +137,7 @@ fn note(memory: &RunnerCache, change: &Change) -> ChangeEffect {
         | Change::JobDone { .. }
         | Change::AttemptSeatsTakenBack { .. }
         | Change::StrandReason { .. }
+        | Change::QueueChanged { .. }
         | Change::SeatAdded { .. }
         | Change::SeatChanged { .. }
         | Change::SeatReserved { .. }

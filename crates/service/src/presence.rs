@@ -1,7 +1,8 @@
 //! When each runner was last heard of by this replica: kept in memory, written down once a second.
 
+use crate::background::{Task, TaskTurns};
 use crate::clock::Clock;
-use pennine_core::id::{RunnerId, SessionId};
+use pennine_core::id::{AttemptId, RunnerId, SessionId};
 use pennine_core::time::Moment;
 use pennine_store::runner::{self, LastHeard};
 use pennine_store::{Db, Store};
@@ -13,7 +14,7 @@ use std::time::Duration;
 /// A runner of which nothing was heard for so long is forgotten.
 const REMEMBERED: Duration = Duration::from_secs(3600);
 
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 struct Entry {
     session: SessionId,
     /// From where.
@@ -23,6 +24,8 @@ struct Entry {
     /// Polls of this session that are being answered now.
     parked: u32,
     written: bool,
+    /// Attempts that this session should hold, and that its last poll did not name.
+    unnamed: Vec<AttemptId>,
 }
 
 /// Who was heard of when.
@@ -74,10 +77,12 @@ impl PresenceMap {
         self.entries().contains_key(&runner)
     }
 
-    /// Whether another session of the runner was seen by this replica recently.
+    /// Whether another session of the runner has a poll open at this replica, or had one after `since`.
     pub fn other_live(&self, runner: RunnerId, session: SessionId, since: Moment) -> bool {
         self.entries().get(&runner).is_some_and(|entry| {
-            entry.session != session && entry.closed.is_none() && entry.at > since
+            entry.session != session
+                && entry.closed.is_none()
+                && (entry.parked > 0 || entry.at > since)
         })
     }
 
@@ -97,10 +102,12 @@ impl PresenceMap {
             closed: None,
             parked: 0,
             written: false,
+            unnamed: Vec::new(),
         });
         if entry.session != session {
             entry.session = session;
             entry.parked = 0;
+            entry.unnamed.clear();
         }
         entry.peer = peer;
         entry.at = clock.now();
@@ -114,6 +121,26 @@ impl PresenceMap {
             session,
             answered: false,
         }
+    }
+
+    /// Stores the attempts that a session should hold and that its poll does not name. Returns the ones that the previous
+    /// poll did not name either.
+    pub fn not_named(
+        &self,
+        runner: RunnerId,
+        session: SessionId,
+        unnamed: Vec<AttemptId>,
+    ) -> Vec<AttemptId> {
+        let mut entries = self.entries();
+        let Some(entry) = entries
+            .get_mut(&runner)
+            .filter(|entry| entry.session == session)
+        else {
+            return Vec::new();
+        };
+        let before = std::mem::replace(&mut entry.unnamed, unnamed);
+        let again = entry.unnamed.iter().filter(|one| before.contains(one));
+        again.copied().collect()
     }
 
     /// The runner's process said that it ends.
@@ -168,7 +195,7 @@ impl PresenceMap {
     pub async fn flush(&self, store: &Store) -> pennine_store::Result<()> {
         let seen = self.unwritten();
         let written = async {
-            let mut connection = store.get().await?;
+            let mut connection = store.tasks().await?;
             runner::flush_seen(&mut connection, &seen).await
         };
         let result = if seen.is_empty() {
@@ -188,9 +215,11 @@ impl PresenceMap {
         store: Store,
         clock: Clock,
         stop: tokio_util::sync::CancellationToken,
+        turns: TaskTurns,
     ) {
         let mut failing = false;
         loop {
+            turns.turn(Task::Presence);
             let last = tokio::select! {
                 () = tokio::time::sleep(Duration::from_secs(1)) => false,
                 () = stop.cancelled() => true,
@@ -249,5 +278,33 @@ impl Drop for Presence {
             }
             entry.written = false;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use uuid::Uuid;
+
+    #[test]
+    fn a_session_with_an_open_poll_is_live_however_long_ago_the_poll_began() {
+        let map = PresenceMap::default();
+        let clock = Clock::starting_at(Moment::from_micros(1_000_000));
+        let runner = RunnerId(Uuid::from_u128(1));
+        let (one, two) = (SessionId(Uuid::from_u128(2)), SessionId(Uuid::from_u128(3)));
+        let long_ago = |clock: &Clock| clock.now() - Duration::from_secs(10);
+        let open = map.begin(runner, one, None, &clock);
+        clock.advance(Duration::from_secs(60));
+        assert!(map.other_live(runner, two, long_ago(&clock)));
+        assert!(!map.other_live(runner, one, long_ago(&clock)));
+        open.answered();
+        assert!(map.other_live(runner, two, long_ago(&clock)));
+        clock.advance(Duration::from_secs(60));
+        assert!(!map.other_live(runner, two, long_ago(&clock)));
+        drop(map.begin(runner, one, None, &clock));
+        assert!(
+            !map.other_live(runner, two, long_ago(&clock)),
+            "its connection ended"
+        );
     }
 }

@@ -10,6 +10,8 @@ use std::time::SystemTime;
 /// What the program is called, alone or with its platform behind it.
 pub const NAME: &str = "pennine-runner";
 
+const SCRIPT: &str = include_str!("join.sh");
+
 /// The programs that are in a folder. What was hashed once is not hashed again until it changes.
 #[derive(Clone)]
 pub struct Programs {
@@ -111,6 +113,23 @@ impl Programs {
         let hash: [u8; 32] = hasher.finalize().into();
         hashed().insert(path.clone(), (stamp, hash));
         Ok(hash)
+    }
+
+    /// Returns the script with which a machine gets its program and joins the service at `server`, trusting `authority` (PEM)
+    /// beside the usual certificate authorities.
+    pub async fn join_script(&self, server: &str, authority: Option<&str>) -> String {
+        let sums: String = self
+            .held()
+            .await
+            .iter()
+            .map(|one| format!("{} {}\n", one.platform, hex::encode(one.sha256)))
+            .collect();
+        // Each is within single quotes, where only these mean anything.
+        let quoted = |text: &str| text.trim_end().replace('\'', "");
+        SCRIPT
+            .replace("@SERVER@", &quoted(server))
+            .replace("@SUMS@", &quoted(&sums))
+            .replace("@AUTHORITY@", &quoted(authority.unwrap_or_default()))
     }
 
     /// Returns the programs, by platform; none where the folder cannot be read, which is logged.

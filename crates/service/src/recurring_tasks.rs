@@ -2,6 +2,7 @@
 //! it never takes more than its share of the time, however much there is to do.
 
 use crate::app::App;
+use crate::background::Task;
 use std::fmt;
 use std::time::{Duration, Instant};
 
@@ -31,6 +32,8 @@ pub trait RecurringTask: Send {
 
     /// What it is, for the log.
     const WHAT: &'static str;
+    /// The background task that does it.
+    const TASK: Task;
 
     /// Does it once, as far as there is something to do.
     fn round(&mut self) -> impl Future<Output = Result<(), Self::Error>> + Send;
@@ -42,6 +45,7 @@ pub async fn run_while_leading<T: RecurringTask>(app: App, pace: Schedule, mut t
     let mut failing = false;
     let mut rest = pace.first;
     loop {
+        app.turns.turn(T::TASK);
         tokio::select! {
             () = tokio::time::sleep(rest) => {}
             () = app.stop.cancelled() => return,

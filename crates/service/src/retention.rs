@@ -13,30 +13,56 @@ const LOGS: i64 = 200;
 /// Likewise rows.
 const ROWS: i64 = 10_000;
 
-/// Lets go what is older than people want it kept.
-pub async fn sweep(app: &App, now: Moment) -> Result<(), LogError> {
-    let before = |days: u64| now - Duration::from_secs(days * 86_400);
-    let keep = &app.config.keep;
-    let mut connection = app.store.get().await?;
-    log::take_away(&mut connection, before(keep.logs), LOGS).await?;
-    let logs = log::with_objects_left(&mut connection, before(keep.logs), LOGS).await?;
-    alert::sweep(&mut connection, before(app.config.alerts.kept_days)).await?;
-    let jobs = partition::jobs_over_before(&mut connection, before(keep.jobs)).await?;
+/// Lets go what is older than people want it kept. A step that fails for want of space does not keep the others from making
+/// some.
+pub async fn sweep(app: &App) -> Result<(), LogError> {
+    let now = app.clock.now();
+    let logs = expire_logs(app, now).await;
+    let rows = expire_rows(app, now).await;
+    let months = expire_months(app, now).await;
+    logs.and(rows).and(months)
+}
+
+fn before(now: Moment, days: u64) -> Moment {
+    now - Duration::from_secs(days * 86_400)
+}
+
+async fn expire_logs(app: &App, now: Moment) -> Result<(), LogError> {
+    let expired = before(now, app.config.keep.logs);
+    let mut connection = app.store.tasks().await?;
+    log::take_away(&mut connection, expired, LOGS).await?;
+    let logs = log::with_objects_left(&mut connection, expired, LOGS).await?;
+    drop(connection);
+    for attempt in logs {
+        app.logs.remove_objects(&app.store, attempt).await?;
+    }
+    Ok(())
+}
+
+async fn expire_rows(app: &App, now: Moment) -> Result<(), LogError> {
+    let mut connection = app.store.tasks().await?;
+    alert::sweep(&mut connection, before(now, app.config.alerts.kept_days)).await?;
+    let jobs =
+        partition::jobs_over_before(&mut connection, before(now, app.config.keep.jobs)).await?;
     log::forget(&mut connection, jobs, ROWS).await?;
     strand::forget_reasons(&mut connection, jobs, ROWS).await?;
     if measure::forget_offers(&mut connection, jobs, ROWS).await? > 0 {
         measure::note_gone(&mut connection, jobs).await?;
     }
+    Ok(())
+}
+
+async fn expire_months(app: &App, now: Moment) -> Result<(), LogError> {
+    let keep = &app.config.keep;
+    let mut connection = app.store.tasks().await?;
+    let jobs = partition::jobs_over_before(&mut connection, before(now, keep.jobs)).await?;
     drop(connection);
-    for attempt in logs {
-        app.logs.remove_objects(&app.store, attempt).await?;
-    }
     for (tables, before) in [
         (&partition::OF_JOBS[..], jobs),
-        (&partition::OF_LEVELS, before(keep.levels)),
-        (&partition::OF_SUMS, before(keep.sums)),
-        (&partition::OF_FEED, before(keep.feed)),
-        (&partition::OF_AUDIT, before(keep.audit)),
+        (&partition::OF_LEVELS, before(now, keep.levels)),
+        (&partition::OF_SUMS, before(now, keep.sums)),
+        (&partition::OF_FEED, before(now, keep.feed)),
+        (&partition::OF_AUDIT, before(now, keep.audit)),
     ] {
         for table in tables {
             drop_months(app, table, before).await?;

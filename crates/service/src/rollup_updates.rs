@@ -5,6 +5,8 @@
 //! down by then.
 
 use crate::app::App;
+use crate::background::Task;
+use crate::feed::FeedMarks;
 use crate::recurring_tasks::{RecurringTask, Schedule, run_while_leading};
 use pennine_core::time::Moment;
 use pennine_store::change::Change;
@@ -37,17 +39,18 @@ struct RollupUpdates {
 impl RecurringTask for RollupUpdates {
     type Error = Error;
     const WHAT: &'static str = "adding finished work to the sums";
+    const TASK: Task = Task::RollupUpdates;
 
     async fn round(&mut self) -> Result<(), Error> {
-        let now = self.app.clock.now();
-        let added = catch_up(&self.app.store, &mut self.known, now).await;
+        let (now, marks) = (self.app.clock.now(), self.app.feed.marks().await);
+        let added = catch_up(&self.app.store, &mut self.known, marks, now).await;
         if added.is_err() {
             // What was discovered of keys may have been undone with the rest.
             self.known = KeyCache::default();
         }
         added?;
         // One at a time: there are dozens where a version came that draws together what earlier ones did not.
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         measure::compact(&mut connection).await?;
         Ok(())
     }
@@ -63,8 +66,14 @@ pub async fn run(app: App) {
 }
 
 /// Adds everything that was over some time before `now`.
-pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Result<(), Error> {
-    let mut connection = store.get().await?;
+/// `marks` is how far the feed was read.
+pub async fn catch_up(
+    store: &Store,
+    known: &mut KeyCache,
+    marks: FeedMarks,
+    now: Moment,
+) -> Result<(), Error> {
+    let mut connection = store.tasks().await?;
     let (_, counted) = measure::progress(&mut connection).await?;
     if counted <= Moment::from_micros(0) {
         // The record is older than its sums.
@@ -77,27 +86,28 @@ pub async fn catch_up(store: &Store, known: &mut KeyCache, now: Moment) -> Resul
             );
         }
     }
-    while add_some(&mut connection, known, now - BEHIND).await? {}
+    while add_some(&mut connection, known, marks, now - BEHIND).await? {}
     Ok(())
 }
 
 /// Adds some of what the feed says is over. True when there is more.
 ///
-/// All that can be is got ready before the transaction: while a writing transaction is open, no reader passes it in the change feed,
-/// and so no job is dispatched.
+/// All that can be is got ready before the transaction, so that it is short.
 async fn add_some(
     connection: &mut Connection,
     known: &mut KeyCache,
+    marks: FeedMarks,
     until: Moment,
 ) -> Result<bool, Error> {
     let (cursor, turn) = measure::revision(connection).await?;
-    let outbox::Read { entries, .. } = outbox::read_after(connection, cursor, BATCH).await?;
+    let entries = outbox::read_after(connection, cursor, marks.low, BATCH).await?;
     let more = entries.len() as i64 == BATCH;
-    let ripe: Vec<Entry> = entries
-        .into_iter()
-        .take_while(|entry| entry.at < until)
-        .collect();
-    let found = EndedWork::of(&ripe);
+    let ripe = entries.iter().take_while(|entry| entry.at < until).count();
+    let (ripe, unripe) = entries.split_at(ripe);
+    // Up to when everything is counted: not beyond what is read later, and not while something is missed.
+    let complete_until = unripe.iter().map(|entry| entry.at).fold(until, Moment::min);
+    let is_settled = marks.low >= marks.high;
+    let found = EndedWork::of(ripe);
     let rows = measure::uncounted(connection, &found.attempts, &found.jobs).await?;
     let ready = measure::prepare_sums(connection, known, rows).await?;
     let offers = found.offers(connection).await?;
@@ -107,7 +117,9 @@ async fn add_some(
             return Ok(true);
         }
         let Some(last) = ripe.last() else {
-            measure::note_progress(connection, cursor, until).await?;
+            if is_settled {
+                measure::note_progress(connection, cursor, complete_until).await?;
+            }
             return Ok(false);
         };
         ready.add(connection).await?;
@@ -115,7 +127,11 @@ async fn add_some(
         if found.machines {
             measure::add_machines(connection, known).await?;
         }
-        let counted = if more { last.at } else { until };
+        let counted = if more || !is_settled {
+            last.at
+        } else {
+            complete_until
+        };
         measure::note_progress(connection, last.cursor, counted).await?;
         Ok(more)
     })
@@ -176,6 +192,7 @@ impl EndedWork {
             | Change::AttemptAssigned { .. }
             | Change::AttemptSeatsTakenBack { .. }
             | Change::StrandReason { .. }
+            | Change::QueueChanged { .. }
             | Change::PlaceAdded { .. }
             | Change::PlaceChanged { .. }
             | Change::PlaceMoved { .. }

@@ -1,7 +1,7 @@
 //! What this replica remembers of runners, so that not every request of theirs asks the record: whose a credential is,
 //! and which attempts a runner has or should have.
 //!
-//! The change feed keeps it true: [`crate::rouse`] forgets what a change is about before it wakes the runner's poll.
+//! The change feed keeps it true: [`crate::poll_wakeups`] forgets what a change is about before it wakes the runner's poll.
 //! A caller that caches what it reads takes the runner's [`CacheMark`] first; what changed in between is not
 //! remembered. Nothing is answered from memory while the feed is not being read, so that a replica which has lost the
 //! database sends its runners to another.
@@ -11,7 +11,7 @@ use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_store::attempt::ForRunner;
 use pennine_store::credential::CredentialHolder;
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// A credential's SHA-256.
@@ -38,7 +38,12 @@ struct Entry {
     /// Counts what was heard of its attempts.
     turns: u64,
     open: Option<Vec<ForRunner>>,
+    /// Attempts that were heard to have ended, the latest last.
+    ended: VecDeque<AttemptId>,
 }
+
+/// How many ended attempts of a runner are remembered: its polls name one that has ended for a moment only.
+const ENDED: usize = 32;
 
 impl Inner {
     /// What is known of a runner is not, and neither is the credential that it showed: that may be worth nothing by now.
@@ -100,6 +105,16 @@ impl RunnerCache {
         inner.forget_credential(runner);
     }
 
+    /// A pool has changed, and with it the policy that its runners receive.
+    pub fn pool_changed(&self) {
+        let mut inner = self.inner();
+        inner.turns += 1;
+        inner.credentials.clear();
+        for entry in inner.runners.values_mut() {
+            entry.known = None;
+        }
+    }
+
     /// The runner is gone permanently.
     pub fn runner_gone(&self, runner: RunnerId) {
         let mut inner = self.inner();
@@ -108,12 +123,22 @@ impl RunnerCache {
         inner.runners.remove(&runner);
     }
 
-    /// What the runner has or should have.
-    pub fn open(&self, runner: RunnerId) -> Option<Vec<ForRunner>> {
+    /// What the runner has or should have. None where that is not remembered, and where the runner holds an attempt that this
+    /// replica has not heard of: another replica may have assigned it a moment ago, and the feed may not have brought it yet.
+    pub fn open(
+        &self,
+        runner: RunnerId,
+        held: impl IntoIterator<Item = AttemptId>,
+    ) -> Option<Vec<ForRunner>> {
         if !self.feed.fresh() {
             return None;
         }
-        self.inner().runners.get(&runner)?.open.clone()
+        let inner = self.inner();
+        let entry = inner.runners.get(&runner)?;
+        let open = entry.open.as_ref()?;
+        let is_known =
+            |id: AttemptId| open.iter().any(|one| one.id.0 == id) || entry.ended.contains(&id);
+        held.into_iter().all(is_known).then(|| open.clone())
     }
 
     /// Up to where changes of a runner's attempts had been heard of.
@@ -173,6 +198,12 @@ impl RunnerCache {
         if let Some(open) = &mut entry.open {
             open.retain(|one| one.id.0 != attempt);
         }
+        if !entry.ended.contains(&attempt) {
+            entry.ended.push_back(attempt);
+        }
+        if entry.ended.len() > ENDED {
+            entry.ended.pop_front();
+        }
     }
 
     /// Something about the runner's attempts has changed.
@@ -203,6 +234,7 @@ mod tests {
     use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
     use pennine_core::overrides::Overrides;
     use pennine_core::time::{Micros, Moment};
+    use pennine_core::trust::Trust;
     use pennine_store::Db;
     use pennine_store::types::Json;
     use uuid::Uuid;
@@ -225,6 +257,8 @@ mod tests {
             project: String::new(),
             pool: String::new(),
             pool_labels: Vec::new(),
+            policy: Json(Default::default()),
+            trust: Db(Trust::Trusted),
             requirement: String::new(),
             command: Json(Vec::new()),
             variables: Json(Default::default()),
@@ -235,12 +269,12 @@ mod tests {
     }
 
     fn ids(memory: &RunnerCache, runner: RunnerId) -> Option<Vec<AttemptId>> {
-        let open = memory.open(runner)?;
+        let open = memory.open(runner, [])?;
         Some(open.iter().map(|one| one.id.0).collect())
     }
 
     #[test]
-    fn what_changed_while_the_record_was_read_is_not_remembered() {
+    fn a_record_that_changed_while_it_was_read_is_not_cached() {
         let memory = memory();
         let runner = RunnerId(Uuid::from_u128(1));
         let (first, second) = (AttemptId(Uuid::from_u128(2)), AttemptId(Uuid::from_u128(3)));
@@ -266,7 +300,24 @@ mod tests {
     }
 
     #[test]
-    fn a_credential_is_forgotten_with_every_change_of_its_runner() {
+    fn an_attempt_that_was_not_heard_of_is_looked_up_before_it_counts_as_over() {
+        let memory = memory();
+        let runner = RunnerId(Uuid::from_u128(1));
+        let (known, unknown) = (AttemptId(Uuid::from_u128(2)), AttemptId(Uuid::from_u128(3)));
+        memory.learn_open(memory.open_mark(runner), runner, &[one(known)]);
+        assert!(memory.open(runner, [known]).is_some());
+        assert!(memory.open(runner, [known, unknown]).is_none());
+        // One that has ended is known, and is not looked up again and again.
+        memory.over(runner, known);
+        assert_eq!(memory.open(runner, [known]).map(|open| open.len()), Some(0));
+        for number in 0..2 * ENDED as u128 {
+            memory.over(runner, AttemptId(Uuid::from_u128(100 + number)));
+        }
+        assert!(memory.open(runner, [known]).is_none());
+    }
+
+    #[test]
+    fn each_change_of_a_runner_drops_its_cached_credential() {
         let memory = memory();
         let runner = RunnerId(Uuid::from_u128(1));
         let known = CredentialHolder {
@@ -282,6 +333,7 @@ mod tests {
             credential_since: Db(Moment::default()),
             shows_next: false,
             single_use: false,
+            policy: Json(Default::default()),
         };
         let hash = vec![7];
         let mark = memory.mark();
@@ -301,7 +353,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_answered_from_memory_while_the_feed_is_not_read() {
+    fn the_cache_is_not_used_while_the_feed_is_not_read() {
         let memory = RunnerCache::new(Feed::default());
         let runner = RunnerId(Uuid::from_u128(1));
         memory.learn_open(memory.open_mark(runner), runner, &[]);

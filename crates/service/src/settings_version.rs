@@ -5,7 +5,6 @@
 
 use crate::error::{Result, ServiceError};
 use pennine_core::alert::Thresholds;
-use pennine_core::time::Moment;
 use pennine_store::Connection;
 use pennine_store::audit;
 use pennine_store::listener::Listener;
@@ -122,14 +121,9 @@ impl ExpectedVersion {
         }
         let last = audit::latest(connection, what, subject).await?;
         let last = last.map_or_else(String::new, |(at, who)| {
-            format!(", last by {who} at {}", minute(at))
+            format!(", last by {who} at {}", at.minute())
         });
         let detail = format!("{subject} has changed since you read it{last}");
         Err(ServiceError::stale(detail, version))
     }
-}
-
-fn minute(at: Moment) -> String {
-    let at = jiff::Timestamp::from_microsecond(at.micros()).unwrap_or_default();
-    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
 }

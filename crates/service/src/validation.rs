@@ -87,6 +87,14 @@ pub fn check_description(description: &str) -> Result<(), ServiceError> {
 /// The most slots that one runner may have.
 const MOST_SLOTS: u32 = 256;
 
+/// The most characters that are kept of the version of a runner's program.
+pub const PROGRAM_TEXT: usize = 64;
+
+/// Why a runner takes no jobs: the first so many characters.
+pub const REASON_TEXT: usize = 300;
+/// The most characters that are kept of the message with which an attempt ends.
+pub const MESSAGE_TEXT: usize = 2000;
+
 pub fn check_protocol(number: u32) -> Result<()> {
     if (OLDEST_PROTOCOL..=PROTOCOL).contains(&number) {
         return Ok(());
@@ -103,6 +111,14 @@ pub fn check_protocol(number: u32) -> Result<()> {
         ServiceError::conflict("protocol-not-spoken", "Unsupported protocol", message)
             .remedy(remedy),
     )
+}
+
+/// Returns the beginning of a text that a runner reports, at most `most` characters.
+pub fn shortened(text: &str, most: usize) -> &str {
+    text.char_indices()
+        .nth(most)
+        .and_then(|(end, _)| text.get(..end))
+        .unwrap_or(text)
 }
 
 pub fn check_slots(slots: u32) -> Result<()> {

@@ -25,12 +25,10 @@ pub fn lock_name(id: Uuid) -> String {
     format!("listener {id}")
 }
 
-/// What sends events: it follows no redirections, since a signed event goes where people said and nowhere else.
-pub fn sender() -> Result<reqwest::Client, reqwest::Error> {
-    // One that is there already is as good.
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    reqwest::Client::builder()
-        .redirect(reqwest::redirect::Policy::none())
+/// The client that sends events: only to addresses that are allowed, and without following redirections.
+pub fn sender(app: &App) -> Result<reqwest::Client, reqwest::Error> {
+    app.outgoing
+        .client()
         .timeout(PATIENCE)
         .user_agent(concat!("pennined/", env!("CARGO_PKG_VERSION")))
         .build()
@@ -43,6 +41,11 @@ pub async fn send(
     listener: &Listener,
     event: &Event,
 ) -> Result<String, String> {
+    // The configuration may have changed since it was entered.
+    let url: reqwest::Url = listener.url.parse().map_err(|error| format!("{error}"))?;
+    app.outgoing
+        .check_url(&url)
+        .map_err(|error| error.to_string())?;
     let now = app.clock.now();
     let seconds = now.micros().div_euclid(1_000_000);
     let signatures = secrets(app, listener, now)
@@ -52,7 +55,7 @@ pub async fn send(
         .collect::<Result<Vec<String>, _>>()
         .map_err(|error| format!("it cannot be signed: {error}"))?;
     let answer = sender
-        .post(&listener.url)
+        .post(url)
         .header(CONTENT_TYPE, MEDIA_TYPE)
         .header(standardwebhooks::HEADER_WEBHOOK_ID, &event.id)
         .header(standardwebhooks::HEADER_WEBHOOK_TIMESTAMP, seconds)

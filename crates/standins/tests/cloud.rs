@@ -7,6 +7,7 @@ use pennine_standins::cloud::{self, Plan};
 use pennine_standins::program::program;
 use pennine_suppliers::cloud::Cloud;
 use pennine_suppliers::conformance::{self, some_order};
+use pennine_suppliers::outgoing::AddressPolicy;
 use pennine_suppliers::{Fault, SuppliedState, Supplier};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -41,13 +42,18 @@ async fn stand(script: &str, change: impl FnOnce(&mut Plan)) -> Stand {
     }
 }
 
+/// The cloud of the test is on this host.
+fn loopback() -> AddressPolicy {
+    AddressPolicy::allowing(&["127.0.0.0/8".to_owned()]).unwrap()
+}
+
 impl Stand {
     fn supplier(&self, installation: Uuid) -> Cloud {
         let settings = [
             ("url".to_owned(), self.url.clone()),
             ("key".to_owned(), "open".to_owned()),
         ];
-        Cloud::new(installation, &BTreeMap::from(settings)).unwrap()
+        Cloud::new(installation, &BTreeMap::from(settings), &loopback()).unwrap()
     }
 
     async fn end(self) {
@@ -65,7 +71,7 @@ impl Stand {
 const ONE: Uuid = Uuid::from_u128(1);
 
 #[tokio::test]
-async fn it_holds_to_what_every_supplier_holds_to() {
+async fn the_standin_cloud_passes_the_supplier_conformance_suite() {
     let stand = stand("exec sleep 60", |plan| plan.key = "open".into()).await;
     let (own, other) = (stand.supplier(ONE), stand.supplier(Uuid::from_u128(2)));
     conformance::hold(&own, &other, |number| some_order(ONE, number))
@@ -75,7 +81,7 @@ async fn it_holds_to_what_every_supplier_holds_to() {
 }
 
 #[tokio::test]
-async fn a_machine_boots_runs_and_stops_with_its_runner_and_its_console_tells() {
+async fn a_machine_boots_runs_and_stops_with_its_runner_and_has_console_output() {
     let stand = stand("echo here is $PENNINE_URL; sleep 0.2", |plan| {
         plan.boot_s = (0.3, 0.3);
     })
@@ -99,7 +105,7 @@ async fn a_machine_boots_runs_and_stops_with_its_runner_and_its_console_tells() 
 }
 
 #[tokio::test]
-async fn what_it_refuses_is_told_apart() {
+async fn refusals_are_distinguished() {
     let stand = stand("exec sleep 60", |plan| {
         plan.quota = 1;
         plan.faults.out_of_stock = vec!["large".into()];
@@ -124,7 +130,7 @@ async fn what_it_refuses_is_told_apart() {
 }
 
 #[tokio::test]
-async fn a_lost_answer_is_unclear_and_the_machine_is_there_once() {
+async fn an_order_without_an_answer_is_unclear_and_makes_one_machine() {
     let stand = stand("exec sleep 60", |plan| plan.faults.answers_lost = 1.0).await;
     let supplier = stand.supplier(ONE);
     let order = some_order(ONE, 1);

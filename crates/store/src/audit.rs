@@ -31,6 +31,32 @@ pub async fn write(
     Ok(())
 }
 
+/// Records the same action on several subjects.
+pub async fn write_all(
+    connection: &mut Connection,
+    at: Moment,
+    who: &str,
+    what: &str,
+    subjects: &[String],
+    detail: &serde_json::Value,
+) -> Result<()> {
+    let one = |subject: &String| {
+        (
+            audit::at.eq(Db(at)),
+            audit::who.eq(who),
+            audit::what.eq(what),
+            audit::subject.eq(subject.clone()),
+            audit::detail.eq(detail.clone()),
+        )
+    };
+    let rows: Vec<_> = subjects.iter().map(one).collect();
+    diesel::insert_into(audit::table)
+        .values(rows)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 /// Returns when something was last done to a subject, and by whom.
 pub async fn latest(
     connection: &mut Connection,

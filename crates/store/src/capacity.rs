@@ -199,23 +199,36 @@ pub struct StoredDecision {
     pub numbers: Json<Numbers>,
 }
 
-/// Decisions, newest first: of a pool, those before an id, since a moment.
+/// Which decisions.
+pub struct DecisionFilter<'a> {
+    /// Of this pool alone.
+    pub pool: Option<PoolId>,
+    /// With this text in their message, in upper or lower case; empty for all.
+    pub search: &'a str,
+    /// Those before this id.
+    pub before: i64,
+    /// Those made at this moment or later.
+    pub since: Moment,
+    /// The most that are returned.
+    pub limit: i64,
+}
+
+/// Decisions, newest first.
 pub async fn decisions(
     connection: &mut Connection,
-    pool: Option<PoolId>,
-    before: i64,
-    since: Moment,
-    limit: i64,
+    filter: DecisionFilter<'_>,
 ) -> Result<Vec<StoredDecision>> {
     Ok(sql!(
         "select d.id, d.at, p.name as pool, d.verb, d.machines, d.message, d.numbers
          from decision d join pool p on p.id = d.pool_id
          where (:pool::uuid is null or d.pool_id = :pool) and d.id < :before and d.at >= :since
+           and (:search = '' or strpos(lower(d.message), lower(:search)) > 0)
          order by d.id desc limit :limit";
-        pool: Nullable<SqlUuid> = pool.map(Db),
-        before: BigInt = before,
-        since: Timestamptz = Db(since),
-        limit: BigInt = limit,
+        pool: Nullable<SqlUuid> = filter.pool.map(Db),
+        search: Text = filter.search,
+        before: BigInt = filter.before,
+        since: Timestamptz = Db(filter.since),
+        limit: BigInt = filter.limit,
     )
     .load(connection)
     .await?)

@@ -10,7 +10,8 @@
 use pennine_core::alert::AlertKind;
 use pennine_core::dispatch::Segment;
 use pennine_core::id::{
-    AttemptId, JobId, MachineId, MaintenanceId, PlaceId, PoolId, RunnerId, StrandId, SupplierId,
+    AttemptId, JobId, MachineId, MaintenanceId, PlaceId, PoolId, ReplicaId, RunnerId, StrandId,
+    SupplierId,
 };
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::machine::MachineState;
@@ -139,6 +140,8 @@ changes! {
     }
     /// The reasons for which a strand's jobs wait are others now.
     "strand.reason" StrandReason { strand: StrandId, segments: Vec<Segment> }
+    /// The queue as it is shown is another now.
+    "queue.changed" QueueChanged { leader: ReplicaId }
     /// A runner's record was made, before the runner has connected.
     "runner.awaited" RunnerAwaited { runner: RunnerId }
     /// A runner has enrolled.

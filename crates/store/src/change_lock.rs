@@ -16,3 +16,19 @@ pub async fn lock_for_change(connection: &mut Connection, kind: &str, name: &str
     .await?;
     Ok(())
 }
+
+/// Makes changes of one thing wait until the transaction ends, so that what was read of it holds until then. Others may
+/// hold it too.
+pub async fn lock_against_change(
+    connection: &mut Connection,
+    kind: &str,
+    name: &str,
+) -> Result<()> {
+    sql!(
+        "select pg_advisory_xact_lock_shared(hashtextextended(:key, 0))";
+        key: Text = format!("{kind}:{name}"),
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}

@@ -1,12 +1,17 @@
 //! Connections, and the schema they find.
 
+use crate::address::Address;
 use crate::error::{Error, Result};
+use ::deadpool::managed::{Metrics, PoolError, TimeoutType};
+use diesel::{ConnectionError, QueryableByName};
 use diesel_async::pooled_connection::deadpool::{self, Hook, HookError};
 use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
 };
 use diesel_async::{AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use futures::FutureExt;
+use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
 /// The migrations that this program knows.
@@ -14,17 +19,54 @@ pub const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
 /// A connection to PostgreSQL.
 pub type Connection = AsyncPgConnection;
+/// A connection that goes back to its pool when it is dropped.
+pub type PooledConnection = deadpool::Object<AsyncPgConnection>;
 /// Connections to PostgreSQL.
 pub type Pool = deadpool::Pool<AsyncPgConnection>;
 
 /// Any number; the same in every replica, so that only one migrates at a time.
 const MIGRATION_LOCK: i64 = 0x70_65_6e_6e;
 
+/// How many connections each use may have at once. Each has its own, so that a flood of one is not a want of another.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PoolSizes {
+    /// People's and programs' requests.
+    pub people: usize,
+    /// Questions about long ranges of the history: trends and exports.
+    pub analysis: usize,
+    /// The runners' protocol.
+    pub runners: usize,
+    /// Background tasks, and what the leader reads.
+    pub tasks: usize,
+}
+
+impl Default for PoolSizes {
+    fn default() -> Self {
+        PoolSizes {
+            people: 8,
+            analysis: 3,
+            runners: 6,
+            tasks: 4,
+        }
+    }
+}
+
+/// The leader's batches, and its renewals of the lead.
+const LEADER: usize = 4;
+/// Work that takes minutes.
+const PATIENT: usize = 2;
+/// How long a connection of a pool is waited for.
+const WAIT: Duration = Duration::from_secs(5);
+
 /// The record: where its connections come from.
 #[derive(Clone)]
 pub struct Store {
-    url: String,
-    pool: Pool,
+    address: Address,
+    people: Pool,
+    analysis: Pool,
+    runners: Pool,
+    tasks: Pool,
     leader: Pool,
     patient: Pool,
 }
@@ -38,66 +80,66 @@ struct Limits {
 
 impl Store {
     /// Opens the record; nothing is connected until the first query.
-    pub fn open(url: &str, connections: usize) -> Result<Store> {
-        let usual = Limits {
-            statement: Duration::from_secs(10),
-            lock: Duration::from_secs(5),
-            idle_in_transaction: Duration::from_secs(10),
+    pub fn open(url: &str, sizes: &PoolSizes) -> Result<Store> {
+        let limits = |statement, lock, idle_in_transaction| Limits {
+            statement: Duration::from_millis(statement),
+            lock: Duration::from_millis(lock),
+            idle_in_transaction: Duration::from_millis(idle_in_transaction),
         };
-        let half = Duration::from_millis(500);
-        let strict = Limits {
-            statement: half,
-            lock: half,
-            idle_in_transaction: half,
-        };
-        let long = Limits {
-            statement: Duration::from_secs(3600),
-            lock: Duration::from_secs(60),
-            idle_in_transaction: Duration::from_secs(60),
-        };
+        let address = Address::parse(url)?;
+        let pool = |connections, limits| pool(&address, connections, limits);
+        let usual = || limits(10_000, 5000, 10_000);
         Ok(Store {
-            url: url.to_owned(),
-            pool: pool(url, connections, usual)?,
-            leader: pool(url, 4, strict)?,
-            patient: pool(url, 2, long)?,
+            people: pool(sizes.people, usual())?,
+            analysis: pool(sizes.analysis, limits(20_000, 5000, 20_000))?,
+            runners: pool(sizes.runners, usual())?,
+            tasks: pool(sizes.tasks, usual())?,
+            leader: pool(LEADER, limits(500, 500, 500))?,
+            patient: pool(PATIENT, limits(3_600_000, 60_000, 60_000))?,
+            address,
         })
     }
 
     /// The address that it was opened with.
-    pub fn url(&self) -> &str {
-        &self.url
+    pub fn address(&self) -> &Address {
+        &self.address
     }
 
-    /// A connection for requests.
-    pub async fn get(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
-        self.pool
-            .get()
-            .await
-            .map_err(|e| Error::Unreachable(root_cause(&e)))
+    /// A connection for requests of people and programs.
+    pub async fn people(&self) -> Result<PooledConnection> {
+        take(&self.people).await
+    }
+
+    /// A connection for questions about long ranges of the history.
+    pub async fn analysis(&self) -> Result<PooledConnection> {
+        take(&self.analysis).await
+    }
+
+    /// A connection for the runners' protocol.
+    pub async fn runners(&self) -> Result<PooledConnection> {
+        take(&self.runners).await
+    }
+
+    /// A connection for a background task, or for what the leader reads.
+    pub async fn tasks(&self) -> Result<PooledConnection> {
+        take(&self.tasks).await
     }
 
     /// A connection for the leader's batches, with time limits of half a second.
-    pub async fn leader(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
-        self.leader
-            .get()
-            .await
-            .map_err(|e| Error::Unreachable(root_cause(&e)))
+    pub async fn leader(&self) -> Result<PooledConnection> {
+        take(&self.leader).await
     }
 
     /// A connection for long work that no request waits for.
-    pub async fn patient(&self) -> Result<deadpool::Object<AsyncPgConnection>> {
-        self.patient
-            .get()
-            .await
-            .map_err(|e| Error::Unreachable(root_cause(&e)))
+    pub async fn patient(&self) -> Result<PooledConnection> {
+        take(&self.patient).await
     }
 
     /// Brings the schema up to what this program knows, one replica at a time. A schema that is newer is refused.
     pub async fn migrate(&self) -> Result<usize> {
-        use diesel_async::AsyncConnection;
-        let mut connection = AsyncPgConnection::establish(&self.url)
+        let mut connection = establish(&self.address)
             .await
-            .map_err(|e| Error::Unreachable(e.to_string()))?;
+            .map_err(|error| Error::Unreachable(root_cause(&error)))?;
         diesel::sql_query("select pg_advisory_lock($1)")
             .bind::<diesel::sql_types::BigInt, _>(MIGRATION_LOCK)
             .execute(&mut connection)
@@ -151,12 +193,36 @@ where
     }
 }
 
-fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
+/// # Errors
+/// [`Error::Busy`] where others had all of its connections for too long.
+async fn take(pool: &Pool) -> Result<PooledConnection> {
+    pool.get().await.map_err(|error| match error {
+        PoolError::Timeout(TimeoutType::Wait) => Error::Busy,
+        error => Error::Unreachable(root_cause(&error)),
+    })
+}
+
+/// A connection, driven by a task of its own.
+async fn establish(address: &Address) -> Result<AsyncPgConnection, ConnectionError> {
+    let (client, connection) = address
+        .connect()
+        .await
+        .map_err(|error| ConnectionError::BadConnection(root_cause(&error)))?;
+    AsyncPgConnection::try_from_client_and_connection(client, connection).await
+}
+
+fn pool(address: &Address, connections: usize, limits: Limits) -> Result<Pool> {
     let mut config = ManagerConfig::default();
     // A connection that broke is known to be closed without asking; a question before each use would cost a round
     // trip on every path.
     config.recycling_method = RecyclingMethod::Fast;
-    let manager = AsyncDieselConnectionManager::new_with_config(url, config);
+    let address = address.clone();
+    config.custom_setup = Box::new(move |_| {
+        let address = address.clone();
+        async move { establish(&address).await }.boxed()
+    });
+    // The address is what the function above connects to.
+    let manager = AsyncDieselConnectionManager::new_with_config("", config);
     let setup = format!(
         // A plan made again for each call costs more than it saves: these are look-ups by key, over partitions, of rows
         // that are in memory.
@@ -168,7 +234,7 @@ fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
     );
     Pool::builder(manager)
         .max_size(connections)
-        .wait_timeout(Some(Duration::from_secs(5)))
+        .wait_timeout(Some(WAIT))
         .create_timeout(Some(Duration::from_secs(3)))
         .recycle_timeout(Some(Duration::from_secs(3)))
         .runtime(::deadpool::Runtime::Tokio1)
@@ -183,8 +249,42 @@ fn pool(url: &str, connections: usize, limits: Limits) -> Result<Pool> {
                 })
             },
         ))
+        .pre_recycle(Hook::async_fn(
+            |connection: &mut AsyncPgConnection, metrics: &Metrics| {
+                let is_due = metrics.last_used() > LOOK_AFTER
+                    || metrics.recycle_count.is_multiple_of(LOOK_EACH);
+                Box::pin(async move {
+                    match is_due && is_read_only(connection).await? {
+                        false => Ok(()),
+                        true => Err(HookError::message("the server takes no writes any more")),
+                    }
+                })
+            },
+        ))
         .build()
         .map_err(|e| Error::Refused(e.to_string()))
+}
+
+/// A connection that was not used for this long, or was used this often, is asked whether its server still takes writes: a
+/// primary that another has replaced may go on as a standby.
+const LOOK_AFTER: Duration = Duration::from_secs(2);
+const LOOK_EACH: usize = 64;
+
+#[derive(QueryableByName)]
+struct ReadOnly {
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    is_read_only: bool,
+}
+
+async fn is_read_only(connection: &mut AsyncPgConnection) -> Result<bool, HookError> {
+    let asked = diesel::sql_query(
+        "select pg_is_in_recovery() or current_setting('default_transaction_read_only')::bool as is_read_only",
+    );
+    let found: ReadOnly = asked
+        .get_result(connection)
+        .await
+        .map_err(|e| HookError::message(e.to_string()))?;
+    Ok(found.is_read_only)
 }
 
 /// The innermost cause, which is what a person can act upon ("connection refused").

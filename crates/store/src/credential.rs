@@ -9,6 +9,7 @@ use diesel::sql_types::{
 };
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::RunnerId;
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::overrides::Overrides;
 use pennine_core::time::Moment;
@@ -44,6 +45,9 @@ pub struct CredentialHolder {
     /// Whether it takes one job and is replaced.
     #[diesel(sql_type = Bool)]
     pub single_use: bool,
+    /// What jobs of its pool may reach and use.
+    #[diesel(sql_type = Jsonb)]
+    pub policy: Json<JobPolicy>,
 }
 
 /// The runner with this credential, be it its present or its next one.
@@ -52,9 +56,10 @@ pub async fn by_credential(
     hash: &[u8],
 ) -> Result<Option<CredentialHolder>> {
     Ok(sql!(
-        "select id, name, state, desired_state, slots, single_use, labels, settings, settings_version, room, credential_since,
-                coalesce(next_credential_hash = :hash, false) as shows_next
-         from runner where credential_hash = :hash or next_credential_hash = :hash";
+        "select r.id, r.name, r.state, r.desired_state, r.slots, r.single_use, r.labels, r.settings, r.settings_version, r.room,
+                r.credential_since, coalesce(r.next_credential_hash = :hash, false) as shows_next, p.jobs as policy
+         from runner r join pool p on p.id = r.pool_id
+         where r.credential_hash = :hash or r.next_credential_hash = :hash";
         hash: Bytea = hash,
     )
     .get_result(connection)

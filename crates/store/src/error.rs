@@ -11,12 +11,18 @@ pub enum Error {
     /// PostgreSQL cannot be reached, or the connection broke. Trying again later may help.
     #[error("the database cannot be reached: {0}")]
     Unreachable(String),
+    /// All connections of the pool were in use for too long.
+    #[error("all database connections for this use are busy")]
+    Busy,
     /// Something with that name or key is there already; the constraint is named.
     #[error("it already exists (constraint {0})")]
     Duplicate(String),
     /// The statement took longer than allowed, or met another's lock for too long.
     #[error("the database took too long: {0}")]
     TooSlow(String),
+    /// The database's disk is full.
+    #[error("the database's disk is full: {0}")]
+    Full(String),
     /// The database's schema is newer than this program.
     #[error(
         "the database has the migration {0}, which this program does not know: run a newer program"
@@ -38,7 +44,9 @@ impl From<DieselError> for Error {
             }
             DieselError::DatabaseError(_, info) => {
                 let message = info.message().to_owned();
-                if ["timeout", "canceling statement"]
+                if message.contains("No space left on device") {
+                    Error::Full(message)
+                } else if ["timeout", "canceling statement"]
                     .iter()
                     .any(|word| message.contains(word))
                 {

@@ -6,7 +6,7 @@ use crate::error::Result;
 use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::QueryableByName;
-use diesel::sql_types::{BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Integer, Jsonb, Text, Timestamptz, Uuid as SqlUuid};
 use pennine_core::dispatch::{Band, Price, SeatNeeds, Segment};
 use pennine_core::fact::Facts;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -15,6 +15,8 @@ use pennine_core::queue_sample::QueueSample;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use serde::{Serialize, Serializer};
+use std::collections::BTreeSet;
+use uuid::Uuid;
 
 /// A job that had one attempt, which was accepted.
 #[derive(Clone, Debug, Serialize)]
@@ -148,17 +150,22 @@ pub struct PastRunner {
     pub reason: String,
 }
 
-/// Records a runner that is not there any more, with the facts that held; of one that is still there, only these, as those
-/// before the first that it told.
+/// Records a runner that is gone, with the facts that held. Of a runner on record, only adds these facts, as those before the
+/// first that it reported, and extends the time of one that is retired.
 pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Result<()> {
-    use diesel::sql_types::Array;
     let known = sql!(
-        "insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-         select id, 0, :facts, :labels, :slots, '', :from from runner where id = :id";
+        "with known as (
+           update runner set created_at = case state when 'retired' then least(created_at, :from) else created_at end,
+                             state_since = case state when 'retired' then greatest(state_since, :until) else state_since end
+           where id = :id returning id)
+         insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
+         select id, 0, :facts, :labels, :slots, '', :from from known
+         on conflict (runner_id, version) do update set since = least(runner_facts.since, excluded.since)";
         facts: Jsonb = Json(past.facts.clone()),
         labels: Array<Text> = &past.labels,
         slots: Integer = i32::try_from(past.slots).unwrap_or(i32::MAX),
         from: Timestamptz = Db(past.from),
+        until: Timestamptz = Db(past.until),
         id: SqlUuid = Db(past.id),
     )
     .execute(connection)
@@ -191,7 +198,7 @@ pub async fn add_runner(connection: &mut Connection, past: &PastRunner) -> Resul
 /// A machine that is gone.
 #[derive(Clone, Debug)]
 pub struct PastMachine {
-    pub id: uuid::Uuid,
+    pub id: Uuid,
     pub name: String,
     pub pool: PoolId,
     /// The supplier's name.
@@ -229,6 +236,26 @@ pub async fn add_machine(connection: &mut Connection, past: &PastMachine) -> Res
     .execute(connection)
     .await?;
     Ok(())
+}
+
+/// Which of some jobs are on record.
+pub async fn jobs_on_record(
+    connection: &mut Connection,
+    jobs: &[JobId],
+) -> Result<BTreeSet<JobId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<JobId>,
+    }
+    let ids: Vec<Uuid> = jobs.iter().map(|job| job.0).collect();
+    let rows: Vec<Row> = sql!(
+        "select id from job where id = any(:ids)";
+        ids: Array<SqlUuid> = &ids,
+    )
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id.0).collect())
 }
 
 /// How many jobs are on record.

@@ -17,30 +17,90 @@ pub struct StoredAnswer {
     /// The answer's status; none while the first request is still in progress.
     #[diesel(sql_type = Nullable<Integer>)]
     pub status: Option<i32>,
+    /// None where it was not kept, because it held a secret.
     #[diesel(sql_type = Nullable<Bytea>)]
     pub answer: Option<Vec<u8>>,
 }
 
-/// Reserves a key for a request. Returns the stored answer if it was used before.
+/// What beginning a write with a key has found.
+#[derive(Debug)]
+pub enum KeyReservation {
+    /// The write is this caller's to make: what it makes has this id. An earlier caller that did not get to its end may have
+    /// made it.
+    Own(Uuid),
+    /// Another request makes it, or has made it.
+    Known(StoredAnswer),
+}
+
+#[derive(QueryableByName)]
+struct Subject {
+    #[diesel(sql_type = SqlUuid)]
+    subject: Uuid,
+}
+
+/// Reserves a key for a request, which makes something with the id `subject`. A key whose request began before `abandoned`
+/// and has no answer is taken over: the process that had it is gone.
 pub async fn begin(
     connection: &mut Connection,
-    token: Uuid,
-    key: &str,
+    (token, key): (Uuid, &str),
     body_hash: &[u8],
+    subject: Uuid,
     at: Moment,
-) -> Result<Option<StoredAnswer>> {
-    let made = sql!(
-        "insert into idempotency (token_id, key, body_hash, at) values (:token, :key, :body_hash, :at) on conflict do nothing";
+    abandoned: Moment,
+) -> Result<KeyReservation> {
+    for _ in 0..LOOKS {
+        if let Some(own) =
+            reserve(connection, (token, key), body_hash, subject, at, abandoned).await?
+        {
+            return Ok(KeyReservation::Own(own.subject));
+        }
+        // Between the two it may have been given free again.
+        if let Some(known) = known(connection, token, key).await? {
+            return Ok(KeyReservation::Known(known));
+        }
+    }
+    // Another request has it nearly all the time.
+    Ok(KeyReservation::Known(StoredAnswer {
+        body_hash: body_hash.to_owned(),
+        status: None,
+        answer: None,
+    }))
+}
+
+/// How often a key is looked at that others reserve and give free again.
+const LOOKS: usize = 10;
+
+async fn reserve(
+    connection: &mut Connection,
+    (token, key): (Uuid, &str),
+    body_hash: &[u8],
+    subject: Uuid,
+    at: Moment,
+    abandoned: Moment,
+) -> Result<Option<Subject>> {
+    Ok(sql!(
+        "insert into idempotency as known (token_id, key, body_hash, subject, at)
+         values (:token, :key, :body_hash, :subject, :at)
+         on conflict (token_id, key) do update set at = excluded.at
+           where known.status is null and known.at < :abandoned and known.body_hash = excluded.body_hash
+         returning subject";
         token: SqlUuid = token,
         key: Text = key,
         body_hash: Bytea = body_hash,
+        subject: SqlUuid = subject,
         at: Timestamptz = Db(at),
+        abandoned: Timestamptz = Db(abandoned),
     )
-    .execute(connection)
-    .await?;
-    if made == 1 {
-        return Ok(None);
-    }
+    .get_result(connection)
+    .await
+    .optional()?)
+}
+
+async fn known(
+    connection: &mut Connection,
+    token: Uuid,
+    key: &str,
+) -> Result<Option<StoredAnswer>> {
     Ok(sql!(
         "select body_hash, status, answer from idempotency where token_id = :token and key = :key";
         token: SqlUuid = token,
@@ -51,18 +111,18 @@ pub async fn begin(
     .optional()?)
 }
 
-/// Keeps the answer to a request with a key.
+/// Keeps the answer to a request with a key; none where it holds a secret.
 pub async fn finish(
     connection: &mut Connection,
     token: Uuid,
     key: &str,
     status: u16,
-    answer: &[u8],
+    answer: Option<&[u8]>,
 ) -> Result<()> {
     sql!(
         "update idempotency set status = :status, answer = :answer where token_id = :token and key = :key";
         status: Integer = i32::from(status),
-        answer: Bytea = answer,
+        answer: Nullable<Bytea> = answer,
         token: SqlUuid = token,
         key: Text = key,
     )

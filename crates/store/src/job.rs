@@ -14,6 +14,7 @@ use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::lifecycle::outcome;
 use pennine_core::time::{Micros, Moment};
+use pennine_core::trust::Trust;
 use std::collections::BTreeMap;
 
 /// A job, with its project's path and its run's number.
@@ -67,6 +68,8 @@ pub struct Job {
     pub band: Db<Band>,
     #[diesel(sql_type = Jsonb)]
     pub seats: Json<SeatNeeds>,
+    #[diesel(sql_type = Text)]
+    pub trust: Db<Trust>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub give_up_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<BigInt>)]
@@ -85,7 +88,7 @@ macro_rules! job_query {
             "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.message,
                     j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
                     j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
-                    j.band, j.seats, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
+                    j.band, j.seats, j.trust, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
              from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
             $rest
         )
@@ -107,6 +110,7 @@ pub struct NewJob {
     pub tries: u32,
     pub band: Band,
     pub seats: SeatNeeds,
+    pub trust: Trust,
     /// How long it waits at most.
     pub give_up: Option<Micros>,
     /// Whether it fails at once when nothing could ever run it.
@@ -133,10 +137,10 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
            insert into run (id, project_id, created_at, created_by) values (:run, :project, :at, :by) returning *),
          j as (
            insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables,
-                            time_limit_us, tries, created_at, ready_at, waits_since, band, seats, give_up_us, give_up_at,
+                            time_limit_us, tries, created_at, ready_at, waits_since, band, seats, trust, give_up_us, give_up_at,
                             fail_unmatched)
            select :id, r.id, r.project_id, :strand, :pending, :title, :requirement, :command, :variables, :time_limit, :tries, r.created_at, r.created_at, r.created_at,
-                  :band, :seats, :give_up, r.created_at + :give_up::bigint * interval '1 microsecond', :fail_unmatched
+                  :band, :seats, :trust, :give_up, r.created_at + :give_up::bigint * interval '1 microsecond', :fail_unmatched
            from r returning *),
          o as ("
            change JobPending { job: "j.id", strand: "j.strand_id", project: "j.project_id", number: "j.number", again: "false", fail_unmatched: "j.fail_unmatched" } at "j.created_at" from "j"
@@ -161,6 +165,7 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
         tries: Integer = i32::try_from(new.tries).unwrap_or(i32::MAX),
         band: Text = Db(new.band),
         seats: Jsonb = Json(new.seats),
+        trust: Text = Db(new.trust),
         give_up: Nullable<BigInt> = new.give_up.map(Db),
         fail_unmatched: Bool = new.fail_unmatched,
         retries: Nullable<SqlUuid> = new.retries.map(Db),
@@ -193,6 +198,8 @@ pub struct Filter {
     pub states: Vec<JobState>,
     /// Only jobs of the project at this path or, of a team, of the projects below it.
     pub place: Option<String>,
+    /// Only jobs of these places and of what is below them; all of them if there is no list.
+    pub visible: Option<Vec<String>>,
     /// Only jobs with a smaller number.
     pub before: Option<i64>,
     /// Only jobs with this number or a greater one.
@@ -212,6 +219,7 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
     Ok(sql!(
         job_query!(
         "where j.state = any(:states) and (:place = '' or p.path = :place or starts_with(p.path, :place || '/'))
+           and (:visible::text[] is null or is_below_any(p.path, :visible))
            and (:before::bigint is null or j.number < :before)
            and (:from::bigint is null or j.number >= :from)
            and (:search = '' or strpos(lower(concat_ws(' ', 'j-' || j.number, j.title, p.path, j.requirement, j.result,
@@ -221,6 +229,7 @@ pub async fn list(connection: &mut Connection, filter: &Filter, limit: i64) -> R
     );
         states: Array<Text> = words(&states),
         place: Text = &place,
+        visible: Nullable<Array<Text>> = filter.visible.as_ref(),
         search: Text = &filter.search,
         before: Nullable<BigInt> = filter.before,
         from: Nullable<BigInt> = filter.from,
@@ -256,83 +265,68 @@ pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<
     .await?)
 }
 
-/// What a filter found: the first jobs, and how many there are in all.
-#[derive(Clone, Debug, Default)]
-pub struct JobMatches {
-    pub ids: Vec<JobId>,
-    pub all: u64,
-}
-
-#[derive(QueryableByName)]
-pub(crate) struct FoundRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Db<JobId>,
-    #[diesel(sql_type = BigInt)]
-    found: i64,
-}
-
-impl FromIterator<FoundRow> for JobMatches {
-    fn from_iter<I: IntoIterator<Item = FoundRow>>(rows: I) -> Self {
-        let mut found = JobMatches::default();
-        for row in rows {
-            found.all = row.found.max(0).unsigned_abs();
-            found.ids.push(row.id.0);
-        }
-        found
-    }
-}
-
-/// The jobs that ended without success and were not retried, oldest first: of a place and what is below it, with a
-/// requirement in its normal form.
-pub async fn failed(
+/// Returns the running jobs, then the ones that ended last: only those at some places and below them, where a list is given.
+pub async fn latest(
     connection: &mut Connection,
-    place: Option<&str>,
-    requirement: Option<&str>,
+    visible: Option<&[String]>,
     limit: i64,
-) -> Result<JobMatches> {
-    let place = place.unwrap_or_default();
-    let rows: Vec<FoundRow> = sql!(
-        "select j.id, count(*) over () as found
-         from job j join place p on p.id = j.project_id join strand s on s.id = j.strand_id
-         where j.result <> 'success' and j.retried_as is null
-           and (:place = '' or p.path = :place or starts_with(p.path, :place || '/'))
-           and (:requirement::text is null or s.key->>'requirement' = :requirement)
-         order by j.number limit :limit";
-        place: Text = place,
-        requirement: Nullable<Text> = requirement,
-        limit: BigInt = limit,
-    )
-    .load(connection)
-    .await?;
-    Ok(rows.into_iter().collect())
-}
-
-/// Returns the running jobs, then those that ended last.
-pub async fn latest(connection: &mut Connection, limit: i64) -> Result<Vec<Job>> {
+) -> Result<Vec<Job>> {
+    if visible.is_none() {
+        return Ok(sql!(
+            job_query!(
+            "where j.id = any(array(
+                 (select job_id from attempt where open and started_at is not null order by started_at desc limit :limit)
+                 union all
+                 (select id from job where finished_at is not null order by finished_at desc limit :limit)))
+             order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit :limit"
+        );
+            limit: BigInt = limit,
+        )
+        .load(connection)
+        .await?);
+    }
     Ok(sql!(
         job_query!(
-        "where j.id in (select id from job where open and started_at is not null
-                        union all
-                        (select id from job where finished_at is not null order by finished_at desc limit :limit))
+        "where j.id = any(array(
+             (select a.job_id from attempt a join job x on x.id = a.job_id join place q on q.id = x.project_id
+              where a.open and a.started_at is not null and is_below_any(q.path, :visible)
+              order by a.started_at desc limit :limit)
+             union all
+             (select x.id from job x join place q on q.id = x.project_id
+              where x.finished_at is not null and is_below_any(q.path, :visible)
+              order by x.finished_at desc limit :limit)))
          order by (j.state = 'done'), coalesce(j.finished_at, j.started_at) desc limit :limit"
     );
+        visible: Nullable<Array<Text>> = visible,
         limit: BigInt = limit,
     )
     .load(connection)
     .await?)
 }
 
-/// How many jobs have a runner.
-pub async fn with_runner(connection: &mut Connection) -> Result<i64> {
+/// How many jobs have a runner: only those at some places and below them, where a list is given.
+pub async fn with_runner(connection: &mut Connection, visible: Option<&[String]>) -> Result<i64> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]
         jobs: i64,
     }
-    let row: Row =
-        sql!("select count(*) as jobs from job where open and current_attempt is not null")
+    let row: Row = match visible {
+        None => {
+            sql!("select count(*) as jobs from attempt where open")
+                .get_result(connection)
+                .await?
+        }
+        Some(visible) => {
+            sql!(
+                "select count(*) as jobs from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
+                 where a.open and is_below_any(p.path, :visible)";
+                visible: Array<Text> = visible,
+            )
             .get_result(connection)
-            .await?;
+            .await?
+        }
+    };
     Ok(row.jobs)
 }
 
@@ -347,6 +341,9 @@ pub struct WaitingJob {
     pub strand_id: Db<StrandId>,
     #[diesel(sql_type = Timestamptz)]
     pub ready_at: Db<Moment>,
+    /// Since when it waits this time.
+    #[diesel(sql_type = Timestamptz)]
+    pub waits_since: Db<Moment>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     pub avoid_runner: Option<Db<RunnerId>>,
 }
@@ -354,7 +351,7 @@ pub struct WaitingJob {
 /// Every job that waits for a runner: what a new leader begins with.
 pub async fn all_waiting(connection: &mut Connection) -> Result<Vec<WaitingJob>> {
     Ok(sql!(
-        "select id, number, strand_id, ready_at, avoid_runner from job
+        "select id, number, strand_id, ready_at, waits_since, avoid_runner from job
          where state = :pending and open and current_attempt is null";
         pending: Text = Db(JobState::Pending),
     )
@@ -365,7 +362,7 @@ pub async fn all_waiting(connection: &mut Connection) -> Result<Vec<WaitingJob>>
 /// Which of these jobs wait for a runner, as they are now.
 pub async fn waiting_among(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<WaitingJob>> {
     Ok(sql!(
-        "select id, number, strand_id, ready_at, avoid_runner from job
+        "select id, number, strand_id, ready_at, waits_since, avoid_runner from job
          where id = any(:jobs) and state = :pending and current_attempt is null";
         jobs: Array<SqlUuid> = jobs.iter().map(|job| job.0).collect::<Vec<_>>(),
         pending: Text = Db(JobState::Pending),
@@ -509,48 +506,61 @@ pub async fn cancel(
     by: &str,
     at: Moment,
 ) -> Result<Cancelled> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        ended: i64,
-        #[diesel(sql_type = BigInt)]
-        asked: i64,
-    }
+    let cancelled = cancel_all(connection, &[job], by, at).await?;
+    Ok(match cancelled.first() {
+        Some(one) if one.at_once => Cancelled::AtOnce,
+        Some(_) => Cancelled::Asked,
+        None => Cancelled::Nothing,
+    })
+}
+
+/// A job that was cancelled.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct CancelledJob {
+    #[diesel(sql_type = BigInt)]
+    pub number: i64,
+    /// Whether it is over, or else its runner was asked.
+    #[diesel(sql_type = Bool)]
+    pub at_once: bool,
+}
+
+/// Cancels jobs, each as [`cancel`] does. Returns those to which that made a difference.
+pub async fn cancel_all(
+    connection: &mut Connection,
+    jobs: &[JobId],
+    by: &str,
+    at: Moment,
+) -> Result<Vec<CancelledJob>> {
     let open = words(&JobState::before(JobEvent::Finish, JobState::Done));
-    let row: Row = sql!(
+    Ok(sql!(
         "with ended as (
            update job set state = :done, result = :cancellation, message = :message, finished_at = :at, cancel_at = :at,
                   cancel_by = :by
-           where id = :job and state = any(:open) and current_attempt is null returning id),
+           where id = any(:jobs) and state = any(:open) and current_attempt is null returning id, number),
          asked as (
            update job set cancel_at = :at, cancel_by = :by
-           where id = :job and state = any(:open) and current_attempt is not null and cancel_at is null
-           returning id, current_attempt),
+           where id = any(:jobs) and state = any(:open) and current_attempt is not null and cancel_at is null
+           returning id, number, current_attempt),
          o1 as ("
            change JobDone { job: "id", result: ":cancellation::text" } at ":at" from "ended"
            "),
          o2 as ("
            change JobCancelling { job: "asked.id", attempt: "a.id", runner: "a.runner_id" } at ":at" from "asked join attempt a on a.id = asked.current_attempt"
            ")
-         select (select count(*) from ended) as ended, (select count(*) from asked) as asked";
+         select number, true as at_once from ended union all select number, false from asked";
         done: Text = Db(JobState::Done),
         cancellation: Text = Db(Outcome::Cancellation),
         message: Text = outcome::cancelled(by),
         by: Text = by,
         at: Timestamptz = Db(at),
-        job: SqlUuid = Db(job),
+        jobs: Array<SqlUuid> = jobs.iter().map(|job| job.0).collect::<Vec<_>>(),
         open: Array<Text> = &open,
     )
-    .get_result(connection)
-    .await?;
-    Ok(match (row.ended, row.asked) {
-        (1.., _) => Cancelled::AtOnce,
-        (_, 1..) => Cancelled::Asked,
-        _ => Cancelled::Nothing,
-    })
+    .load(connection)
+    .await?)
 }
 
-/// Open jobs, by project and state.
+/// Jobs with a runner, by project and state.
 pub async fn active(connection: &mut Connection) -> Result<Vec<(PlaceId, JobState, i64)>> {
     #[derive(QueryableByName)]
     struct Row {
@@ -562,7 +572,8 @@ pub async fn active(connection: &mut Connection) -> Result<Vec<(PlaceId, JobStat
         jobs: i64,
     }
     let rows: Vec<Row> = sql!(
-        "select project_id, state, count(*) as jobs from job where open group by project_id, state order by 1, 2"
+        "select j.project_id, j.state, count(*) as jobs from attempt a join job j on j.id = a.job_id
+         where a.open group by j.project_id, j.state order by 1, 2"
     )
     .load(connection)
     .await?;

@@ -20,7 +20,8 @@ struct EpochRow {
     epoch: i64,
 }
 
-/// Takes the lead if it is free. A lead lasts 2 s unless renewed.
+/// Takes the lead if it is free. A lead lasts 2 s unless renewed. One that was renewed in the future is free, too: PostgreSQL's
+/// clock was set back since, and a leader that lives renews it by the new clock at once.
 pub async fn acquire(
     connection: &mut Connection,
     holder: ReplicaId,
@@ -29,7 +30,7 @@ pub async fn acquire(
     let rows: Vec<EpochRow> = sql!(
         "update leadership set holder = :holder, address = :address, epoch = epoch + 1, renewed_at = clock_timestamp(),
                 expires_at = clock_timestamp() + interval '2 seconds'
-         where expires_at < clock_timestamp() returning epoch";
+         where expires_at < clock_timestamp() or renewed_at > clock_timestamp() + interval '2 seconds' returning epoch";
         holder: SqlUuid = Db(holder),
         address: Text = address,
     )
@@ -85,7 +86,9 @@ pub struct Leader {
 /// Who leads, or led last.
 pub async fn current(connection: &mut Connection) -> Result<Leader> {
     Ok(sql!(
-        "select holder, address, epoch, expires_at > clock_timestamp() as live from leadership"
+        "select holder, address, epoch, expires_at > clock_timestamp()
+                and renewed_at <= clock_timestamp() + interval '2 seconds' as live
+         from leadership"
     )
     .get_result(connection)
     .await?)

@@ -7,9 +7,11 @@
 //!
 //! This crate never reads a clock: times come in.
 
+pub mod address;
 pub mod alert;
 pub mod attempt;
 pub mod audit;
+pub mod bulk;
 pub mod capacity;
 pub mod change;
 pub mod change_lock;
@@ -21,6 +23,7 @@ pub mod history;
 pub mod idempotency;
 pub mod installation;
 pub mod job;
+pub mod job_selection;
 pub mod leadership;
 pub mod line;
 pub mod listener;
@@ -50,9 +53,10 @@ pub mod token;
 pub mod traced;
 pub mod trial;
 pub mod types;
+pub mod waiting_line;
 pub mod work_span;
 pub mod yard_file;
 
-pub use connect::{Connection, Pool, Store};
+pub use connect::{Connection, Pool, PooledConnection, Store};
 pub use error::{Error, Result};
 pub use types::Db;

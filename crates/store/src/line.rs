@@ -3,42 +3,15 @@
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::job::{FoundRow, Job, JobMatches};
+use crate::job::Job;
+use crate::job_selection::{FoundRow, JobMatches};
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use pennine_core::id::{JobId, StrandId};
 use pennine_core::lifecycle::job::JobState;
-use pennine_core::time::Moment;
 use std::collections::HashMap;
-
-/// How many wait in a strand, or in a stretch of one.
-#[derive(Clone, Debug, QueryableByName)]
-pub struct StrandLine {
-    #[diesel(sql_type = SqlUuid)]
-    pub strand_id: Db<StrandId>,
-    #[diesel(sql_type = BigInt)]
-    pub jobs: i64,
-    /// Since when the one that waits longest waits.
-    #[diesel(sql_type = Timestamptz)]
-    pub oldest: Db<Moment>,
-    /// The number of the first.
-    #[diesel(sql_type = BigInt)]
-    pub first: i64,
-}
-
-/// The strands in which jobs wait.
-pub async fn strands(connection: &mut Connection) -> Result<Vec<StrandLine>> {
-    Ok(sql!(
-        "select strand_id, count(*) as jobs, min(waits_since) as oldest,
-                (array_agg(number order by ready_at, number))[1] as first
-         from job where state = :pending and open and current_attempt is null group by strand_id";
-        pending: Text = Db(JobState::Pending),
-    )
-    .load(connection)
-    .await?)
-}
 
 /// Part of a strand's line: the jobs from one place to before another, the head being place 0.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -47,17 +20,6 @@ pub struct TimelineSpan {
     pub from: u32,
     /// None means to the end.
     pub to: Option<u32>,
-}
-
-impl TimelineSpan {
-    /// The whole line.
-    pub fn whole(strand: StrandId) -> Self {
-        TimelineSpan {
-            strand,
-            from: 0,
-            to: None,
-        }
-    }
 }
 
 fn place_number(place: u32) -> i32 {
@@ -73,24 +35,6 @@ fn places(stretches: &[TimelineSpan]) -> (Vec<uuid::Uuid>, Vec<i32>, Vec<Option<
             .map(|one| one.to.map(place_number))
             .collect(),
     )
-}
-
-/// What waits in a stretch; none when nothing does.
-pub async fn stretch(connection: &mut Connection, one: TimelineSpan) -> Result<Option<StrandLine>> {
-    let [from, to] = [Some(one.from), one.to].map(|place| place.map(place_number));
-    let found: Vec<StrandLine> = sql!(
-        "select strand_id, count(*) as jobs, min(waits_since) as oldest, (array_agg(number order by place))[1] as first
-         from (select strand_id, number, waits_since, row_number() over (order by ready_at, number) - 1 as place
-               from job where strand_id = :strand and state = :pending and open and current_attempt is null) w
-         where place >= :from and place < coalesce(:to::integer, 2147483647) group by strand_id";
-        strand: SqlUuid = Db(one.strand),
-        pending: Text = Db(JobState::Pending),
-        from: Integer = from.unwrap_or(0),
-        to: Nullable<Integer> = to,
-    )
-    .load(connection)
-    .await?;
-    Ok(found.into_iter().next())
 }
 
 /// The jobs that wait in these stretches, longest ready first.

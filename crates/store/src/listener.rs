@@ -39,8 +39,6 @@ pub struct Listener {
     #[diesel(sql_type = Text)]
     pub created_by: String,
     #[diesel(sql_type = BigInt)]
-    txid: i64,
-    #[diesel(sql_type = BigInt)]
     sent_id: i64,
     /// How many events were sent.
     #[diesel(sql_type = BigInt)]
@@ -72,8 +70,7 @@ impl Listener {
             paused: false,
             created_at: Db(at),
             created_by: by.to_owned(),
-            txid: from.transaction(),
-            sent_id: from.number(),
+            sent_id: from.0,
             sent: 0,
             sent_at: None,
             tries: 0,
@@ -85,7 +82,7 @@ impl Listener {
 
     /// How far the feed was sent.
     pub fn cursor(&self) -> Cursor {
-        Cursor::at(self.txid, self.sent_id)
+        Cursor(self.sent_id)
     }
 }
 
@@ -100,9 +97,9 @@ pub async fn list(connection: &mut Connection) -> Result<Vec<Listener>> {
 pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> Result<()> {
     sql!(
         "with l as (
-           insert into listener (id, name, url, kinds, secret, previous_secret, previous_until, paused, created_at, created_by, txid,
+           insert into listener (id, name, url, kinds, secret, previous_secret, previous_until, paused, created_at, created_by,
                                  sent_id)
-           values (:id, :name, :url, :kinds, :secret, :previous_secret, :previous_until, :paused, :created_at, :created_by, :txid, :sent_id)
+           values (:id, :name, :url, :kinds, :secret, :previous_secret, :previous_until, :paused, :created_at, :created_by, :sent_id)
            on conflict (id) do update set url = excluded.url, kinds = excluded.kinds, secret = excluded.secret,
              previous_secret = excluded.previous_secret, previous_until = excluded.previous_until, paused = excluded.paused, tries = 0,
              failing_since = null, retry_at = null, failure = null
@@ -118,7 +115,6 @@ pub async fn write(connection: &mut Connection, one: &Listener, at: Moment) -> R
         paused: Bool = one.paused,
         created_at: Timestamptz = one.created_at,
         created_by: Text = &one.created_by,
-        txid: BigInt = one.txid,
         sent_id: BigInt = one.sent_id,
         at: Timestamptz = Db(at),
     )
@@ -149,12 +145,11 @@ pub async fn note_sent(
     at: Moment,
 ) -> Result<()> {
     sql!(
-        "update listener set txid = :txid, sent_id = :sent_id, sent = sent + :events,
+        "update listener set sent_id = :sent_id, sent = sent + :events,
                 sent_at = case when :events > 0 then :at else sent_at end,
                 tries = 0, failing_since = null, retry_at = null, failure = null
-         where id = :id and (txid, sent_id) < (:txid, :sent_id)";
-        txid: BigInt = cursor.transaction(),
-        sent_id: BigInt = cursor.number(),
+         where id = :id and sent_id < :sent_id";
+        sent_id: BigInt = cursor.0,
         events: BigInt = events,
         at: Timestamptz = Db(at),
         id: SqlUuid = id,

@@ -10,7 +10,7 @@ use crate::types::Db;
 use diesel::sql_types::{Array, BigInt, Bool, Bytea, Timestamptz, Uuid as SqlUuid};
 use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
-use pennine_core::id::AttemptId;
+use pennine_core::id::{AttemptId, RunnerId};
 use pennine_core::time::Moment;
 
 /// The state of a log.
@@ -122,6 +122,32 @@ pub async fn append(
             Ok(Append::Kept(LogState { length: state.length + added, lines: state.lines + lines, ..state }))
         })
         .await
+}
+
+/// Returns how many bytes of log a runner's attempts have that were assigned since a moment.
+pub async fn bytes_of_runner(
+    connection: &mut Connection,
+    runner: RunnerId,
+    since: Moment,
+) -> Result<u64> {
+    // Ids are in the order of time (UUID v7), and have an index by runner.
+    let millis = since.micros().max(0).unsigned_abs() / 1000;
+    let first = uuid::Builder::from_unix_timestamp_millis(millis, &[0; 10]).into_uuid();
+    let sum: Sum = sql!(
+        "select coalesce(sum(l.length), 0)::bigint as bytes from attempt a join attempt_log l on l.attempt_id = a.id
+         where a.runner_id = :runner and a.id >= :first";
+        runner: SqlUuid = Db(runner),
+        first: SqlUuid = first,
+    )
+    .get_result(connection)
+    .await?;
+    Ok(sum.bytes.max(0).unsigned_abs())
+}
+
+#[derive(QueryableByName)]
+struct Sum {
+    #[diesel(sql_type = BigInt)]
+    bytes: i64,
 }
 
 /// Returns the state of a log, if the attempt has one.

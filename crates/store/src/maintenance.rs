@@ -6,8 +6,8 @@ use crate::pool::OwnedPool;
 use crate::runner::Runner;
 use crate::statement::sql;
 use crate::types::Db;
-use diesel::QueryableByName;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::dispatch::{PoolView, RunnerView};
 use pennine_core::id::{MaintenanceId, PoolId, RunnerId, ShortName};
 use pennine_core::lifecycle::runner::DesiredState;
@@ -138,6 +138,25 @@ pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Mainte
     )
     .load(connection)
     .await?)
+}
+
+/// The path of the place that owns what a maintenance is of.
+pub async fn place(connection: &mut Connection, number: i64) -> Result<Option<String>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Text)]
+        path: String,
+    }
+    let row: Option<Row> = sql!(
+        "select p.path from maintenance m left join runner r on r.id = m.runner_id
+           join pool o on o.id = coalesce(m.pool_id, r.pool_id) join place p on p.id = o.owner_id
+         where m.number = :number";
+        number: BigInt = number,
+    )
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.map(|row| row.path))
 }
 
 /// Ends or cancels maintenance. Returns false if it has ended or does not exist.

@@ -13,7 +13,7 @@ use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::dispatch::PlaceView;
-use pennine_core::id::PlaceId;
+use pennine_core::id::{PlaceId, PoolId, RunnerId};
 use pennine_core::time::{Micros, Moment};
 use uuid::Uuid;
 
@@ -177,6 +177,36 @@ pub async fn move_below(
     Ok(after)
 }
 
+#[derive(QueryableByName)]
+struct PathRow {
+    #[diesel(sql_type = Text)]
+    path: String,
+}
+
+/// The path of the place that owns a pool; the root's where there is no such pool.
+pub async fn of_pool(connection: &mut Connection, pool: PoolId) -> Result<String> {
+    let row: Option<PathRow> = sql!(
+        "select p.path from pool o join place p on p.id = o.owner_id where o.id = :pool";
+        pool: SqlUuid = Db(pool),
+    )
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.map(|row| row.path).unwrap_or_default())
+}
+
+/// The path of the place that owns a runner's pool; the root's where there is no such runner.
+pub async fn of_runner(connection: &mut Connection, runner: RunnerId) -> Result<String> {
+    let row: Option<PathRow> = sql!(
+        "select p.path from runner r join pool o on o.id = r.pool_id join place p on p.id = o.owner_id where r.id = :runner";
+        runner: SqlUuid = Db(runner),
+    )
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.map(|row| row.path).unwrap_or_default())
+}
+
 /// What a place holds.
 #[derive(Clone, Copy, Debug, QueryableByName)]
 pub struct PlaceContents {
@@ -186,6 +216,9 @@ pub struct PlaceContents {
     pub pools: i64,
     #[diesel(sql_type = BigInt)]
     pub jobs: i64,
+    /// Tokens that are not revoked.
+    #[diesel(sql_type = BigInt)]
+    pub tokens: i64,
 }
 
 /// What lies directly in a place.
@@ -197,7 +230,8 @@ pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Plac
                    select id from job where strand_id = s.id and open
                    union select id from job where strand_id = s.id and never_ran
                    union select job_id from attempt where strand_id = s.id) held
-                 where s.project_id = :id) as jobs";
+                 where s.project_id = :id) as jobs,
+                (select count(*) from token where place_id = :id and revoked_at is null) as tokens";
         id: SqlUuid = place.id,
     )
     .get_result(connection)
@@ -210,6 +244,13 @@ pub async fn remove(connection: &mut Connection, gone: &Place, at: Moment) -> Re
         .transaction(async |connection| {
             sql!(
                 "delete from strand where project_id = :id";
+                id: SqlUuid = gone.id,
+            )
+            .execute(connection)
+            .await?;
+            // Revoked tokens are named in the record; they grant nothing anywhere.
+            sql!(
+                "update token set place_id = (select parent_id from place where id = :id) where place_id = :id";
                 id: SqlUuid = gone.id,
             )
             .execute(connection)

@@ -15,6 +15,7 @@ use pennine_core::capacity::{Numbers, Supply};
 use pennine_core::dispatch::{PoolView, Price, Reach};
 use pennine_core::fact::{Facts, Subject};
 use pennine_core::id::{PlaceId, PoolId};
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 
@@ -32,10 +33,13 @@ pub struct Pool {
     pub created_at: Db<Moment>,
     pub narrow_to: Vec<String>,
     pub widen_to: Vec<String>,
+    pub takes_untrusted: bool,
     pub paused: bool,
     pub needs: String,
     /// How it gets machines; people bring them where it does not.
     pub supply: Option<Json<Supply>>,
+    /// What its jobs may reach and use.
+    pub jobs: Json<JobPolicy>,
 }
 
 /// How a pool that makes machines stands.
@@ -76,6 +80,7 @@ impl OwnedPool {
             reach: Reach {
                 narrow_to: self.pool.narrow_to.clone(),
                 widen_to: self.pool.widen_to.clone(),
+                takes_untrusted: self.pool.takes_untrusted,
             },
             paused: self.pool.paused,
             price: self.price(),
@@ -162,8 +167,10 @@ async fn keep_policy(connection: &mut Connection, pool: &Pool, by: &str, at: Mom
         pool_policy::set_by.eq(by),
         pool_policy::narrow_to.eq(&pool.narrow_to),
         pool_policy::widen_to.eq(&pool.widen_to),
+        pool_policy::takes_untrusted.eq(pool.takes_untrusted),
         pool_policy::paused.eq(pool.paused),
         pool_policy::supply.eq(&pool.supply),
+        pool_policy::jobs.eq(&pool.jobs),
     );
     diesel::insert_into(pool_policy::table)
         .values(policy)
@@ -194,9 +201,11 @@ pub async fn set(
                     pool::policy_version.eq(next.policy_version),
                     pool::narrow_to.eq(&next.narrow_to),
                     pool::widen_to.eq(&next.widen_to),
+                    pool::takes_untrusted.eq(next.takes_untrusted),
                     pool::paused.eq(next.paused),
                     pool::needs.eq(&next.needs),
                     pool::supply.eq(&next.supply),
+                    pool::jobs.eq(&next.jobs),
                 ))
                 .execute(connection)
                 .await?;

@@ -362,6 +362,27 @@ pub async fn set_reported(
     .await
 }
 
+/// Returns how many versions of a runner's facts began since a moment.
+pub async fn facts_versions(
+    connection: &mut Connection,
+    id: RunnerId,
+    since: Moment,
+) -> Result<i64> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        count: i64,
+    }
+    let row: Row = sql!(
+        "select count(*) as count from runner_facts where runner_id = :id and since >= :since";
+        id: SqlUuid = Db(id),
+        since: Timestamptz = Db(since),
+    )
+    .get_result(connection)
+    .await?;
+    Ok(row.count)
+}
+
 /// Changes what people call a runner and set of it. False when there is no such runner, or it is retired.
 pub async fn set_settings(
     connection: &mut Connection,
@@ -545,13 +566,15 @@ pub async fn set_desired_state(
     connection: &mut Connection,
     id: RunnerId,
     desired_state: DesiredState,
+    by: Option<&str>,
     at: Moment,
 ) -> Result<bool> {
     connection
         .transaction(async |connection| {
             let set = sql!(
-                "update runner set desired_state = :desired_state where id = :id and state not in ('retired', 'awaited')";
+                "update runner set desired_state = :desired_state, desired_by = :by where id = :id and state not in ('retired', 'awaited')";
                 desired_state: Text = Db(desired_state),
+                by: Nullable<Text> = by,
                 id: SqlUuid = Db(id),
             )
             .execute(connection)
@@ -563,6 +586,25 @@ pub async fn set_desired_state(
             Ok(set == 1)
         })
         .await
+}
+
+/// Returns the person who keeps a runner from accepting jobs, if one does, and locks the runner's row until the end of the
+/// transaction.
+pub async fn paused_by(connection: &mut Connection, id: RunnerId) -> Result<Option<String>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Nullable<Text>)]
+        by: Option<String>,
+    }
+    let row: Option<Row> = sql!(
+        "select desired_by as by from runner where id = :id and desired_state <> :work for update";
+        id: SqlUuid = Db(id),
+        work: Text = Db(DesiredState::Work),
+    )
+    .get_result(connection)
+    .await
+    .optional()?;
+    Ok(row.and_then(|row| row.by))
 }
 
 /// Returns when these runners last had a job, as far as they ever had one.

@@ -58,9 +58,11 @@ diesel::table! {
         created_at -> Timestamptz,
         narrow_to -> Array<Text>,
         widen_to -> Array<Text>,
+        takes_untrusted -> Bool,
         paused -> Bool,
         needs -> Text,
         supply -> Nullable<Jsonb>,
+        jobs -> Jsonb,
         removed_at -> Nullable<Timestamptz>,
     }
 }
@@ -88,15 +90,16 @@ diesel::table! {
         set_by -> Text,
         narrow_to -> Array<Text>,
         widen_to -> Array<Text>,
+        takes_untrusted -> Bool,
         paused -> Bool,
         supply -> Nullable<Jsonb>,
+        jobs -> Jsonb,
     }
 }
 
 diesel::table! {
     outbox (id, at) {
         id -> BigInt,
-        txid -> BigInt,
         at -> Timestamptz,
         kind -> Text,
         subject -> Uuid,

@@ -1,5 +1,6 @@
 //! The stand-in cloud that comes with Pennine: a small HTTP service (`pennine-standins cloud`).
 
+use crate::outgoing::{AddressPolicy, read_bounded};
 use crate::{CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, Supplier, tail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -13,6 +14,9 @@ use uuid::Uuid;
 
 /// How long it may take to answer.
 const PATIENCE: Duration = Duration::from_secs(20);
+
+/// The longest answer: a list of ten thousand machines takes 2 MB.
+const ANSWER_BYTES: usize = 8 << 20;
 
 /// What people can set of it.
 pub const SETTINGS: [(&str, &str); 2] = [
@@ -44,14 +48,21 @@ struct ErrorBody {
 
 impl Cloud {
     /// The cloud that the settings name.
-    pub fn new(installation: Uuid, settings: &BTreeMap<String, String>) -> Result<Cloud, String> {
+    pub fn new(
+        installation: Uuid,
+        settings: &BTreeMap<String, String>,
+        policy: &AddressPolicy,
+    ) -> Result<Cloud, String> {
         let url = settings
             .get("url")
             .filter(|url| url.starts_with("http://") || url.starts_with("https://"))
             .ok_or("url must be the cloud's address, http://...")?;
-        // Another part of the program may have chosen it before.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let client = reqwest::Client::builder()
+        let parsed: reqwest::Url = url.parse().map_err(|error| format!("url: {error}"))?;
+        policy
+            .check_url(&parsed)
+            .map_err(|error| format!("url: {error}"))?;
+        let client = policy
+            .client()
             .timeout(PATIENCE)
             .connect_timeout(Duration::from_secs(5))
             .build()
@@ -91,12 +102,12 @@ impl Cloud {
             .and_then(|value| value.to_str().ok()?.parse().ok())
             .map(Duration::from_secs);
         if status.is_success() {
-            return answer
-                .json()
-                .await
-                .map_err(|error| Fault::Unclear(format!("its answer is invalid: {error}")));
+            let invalid = |error: String| Fault::Unclear(format!("its answer is invalid: {error}"));
+            let body = read_bounded(answer, ANSWER_BYTES).await.map_err(invalid)?;
+            return serde_json::from_slice(&body).map_err(|error| invalid(error.to_string()));
         }
-        let refusal: Option<ErrorAnswer> = answer.json().await.ok();
+        let body = read_bounded(answer, ANSWER_BYTES).await.unwrap_or_default();
+        let refusal: Option<ErrorAnswer> = serde_json::from_slice(&body).ok();
         let message = match &refusal {
             Some(refusal) => refusal.message.clone(),
             None => format!("it answers {status}"),

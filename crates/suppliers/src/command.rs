@@ -54,9 +54,10 @@ struct ProgramError {
     retry_after_s: Option<u64>,
 }
 
+/// The answer to `list`.
 #[derive(Deserialize)]
-struct Machines {
-    machines: Vec<SuppliedMachine>,
+pub struct Machines {
+    pub machines: Vec<SuppliedMachine>,
 }
 
 #[derive(Deserialize)]
@@ -155,14 +156,25 @@ impl Command {
             Ok(status) => return Err(Fault::Unclear(format!("{ask} ended with {status}: {last}"))),
             Err(error) => return Err(Fault::Unclear(format!("{ask}: {error}"))),
         }
-        if let Ok(wrong) = serde_json::from_str::<ProgramError>(&out) {
-            return Err(wrong.fault());
-        }
-        serde_json::from_str(&out).map_err(|error| {
-            let shown: String = out.chars().take(120).collect();
-            Fault::Unclear(format!("the answer to {ask} is invalid ({error}): {shown}"))
-        })
+        parse_answer(ask, &out)
     }
+}
+
+/// Reads what a program printed in answer to a question.
+///
+/// # Errors
+/// The fault that the program reports, or `Unclear` where the text is not an answer.
+pub fn parse_answer<T: DeserializeOwned>(ask: &str, text: &str) -> Result<T, Fault> {
+    if let Ok(error) = serde_json::from_str::<ProgramError>(text) {
+        return Err(error.fault());
+    }
+    serde_json::from_str(text).map_err(|error| {
+        let start = |text: &str, most| -> String { text.chars().take(most).collect() };
+        // The error may repeat a value of the answer, however long.
+        let error = start(&error.to_string(), 300);
+        let shown = start(text, 120);
+        Fault::Unclear(format!("the answer to {ask} is invalid ({error}): {shown}"))
+    })
 }
 
 impl ProgramError {

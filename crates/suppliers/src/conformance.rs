@@ -29,6 +29,7 @@ pub fn some_order(installation: Uuid, number: u128) -> Order {
         join: Join {
             server: "http://127.0.0.1:9".into(),
             ticket: "pen-ticket-none".into(),
+            authority: None,
             slots: 1,
         },
     }

@@ -28,6 +28,10 @@ use uuid::Uuid;
 const PATIENCE: u64 = 120;
 /// Its machines are up in seconds.
 const BOOT_LIMIT: Duration = Duration::from_secs(120);
+/// How often, and after what pause, the containers are listed again where one is in a state that the list's types do not
+/// have: engines pass through some of their own for a moment while they stop a container.
+const LIST_RETRIES: u32 = 10;
+const LIST_PAUSE: Duration = Duration::from_millis(50);
 const INSTALLATION: &str = "pennine.installation";
 const MACHINE: &str = "pennine.machine";
 /// Where the runner's program stands in its container.
@@ -266,7 +270,14 @@ impl Engine {
             .all(true)
             .filters(&filters)
             .build();
-        let listed = self.engine.list_containers(Some(options)).await;
+        let mut listed = self.engine.list_containers(Some(options.clone())).await;
+        for _ in 0..LIST_RETRIES {
+            if !matches!(listed, Err(Error::JsonDataError { .. })) {
+                break;
+            }
+            tokio::time::sleep(LIST_PAUSE).await;
+            listed = self.engine.list_containers(Some(options.clone())).await;
+        }
         let listed = listed.map_err(|error| self.fault(error))?;
         let found = listed.into_iter().filter_map(|one| {
             let labels = one.labels?;

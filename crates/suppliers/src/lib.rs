@@ -16,6 +16,7 @@ pub mod command;
 pub mod conformance;
 pub mod engine;
 pub mod local;
+pub mod outgoing;
 
 use futures::future::BoxFuture;
 pub use pennine_core::capacity::Offer;
@@ -57,6 +58,9 @@ pub struct Join {
     pub server: String,
     /// The ticket's secret, for this machine alone.
     pub ticket: String,
+    /// The certificate authority that the machine has to trust for the service (PEM), where it is none of the usual ones.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub authority: Option<String>,
     pub slots: u32,
 }
 
@@ -70,11 +74,16 @@ impl Order {
     }
 
     /// The environment of `pennine-runner`.
-    pub fn environment(&self) -> [(&'static str, String); 2] {
+    pub fn environment(&self) -> Vec<(&'static str, String)> {
+        let authority = self.join.authority.clone();
+        let authority = authority.map(|pem| ("PENNINE_AUTHORITY", pem));
         [
             ("PENNINE_URL", self.join.server.clone()),
             ("PENNINE_TICKET", self.join.ticket.clone()),
         ]
+        .into_iter()
+        .chain(authority)
+        .collect()
     }
 }
 

@@ -28,7 +28,7 @@ fn order(number: u128) -> Order {
 }
 
 #[tokio::test]
-async fn a_container_engine_holds_to_what_every_supplier_holds_to() {
+async fn the_container_engine_passes_the_supplier_conformance_suite() {
     let Some(podman) = Podman::or_skip() else {
         return;
     };
@@ -60,7 +60,7 @@ async fn a_container_engine_holds_to_what_every_supplier_holds_to() {
 }
 
 #[tokio::test]
-async fn an_engine_that_is_not_there_is_told() {
+async fn a_missing_engine_is_reported() {
     let settings = |socket: &str| BTreeMap::from([("socket".to_owned(), socket.to_owned())]);
     let error = Engine::new(ONE, None, settings("/nowhere/engine.sock"))
         .err()

@@ -27,6 +27,7 @@ fn local(folder: &Path, installation: Uuid, runner: &str, walls: &str, most: u32
     let settings = [
         ("most".to_owned(), most.to_string()),
         ("walls".to_owned(), walls.to_owned()),
+        ("scratch".to_owned(), "16MiB".to_owned()),
     ];
     let dir = folder.join("machines");
     Local::new(
@@ -50,7 +51,7 @@ async fn until(supplier: &dyn Supplier, number: u128, stage: SuppliedState) {
 }
 
 #[tokio::test]
-async fn local_holds_to_what_every_supplier_holds_to() {
+async fn the_local_supplier_passes_the_supplier_conformance_suite() {
     let folder = tempfile::tempdir().unwrap();
     let own = local(folder.path(), ONE, "exec sleep 60", "folder", 9);
     let other = local(folder.path(), OTHER, "exec sleep 60", "folder", 9);
@@ -69,7 +70,7 @@ async fn built(walls: &str, folder: &Path) -> bool {
 }
 
 #[tokio::test]
-async fn behind_walls_local_holds_to_what_every_supplier_holds_to() {
+async fn the_sandboxed_local_supplier_passes_the_supplier_conformance_suite() {
     for walls in ["overlay", "read-only"] {
         let folder = tempfile::tempdir().unwrap();
         if built(walls, folder.path()).await {
@@ -91,7 +92,8 @@ async fn looked_around(walls: &str) -> Option<String> {
     std::fs::write(folder.path().join("key"), "the service's key").unwrap();
     let look = format!(
         "cat {} && echo KEY; ls -A /root /home; touch here && echo HERE; \
-         touch /etc/pennine-was-here 2>/dev/null && echo WRITTEN; ps ax | wc -l; \
+         for place in /tmp /var/tmp /dev/shm /dev /run /home; do dd if=/dev/zero of=$place/fill bs=1M count=32 2>/dev/null && echo FILLED $place; rm -f $place/fill; done; \
+         touch /etc/pennine-was-here 2>/dev/null && echo WRITTEN; cat ../order.json ../pid 2>/dev/null && echo CONTROL; ps ax | wc -l; \
          mount -o remount,rw / 2>/dev/null && echo REMOUNTED; trap 'echo TOLD; exit' TERM; echo READY; \
          while :; do sleep 0.1; done",
         folder.path().join("key").display()
@@ -110,7 +112,10 @@ async fn looked_around(walls: &str) -> Option<String> {
     });
     let message = message.await.unwrap();
     let inside = folder.path().join("machines").join(machine.to_string());
-    assert!(inside.join("here").exists(), "its folder is the host's own");
+    assert!(
+        inside.join("home/here").exists(),
+        "its folder is the host's own"
+    );
     own.remove(machine).await.unwrap();
     assert!(!inside.exists(), "nothing is left behind");
     assert!(!Path::new("/etc/pennine-was-here").exists());
@@ -118,7 +123,7 @@ async fn looked_around(walls: &str) -> Option<String> {
 }
 
 #[tokio::test]
-async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() {
+async fn a_machine_with_an_overlay_writes_anywhere_and_reads_no_secrets() {
     let Some(message) = looked_around("overlay").await else {
         return;
     };
@@ -127,6 +132,8 @@ async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() 
         // As the root of the host only: others have the same write permissions as outside.
         ("WRITTEN", nix::unistd::geteuid().is_root()),
         ("KEY", false),
+        ("CONTROL", false),
+        ("FILLED", false),
         ("REMOUNTED", false),
     ] {
         assert_eq!(message.contains(word), there, "{word} in {message}");
@@ -134,18 +141,67 @@ async fn behind_an_overlay_a_machine_writes_what_it_likes_and_sees_no_secrets() 
 }
 
 #[tokio::test]
-async fn behind_walls_for_reading_a_machine_writes_in_its_folder_only() {
+async fn a_machine_in_a_read_only_sandbox_writes_in_its_folder_only() {
     let Some(message) = looked_around("read-only").await else {
         return;
     };
     assert!(message.contains("HERE"), "{message}");
-    for word in ["WRITTEN", "KEY", "REMOUNTED"] {
+    for word in ["WRITTEN", "KEY", "CONTROL", "REMOUNTED", "FILLED"] {
         assert!(!message.contains(word), "{word} in {message}");
     }
 }
 
 #[tokio::test]
-async fn local_bears_no_more_than_its_host_and_says_so() {
+async fn a_sandboxed_machine_reaches_the_hosts_network_only_if_its_pool_says_so() {
+    let service = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = service.local_addr().unwrap().port();
+    for walls in ["overlay", "read-only"] {
+        let folder = tempfile::tempdir().unwrap();
+        if !built(walls, folder.path()).await {
+            continue;
+        }
+        let look = format!(
+            "bash -c '</dev/tcp/127.0.0.1/{port}' 2>/dev/null && echo REACHED; echo READY; exec sleep 60"
+        );
+        let own = local(folder.path(), ONE, &look, walls, 9);
+        for (number, network, reaches) in [
+            (1, None, false),
+            (2, Some("service"), false),
+            (3, Some("host"), true),
+        ] {
+            let mut order = some_order(ONE, number);
+            order
+                .settings
+                .extend(network.map(|value| ("network".to_owned(), value.to_owned())));
+            own.order(&order).await.unwrap();
+            let seen = loop {
+                let seen = own.console(order.machine).await.unwrap();
+                if seen.contains("READY") {
+                    break seen;
+                }
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            };
+            assert_eq!(
+                seen.contains("REACHED"),
+                reaches,
+                "{walls} {network:?}: {seen}"
+            );
+            own.remove(order.machine).await.unwrap();
+        }
+        let mut order = some_order(ONE, 4);
+        order
+            .settings
+            .insert("network".to_owned(), "all".to_owned());
+        let fault = own.order(&order).await.unwrap_err();
+        assert!(
+            matches!(&fault, Fault::Refused(text) if text.contains("service or host")),
+            "{fault:?}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn the_local_supplier_refuses_more_machines_than_its_host_can_bear() {
     let folder = tempfile::tempdir().unwrap();
     let own = local(folder.path(), ONE, "exec sleep 60", "folder", 1);
     own.order(&some_order(ONE, 1)).await.unwrap();
@@ -179,7 +235,7 @@ async fn a_local_machine_that_ends_by_itself_is_stopped_and_its_console_is_kept_
 }
 
 #[tokio::test]
-async fn a_local_machine_that_will_not_end_is_ended() {
+async fn a_local_machine_that_ignores_sigterm_is_killed() {
     let folder = tempfile::tempdir().unwrap();
     let stubborn = "trap '' TERM INT; echo ready; while :; do sleep 0.1; done";
     let own = local(folder.path(), ONE, stubborn, "folder", 1);
@@ -193,7 +249,7 @@ async fn a_local_machine_that_will_not_end_is_ended() {
 }
 
 #[tokio::test]
-async fn the_example_of_the_command_supplier_holds_to_what_every_supplier_holds_to() {
+async fn the_example_of_the_command_supplier_passes_the_conformance_suite() {
     let folder = tempfile::tempdir().unwrap();
     let docs = concat!(
         env!("CARGO_MANIFEST_DIR"),
@@ -218,7 +274,7 @@ async fn the_example_of_the_command_supplier_holds_to_what_every_supplier_holds_
 }
 
 #[tokio::test]
-async fn what_a_command_says_wrong_is_told_apart() {
+async fn invalid_answers_of_a_command_supplier_are_distinguished() {
     let folder = tempfile::tempdir().unwrap();
     let ask = async |text: &str| {
         let program = program(folder.path(), "program", &format!("#!/bin/sh\n{text}\n")).unwrap();

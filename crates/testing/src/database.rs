@@ -1,6 +1,7 @@
 //! A database for each test, made from a template that has the schema already.
 
 use pennine_store::Store;
+use pennine_store::connect::PoolSizes;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tokio::sync::OnceCell;
 use tokio_postgres::NoTls;
@@ -59,7 +60,7 @@ async fn template() {
         &format!("create database {name}"),
     ])
     .await;
-    let store = Store::open(&named(&name), 1).expect("a store");
+    let store = Store::open(&named(&name), &PoolSizes::default()).expect("a store");
     store.migrate().await.expect("the migrations run");
     drop(store);
     // The pool's connections close in the background; a template must have none.

@@ -1,6 +1,8 @@
 //! Many jobs at once.
 
 use pennine_core::dispatch::{Band, Reason};
+use pennine_core::lifecycle::bulk::BulkState;
+use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -12,6 +14,9 @@ pub struct BulkAction {
     /// Only jobs that wait for this reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<Reason>,
+    /// Only jobs for which this is missing, as the queue names it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cause: Option<String>,
     /// Only jobs of this project: its path, or its name if that is unique.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub project: Option<String>,
@@ -66,6 +71,31 @@ pub struct BulkResult {
     pub changed: u64,
     /// The first of them, by short name; of a retry, the new ones.
     pub jobs: Vec<String>,
-    /// Whether there are more than one request changes: send it again.
-    pub more: bool,
+    /// Where there are more than one request changes: the action that goes on in the background, by its short name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub background: Option<String>,
+}
+
+/// An action on many jobs that goes on in the background, or has.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BulkProgress {
+    /// Its short name.
+    pub name: String,
+    /// What was asked for.
+    pub request: BulkAction,
+    pub state: BulkState,
+    pub by: String,
+    pub created_at: Moment,
+    /// Jobs that it means; none while they are being looked up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub found: Option<u64>,
+    /// Jobs that it has handled.
+    pub handled: u64,
+    /// Jobs of these that it has changed: the others had started or ended before.
+    pub changed: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended_at: Option<Moment>,
+    /// Why it failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
 }

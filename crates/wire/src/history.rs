@@ -7,9 +7,11 @@ use utoipa::ToSchema;
 /// What was imported.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ImportSummary {
-    /// How many jobs.
+    /// How many jobs were added.
     pub jobs: u64,
-    /// When the first of them became ready, and when the last did.
+    /// How many jobs of the file were on record already, and were skipped.
+    pub on_record: u64,
+    /// When the first job of the file became ready, and when the last did.
     pub first: Moment,
     pub last: Moment,
 }

@@ -8,6 +8,7 @@ use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::{Explanation, Hint};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
+use pennine_core::trust::Trust;
 use pennine_core::wait::Span;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -46,6 +47,9 @@ pub struct NewJob {
     #[serde(default)]
     #[schema(value_type = std::collections::BTreeMap<String, u32>)]
     pub seats: SeatNeeds,
+    /// Whether its code is trusted. An untrusted job takes no seats, and runs only in pools that take untrusted jobs.
+    #[serde(default)]
+    pub trust: Trust,
     /// How long it waits at most, in microseconds; the project's patience when not given, or indefinitely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub give_up_us: Option<Micros>,
@@ -107,6 +111,8 @@ pub struct Job {
     #[serde(default)]
     #[schema(value_type = std::collections::BTreeMap<String, u32>)]
     pub seats: SeatNeeds,
+    #[serde(default)]
+    pub trust: Trust,
     /// When it stops waiting.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub give_up_at: Option<Moment>,

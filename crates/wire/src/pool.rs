@@ -3,6 +3,8 @@
 use crate::{CapacityDecision, SupplyChange, SupplyStanding};
 use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
+use pennine_core::job_policy::{IsolationLevel, JobPolicy};
+use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -31,6 +33,9 @@ pub struct NewPool {
     /// How it gets machines; people bring them when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub supply: Option<SupplyChange>,
+    /// What its jobs may reach and use on their machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jobs: Option<JobPolicyChange>,
     /// Another pool, from which everything that is not given is taken, its reach too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub like: Option<String>,
@@ -55,6 +60,9 @@ pub struct PoolChange {
     /// Let these teams and projects use it besides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub widen_to: Option<Vec<String>>,
+    /// Whether it accepts untrusted jobs. Needs single-use machines that share no host or run jobs in a sandbox.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub takes_untrusted: Option<bool>,
     /// Whether its runners take nothing new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
@@ -64,12 +72,53 @@ pub struct PoolChange {
     /// How it gets machines.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub supply: Option<SupplyChange>,
+    /// What its jobs may reach and use on their machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jobs: Option<JobPolicyChange>,
     /// Only show what would change.
     #[serde(default)]
     pub preview: bool,
     /// Proceed although jobs would be left without a runner.
     #[serde(default)]
     pub accept_losses: bool,
+}
+
+/// What to change of what a pool's jobs may reach and use. What is not given stays.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct JobPolicyChange {
+    /// How far jobs are kept from their machine; `process` for a new pool.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub isolation: Option<IsolationLevel>,
+    /// Whether jobs in a sandbox reach the network; they do for a new pool.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub network: Option<bool>,
+    /// The most memory of a job, in bytes; 0 for no limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub memory: Option<ByteSize>,
+    /// The most processes and threads of a job; 0 for no limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processes: Option<u32>,
+    /// The most processor cores that a job keeps busy; 0 for no limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cores: Option<u32>,
+    /// The most disk space of a job, in bytes; 0 for no limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disk: Option<ByteSize>,
+}
+
+impl From<JobPolicy> for JobPolicyChange {
+    fn from(policy: JobPolicy) -> Self {
+        let limits = policy.limits;
+        JobPolicyChange {
+            isolation: Some(policy.isolation),
+            network: Some(policy.network),
+            memory: Some(limits.memory.unwrap_or_default()),
+            processes: Some(limits.processes.unwrap_or_default()),
+            cores: Some(limits.cores.unwrap_or_default()),
+            disk: Some(limits.disk.unwrap_or_default()),
+        }
+    }
 }
 
 /// How to remove a pool.
@@ -126,12 +175,17 @@ pub struct Pool {
     /// Who may use it besides.
     #[serde(default)]
     pub widen_to: Vec<String>,
+    /// Whether it takes untrusted jobs as well.
+    #[serde(default)]
+    pub takes_untrusted: bool,
     /// Whether its runners take nothing new.
     #[serde(default)]
     pub paused: bool,
     /// What a machine has to be to join it; empty for nothing in particular.
     #[serde(default)]
     pub needs: String,
+    /// What its jobs may reach and use on their machine.
+    pub jobs: JobPolicy,
     /// How it gets machines; people bring them when this is missing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub supply: Option<Supply>,

@@ -3,10 +3,12 @@
 use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
+use pennine_core::trust::Trust;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -46,6 +48,9 @@ pub struct Enrolled {
     /// Whether it leaves permanently after its first job.
     #[serde(default)]
     pub single_use: bool,
+    /// What the jobs of its pool may reach and use.
+    #[serde(default)]
+    pub policy: JobPolicy,
 }
 
 /// The one outstanding request of a runner.
@@ -76,6 +81,9 @@ pub struct Poll {
     /// How many jobs it can hold now, including its present ones, if the runners of its host share a limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub room: Option<u32>,
+    /// Why it takes no jobs at present, where it does not: its machine does not give what its pool asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub takes_no_jobs: Option<String>,
 }
 
 /// A runner's report of its machine.
@@ -136,6 +144,9 @@ pub struct PollAnswer {
     /// Whether the runner should renew its credential.
     #[serde(default)]
     pub renew: bool,
+    /// What jobs of the runner's pool may reach and use from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<JobPolicy>,
 }
 
 /// A runner's next credential. The present one stays valid until this one is first used.
@@ -232,6 +243,12 @@ pub struct Assigned {
     /// Whether it must end before its lease expires, because it holds seats that others get then.
     #[serde(default)]
     pub exclusive: bool,
+    /// What it may reach and use.
+    #[serde(default)]
+    pub policy: JobPolicy,
+    /// Whether its code is trusted. A runner that takes several jobs refuses untrusted ones.
+    #[serde(default)]
+    pub trust: Trust,
 }
 
 /// An attempt to end.
@@ -301,6 +318,8 @@ pub enum LossCause {
     CutOff,
     /// It was not started: the shared limit of the host's runners was reached.
     HostFull,
+    /// It was not started: the machine cannot isolate jobs as their pool asks.
+    NotIsolated,
 }
 
 /// Reports that the attempt has ended without a result.

@@ -1,5 +1,6 @@
 //! Signing in at the console.
 
+use pennine_core::access::Role;
 use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -17,7 +18,10 @@ pub struct SignedIn {
     /// The token's name.
     pub name: String,
     /// What it may do.
-    pub role: String,
+    pub role: Role,
+    /// The path of the team or project where it may do that, with everything below; empty for the whole installation.
+    #[serde(default)]
+    pub place: String,
     /// The installation's name.
     pub installation: String,
     /// The code of the currency of all amounts (ISO 4217); empty where none is set.

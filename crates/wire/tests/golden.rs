@@ -9,9 +9,11 @@
 )]
 
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
+use pennine_core::job_policy::{IsolationLevel, JobLimits, JobPolicy};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
+use pennine_core::trust::Trust;
 use pennine_wire::runner_protocol::{
     Assigned, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport, Poll, PollAnswer,
     Settings, StartedReport, Stop, StopCause,
@@ -56,6 +58,7 @@ fn a_poll() {
         settings_version: 3,
         leaving: true,
         room: Some(2),
+        takes_no_jobs: None,
     };
     is_written_as(
         &poll,
@@ -87,6 +90,16 @@ fn the_answer_to_a_poll() {
             time_limit_us: Micros(3_600_000_000),
             log_cap: ByteSize(1 << 30),
             exclusive: true,
+            policy: JobPolicy {
+                isolation: IsolationLevel::Sandbox,
+                network: false,
+                limits: JobLimits {
+                    memory: Some(ByteSize(1 << 30)),
+                    processes: Some(512),
+                    ..JobLimits::default()
+                },
+            },
+            trust: Trust::Untrusted,
         }],
         stop: vec![Stop {
             attempt: AttemptId(id()),
@@ -96,6 +109,7 @@ fn the_answer_to_a_poll() {
         settings: Settings::default(),
         own: None,
         renew: false,
+        policy: Some(JobPolicy::default()),
     };
     is_written_as(
         &answer,
@@ -106,10 +120,12 @@ fn the_answer_to_a_poll() {
                 "project": "firmware/buoy", "pool": "staithe", "pool_labels": ["linux"], "runner": "fell-01",
                 "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"},
                 "time_limit_us": 3_600_000_000_u64, "log_cap": 1 << 30, "exclusive": true,
+                "policy": {"isolation": "sandbox", "network": false, "limits": {"memory": 1 << 30, "processes": 512}},
+                "trust": "untrusted",
             }],
             "stop": [{"attempt": ID, "cause": "cancelled", "message": "cancelled by ada"}],
             "settings": {"park_us": 8_000_000, "lease_us": 30_000_000, "log_chunk": 4 << 20},
-            "renew": false,
+            "renew": false, "policy": {"isolation": "process", "network": true, "limits": {}},
         }),
     );
 }
@@ -159,7 +175,7 @@ fn reports_of_an_attempt() {
 }
 
 #[test]
-fn what_an_older_program_leaves_out_has_a_default_and_what_a_newer_one_adds_is_passed_over() {
+fn missing_fields_have_defaults_and_unknown_ones_are_ignored() {
     let poll: Poll = serde_json::from_value(json!({
         "protocol": 1, "session": ID, "sequence": 1, "free": 0, "mood": "good",
     }))
@@ -171,7 +187,7 @@ fn what_an_older_program_leaves_out_has_a_default_and_what_a_newer_one_adds_is_p
 }
 
 #[test]
-fn a_job_to_submit_takes_no_word_that_it_does_not_know() {
+fn an_unknown_key_of_a_submission_is_refused() {
     let least = json!({"project": "buoy", "command": ["true"]});
     let job: NewJob = serde_json::from_value(least).unwrap();
     assert_eq!((job.requirement.as_str(), job.tries), ("", None));

@@ -1,7 +1,7 @@
 // A form on a page or in a dialog. Enter sends it, Escape closes the dialog, errors stand at their fields.
 import { Box, Button, CloseButton, Dialog, Flex, Portal } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
-import type { ReactNode } from "react";
+import { useEffect, useRef, useState } from "react";
+import type { ReactNode, RefObject } from "react";
 import { Trouble } from "../trouble";
 import { FormContext } from "./state";
 import type { FormState } from "./state";
@@ -45,10 +45,17 @@ export function Form({ form, submit, beside, children, isDangerous }: FormProps)
   );
 }
 
-type ModalProps = { title: string; close: () => void; children: ReactNode; width?: string; isAlert?: boolean };
+type ModalProps = {
+  title: string;
+  close: () => void;
+  children: ReactNode;
+  width?: string;
+  /** What asks before something dangerous, and the button in it that has the focus first. */
+  cancelButton?: RefObject<HTMLButtonElement | null>;
+};
 
 /** What is open above the page until it is closed. */
-export function Modal({ title, close, children, width, isAlert }: ModalProps) {
+export function Modal({ title, close, children, width, cancelButton }: ModalProps) {
   // A dialog leaves the page together with what opened it: the focus goes back to where it was.
   const [before] = useState(() => document.activeElement);
   useEffect(() => () => {
@@ -61,7 +68,8 @@ export function Modal({ title, close, children, width, isAlert }: ModalProps) {
       // Nothing that was typed is lost by a click beside the dialog.
       closeOnInteractOutside={false}
       scrollBehavior="inside"
-      role={isAlert ? "alertdialog" : "dialog"}
+      role={cancelButton ? "alertdialog" : "dialog"}
+      initialFocusEl={cancelButton ? () => cancelButton.current : undefined}
     >
       <Portal>
         <Dialog.Backdrop />
@@ -114,15 +122,16 @@ type ConfirmProps = {
 
 /** Asks once, with the consequence. */
 export function Confirm({ title, children, action, isPending, error, confirm, close }: ConfirmProps) {
+  const cancel = useRef<HTMLButtonElement>(null);
   return (
-    <Modal title={title} close={close} isAlert>
+    <Modal title={title} close={close} cancelButton={cancel}>
       <Box>{children}</Box>
       {error ? <Trouble error={error} /> : null}
       <Flex gap="10px" mt="18px">
         <Button size="sm" variant="subtle" loading={isPending} loadingText={action} onClick={confirm}>
           {action}
         </Button>
-        <Button size="sm" variant="ghost" onClick={close} data-autofocus>
+        <Button size="sm" variant="ghost" onClick={close} ref={cancel}>
           Cancel
         </Button>
       </Flex>

@@ -51,3 +51,27 @@ export function readPairs(text: string): { pairs: Record<string, string> } | { w
 
 /** The words of a list, separated by commas or blanks. */
 export const readWords = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+const SIZES: [string, number][] = [
+  ["TiB", 2 ** 40],
+  ["GiB", 2 ** 30],
+  ["MiB", 2 ** 20],
+  ["KiB", 2 ** 10],
+  ["TB", 1e12],
+  ["GB", 1e9],
+  ["MB", 1e6],
+  ["KB", 1e3],
+];
+
+/** A size such as 4GiB, in bytes; none where it is not one. */
+export function readSize(text: string): number | undefined {
+  const [, number = "", unit = ""] = /^(\d+(?:\.\d+)?)\s*([a-z]+)$/i.exec(text.trim()) ?? [];
+  const bytes = SIZES.find(([name]) => name.toLowerCase() === unit.toLowerCase())?.[1];
+  return bytes === undefined ? undefined : Math.floor(Number(number) * bytes);
+}
+
+/** A size as it is typed, in the largest binary unit of which it is a multiple. */
+export function writeSize(bytes: number): string {
+  const [unit = "KiB", length = 1024] = SIZES.find(([, length]) => bytes % length === 0) ?? [];
+  return `${Math.floor(bytes / length)}${unit}`;
+}

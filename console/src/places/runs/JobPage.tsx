@@ -89,6 +89,7 @@ export default function JobPage() {
           submitted <Ago at={job.created_at} />
         </span>
         {job.band === "normal" ? null : <span>band {job.band}</span>}
+        {job.trust === "untrusted" ? <span>untrusted</span> : null}
         {Object.entries(job.seats ?? {}).map(([seat, count]) => (
           <span key={seat}>
             {count} × {seat}

@@ -32,7 +32,12 @@ function check(values: Values): Errors {
   const tries = readCount(values.tries ?? "");
   return {
     command: values.command?.trim() ? undefined : "Enter the command to run.",
-    seats: "wrong" in seats ? seats.wrong : undefined,
+    seats:
+      "wrong" in seats
+        ? seats.wrong
+        : values.untrusted === "yes" && Object.keys(seats.seats).length > 0
+          ? "An untrusted job cannot take seats."
+          : undefined,
     variables: "wrong" in variables ? variables.wrong : undefined,
     time_limit: time(values.time_limit),
     give_up: time(values.give_up),
@@ -51,6 +56,7 @@ function body(values: Values): Schemas["NewJob"] {
     title: values.title?.trim() || command.trim().split("\n")[0]?.slice(0, 60),
     band: (values.band ?? "normal") as Schemas["Band"],
     seats: "seats" in seats ? (seats.seats as Schemas["NewJob"]["seats"]) : undefined,
+    trust: values.untrusted === "yes" ? "untrusted" : "trusted",
     variables: "pairs" in variables ? variables.pairs : undefined,
     time_limit_us: readTime(values.time_limit ?? ""),
     give_up_us: readTime(values.give_up ?? ""),
@@ -108,6 +114,7 @@ function JobForm({ paths, close }: { paths: string[]; close: () => void }) {
         </Row>
         <TextField name="seats" label="Seats" placeholder="compiler-licence tank=1" hint="NAME or NAME=COUNT, separated by blanks." />
         <LinesField name="variables" label="Variables" placeholder="CC=clang" hint="NAME=VALUE, one per line." />
+        <CheckField name="untrusted" label="The code is not trusted: run it only in pools that take untrusted jobs" />
         <CheckField name="strict" label="Refuse unknown words in the requirement" />
         <CheckField name="fail_unmatched" label="Fail at once, rather than wait, if nothing can satisfy the requirement" />
       </More>

@@ -8,17 +8,21 @@ import { CheckField, SelectField, TextField } from "../../parts/form/fields";
 import { useForm } from "../../parts/form/state";
 import type { Errors, Values } from "../../parts/form/state";
 import { readWords } from "../../parts/form/values";
+import { JobFields } from "./JobPolicy";
 import { SupplyFields } from "./SupplyFields";
+import { checkJobs, jobChange, jobValues } from "./jobs";
 import { checkSupply, supplyChange, supplyValues } from "./supply";
 
-const BEFORE = supplyValues();
+const BEFORE = { ...supplyValues(), ...jobValues() };
 
 const check = (values: Values): Errors => ({
   name: /^[\w-]+$/.test(values.name ?? "") ? undefined : "Enter a name of letters, digits, - and _.",
   ...(values.supplier ? checkSupply(values) : {}),
+  ...checkJobs(values),
 });
 
 function body(values: Values): Schemas["NewPool"] {
+  const jobs = jobChange(values, BEFORE);
   return {
     name: values.name ?? "",
     description: values.description,
@@ -26,6 +30,7 @@ function body(values: Values): Schemas["NewPool"] {
     open: values.open === "yes",
     ...(values.owner ? { owner: values.owner } : {}),
     ...(values.needs?.trim() ? { needs: values.needs } : {}),
+    ...(jobs ? { jobs: jobs as Schemas["JobPolicyChange"] } : {}),
     ...(values.like ? { like: values.like } : {}),
     ...(values.supplier ? { supply: supplyChange(values, BEFORE) as Schemas["SupplyChange"] } : {}),
   };
@@ -59,6 +64,9 @@ export function AddPool({ close }: { close: () => void }) {
         hint="Orders and releases the pool's machines as demand changes."
       />
       {form.values.supplier ? <SupplyFields /> : null}
+      <More label="Isolation and limits of its jobs">
+        <JobFields />
+      </More>
       <More label="Owner, needs of a machine, settings of another pool">
         <SelectField
           name="owner"

@@ -16,6 +16,7 @@ import { SearchBox, contains, useSearch } from "../../parts/search";
 import { Ago, Since, micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { AddMachine } from "./AddMachine";
+import { JobPolicy } from "./JobPolicy";
 import { PoolPolicy } from "./PoolPolicy";
 import { Relief } from "./Relief";
 
@@ -75,6 +76,7 @@ export default function PoolPage() {
       </Heading>
       {relief.data ? <Relief relief={relief.data} /> : relief.error ? <Trouble error={relief.error} /> : <Awaiting what="the relief" />}
       {pool.supply ? <Supplied pool={pool} /> : <Brought pool={pool} />}
+      <JobPolicy pool={pool} />
     </>
   );
 }
@@ -96,7 +98,6 @@ function Brought({ pool }: { pool: Pool }) {
 
 function Supplied({ pool }: { pool: Pool }) {
   const machines = useMachines(pool.name);
-  const decisions = useDecisions(pool.name);
   const queries = useQueryClient();
   const start = useMutation({
     mutationFn: () => post<Page<Machine>>(`/pools/${encodeURIComponent(pool.name)}/machines`, {}),
@@ -112,8 +113,8 @@ function Supplied({ pool }: { pool: Pool }) {
   });
   const money = useMoney();
   const decided = useSearch("decisions");
+  const decisions = useDecisions(pool.name, decided);
   const sought = useSearch("machines");
-  const found = (decisions.data?.items ?? []).filter((one) => contains(decided, one.message, one.verb));
   const shown = (machines.data?.items ?? []).filter((one) =>
     contains(sought, one.name, one.short, one.state, one.reason, one.runner_short, one.zone),
   );
@@ -129,7 +130,7 @@ function Supplied({ pool }: { pool: Pool }) {
             Decisions
           </Heading>
           <List
-            rows={found.slice(0, decided ? 50 : 14)}
+            rows={(decisions.data?.items ?? []).slice(0, decided ? 50 : 14)}
             id={(one) => `${one.at} ${one.message}`}
             empty={decided ? "No decisions match." : "No decisions yet."}
             columns={[

@@ -7,6 +7,7 @@ import type { ChangedPool, Pool, Schemas } from "../../api/client";
 import { FormDialog } from "../../parts/form/Form";
 import { useForm } from "../../parts/form/state";
 import { KeptInFile } from "../../parts/kept";
+import { FactList } from "../../parts/facts";
 import { Heading } from "../../parts/list";
 import { useMoney } from "../../parts/money";
 import { micros } from "../../parts/time";
@@ -36,16 +37,7 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
   return (
     <>
       <Heading beside={<Button onClick={() => setChanging(true)}>Change policy</Button>}>Policy</Heading>
-      <Box as="dl" display="grid" gridTemplateColumns="8.5em 1fr" rowGap="3px">
-        {facts.map(([name, value]) => (
-          <Box key={`${name} ${value}`} display="contents">
-            <Box as="dt" color="quiet">
-              {name}
-            </Box>
-            <dd>{value}</dd>
-          </Box>
-        ))}
-      </Box>
+      <FactList facts={facts} />
       {changing ? <ChangePolicy pool={pool} close={() => setChanging(false)} /> : null}
     </>
   );

@@ -4,7 +4,7 @@ use crate::error::Error;
 use crate::values::{amount, during, during_text};
 use crate::view;
 use clap::{Args, Subcommand};
-use pennine_client::Client;
+use pennine_client::{Client, DecisionFilter};
 use pennine_core::capacity::{Money, Supply, Times, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::{FactValue, Facts};
@@ -21,6 +21,9 @@ pub enum Verb {
         /// Only this pool.
         #[arg(long)]
         pool: Option<String>,
+        /// Only decisions whose text contains this.
+        #[arg(long, value_name = "TEXT")]
+        search: Option<String>,
         /// How many.
         #[arg(long, value_name = "N", default_value_t = 30)]
         limit: usize,
@@ -29,11 +32,17 @@ pub enum Verb {
 
 /// `pennine capacity`.
 pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
-    let Verb::Log { pool, limit } = verb;
+    let Verb::Log {
+        pool,
+        search,
+        limit,
+    } = verb;
+    let is_filtered = search.is_some();
+    let filter = DecisionFilter { pool, search };
     let mut all = Vec::new();
     let mut cursor = None;
     while all.len() < limit {
-        let page = client.decisions(pool.as_deref(), cursor.as_deref()).await?;
+        let page = client.decisions(&filter, cursor.as_deref()).await?;
         all.extend(page.items);
         cursor = page.next;
         if cursor.is_none() {
@@ -43,6 +52,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
     all.truncate(limit);
     if json {
         return view::json(&all);
+    }
+    if all.is_empty() && is_filtered {
+        return view::line("No decisions match.");
     }
     if all.is_empty() {
         return view::line(
@@ -193,7 +205,7 @@ impl Supplied {
 }
 
 /// How a pool gets machines, in some lines.
-pub fn standing(pool: &Pool) -> String {
+pub fn standing(pool: &Pool, currency: &str) -> String {
     let (Some(supply), Some(standing)) = (&pool.supply, &pool.standing) else {
         return String::new();
     };
@@ -226,9 +238,12 @@ pub fn standing(pool: &Pool) -> String {
         ];
         let budget: String = budget
             .into_iter()
-            .filter_map(|(limit, each)| Some(format!(", at most {} {each}", limit?)))
+            .filter_map(|(limit, each)| {
+                Some(format!(", at most {} {each}", limit?.in_currency(currency)))
+            })
             .collect();
-        text += &format!("    {} an hour each{budget}\n", Money(standing.price.0));
+        let price = Money(standing.price.0).in_currency(currency);
+        text += &format!("    {price} an hour each{budget}\n");
     }
     text += &format!(
         "  {} busy, {} idle, {} coming, {} leaving, {} being removed\n",
@@ -259,7 +274,8 @@ fn made_of(supply: &Supply) -> String {
 pub async fn watched(client: &Client, name: &str) -> Result<String, Error> {
     let pool = client.pool(name).await?;
     let relief = client.relief(name, 10).await?;
-    let mut text = format!("{}\n{}\n", relief.answer, standing(&pool));
+    let currency = client.who().await?.currency;
+    let mut text = format!("{}\n{}\n", relief.answer, standing(&pool, &currency));
     text += &relief_chart(&relief);
     let mut last: Vec<CapacityDecision> = relief.decisions.iter().take(10).cloned().collect();
     last.reverse();

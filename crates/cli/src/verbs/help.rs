@@ -107,7 +107,9 @@ fn wrapped(paragraph: &str, width: usize) -> String {
     } else {
         ""
     };
-    let how = textwrap::Options::new(width).subsequent_indent(below);
+    let how = textwrap::Options::new(width)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .subsequent_indent(below);
     textwrap::fill(paragraph, how) + "\n"
 }
 
@@ -141,7 +143,7 @@ mod tests {
     use clap::CommandFactory;
 
     #[test]
-    fn a_guide_reads_well_without_its_markup() {
+    fn a_guide_is_printed_without_its_markup() {
         let markdown = "# Title\n\nSee `x` in [the page](a.md#b),\nor [y].\n\n- one and\n  more\n- two\n\n```\nsome `code`\n```\n";
         assert_eq!(
             plain(markdown, 20),

@@ -77,9 +77,15 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             if json {
                 return view::json(&imported);
             }
+            let skipped = match imported.on_record {
+                0 => String::new(),
+                n => format!(" {} on record already, skipped.", view::job_count(n)),
+            };
             view::line(format!(
-                "Imported {} jobs that became ready between {} and {}.",
-                imported.jobs, imported.first, imported.last
+                "Imported {}. The jobs of the file became ready between {} and {}.{skipped}",
+                view::job_count(imported.jobs),
+                imported.first,
+                imported.last
             ))
         }
     }

@@ -1,12 +1,14 @@
 //! `pennine job`.
 
 use crate::error::Error;
-use crate::view;
+use crate::escapes::TerminalFilter;
+use crate::{terminal, view};
 use clap::{Args, Subcommand};
 use pennine_client::{Client, ClientError, JobListFilter};
 use pennine_core::dispatch::Band;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::time::{Micros, spoken};
+use pennine_core::trust::Trust;
 use pennine_wire::{Job, NewJob};
 use std::collections::BTreeMap;
 use std::process::ExitCode;
@@ -55,6 +57,9 @@ pub enum Verb {
         /// Attempt number [default: latest]
         #[arg(long)]
         attempt: Option<u32>,
+        /// Print control characters to a terminal as they are. They can change its settings or its contents.
+        #[arg(long)]
+        raw: bool,
     },
     /// Cancel a job.
     Cancel {
@@ -91,6 +96,9 @@ pub struct Submit {
     /// A seat that it takes while it runs, as NAME or NAME=COUNT; may be given several times.
     #[arg(long = "seat", value_name = "NAME[=COUNT]", value_parser = seat)]
     seats: Vec<(String, u32)>,
+    /// Its code is not trusted: it takes no seats, and runs only in pools that take untrusted jobs.
+    #[arg(long, conflicts_with = "seats")]
+    untrusted: bool,
     /// How long it waits for a runner before it gives up: 90s, 20m, 2h [default: the project's setting]
     #[arg(long, value_name = "TIME", value_parser = view::time)]
     give_up: Option<Duration>,
@@ -177,8 +185,9 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
             job,
             follow,
             attempt,
+            raw,
         } => {
-            self::follow(client, &job, attempt, follow).await?;
+            self::follow(client, &job, attempt, follow, raw).await?;
         }
         Verb::Cancel { job } => {
             let job = client.cancel(&job).await?;
@@ -211,6 +220,11 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
         strict: submit.strict,
         band: submit.band,
         seats: submit.seats.into_iter().collect::<BTreeMap<_, _>>(),
+        trust: if submit.untrusted {
+            Trust::Untrusted
+        } else {
+            Trust::Trusted
+        },
         give_up_us: submit.give_up.map(Micros::from),
         fail_unmatched: submit.fail_unmatched,
     };
@@ -240,7 +254,7 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
     if !json {
         view::note(format!("{name} is submitted"));
     }
-    follow(client, &name, None, true).await?;
+    follow(client, &name, None, true, false).await?;
     let job = client.job(&name).await?;
     if json {
         view::json(&job)?;
@@ -276,13 +290,16 @@ fn verdict(job: &Job) -> String {
 /// How long a follower puts up with no connection before it gives up.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// Prints a log from its beginning; with `to_the_end`, until the job is done, over all attempts that follow.
+/// Prints a log from its beginning, to a terminal without its control characters unless `raw`; with `to_the_end`, until the job is done, over all attempts that follow.
 async fn follow(
     client: &Client,
     job: &str,
     number: Option<u32>,
     to_the_end: bool,
+    raw: bool,
 ) -> Result<(), Error> {
+    let mut filter =
+        (!raw && terminal::is_output()).then(|| TerminalFilter::new(terminal::has_colours()));
     let wait = if to_the_end {
         Micros::from(Duration::from_secs(8))
     } else {
@@ -307,7 +324,11 @@ async fn follow(
         away = None;
         attempt = attempt.or(part.attempt);
         from = part.next;
-        if !part.bytes.is_empty() && !view::write(&part.bytes)? {
+        let shown = match &mut filter {
+            Some(filter) => filter.filter(&part.bytes).into_bytes().into(),
+            None => part.bytes.clone(),
+        };
+        if !shown.is_empty() && !view::write(&shown)? {
             return Ok(());
         }
         if !to_the_end {
@@ -375,6 +396,9 @@ fn text(job: &Job) -> String {
         },
         job.command.join(" ")
     );
+    if !job.trust.is_trusted() {
+        text += "  trust    untrusted\n";
+    }
     let moments = [
         ("ready", job.ready_at),
         ("started", line.started_at),

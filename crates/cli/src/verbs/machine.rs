@@ -86,7 +86,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::line("No machines exist now; --all shows past ones.");
             }
             let now = client.status().await?.now;
-            view::print(&table(&machines, now))
+            view::print(&table(&machines, now, &client.who().await?.currency))
         }
         Verb::Show { name, console } => {
             let machine = client.machine(&name).await?;
@@ -98,7 +98,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::print(&printed.text);
             }
             let now = client.status().await?.now;
-            let mut text = shown(&machine, now);
+            let mut text = shown(&machine, now, &client.who().await?.currency);
             if !printed.text.is_empty() {
                 let kept = if printed.live {
                     ""
@@ -140,9 +140,10 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
 }
 
 /// Machines as a table.
-pub fn table(machines: &[Machine], now: Moment) -> String {
+fn table(machines: &[Machine], now: Moment, currency: &str) -> String {
+    let cost = view::money_head("cost", currency);
     view::table(
-        &["machine", "name", "state", "since", "why", "runner", "cost"],
+        &["machine", "name", "state", "since", "why", "runner", &cost],
         machines.iter().map(|one| {
             vec![
                 one.short.clone(),
@@ -157,7 +158,7 @@ pub fn table(machines: &[Machine], now: Moment) -> String {
     )
 }
 
-fn shown(one: &Machine, now: Moment) -> String {
+fn shown(one: &Machine, now: Moment, currency: &str) -> String {
     let kind = if one.single_use {
         "single-use"
     } else {
@@ -189,7 +190,7 @@ fn shown(one: &Machine, now: Moment) -> String {
             text += &format!("; {what} after {after}");
         }
     }
-    text += &format!("\n  cost {} so far\n", one.cost);
+    text += &format!("\n  cost {} so far\n", one.cost.in_currency(currency));
     if !one.reference.is_empty() {
         let zone = if one.zone.is_empty() {
             String::new()

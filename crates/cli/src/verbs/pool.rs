@@ -1,6 +1,7 @@
 //! `pennine pool`.
 
 use super::capacity::{Supplied, decisions, standing};
+use super::job_policy::{self, JobArguments};
 use super::status::counts;
 use super::yard;
 use crate::error::Error;
@@ -63,6 +64,9 @@ pub struct SetArguments {
     /// Let this team or project use it as well; may be given several times, and empty for none.
     #[arg(long, value_name = "PATH")]
     widen_to: Option<Vec<String>>,
+    /// Accept untrusted jobs, or not; needs single-use machines that share no host or run jobs in a sandbox.
+    #[arg(long, value_name = "true|false")]
+    takes_untrusted: Option<bool>,
     /// What a machine must satisfy to join it, in the requirement language; empty for anything.
     #[arg(long, value_name = "REQUIREMENT")]
     needs: Option<String>,
@@ -72,6 +76,8 @@ pub struct SetArguments {
     /// Let its runners accept jobs again.
     #[arg(long, conflicts_with = "pause")]
     resume: bool,
+    #[command(flatten)]
+    jobs: JobArguments,
     #[command(flatten)]
     supplied: Supplied,
     /// Only show what would change.
@@ -104,6 +110,8 @@ pub struct AddArguments {
     /// Another pool, whose settings are used where none are given.
     #[arg(long, value_name = "POOL")]
     like: Option<String>,
+    #[command(flatten)]
+    jobs: JobArguments,
     #[command(flatten)]
     supplied: Supplied,
 }
@@ -175,9 +183,14 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
         "" => String::new(),
         needs => format!("\n  needs: {needs}"),
     };
+    let untrusted = if pool.takes_untrusted {
+        "; takes untrusted jobs"
+    } else {
+        ""
+    };
     let paused = if pool.paused { "; PAUSED" } else { "" };
     let mut text = format!(
-        "{}: {}\n  owner {}{reach}; {open}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
+        "{}: {}\n  owner {}{reach}; {open}{untrusted}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
         pool.name,
         if pool.description.is_empty() {
             "(no description)"
@@ -199,7 +212,8 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
         ..RunnerFilter::default()
     };
     let mine = client.runners(&filter).await?.items;
-    text += &standing(&pool);
+    text += &job_policy::shown(&pool.jobs);
+    text += &standing(&pool, &client.who().await?.currency);
     if mine.is_empty() && pool.supply.is_some() {
         text += "\nIt has no machines now.\n";
     } else if mine.is_empty() {
@@ -226,9 +240,11 @@ impl SetArguments {
             owner: self.owner,
             narrow_to: given(self.narrow_to),
             widen_to: given(self.widen_to),
+            takes_untrusted: self.takes_untrusted,
             paused: (self.pause || self.resume).then_some(self.pause),
             needs: self.needs,
             supply: self.supplied.change()?,
+            jobs: self.jobs.change(),
             preview: self.preview,
             accept_losses: self.yes,
         })
@@ -271,6 +287,7 @@ async fn add(client: &Client, json: bool, arguments: AddArguments) -> Result<(),
         needs: arguments.needs,
         like: arguments.like,
         supply: arguments.supplied.change()?,
+        jobs: arguments.jobs.change(),
     };
     let pool = client.add_pool(&new).await?;
     if json {

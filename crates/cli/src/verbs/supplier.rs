@@ -116,7 +116,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 return view::json(&one);
             }
             let now = client.status().await?.now;
-            view::print(&shown(&one, now))
+            view::print(&shown(&one, now, &client.who().await?.currency))
         }
         Verb::Add { name, kind, set } => add(client, json, name, kind, set).await,
         Verb::Set { name, set } => change(client, json, &name, set).await,
@@ -287,7 +287,7 @@ fn health_text(one: &Supplier, now: Moment) -> String {
     }
 }
 
-fn shown(one: &Supplier, now: Moment) -> String {
+fn shown(one: &Supplier, now: Moment, currency: &str) -> String {
     let mut text = format!(
         "{} ({}): {}\n  machines: {}; pools: {}\n",
         one.name,
@@ -308,7 +308,8 @@ fn shown(one: &Supplier, now: Moment) -> String {
     }
     if let Some(offer) = &one.offer {
         for (size, price) in &offer.sizes {
-            text += &format!("  size {size}: {} an hour\n", Money(price.0));
+            let price = Money(price.0).in_currency(currency);
+            text += &format!("  size {size}: {price} an hour\n");
         }
         if !offer.images.is_empty() {
             text += &format!("  images: {}\n", offer.images.join(", "));

@@ -142,7 +142,7 @@ pub async fn run(
             view::print(&if how.csv {
                 csv(&trends, how)
             } else {
-                trends_text(&trends, how)
+                trends_text(&trends, how, &client.who().await?.currency)
             })
         }
         Some(Verb::Week { of, zone, csv }) => {
@@ -234,18 +234,23 @@ fn row(name: String, figures: &WindowFigures) -> Vec<String> {
     ]
 }
 
-const HEADS: [&str; 8] = [
-    "waits",
-    "p50",
-    "p95",
-    "main reason",
-    "ended",
-    "failed",
-    "busy",
-    "cost",
-];
+/// The heads of the columns of [`row`].
+fn heads<'a>(first: &'a str, cost: &'a str) -> [&'a str; 9] {
+    [
+        first,
+        "waits",
+        "p50",
+        "p95",
+        "main reason",
+        "ended",
+        "failed",
+        "busy",
+        cost,
+    ]
+}
 
-fn trends_text(trends: &Trends, how: OutputArguments) -> String {
+fn trends_text(trends: &Trends, how: OutputArguments, currency: &str) -> String {
+    let cost_head = view::money_head("cost", currency);
     let mut text = format!("{}\n", trends.answer);
     let whole = &trends.whole;
     text += &format!(
@@ -293,18 +298,19 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
         && paid.0 > 0
     {
         let each = whole.cost_each();
-        let each = each.map_or(String::new(), |each| format!(", {each} per successful job"));
+        let each = each.map_or(String::new(), |each| {
+            format!(", {} per successful job", each.in_currency(currency))
+        });
         text += &format!(
-            "Machines: {} paid, {} of it boot and release; cost {cost}{each}.\n",
+            "Machines: {} paid, {} of it boot and release; cost {}{each}.\n",
             view::length(paid),
-            view::length(overhead)
+            view::length(overhead),
+            cost.in_currency(currency)
         );
     }
     if let Some(by) = how.by {
         let by = serde_json::to_value(by).unwrap_or_default();
-        let heads: Vec<&str> = std::iter::once(by.as_str().unwrap_or("name"))
-            .chain(HEADS)
-            .collect();
+        let heads = heads(by.as_str().unwrap_or("name"), &cost_head);
         text += "\n";
         if trends.groups.is_empty() {
             text += "No groups in this period.\n";
@@ -317,10 +323,9 @@ fn trends_text(trends: &Trends, how: OutputArguments) -> String {
         }
     }
     if how.steps {
-        let heads: Vec<&str> = std::iter::once("from").chain(HEADS).collect();
         text += "\n";
         text += &view::table(
-            &heads,
+            &heads("from", &cost_head),
             trends
                 .steps
                 .iter()

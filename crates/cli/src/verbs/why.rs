@@ -23,7 +23,7 @@ pub async fn run(client: &Client, json: bool, job: &str) -> Result<(), Error> {
         text += &format!("To do: {}\n", remedy.message);
     }
     for action in &why.actions {
-        text += &format!("  {}: {}\n", action.message, action.command);
+        text += &view::command("  ", &action.message, &action.command);
     }
     if !why.explanation.clauses.is_empty() {
         let runners = why.explanation.runners;

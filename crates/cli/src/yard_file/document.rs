@@ -10,7 +10,9 @@ use pennine_client::{Client, ClientError};
 use pennine_core::capacity::{Budget, Money, Supply, Week};
 use pennine_core::dispatch::Price;
 use pennine_core::fact::Facts;
-use pennine_wire::{Place, Pool, Seat, Supplier};
+use pennine_core::job_policy::{IsolationLevel, JobLimits, JobPolicy};
+use pennine_core::size::{ByteSize, NotASize};
+use pennine_wire::{JobPolicyChange, Place, Pool, Seat, Supplier};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -115,12 +117,17 @@ pub struct PoolEntry {
     pub narrow_to: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub widen_to: Vec<String>,
+    /// Whether it takes untrusted jobs as well.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub takes_untrusted: bool,
     /// What a machine has to be to join it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub needs: String,
     /// Whether its runners take nothing new. Not compared where it is not given: pausing is for people.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
+    #[serde(skip_serializing_if = "JobsEntry::is_usual")]
+    pub jobs: JobsEntry,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub machines: Option<MachinesEntry>,
 }
@@ -134,10 +141,34 @@ impl Default for PoolEntry {
             open: true,
             narrow_to: Vec::new(),
             widen_to: Vec::new(),
+            takes_untrusted: false,
             needs: String::new(),
             paused: None,
+            jobs: JobsEntry::default(),
             machines: None,
         }
+    }
+}
+
+/// What a pool's jobs may reach and use on their machine.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct JobsEntry {
+    pub isolation: IsolationLevel,
+    pub network: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub memory: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processes: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cores: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disk: Option<String>,
+}
+
+impl Default for JobsEntry {
+    fn default() -> Self {
+        JobsEntry::of(JobPolicy::default())
     }
 }
 
@@ -196,6 +227,16 @@ fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), FieldError>
     Ok(())
 }
 
+fn same_size(place: &str, text: &mut Option<String>) -> Result<(), FieldError> {
+    if let Some(text) = text {
+        let size: ByteSize = text
+            .parse()
+            .map_err(|error: NotASize| wrong(place, error.to_string()))?;
+        *text = size.exact();
+    }
+    Ok(())
+}
+
 fn sorted(list: &mut Vec<String>) {
     list.sort();
     list.dedup();
@@ -243,6 +284,8 @@ impl Yard {
                 )?;
                 entry.needs = parsed.to_string();
             }
+            same_size(&format!("pool {name}: jobs.memory"), &mut entry.jobs.memory)?;
+            same_size(&format!("pool {name}: jobs.disk"), &mut entry.jobs.disk)?;
             let Some(machines) = &mut entry.machines else {
                 continue;
             };
@@ -389,14 +432,51 @@ impl PoolEntry {
             open: pool.open,
             narrow_to: pool.narrow_to,
             widen_to: pool.widen_to,
+            takes_untrusted: pool.takes_untrusted,
             needs: pool.needs,
             paused: Some(pool.paused).filter(|paused| *paused),
+            jobs: JobsEntry::of(pool.jobs),
             machines: pool.supply.map(MachinesEntry::of),
         };
         for list in [&mut entry.labels, &mut entry.narrow_to, &mut entry.widen_to] {
             sorted(list);
         }
         entry
+    }
+}
+
+impl JobsEntry {
+    fn of(policy: JobPolicy) -> JobsEntry {
+        let limits = policy.limits;
+        JobsEntry {
+            isolation: policy.isolation,
+            network: policy.network,
+            memory: limits.memory.map(ByteSize::exact),
+            processes: limits.processes,
+            cores: limits.cores,
+            disk: limits.disk.map(ByteSize::exact),
+        }
+    }
+
+    fn is_usual(&self) -> bool {
+        *self == JobsEntry::default()
+    }
+
+    /// As the service understands it: all of it, so that what the file leaves out is as usual. What was settled can be
+    /// read.
+    pub fn change(&self) -> JobPolicyChange {
+        let size = |text: &Option<String>| text.as_ref().and_then(|text| text.parse().ok());
+        JobPolicy {
+            isolation: self.isolation,
+            network: self.network,
+            limits: JobLimits {
+                memory: size(&self.memory),
+                processes: self.processes,
+                cores: self.cores,
+                disk: size(&self.disk),
+            },
+        }
+        .into()
     }
 }
 
@@ -497,7 +577,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_written_in_several_ways_is_the_same() {
+    fn equivalent_notations_are_equal() {
         let yard = Yard::parse(FILE).unwrap();
         assert_eq!(yard.teams["shore"].give_up.as_deref(), Some("1h 30m"));
         let pool = &yard.pools["slipway"];
@@ -515,10 +595,11 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_is_said_with_its_place() {
+    fn errors_name_the_table_and_the_key() {
         for (text, place) in [
             ("[pools.a]\nlabel = ['x']", "label"),
             ("[pools.a]\nneeds = 'mem >='", "pool a: needs"),
+            ("[pools.a.jobs]\nmemory = 'much'", "pool a: jobs.memory"),
             (
                 "[pools.a.machines]\nsupplier = 's'\ndwell = 'soon'",
                 "machines.dwell",

@@ -245,6 +245,7 @@ impl Reach<'_> {
             owner: Some(entry.owner.clone()),
             needs: Some(entry.needs.clone()),
             supply: entry.machines.as_ref().map(|one| one.supply().into()),
+            jobs: Some(entry.jobs.change()),
             like: None,
         };
         self.client.add_pool(&new).await?;
@@ -267,9 +268,11 @@ impl Reach<'_> {
             owner: Some(wanted.owner.clone()),
             narrow_to: Some(wanted.narrow_to.clone()),
             widen_to: Some(wanted.widen_to.clone()),
+            takes_untrusted: Some(wanted.takes_untrusted),
             paused: wanted.paused,
             needs: Some(wanted.needs.clone()),
             supply: supply_change(is, wanted.machines.as_ref()),
+            jobs: Some(wanted.jobs.change()),
             preview,
             accept_losses: self.leave.accept_losses,
         };

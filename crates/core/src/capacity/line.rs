@@ -79,7 +79,7 @@ mod tests {
     }
 
     #[test]
-    fn it_says_what_waits_what_is_done_and_what_stands_in_the_way() {
+    fn the_status_line_names_waits_reasons_and_progress() {
         assert_eq!(
             describe(0, 0, 0, 0, None),
             "Nothing waits for slipway. It has no machines."

@@ -21,6 +21,7 @@ mod keeper;
 mod line;
 mod spend;
 mod supply;
+mod untrusted;
 
 pub use decided::{CapacityNote, CapacityPlan, Numbers, Order, PoolStanding, Release, RunnerDrain};
 pub use event::{Event, MachineView, ManagedPool, Scope, SupplierView};
@@ -28,6 +29,7 @@ pub use keeper::{Keeper, SupplierBackoff};
 pub use line::pool_line;
 pub use spend::{Meter, Money};
 pub use supply::{Budget, Day, Offer, Supply, Times, Week, WeekError};
+pub use untrusted::{MachineSeparation, UnfitForUntrusted, check_untrusted};
 
 #[cfg(test)]
 mod tests;

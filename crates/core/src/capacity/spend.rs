@@ -27,6 +27,13 @@ use utoipa::ToSchema;
 #[serde(transparent)]
 pub struct Money(pub u64);
 
+impl Money {
+    /// The amount followed by the currency's code, as `0.25 EUR`; alone where no currency is set.
+    pub fn in_currency(self, code: &str) -> String {
+        format!("{self} {code}").trim_end().to_owned()
+    }
+}
+
 impl fmt::Display for Money {
     /// For people: with two decimals, rounded down, and `under 0.01` for what is less than that.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -167,7 +174,7 @@ mod tests {
     }
 
     #[test]
-    fn a_machine_over_midnight_is_paid_for_on_both_days() {
+    fn the_cost_of_a_machine_over_midnight_counts_on_both_days() {
         let mut meter = Meter::default();
         let price = Price(1_000_000);
         let existing = || std::iter::once((price, at(70)));

@@ -335,7 +335,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stretch_holds_on_its_days_and_one_past_midnight_goes_on_into_the_next() {
+    fn weekly_times_apply_on_their_days_and_past_midnight_into_the_next() {
         let supply = |week: Week| Supply {
             spare: 1,
             week,
@@ -392,7 +392,7 @@ mod tests {
     }
 
     #[test]
-    fn what_makes_no_sense_is_said() {
+    fn invalid_weekly_times_are_named() {
         for wrong in ["8:00", "24:01", "12:60", "noon", "+1:00", ""] {
             let error = week(wrong, "10:00").check().unwrap_err();
             assert_eq!(error, WeekError::Time(wrong.to_owned()));

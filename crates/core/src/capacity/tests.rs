@@ -138,6 +138,7 @@ impl World {
                 job: id(self.fresh),
                 strand,
                 ready: self.now,
+                since: self.now,
                 number: self.fresh as i64,
                 avoid: None,
             };
@@ -145,8 +146,13 @@ impl World {
         }
     }
 
-    fn runner(&mut self, order: &Order, state: RunnerState, desired_state: DesiredState) {
-        let view = RunnerView {
+    fn runner_view(
+        &self,
+        order: &Order,
+        state: RunnerState,
+        desired_state: DesiredState,
+    ) -> RunnerView {
+        RunnerView {
             id: order.runner,
             name: order.machine.to_string(),
             pool: order.pool,
@@ -158,7 +164,11 @@ impl World {
                 .pool_view(order.pool)
                 .and_then(|pool| pool.makes.clone())
                 .unwrap_or_else(|| Subject::new("", "", [], &facts("arm64"))),
-        };
+        }
+    }
+
+    fn runner(&mut self, order: &Order, state: RunnerState, desired_state: DesiredState) {
+        let view = self.runner_view(order, state, desired_state);
         self.state
             .apply(DispatchEvent::Runner(Box::new(view)), self.now);
         if state == RunnerState::Retired {
@@ -438,6 +448,37 @@ fn a_burst_takes_a_pool_from_nothing_to_its_ceiling_and_back() {
 }
 
 #[test]
+fn a_machine_is_not_idle_before_its_runner_can_take_work() {
+    let mut world = World::new();
+    world.maker(1, None);
+    let dwell_us = Micros::from(2 * SECOND);
+    let supply = Supply {
+        ceiling: 1,
+        dwell_us,
+        ..Supply::default()
+    };
+    world.pool(1, 1, "arm64", 10, supply);
+    world.submit("arm64", 2);
+    world.mood.insert(id(1), Mood::Mute);
+    let order = world.step().orders[0].clone();
+    // Its record exists; it connects after longer than the dwell, and has a slot only a moment later.
+    for (seconds, state, slots) in [
+        (0, RunnerState::Awaited, 0),
+        (30, RunnerState::Available, 0),
+        (1, RunnerState::Available, 1),
+    ] {
+        world.now = world.now + seconds * SECOND;
+        let mut view = world.runner_view(&order, state, DesiredState::Work);
+        view.slots = slots;
+        let event = DispatchEvent::Runner(Box::new(view));
+        world.state.apply(event, world.now);
+        let decided = world.step();
+        assert_eq!(decided.releases, []);
+    }
+    assert_eq!(world.attempts.len(), 1);
+}
+
+#[test]
 fn a_machine_is_not_ordered_twice_for_one_job() {
     let mut world = World::new();
     world.maker(1, None);
@@ -451,7 +492,7 @@ fn a_machine_is_not_ordered_twice_for_one_job() {
 }
 
 #[test]
-fn demand_goes_to_the_cheapest_pool_and_what_only_one_can_do_to_that_one() {
+fn demand_goes_to_the_cheapest_pool_that_satisfies_it() {
     let mut world = World::new();
     world.maker(1, None);
     world.pool(1, 1, "x86-64", 10, supply(2));
@@ -480,7 +521,7 @@ fn demand_goes_to_the_cheapest_pool_and_what_only_one_can_do_to_that_one() {
 }
 
 #[test]
-fn a_supplier_that_fails_is_left_alone_for_longer_each_time_and_another_serves_meanwhile() {
+fn a_failing_supplier_is_backed_off_and_another_serves_meanwhile() {
     let mut world = World::new();
     world.maker(1, None);
     world.maker(2, None);
@@ -509,7 +550,7 @@ fn a_supplier_that_fails_is_left_alone_for_longer_each_time_and_another_serves_m
 }
 
 #[test]
-fn while_its_only_supplier_fails_the_jobs_are_told_so() {
+fn a_failing_only_supplier_is_the_reason_of_the_waiting_jobs() {
     let mut world = World::new();
     world.maker(1, None);
     world.pool(1, 1, "arm64", 5, supply(4));
@@ -529,7 +570,7 @@ fn while_its_only_supplier_fails_the_jobs_are_told_so() {
 }
 
 #[test]
-fn machines_that_never_join_are_given_up_and_their_pool_waits_before_it_orders_again() {
+fn machines_that_never_join_fail_and_their_pool_backs_off() {
     let mut world = World::new();
     world.maker(1, None);
     world.pool(1, 1, "arm64", 5, supply(4));
@@ -562,7 +603,7 @@ fn the_quota_of_a_supplier_is_shared_by_its_pools() {
 }
 
 #[test]
-fn a_budget_that_is_used_up_wins_over_the_floor_and_says_so() {
+fn a_spent_budget_overrides_the_floor_with_a_reason() {
     let mut world = World::new();
     world.maker(1, None);
     // One machine costs 60 an hour, one a minute.
@@ -594,7 +635,7 @@ fn a_budget_that_is_used_up_wins_over_the_floor_and_says_so() {
 }
 
 #[test]
-fn a_new_pool_orders_one_machine_to_find_out_what_it_makes() {
+fn a_new_pool_orders_one_probe_machine() {
     let mut world = World::new();
     world.maker(1, None);
     world.pool(1, 1, "", 5, supply(4));
@@ -638,7 +679,7 @@ fn a_single_use_machine_is_replaced_when_its_job_begins_and_goes_when_it_ends() 
 }
 
 #[test]
-fn a_lower_ceiling_ends_what_is_idle_and_lets_what_is_busy_finish() {
+fn a_lower_ceiling_releases_idle_machines_and_lets_busy_ones_finish() {
     let mut world = World::new();
     world.maker(1, None);
     world.pool(1, 1, "arm64", 5, supply(4));

@@ -23,11 +23,12 @@ impl State {
                 strand,
                 ready,
                 number,
+                since,
                 avoid,
             } => {
                 self.withdraw(job, now);
                 match self.by_strand.get(&strand).copied() {
-                    Some(at) => self.enqueue(job, at, (ready, number), avoid, now),
+                    Some(at) => self.enqueue(job, at, (ready, number), (since, avoid), now),
                     None => self.found(Problem::UnknownStrand(strand)),
                 }
             }
@@ -197,6 +198,7 @@ impl State {
         self.field.rebuild_index();
         self.seat_kinds.clear();
         self.kind_reasons.clear();
+        self.kind_pools.clear();
         self.unsure_kinds.clear();
         self.retryable_kinds.clear();
         for at in strands {

@@ -1,8 +1,8 @@
-//! The events and plans of dispatch.
+//! The events and plans of dispatch, and what changes in the lines of waiting jobs.
 
-use super::reason::Segment;
+use super::reason::{Reason, Segment};
 use super::yard::{PlaceView, PoolView, RunnerView, StrandKey};
-use crate::id::{AttemptId, JobId, PoolId, RunnerId, StrandId};
+use crate::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use std::time::Duration;
 
@@ -15,6 +15,8 @@ pub enum Event {
         strand: StrandId,
         ready: Moment,
         number: i64,
+        /// Since when it has waited: later than `ready` where it waits again.
+        since: Moment,
         /// The runner on which its last attempt was lost; another is preferred.
         avoid: Option<RunnerId>,
     },
@@ -88,4 +90,43 @@ pub struct Assignment {
 pub struct ReasonChange {
     pub strand: StrandId,
     pub segments: Vec<Segment>,
+}
+
+/// Consecutive waiting jobs of a strand with one reason.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LinePart {
+    pub reason: Reason,
+    /// What is missing, as a name that groups strands: the pools, seats, or the place with the limit. Empty where nothing in particular
+    /// is.
+    pub cause: String,
+    pub jobs: u32,
+    /// Since when the job that waits longest has waited.
+    pub oldest: Moment,
+    /// The number of the first job.
+    pub first: i64,
+    /// Jobs of the strand before the first.
+    pub from: u32,
+}
+
+/// Waiting jobs of a project with one reason and cause, as far as their lines were taken.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LineGroup {
+    pub project: PlaceId,
+    pub reason: Reason,
+    pub cause: String,
+    /// 0 where none waits any more.
+    pub jobs: u64,
+    /// Parts of strands' lines.
+    pub strands: u64,
+    /// Since when the job that waits longest has waited; the beginning of time where none waits.
+    pub oldest: Moment,
+}
+
+/// A strand's waiting jobs as they are now; no parts when none waits.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LineChange {
+    pub strand: StrandId,
+    pub project: PlaceId,
+    pub requirement: String,
+    pub parts: Vec<LinePart>,
 }

@@ -46,6 +46,7 @@ impl State {
                 && strand.segments != segments
             {
                 strand.segments.clone_from(&segments);
+                self.changed_lines.insert(at);
                 changes.push(ReasonChange {
                     strand: strand.id,
                     segments,
@@ -69,6 +70,7 @@ impl State {
                 continue;
             }
             let reason = self.kind_reason(kind);
+            self.note_pools(kind);
             if self.kind_reasons.len() <= kind {
                 self.kind_reasons.resize(kind + 1, None);
             }
@@ -111,6 +113,8 @@ impl State {
         if strand.queue.is_empty() {
             return Vec::new();
         }
+        let project = strand.project;
+        let waiting = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
         let Some(kind) = strand.kind else {
             return vec![Segment {
                 reason: Reason::NoMatch,
@@ -118,13 +122,15 @@ impl State {
             }];
         };
         let known = self.kind_reasons.get(kind).copied().flatten();
+        if known.is_none() {
+            self.note_pools(kind);
+        }
         let reason = known.unwrap_or_else(|| self.kind_reason(kind));
-        let rest = if reason.yields_to_a_limit() && self.tree.limited_by(strand.project).is_some() {
+        let rest = if reason.yields_to_a_limit() && self.tree.limited_by(project).is_some() {
             Reason::TeamLimit
         } else {
             reason
         };
-        let waiting = u32::try_from(strand.queue.len()).unwrap_or(u32::MAX);
         let coming = self.covered_of(at).min(waiting);
         let mut segments = Vec::new();
         if coming > 0 {
@@ -204,6 +210,7 @@ impl State {
     pub fn standing(&self, strand: StrandId) -> Option<EligibilityCounts> {
         let (_, strand) = self.strand_at(strand)?;
         let mut standing = self.kind_standing(strand.kind?);
+        standing.trust = strand.key.trust;
         standing.limit = self.tree.limited_by(strand.project).map(|place| {
             let (held, limit) = self.tree.load(place);
             Limit {

@@ -3,7 +3,7 @@
 use super::inconsistency::{Inconsistency, Problem};
 use super::state::{MachineCover, SelectedJob, State, Strand, WaitingJobEntry, present};
 use super::tree::{LineOrder, ROOT, StrandHead};
-use super::yard::StrandKey;
+use super::yard::{Origin, StrandKey};
 use crate::id::{JobId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
@@ -42,6 +42,7 @@ impl State {
             head: None,
             climbs: None,
             segments: Vec::new(),
+            taken: Vec::new(),
             attempts: 0,
             unused_since: None,
         });
@@ -58,9 +59,16 @@ impl State {
     pub(super) fn find_kind(&mut self, at: usize) {
         let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
         let StrandKey {
-            requirement, seats, ..
+            requirement,
+            seats,
+            trust,
+            ..
         } = &strand.key;
-        strand.kind = self.field.kind_of(requirement, &strand.path, seats);
+        let origin = Origin {
+            project: &strand.path,
+            trust: *trust,
+        };
+        strand.kind = self.field.kind_of(requirement, origin, seats);
         let Some(kind) = strand.kind else { return };
         let jobs = i64::try_from(strand.queue.len()).unwrap_or(i64::MAX);
         let attempts = i64::from(strand.attempts);
@@ -84,7 +92,7 @@ impl State {
         job: JobId,
         at: usize,
         turn: LineOrder,
-        avoid: Option<RunnerId>,
+        (since, avoid): (Moment, Option<RunnerId>),
         now: Moment,
     ) {
         let strand = present!(self, self.strands.get_mut(at), Problem::NoStrandAt(at));
@@ -99,9 +107,11 @@ impl State {
             WaitingJobEntry {
                 strand: at,
                 turn,
+                since,
                 avoid,
             },
         );
+        self.changed_lines.insert(at);
         if let Some(kind) = kind {
             self.field.count_waiting(kind, 1);
         }
@@ -138,6 +148,7 @@ impl State {
             .first_key_value()
             .is_some_and(|(other, _)| turn == *other);
         present!(self, strand.queue.remove(&turn), Problem::NotInQueue);
+        self.changed_lines.insert(at);
         let (kind, project) = (strand.kind, strand.project);
         if let Some(kind) = kind {
             self.field.count_waiting(kind, -1);
@@ -223,16 +234,25 @@ impl State {
         let at = head.strand;
         let strand = present!(self, self.strands.get(at), Problem::NoStrandAt(at));
         let job = *present!(self, strand.queue.get(&head.turn), Problem::NotInQueue);
-        let avoid = self.waiting.remove(&job).and_then(|waiting| waiting.avoid);
+        let (since, avoid) = match self.waiting.remove(&job) {
+            Some(waiting) => (waiting.since, waiting.avoid),
+            None => (now, None),
+        };
         self.dequeue(head.strand, head.turn, now);
         self.take_with(head.strand, growth);
-        Some(SelectedJob { head, job, avoid })
+        Some(SelectedJob {
+            head,
+            job,
+            since,
+            avoid,
+        })
     }
 
     /// Undoes [`Self::keep`].
     pub(super) fn put_back(&mut self, one: SelectedJob, now: Moment) {
         self.leave_seats(one.head.strand);
-        self.enqueue(one.job, one.head.strand, one.head.turn, one.avoid, now);
+        let waits = (one.since, one.avoid);
+        self.enqueue(one.job, one.head.strand, one.head.turn, waits, now);
     }
 
     /// Notes whether any job of a strand waits or runs.
@@ -257,14 +277,16 @@ impl State {
     pub(super) fn forget_unused(&mut self, now: Moment) {
         while let Some((since, at)) = self.unused.first().copied() {
             let is_old = since + FORGET_AFTER <= now || self.unused.len() > MOST_UNUSED;
-            // That nothing of it waits any more is said first.
-            if !is_old || self.dirty.contains(&at) {
+            // That nothing of it waits any more is said, and shown, first.
+            let is_shown = |strand: &Strand| !strand.taken.is_empty();
+            if !is_old || self.dirty.contains(&at) || self.strands.get(at).is_some_and(is_shown) {
                 break;
             }
             self.unused.remove(&(since, at));
             self.leave_line(at);
             let gone = present!(self, self.strands.try_remove(at), Problem::NoStrandAt(at));
             self.by_strand.remove(&gone.id);
+            self.changed_lines.remove(&at);
             if let MachineCover::Some(covered) = &mut self.covered {
                 covered.remove(&at);
             }

@@ -14,6 +14,7 @@
 //!
 //! ```text
 //!   apply, query    what can be said to and asked of the state
+//!   waiting_line    what is shown of the waiting jobs, one changed strand at a time
 //!   explain         why each strand waits
 //!   demand          what the waiting jobs would use of machines that are yet to come
 //!   batch           which jobs start now, and where
@@ -39,9 +40,10 @@ mod runner_index;
 mod share;
 mod state;
 mod tree;
+mod waiting_line;
 mod yard;
 
-pub use event::{Assignment, Event, Plan, ReasonChange};
+pub use event::{Assignment, Event, LineChange, LineGroup, LinePart, Plan, ReasonChange};
 pub use inconsistency::{Entity, Inconsistency, Problem};
 pub use reason::{
     EligibilityCounts, Limit, Reason, Remedy, SeatReservation, SeatReservations, SeatStanding,
@@ -50,8 +52,8 @@ pub use reason::{
 pub use share::SharePolicy;
 pub use state::State;
 pub use yard::{
-    Availability, Band, PlaceView, PoolRoom, PoolView, Price, Reach, RunnerLoad, RunnerView,
-    SeatNeeds, StrandKey, below,
+    Availability, Band, Origin, PlaceView, PoolRoom, PoolView, Price, Reach, RunnerLoad,
+    RunnerView, SeatNeeds, StrandKey, below,
 };
 
 #[cfg(test)]

@@ -1,9 +1,10 @@
 //! Why a job waits: a total function of its strand's eligibility counts.
 
-use super::yard::{Availability, PoolView, RunnerView};
+use super::yard::{Availability, Origin, PoolView, RunnerView};
 use crate::id::{JobId, ShortName};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
+use crate::trust::Trust;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -164,6 +165,9 @@ pub struct EligibilityCounts {
     /// The seats that it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub seats: Vec<SeatStanding>,
+    /// Whether the job is trusted.
+    #[serde(default, skip_serializing_if = "Trust::is_trusted")]
+    pub trust: Trust,
 }
 
 /// A pool at its ceiling.
@@ -271,26 +275,29 @@ impl EligibilityCounts {
         self.short.len() + self.full.len() >= self.makers_in_reach as usize
     }
 
-    /// How a requirement of a project at this path stands in a yard.
+    /// How a requirement of jobs from there stands in a yard.
     pub fn of<'a>(
         requirement: &Requirement,
-        project: &str,
+        origin: Origin<'a>,
         pools: impl IntoIterator<Item = &'a PoolView>,
         yard: impl IntoIterator<Item = (&'a RunnerView, &'a PoolView)>,
     ) -> EligibilityCounts {
-        let mut standing = EligibilityCounts::default();
+        let mut standing = EligibilityCounts {
+            trust: origin.trust,
+            ..EligibilityCounts::default()
+        };
         for pool in pools {
             let made = pool.makes.as_ref();
             if made.is_some_and(|made| pool.admits(requirement, made)) {
                 standing.makers += 1;
-                if pool.reaches(project) {
+                if pool.reaches(origin) {
                     standing.count_maker(pool);
                 }
             }
         }
         for (runner, pool) in yard {
             if pool.admits(requirement, &runner.subject) {
-                standing.count(pool.reaches(project), pool.willingness(runner));
+                standing.count(pool.reaches(origin), pool.willingness(runner));
             }
         }
         standing
@@ -406,20 +413,17 @@ impl EligibilityCounts {
                 format!("no machine can be added: {}", causes.join("; "))
             }
             Reason::OutOfReach => {
-                let pools = if self.satisfying == 1 {
-                    "its pool"
-                } else {
-                    "their pools"
+                let (who, pools) = match (self.satisfying, self.makers) {
+                    (0, 1) => ("machines of 1 pool satisfy".to_owned(), "that pool"),
+                    (0, n) => (format!("machines of {n} pools satisfy"), "those pools"),
+                    (1, _) => ("1 runner satisfies".to_owned(), "its pool"),
+                    (n, _) => (format!("{n} runners satisfy"), "their pools"),
                 };
-                let satisfy = if self.satisfying == 1 {
-                    "satisfies"
-                } else {
-                    "satisfy"
+                let jobs = match self.trust {
+                    Trust::Trusted => "",
+                    Trust::Untrusted => " for untrusted jobs",
                 };
-                format!(
-                    "{} {satisfy} it, but the project may not use {pools}",
-                    runners(self.satisfying)
-                )
+                format!("{who} it, but the project may not use {pools}{jobs}")
             }
             Reason::Offline => match self.offline {
                 1 => "the 1 runner that satisfies it is offline".to_owned(),
@@ -495,7 +499,7 @@ pub struct Remedy {
 
 impl Remedy {
     /// Returns the remedy for a wait with this reason, if a person can do something.
-    pub fn of(reason: Reason, requirement: &str) -> Option<Remedy> {
+    pub fn of(reason: Reason, requirement: &str, trust: Trust) -> Option<Remedy> {
         let message = match reason {
             Reason::NoMatch if requirement.is_empty() => {
                 "Add a runner to a pool that accepts jobs without a requirement, or open a pool."
@@ -504,13 +508,20 @@ impl Remedy {
             Reason::NoMatch => format!(
                 "Add a machine that satisfies {requirement}, add the missing label to a runner, or cancel the job and submit it with another requirement."
             ),
+            Reason::OutOfReach if !trust.is_trusted() => {
+                "Let a pool of single-use machines take untrusted jobs, or review the code and submit the job as trusted."
+                    .to_owned()
+            }
             Reason::OutOfReach => {
                 "Let the project use one of these pools, or add a pool for its team.".to_owned()
             }
             Reason::Offline => {
                 "Start pennine-runner on the machine again, or add another machine.".to_owned()
             }
-            Reason::Paused => "Resume the runner.".to_owned(),
+            Reason::Paused => {
+                "Resume the runner. A runner that takes no jobs by itself says why: pennine runner doctor RUNNER"
+                    .to_owned()
+            }
             Reason::AllBusy => "Wait, add a machine, or raise its pool's ceiling.".to_owned(),
             Reason::SupplyShort => {
                 "Raise the limit, fix the supplier, or add a machine.".to_owned()

@@ -10,11 +10,12 @@ mod demands;
 mod rank;
 
 use super::inconsistency::Problem;
-use super::yard::{Availability, PoolView, RunnerView, SeatNeeds};
+use super::yard::{Availability, Origin, PoolView, RunnerView, SeatNeeds};
 use crate::fact::Subject;
 use crate::id::{AttemptId, PoolId, RunnerId};
 use crate::requirement::Requirement;
 use crate::time::Moment;
+use crate::trust::Trust;
 use fixedbitset::FixedBitSet;
 use rustc_hash::{FxHashMap, FxHashSet};
 use slab::Slab;
@@ -111,7 +112,7 @@ pub(super) struct RunnerIndex {
     futures: FxHashMap<PoolId, usize>,
     reaches: Vec<BTreeSet<PoolId>>,
     by_pools: FxHashMap<BTreeSet<PoolId>, usize>,
-    by_path: FxHashMap<String, usize>,
+    by_origin: FxHashMap<(String, Trust), usize>,
     pub kinds: Vec<JobKind>,
     by_kind: FxHashMap<(usize, usize, SeatNeeds), usize>,
     /// Counts the changes of classes and prices, so that what was sorted before is known to be stale.
@@ -172,11 +173,11 @@ impl RunnerIndex {
 
     // Kinds.
 
-    /// The kind of jobs that ask for this, from a project at this path. Nothing when the requirement cannot be read,
+    /// The kind of jobs from there that ask for this. None when the requirement cannot be read,
     /// which it could when it was submitted.
-    pub fn kind_of(&mut self, text: &str, path: &str, seats: &SeatNeeds) -> Option<usize> {
+    pub fn kind_of(&mut self, text: &str, origin: Origin<'_>, seats: &SeatNeeds) -> Option<usize> {
         let requirement = self.wanted_of(text)?;
-        let reach = self.reach_of(path);
+        let reach = self.reach_of(origin);
         let key = (requirement, reach, seats.clone());
         if let Some(known) = self.by_kind.get(&key) {
             return Some(*known);
@@ -210,21 +211,22 @@ impl RunnerIndex {
         Some(kind)
     }
 
-    fn reach_of(&mut self, path: &str) -> usize {
-        if let Some(known) = self.by_path.get(path) {
+    fn reach_of(&mut self, origin: Origin<'_>) -> usize {
+        let key = (origin.project.to_owned(), origin.trust);
+        if let Some(known) = self.by_origin.get(&key) {
             return *known;
         }
         let pools: BTreeSet<PoolId> = self
             .pools
             .values()
-            .filter(|pool| pool.reaches(path))
+            .filter(|pool| pool.reaches(origin))
             .map(|pool| pool.id)
             .collect();
         let reach = *self.by_pools.entry(pools.clone()).or_insert_with(|| {
             self.reaches.push(pools);
             self.reaches.len() - 1
         });
-        self.by_path.insert(path.to_owned(), reach);
+        self.by_origin.insert(key, reach);
         reach
     }
 
@@ -341,7 +343,7 @@ impl RunnerIndex {
         self.futures.clear();
         self.reaches.clear();
         self.by_pools.clear();
-        self.by_path.clear();
+        self.by_origin.clear();
         self.kinds.clear();
         self.by_kind.clear();
         self.demands.clear();

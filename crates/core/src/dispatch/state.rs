@@ -1,12 +1,13 @@
 //! The queue and the yard in memory, and the plan made from them.
 
+use super::event::LinePart;
 use super::inconsistency::{Entity, Inconsistency, Problem};
 use super::reason::{Reason, SeatReservations, Segment};
 use super::runner_index::RunnerIndex;
 use super::share::{SharePolicy, UsageScale};
 use super::tree::{LineOrder, StrandHead, Tree};
 use super::yard::StrandKey;
-use crate::id::{AttemptId, JobId, RunnerId, StrandId};
+use crate::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use crate::time::Moment;
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
@@ -45,6 +46,8 @@ pub(super) struct Strand {
     /// When that job climbs next.
     pub climbs: Option<Moment>,
     pub segments: Vec<Segment>,
+    /// Its line as it was last taken to be shown.
+    pub taken: Vec<LinePart>,
     /// Its attempts that hold a slot.
     pub attempts: u32,
     /// Since when no job of it waits or runs, where that is so.
@@ -54,6 +57,7 @@ pub(super) struct Strand {
 pub(super) struct WaitingJobEntry {
     pub strand: usize,
     pub turn: LineOrder,
+    pub since: Moment,
     pub avoid: Option<RunnerId>,
 }
 
@@ -70,6 +74,17 @@ pub(super) struct SeatCount {
     pub taken: u32,
 }
 
+/// Parts of lines with one reason and cause.
+/// What a group of waiting jobs has in common: the project, the reason and its cause.
+pub(super) type GroupKey = (PlaceId, Reason, String);
+
+#[derive(Default)]
+pub(super) struct PartsOfGroup {
+    pub jobs: u64,
+    /// Since when the job that waits longest in a part has waited; the part's strand, and its place in it.
+    pub oldest: BTreeSet<(Moment, usize, u32)>,
+}
+
 /// For which waiting jobs machines are coming.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) enum MachineCover {
@@ -83,6 +98,7 @@ pub(super) enum MachineCover {
 pub(super) struct SelectedJob {
     pub head: StrandHead,
     pub job: JobId,
+    pub since: Moment,
     pub avoid: Option<RunnerId>,
 }
 
@@ -124,6 +140,14 @@ pub struct State {
     pub(super) unsure_kinds: FixedBitSet,
     pub(super) dirty: BTreeSet<usize>,
     pub(super) kind_reasons: Vec<Option<Reason>>,
+    /// The pools that a kind's jobs could use, those in reach where any is.
+    pub(super) kind_pools: Vec<Vec<PoolId>>,
+    /// The parts of the lines that were last taken, by reason and cause.
+    pub(super) line_groups: BTreeMap<GroupKey, PartsOfGroup>,
+    /// Groups that are others than when they were last taken.
+    pub(super) changed_groups: BTreeSet<GroupKey>,
+    /// Strands whose lines may be others than were last taken.
+    pub(super) changed_lines: BTreeSet<usize>,
     /// Places whose load changed since the reasons were last said.
     pub(super) touched: BTreeSet<usize>,
     /// For which jobs machines are coming, as last said.
@@ -164,6 +188,10 @@ impl State {
             unsure_kinds: FixedBitSet::new(),
             dirty: BTreeSet::new(),
             kind_reasons: Vec::new(),
+            kind_pools: Vec::new(),
+            line_groups: BTreeMap::new(),
+            changed_groups: BTreeSet::new(),
+            changed_lines: BTreeSet::new(),
             touched: BTreeSet::new(),
             covered: MachineCover::Some(BTreeMap::new()),
         }

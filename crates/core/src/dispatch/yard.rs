@@ -6,6 +6,7 @@ use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use crate::time::Moment;
+use crate::trust::Trust;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -79,6 +80,9 @@ pub struct StrandKey {
     /// The kept workspace that it would like to find on its runner.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub workspace: Option<String>,
+    /// Whether it is trusted; untrusted jobs use only pools that take them.
+    #[serde(default, skip_serializing_if = "Trust::is_trusted")]
+    pub trust: Trust,
 }
 
 /// Whether a runner would take a job now.
@@ -130,13 +134,13 @@ pub struct RunnerLoad {
     pub willingness: Availability,
     /// Slots in use.
     pub used: u32,
-    /// When it last became idle, or came.
+    /// When it last became idle, or able to take work.
     pub idle_since: Moment,
     /// Whether it finishes what it has and accepts no new ones, permanently.
     pub drains: bool,
 }
 
-/// Who may use a pool, by paths of teams and projects.
+/// Who may use a pool, by paths of teams and projects, and with which jobs.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Reach {
     /// Narrowed to these and what is below them; empty means everything at or below the owner.
@@ -145,6 +149,25 @@ pub struct Reach {
     /// Widened by these and what is below them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub widen_to: Vec<String>,
+    /// Whether it takes untrusted jobs as well.
+    #[serde(default)]
+    pub takes_untrusted: bool,
+}
+
+/// Where a job comes from, as far as it decides which pools it may use.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Origin<'a> {
+    /// The path of its project.
+    pub project: &'a str,
+    pub trust: Trust,
+}
+
+impl Origin<'_> {
+    /// Trusted jobs of the project at this path.
+    pub fn trusted(project: &str) -> Origin<'_> {
+        let trust = Trust::Trusted;
+        Origin { project, trust }
+    }
 }
 
 /// A price: millionths of the installation's currency for an hour of one machine.
@@ -200,13 +223,17 @@ pub struct PoolRoom {
 }
 
 impl PoolView {
-    /// Whether a project at this path may use it.
-    pub fn reaches(&self, project: &str) -> bool {
+    /// Whether jobs from there may use it.
+    pub fn reaches(&self, Origin { project, trust }: Origin<'_>) -> bool {
         let among = |paths: &[String]| paths.iter().any(|path| below(path, project));
         let Reach {
             narrow_to,
             widen_to,
+            takes_untrusted,
         } = &self.reach;
+        if !trust.is_trusted() && !takes_untrusted {
+            return false;
+        }
         (below(&self.owner, project) && (narrow_to.is_empty() || among(narrow_to)))
             || among(widen_to)
     }

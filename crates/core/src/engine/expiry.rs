@@ -8,6 +8,7 @@ use crate::lifecycle::outcome::{
 };
 use crate::lifecycle::runner::{RunnerEvent, RunnerState};
 use crate::time::Moment;
+use std::time::Duration;
 
 /// An attempt that is not over, and its runner.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -43,7 +44,22 @@ pub struct Expirations {
     pub runners: Vec<LostRunner>,
 }
 
+/// Leases are examined every second. When so much has passed since the last time, this process was stopped, its database
+/// did not answer, or its clock has jumped: nothing was heard of runners meanwhile, whatever they did.
+pub const GAP: Duration = Duration::from_secs(5);
+
 impl Engine {
+    /// Notes that leases are examined now. After a gap all of them start again, as after a takeover. Returns the length of
+    /// the gap, if there was one.
+    pub fn note_examination(&mut self, now: Moment) -> Option<Duration> {
+        let before = self.examined.replace(now)?;
+        let gap = Some(now.since(before)).filter(|length| *length > GAP);
+        if gap.is_some() {
+            self.leases_since = now;
+        }
+        gap
+    }
+
     /// Returns the attempts and runners that are lost, by the time of last contact. The caller records them and applies the
     /// resulting events; until then later calls return them again.
     pub fn expire(
@@ -54,7 +70,7 @@ impl Engine {
     ) -> Expirations {
         let attempts = leases.iter().filter_map(|lease| {
             let last = contact(lease.runner);
-            let loss = attempt_loss(&lease.open, last.as_ref(), self.led_since, now)?;
+            let loss = attempt_loss(&lease.open, last.as_ref(), self.leases_since, now)?;
             Some(LostAttempt {
                 attempt: lease.attempt,
                 runner: lease.runner,
@@ -72,14 +88,14 @@ impl Engine {
         contact: impl Fn(RunnerId) -> Option<LastContact>,
         now: Moment,
     ) -> Vec<LostRunner> {
-        if now.since(self.led_since) < TAKEOVER_GRACE {
+        if now.since(self.leases_since) < TAKEOVER_GRACE {
             return Vec::new();
         }
         let connected = self.dispatch.runner_views();
         let connected = connected.filter(|view| view.state.is_connected());
         let lost = |view: &RunnerView| {
             let last = contact(view.id);
-            let reason = runner_loss(last.as_ref(), self.led_since, now)?;
+            let reason = runner_loss(last.as_ref(), self.leases_since, now)?;
             let to = view.state.after(RunnerEvent::Lose).ok()?;
             Some(LostRunner {
                 runner: view.id,

@@ -104,7 +104,7 @@ mod tests {
     }
 
     #[test]
-    fn an_attempt_that_is_over_takes_no_report() {
+    fn an_ended_attempt_accepts_no_report() {
         for event in [
             AttemptEvent::Start,
             AttemptEvent::Exit,

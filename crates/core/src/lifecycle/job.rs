@@ -12,7 +12,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// Where a job is in its life.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(
+    Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum JobState {
     /// Waits for a person's release, or for trust.

@@ -107,7 +107,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_the_supplier_has_begun_is_released_before_it_is_gone() {
+    fn a_started_machine_is_released_before_it_is_gone() {
         use {MachineEvent as E, MachineState as S};
         let path = [E::Accept, E::Join, E::Release, E::Vanish { failed: false }];
         let mut state = S::Ordered;

@@ -2,6 +2,7 @@
 
 pub mod alert;
 pub mod attempt;
+pub mod bulk;
 pub mod job;
 pub mod machine;
 pub mod outcome;

@@ -17,6 +17,9 @@ pub const SILENCE: Duration = Duration::from_secs(15);
 /// How long a runner may take to reconnect after its connection was closed.
 pub const RECONNECT: Duration = Duration::from_secs(6);
 
+/// The time limit of a cancellation: the attempt ends then, whatever its runner does.
+pub const CANCELLATION: Duration = Duration::from_secs(30);
+
 /// After a takeover, how long runners may take to reconnect before any is marked offline.
 pub const TAKEOVER_GRACE: Duration = Duration::from_secs(20);
 
@@ -124,14 +127,24 @@ pub struct OpenAttempt<'a> {
     pub session: Option<SessionId>,
     pub runner: &'a str,
     pub runner_is_retired: bool,
+    /// When the cancellation of its job was requested.
+    pub cancelled_at: Option<Moment>,
 }
 
-/// Returns why an attempt is lost, if it is. Nothing that was due before `led_since` counts against a runner: leases start
-/// again when a leader takes over.
+/// Returns the loss of an attempt that a live session should hold and does not name.
+pub fn not_held(runner: &str) -> Loss {
+    Loss {
+        message: format!("{runner} no longer holds the job"),
+        counts: true,
+    }
+}
+
+/// Returns why an attempt is lost, if it is. Nothing that was due before `leases_since` counts against a runner: leases start
+/// again when a leader takes over, and after a gap in which nothing could be heard. A cancellation does not wait for either.
 pub fn attempt_loss(
     attempt: &OpenAttempt<'_>,
     last_contact: Option<&LastContact>,
-    led_since: Moment,
+    leases_since: Moment,
     now: Moment,
 ) -> Option<Loss> {
     let loss = |message: String, counts| Some(Loss { message, counts });
@@ -139,8 +152,18 @@ pub fn attempt_loss(
     if attempt.runner_is_retired {
         return loss(format!("{runner} was retired"), false);
     }
+    if attempt
+        .cancelled_at
+        .is_some_and(|at| now.since(at) > CANCELLATION)
+    {
+        let waited = spoken(CANCELLATION);
+        return loss(
+            format!("{runner} did not confirm the cancellation within {waited}"),
+            false,
+        );
+    }
     if attempt.state == AttemptState::Assigned {
-        let overdue = now.since(attempt.assigned_at.max(led_since)) > ACKNOWLEDGE;
+        let overdue = now.since(attempt.assigned_at.max(leases_since)) > ACKNOWLEDGE;
         let message = || {
             format!(
                 "{runner} did not acknowledge the job within {}",
@@ -156,7 +179,9 @@ pub fn attempt_loss(
     {
         return loss(format!("{runner} was restarted and lost the job"), true);
     }
-    let renewed = last_contact.map_or(led_since, |last_contact| last_contact.at.max(led_since));
+    let renewed = last_contact.map_or(leases_since, |last_contact| {
+        last_contact.at.max(leases_since)
+    });
     let ended = now.since(renewed) > LEASE;
     let message = || format!("{runner} has not reported for {}", spoken(LEASE));
     ended.then(message).and_then(|message| loss(message, true))
@@ -165,10 +190,10 @@ pub fn attempt_loss(
 /// Returns why a connected runner is offline, if it is.
 pub fn runner_loss(
     last_contact: Option<&LastContact>,
-    led_since: Moment,
+    leases_since: Moment,
     now: Moment,
 ) -> Option<String> {
-    let silence = now.since(last_contact.map_or(led_since, |last_contact| last_contact.at));
+    let silence = now.since(last_contact.map_or(leases_since, |last_contact| last_contact.at));
     let closed_at = last_contact.and_then(|last_contact| last_contact.closed_at);
     if closed_at.is_some_and(|at| now.since(at) > RECONNECT) {
         let reason = "closed its connection and did not reconnect";
@@ -211,7 +236,7 @@ mod tests {
     }
 
     #[test]
-    fn a_job_is_tried_again_until_its_tries_are_used_up() {
+    fn a_job_is_retried_until_its_tries_are_used() {
         // tries, losses before, whether this one counts, losses after, whether it is retried
         for (tries, before, counts, after, again) in [
             (3, 0, true, 1, true),
@@ -241,7 +266,7 @@ mod tests {
     }
 
     #[test]
-    fn a_job_that_was_to_be_cancelled_is_cancelled_and_not_tried_again() {
+    fn a_lost_job_with_a_pending_cancellation_is_cancelled_without_a_retry() {
         let view = JobView {
             cancelled_by: Some("ada".to_owned()),
             ..job(3, 0)
@@ -257,7 +282,7 @@ mod tests {
     }
 
     #[test]
-    fn the_time_to_give_up_starts_anew_with_each_wait() {
+    fn the_time_to_give_up_restarts_with_each_wait() {
         let after = Duration::from_secs(60);
         let view = JobView {
             give_up_after: Some(after),
@@ -309,6 +334,7 @@ mod tests {
             session: (state != AttemptState::Assigned).then(|| session(1)),
             runner: "fell-01",
             runner_is_retired: false,
+            cancelled_at: None,
         }
     }
 
@@ -363,6 +389,22 @@ mod tests {
         assert_eq!(
             lost(&retired, Some(last_contact(NOW)), long_ago, NOW),
             Some(false)
+        );
+    }
+
+    #[test]
+    fn a_cancelled_attempt_is_over_after_its_limit_whatever_else_is_known() {
+        let cancelled = OpenAttempt {
+            cancelled_at: Some(NOW),
+            ..open(AttemptState::Finalizing)
+        };
+        let loss = |now| attempt_loss(&cancelled, Some(&last_contact(now)), now, now);
+        assert_eq!(loss(NOW + CANCELLATION), None);
+        let late = NOW + CANCELLATION + Duration::from_secs(1);
+        let message = loss(late).expect("it is over").message;
+        assert!(
+            message.contains("did not confirm the cancellation"),
+            "{message}"
         );
     }
 

@@ -163,6 +163,22 @@ proptest! {
     }
 
     #[test]
+    fn the_parts_of_a_wait_by_reason_add_up_to_the_whole(work_span in work_span()) {
+        for resolution in Resolution::ALL {
+            let mut parts = Cell::default();
+            for reason in Reason::ALL {
+                for (at, cell) in work_span.reason_cells(*reason, resolution) {
+                    prop_assert_eq!(at, resolution.start(work_span.ready));
+                    prop_assert_eq!(cell.waits.count(), u64::from(work_span.reasons().contains_key(reason)));
+                    parts.merge(&cell);
+                }
+            }
+            let whole = &work_span.cells(resolution)[&resolution.start(work_span.ready)];
+            prop_assert_eq!(parts.waited, whole.waited);
+        }
+    }
+
+    #[test]
     fn adding_bytes_up_is_merging_cells(work_spans in prop::collection::vec(work_span(), 0..8)) {
         // In two halves, which are put together.
         let (mut adder, mut other) = (Adder::default(), Adder::default());

@@ -2,7 +2,7 @@
 
 use super::cell::{Cell, at_reason, at_result};
 use super::resolution::{Resolution, spread};
-use crate::dispatch::Price;
+use crate::dispatch::{Price, Reason};
 use crate::lifecycle::job::Outcome;
 use crate::time::Moment;
 use crate::wait::Span;
@@ -84,6 +84,26 @@ impl WorkSpan {
         ended.processor += self.processor;
         ended.peak_memory = ended.peak_memory.max(self.peak_memory);
         cells
+    }
+
+    /// The reasons for which it waited, each with how long, in microseconds.
+    pub fn reasons(&self) -> BTreeMap<Reason, u64> {
+        let mut reasons = BTreeMap::new();
+        for span in self.wait.iter().filter(|span| span.length_us.0 > 0) {
+            *reasons.entry(span.reason).or_default() += span.length_us.0;
+        }
+        reasons
+    }
+
+    /// What the part of its wait that was for one reason adds to the stretches of a resolution, as if it had waited for nothing
+    /// else. Only the sums of waits are set.
+    pub fn reason_cells(&self, reason: Reason, resolution: Resolution) -> Cells {
+        let mut cell = Cell::default();
+        if let Some(micros) = self.reasons().get(&reason) {
+            cell.waits.add(*micros);
+            at_reason(&mut cell.waited, reason, *micros);
+        }
+        Cells::from([(resolution.start(self.ready), cell)])
     }
 }
 

@@ -6,6 +6,8 @@ use std::str::FromStr;
 
 /// The longest requirement, in bytes.
 pub const MAX_LENGTH: usize = 2000;
+/// A normal form is shorter than so many times the text.
+const LONGEST_GROWTH: usize = 4;
 /// How deep brackets and `not` may nest.
 pub const MAX_DEPTH: usize = 32;
 
@@ -119,6 +121,23 @@ struct Parser {
     end: usize,
 }
 
+/// What is stored is the normal form, so it has to be readable: spaces and brackets in it can make it longer than the text.
+fn check_normal_form(text: &str, requirement: &Requirement) -> Result<(), SyntaxError> {
+    if text.len() * LONGEST_GROWTH <= MAX_LENGTH {
+        return Ok(());
+    }
+    let length = requirement.to_string().len();
+    if length <= MAX_LENGTH {
+        return Ok(());
+    }
+    fail(
+        1,
+        format!(
+            "a requirement has at most {MAX_LENGTH} bytes in its normal form; this one has {length}"
+        ),
+    )
+}
+
 impl FromStr for Requirement {
     type Err = SyntaxError;
 
@@ -142,7 +161,11 @@ impl FromStr for Requirement {
         };
         let expr = parser.any(0)?;
         match parser.tokens.next() {
-            None => Ok(Requirement(Some(expr.normal()))),
+            None => {
+                let requirement = Requirement(Some(expr.normal()));
+                check_normal_form(text, &requirement)?;
+                Ok(requirement)
+            }
             Some((column, Token::Close)) => fail(column, "this ) closes nothing"),
             Some((column, Token::Word(word))) => fail(
                 column,

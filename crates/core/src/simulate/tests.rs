@@ -38,6 +38,7 @@ impl World for Jobs {
             job,
             strand: StrandId(id(0)),
             ready: second(at),
+            since: second(at),
             number: self.number,
             avoid: None,
         };
@@ -109,7 +110,7 @@ fn erlang_c(counters: u32, rho: f64) -> f64 {
 /// Long runs of real dispatch agree with what queueing theory says of lines with exponential times: how long they wait on
 /// average, and J. D. C. Little's law, that as many are there on average as come in the time that each stays.
 #[test]
-fn in_the_long_run_waits_are_what_theory_says() {
+fn simulated_waits_match_queueing_theory() {
     const JOBS: u32 = 40_000;
     const RUNS: f64 = 100.0;
     let mut seed = 7u64;
@@ -200,6 +201,7 @@ impl Cloud {
                 job,
                 strand: StrandId(id(0)),
                 ready: second(*at),
+                since: second(*at),
                 number: number as i64,
                 avoid: None,
             };
@@ -346,7 +348,7 @@ fn supply(ceiling: u32, single_use: bool) -> Supply {
 }
 
 #[test]
-fn machines_are_made_for_jobs_boot_and_go_when_nothing_is_left_to_do() {
+fn machines_are_ordered_for_jobs_and_released_when_idle() {
     let mut cloud = Cloud::new(&[(0, 10), (0, 10), (1, 10), (300, 10)], 0, 0);
     let mut engine = supplied(supply(8, false));
     let run = simulate(&mut engine, &mut cloud, second(10_000)).unwrap();
@@ -358,7 +360,7 @@ fn machines_are_made_for_jobs_boot_and_go_when_nothing_is_left_to_do() {
 }
 
 #[test]
-fn a_policy_that_changes_while_jobs_wait_counts_at_once() {
+fn a_policy_change_applies_at_once_to_waiting_jobs() {
     let jobs: Vec<(u64, u64)> = (0..6).map(|_| (0, 100)).collect();
     let mut cloud = Cloud::new(&jobs, 0, 0);
     cloud.happen(10, pool(supply(6, true)));
@@ -373,7 +375,7 @@ fn a_policy_that_changes_while_jobs_wait_counts_at_once() {
 }
 
 #[test]
-fn jobs_of_a_runner_that_falls_silent_are_tried_again_elsewhere() {
+fn jobs_of_a_silent_runner_are_retried_elsewhere() {
     let mut cloud = Cloud::new(&[(0, 300), (0, 300)], 0, 0);
     let mut engine = yard(3);
     cloud.happen(50, SimulationEvent::RunnerSilent(RunnerId(id(0))));

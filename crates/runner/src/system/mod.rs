@@ -5,6 +5,8 @@
 //! | --- | --- |
 //! | [`keeper`] | start a command, keep everything that it starts together, end all of it when asked and when the runner dies, and tell processor time and peak memory |
 //! | [`clock`] | a clock that goes on while the machine sleeps, and an id of the machine's boot |
+//! | [`isolation`] | hide the machine from a job, give it a user of its own, limit what it uses |
+//! | [`removal`] | remove a folder whatever a job has made of it |
 //! | [`hardware`] | memory, the size and the free room of a folder's disk, devices, container engines |
 //! | [`systemd_unit`](crate::systemd_unit) | have the machine start the runner at boot, and start it again when it fails |
 //!
@@ -13,7 +15,7 @@
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub use linux::{clock, hardware, keeper};
+pub use linux::{clock, hardware, isolation, keeper, removal};
 
 #[cfg(not(target_os = "linux"))]
 compile_error!(

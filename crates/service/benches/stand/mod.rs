@@ -63,18 +63,27 @@ pub fn run(bench: impl Future<Output = ()>) {
 pub struct Stand {
     pub client: Client,
     pub address: String,
-    /// The database's address.
+    /// The cluster's address, with a database that is not the service's.
+    pub cluster: String,
+    /// The service's database.
     pub database: String,
     pub data: TempDir,
-    _service: Ended,
+    service: Option<Ended>,
 }
 
-/// Starts it. Build the programs first: `cargo build --release`.
-pub async fn stand() -> Stand {
+impl Stand {
+    /// Kills the service; another replica may go on.
+    pub fn end_service(&mut self) {
+        self.service = None;
+    }
+}
+
+/// Makes an empty database in the bench cluster. Returns the cluster's address and the database's.
+pub async fn fresh_database() -> (String, String) {
     let cluster = std::fs::read_to_string(root().join("target/bench-postgres/url"))
         .expect("no cluster: scripts/cluster up target/bench-postgres");
-    let cluster = cluster.trim();
-    let (admin, connection) = tokio_postgres::connect(cluster, NoTls).await.unwrap();
+    let cluster = cluster.trim().to_owned();
+    let (admin, connection) = tokio_postgres::connect(&cluster, NoTls).await.unwrap();
     tokio::spawn(connection);
     admin
         .batch_execute("drop database if exists bench with (force)")
@@ -82,6 +91,12 @@ pub async fn stand() -> Stand {
         .unwrap();
     admin.batch_execute("create database bench").await.unwrap();
     let url = format!("{}/bench", cluster.rsplit_once('/').unwrap().0);
+    (cluster, url)
+}
+
+/// Starts it. Build the programs first: `cargo build --release`.
+pub async fn stand() -> Stand {
+    let (cluster, url) = fresh_database().await;
     let data = tempfile::tempdir().unwrap();
     let port = std::net::TcpListener::bind(("127.0.0.1", 0))
         .unwrap()
@@ -91,13 +106,14 @@ pub async fn stand() -> Stand {
     let programs = root().join("target/release");
     let service = Command::new(programs.join("pennined"))
         .arg("serve")
+        .env("PENNINED_OUTGOING__ALLOW", r#"["127.0.0.0/8"]"#)
         .env("PENNINED_DATABASE_URL", &url)
         .env("PENNINED_DATA_DIR", data.path())
         .env("PENNINED_LISTEN", format!("127.0.0.1:{port}"))
         .env("PENNINED_LOG__LEVEL", "error")
         .spawn()
         .expect("build the programs first: cargo build --release");
-    let _service = Ended(service);
+    let service = Some(Ended(service));
     let address = format!("http://127.0.0.1:{port}");
     pennine_client::choose_cryptography();
     let http = reqwest::Client::new();
@@ -137,8 +153,9 @@ pub async fn stand() -> Stand {
     Stand {
         client,
         address,
+        cluster,
         database: url,
         data,
-        _service,
+        service,
     }
 }

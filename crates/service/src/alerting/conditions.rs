@@ -2,21 +2,21 @@
 
 use crate::app::App;
 use crate::views::capacity_state;
-use crate::views::jobs::queue;
 use crate::views::measures::target_standings;
-use crate::views::yard::{Yard, shown_state};
+use crate::yard::{Yard, shown_state};
 use pennine_core::alert::{AlertKind, Condition, Thresholds};
 use pennine_core::capacity::Money;
 use pennine_core::count::grouped;
-use pennine_core::dispatch::{Entity, Reason};
+use pennine_core::dispatch::Entity;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::target::TargetState;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::runner::{self, Runner};
-use pennine_store::{Connection, Error, job, machine, supplier, target};
-use pennine_wire::{AlertAbout, Queue};
+use pennine_store::waiting_line::{self, UnmatchedLine};
+use pennine_store::{Connection, Error, capacity, job, machine, supplier, target, token};
+use pennine_wire::AlertAbout;
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -34,13 +34,16 @@ pub async fn all(
     now: Moment,
 ) -> Result<Vec<Condition<Value>>, Error> {
     let yard = Yard::read(connection, now).await?;
-    let queue = queue::read(connection, &yard, now).await?;
-    let mut found = no_match(&queue, now);
-    found.extend(full(&yard, &queue));
+    let most = i64::try_from(OF_A_KIND).unwrap_or(i64::MAX);
+    let unmatched = waiting_line::unmatched(connection, most).await?;
+    let mut found = no_match(&unmatched, &yard);
+    found.extend(full(connection, &yard).await?);
     found.extend(failing(connection).await?);
     found.extend(idle(connection, &yard, thresholds.idle_us.into()).await?);
     found.extend(near_budget(connection, &yard, thresholds.budget_percent, now).await?);
     found.extend(set_aside(connection, now).await?);
+    found.extend(stalled(app));
+    found.extend(expiring(connection, now).await?);
     let all = target::list(connection).await?;
     for (target, standing) in target_standings::standings(app, connection, &yard, all).await? {
         let about = AlertAbout {
@@ -100,6 +103,32 @@ pub async fn all(
     Ok(found)
 }
 
+/// Background tasks of this replica that make no progress.
+fn stalled(app: &App) -> Vec<Condition<Value>> {
+    let about = AlertAbout {
+        remedy: "restart this pennined: its log says what it did last, and another replica or the next process goes on"
+            .to_owned(),
+        ..AlertAbout::default()
+    };
+    let all = app.turns.stalled().into_iter();
+    all.map(|one| {
+        let message = format!(
+            "The background task {} of {} has made no progress for {}.",
+            one.task,
+            app.public_url,
+            spoken(one.since)
+        );
+        condition(
+            AlertKind::TaskStalled,
+            one.task.name(),
+            None,
+            message,
+            &about,
+        )
+    })
+    .collect()
+}
+
 fn condition(
     kind: AlertKind,
     subject: &str,
@@ -141,72 +170,78 @@ fn names(all: &[&str]) -> String {
     }
 }
 
-/// Jobs that nothing can ever run, the longest wait first.
-fn no_match(queue: &Queue, now: Moment) -> Vec<Condition<Value>> {
-    let groups = queue.groups.iter();
-    let strands = groups
-        .filter(|group| group.reason == Reason::NoMatch)
-        .flat_map(|group| &group.strands);
-    strands
-        .map(|strand| {
-            let hints: Vec<String> = strand.hints.iter().map(|hint| hint.describe()).collect();
-            let message = format!(
-                "{} of {} {} for a requirement that no runner and no pool can satisfy: {}.",
-                jobs(strand.jobs),
-                strand.project,
-                verb(strand.jobs, "waits", "wait"),
-                strand.requirement
-            );
-            let mut about = AlertAbout {
-                place: Some(strand.project.clone()),
-                job: Some(strand.first.clone()),
-                remedy: format!("pennine why {}", strand.first),
-                ..AlertAbout::default()
-            };
-            if let Some(hint) = hints.first() {
-                about.remedy = format!("{hint} ({})", about.remedy);
-            }
-            let subject = format!("{}: {}", strand.project, strand.requirement);
-            let since = now - Duration::from(strand.longest_us);
-            condition(AlertKind::NoMatch, &subject, Some(since), message, &about)
-        })
-        .collect()
+/// Projects with jobs that nothing can ever run, the longest wait first.
+fn no_match(projects: &[UnmatchedLine], yard: &Yard) -> Vec<Condition<Value>> {
+    let one = |line: &UnmatchedLine| {
+        let count = line.jobs.max(0).unsigned_abs();
+        let first = ShortName::Job.name(line.first);
+        let waiting = format!(
+            "{} of {} {}",
+            jobs(count),
+            line.project,
+            verb(count, "waits", "wait")
+        );
+        let message = match line.requirements {
+            1 => format!(
+                "{waiting} for a requirement that no runner and no pool can satisfy: {}.",
+                line.requirement
+            ),
+            n => format!(
+                "{waiting} for {} requirements that no runner and no pool can satisfy; the longest wait is for {}.",
+                grouped(n.max(0).unsigned_abs()),
+                line.requirement
+            ),
+        };
+        let hints = line.requirement.parse().map(|parsed| yard.hints(&parsed));
+        let see = format!("pennine why {first}");
+        let about = AlertAbout {
+            place: Some(line.project.clone()),
+            remedy: match hints.unwrap_or_default().first() {
+                Some(hint) => format!("{} ({see})", hint.describe()),
+                None => see,
+            },
+            job: Some(first),
+            ..AlertAbout::default()
+        };
+        let since = Some(line.oldest.0);
+        condition(AlertKind::NoMatch, &line.project, since, message, &about)
+    };
+    projects.iter().map(one).collect()
 }
 
 /// Pools that have as many machines as they may while jobs wait for one more.
-fn full(yard: &Yard, queue: &Queue) -> Vec<Condition<Value>> {
-    let mut waiting: BTreeMap<&str, u64> = BTreeMap::new();
-    for strand in queue.groups.iter().flat_map(|group| &group.strands) {
-        for full in &strand.standing.full {
-            *waiting.entry(full.pool.as_str()).or_default() += strand.jobs;
-        }
+async fn full(connection: &mut Connection, yard: &Yard) -> Result<Vec<Condition<Value>>, Error> {
+    let mut found = Vec::new();
+    for owned in &yard.pools {
+        let name = owned.pool.name.as_str();
+        let Some(ceiling) = owned.view().full.filter(|ceiling| *ceiling > 0) else {
+            continue;
+        };
+        let levels = capacity::levels(connection, owned.pool.id.0, yard.now).await?;
+        let jobs_waiting = match levels.last() {
+            Some((_, level)) if level.waiting > 0 => u64::from(level.waiting),
+            _ => continue,
+        };
+        let machines = match ceiling {
+            1 => "its one machine".to_owned(),
+            n => format!("all of its {n} machines"),
+        };
+        let message = format!(
+            "{name} uses {machines}, and {} that it can run {}.",
+            jobs(jobs_waiting),
+            verb(jobs_waiting, "waits", "wait"),
+        );
+        let about = AlertAbout {
+            pool: Some(name.to_owned()),
+            remedy: format!(
+                "preview a higher ceiling: pennine pool set {name} --ceiling {} --preview",
+                ceiling + 1
+            ),
+            ..AlertAbout::default()
+        };
+        found.push(condition(AlertKind::PoolFull, name, None, message, &about));
     }
-    let pools = yard.pools.iter();
-    pools
-        .filter_map(|owned| {
-            let name = owned.pool.name.as_str();
-            let ceiling = owned.view().full.filter(|ceiling| *ceiling > 0)?;
-            let jobs_waiting = *waiting.get(name)?;
-            let machines = match ceiling {
-                1 => "its one machine".to_owned(),
-                n => format!("all of its {n} machines"),
-            };
-            let message = format!(
-                "{name} uses {machines}, and {} that it can run {}.",
-                jobs(jobs_waiting),
-                verb(jobs_waiting, "waits", "wait"),
-            );
-            let about = AlertAbout {
-                pool: Some(name.to_owned()),
-                remedy: format!(
-                    "preview a higher ceiling: pennine pool set {name} --ceiling {} --preview",
-                    ceiling + 1
-                ),
-                ..AlertAbout::default()
-            };
-            Some(condition(AlertKind::PoolFull, name, None, message, &about))
-        })
-        .collect()
+    Ok(found)
 }
 
 async fn failing(connection: &mut Connection) -> Result<Vec<Condition<Value>>, Error> {
@@ -279,6 +314,40 @@ fn idle_alerts(idle: BTreeMap<&str, Vec<(&str, Moment)>>, long: Duration) -> Vec
 }
 
 /// What is left out of dispatch.
+/// A token expires soon where it does within this ...
+const EXPIRES_SOON: Duration = Duration::from_secs(7 * 86_400);
+/// ... and is in use where it was used within this.
+const IN_USE: Duration = Duration::from_secs(30 * 86_400);
+
+async fn expiring(
+    connection: &mut Connection,
+    now: Moment,
+) -> Result<Vec<Condition<Value>>, Error> {
+    let most = i64::try_from(OF_A_KIND).unwrap_or(i64::MAX);
+    let soon = now + EXPIRES_SOON;
+    let tokens = token::expiring(connection, now, soon, now - IN_USE, most).await?;
+    let conditions = tokens.into_iter().filter_map(|token| {
+        let at = token.expires_at?.0.minute();
+        let message = format!("Token {} is in use and expires on {at}.", token.name);
+        let about = AlertAbout {
+            place: Some(token.place).filter(|place| !place.is_empty()),
+            remedy: format!(
+                "give it another secret, and its programs that one: pennine token rotate {}",
+                token.name
+            ),
+            ..AlertAbout::default()
+        };
+        Some(condition(
+            AlertKind::TokenExpiring,
+            &token.name,
+            None,
+            message,
+            &about,
+        ))
+    });
+    Ok(conditions.collect())
+}
+
 async fn set_aside(
     connection: &mut Connection,
     now: Moment,

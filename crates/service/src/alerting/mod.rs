@@ -4,6 +4,7 @@
 mod conditions;
 
 use crate::app::App;
+use crate::background::Task;
 use crate::recurring_tasks::{RecurringTask, Schedule, run_while_leading};
 use pennine_core::alert::{AlertStep, step};
 use pennine_store::connect::in_transaction;
@@ -20,6 +21,7 @@ struct AlertLoop(App);
 impl RecurringTask for AlertLoop {
     type Error = Error;
     const WHAT: &'static str = "evaluating alerts";
+    const TASK: Task = Task::Alerting;
 
     async fn round(&mut self) -> Result<(), Error> {
         check_all(&self.0).await
@@ -38,7 +40,7 @@ pub async fn run(app: App) {
 
 /// Looks at everything once.
 pub async fn check_all(app: &App) -> Result<(), Error> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.tasks().await?;
     let now = app.clock.now();
     let thresholds = alert::thresholds(&mut connection).await?;
     let conditions = conditions::all(app, &mut connection, &thresholds, now).await?;

@@ -6,6 +6,7 @@
 //! came after it is sent then.
 
 use crate::app::App;
+use crate::background::Task;
 use crate::cloud_events::{Event, Source};
 use crate::webhook_client::{send, sender};
 use pennine_store::Error;
@@ -31,17 +32,18 @@ const BATCH: i64 = 500;
 
 /// Sends what is to be sent for as long as this replica leads, until told to stop.
 pub async fn run(app: App) {
-    let sender = match sender() {
+    let sender = match sender(&app) {
         Ok(sender) => sender,
         Err(error) => {
             tracing::error!(%error, "events cannot be sent: TLS is unavailable");
-            return;
+            return app.stop.cancelled().await;
         }
     };
     let mut changes = app.feed.subscribe();
     let mut sending: JoinSet<Uuid> = JoinSet::new();
     let mut busy: HashMap<Uuid, tokio::task::AbortHandle> = HashMap::new();
     loop {
+        app.turns.turn(Task::Webhooks);
         tokio::select! {
             () = tokio::time::sleep(EVERY) => {}
             heard = changes.recv() => {
@@ -99,7 +101,7 @@ fn is_for_listeners(change: &Result<Change, Undecodable>) -> bool {
 /// The listeners that may be sent something now.
 async fn due(app: &App) -> Result<Vec<Listener>, Error> {
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.tasks().await?;
     let mut all = listener::list(&mut connection).await?;
     all.retain(|one| !one.paused && one.retry_at.is_none_or(|at| at.0 <= now));
     Ok(all)
@@ -120,8 +122,9 @@ async fn deliver_all(
 ) -> Result<(), Error> {
     let mut cursor = listener.cursor();
     loop {
-        let mut connection = app.store.get().await?;
-        let found = outbox::alerts_after(&mut connection, cursor, BATCH).await?;
+        let low = app.feed.low().await;
+        let mut connection = app.store.tasks().await?;
+        let found = outbox::alerts_after(&mut connection, cursor, low, BATCH).await?;
         drop(connection);
         let Some(last) = found.last().map(|entry| entry.cursor) else {
             return Ok(());
@@ -144,7 +147,7 @@ async fn deliver_all(
                 return Ok(());
             }
         }
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.tasks().await?;
         listener::note_sent(&mut connection, listener.id, last, 0, app.clock.now()).await?;
         cursor = last;
     }
@@ -160,7 +163,7 @@ async fn deliver(
 ) -> Result<bool, Error> {
     let sent = send(app, sender, listener, event).await;
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.tasks().await?;
     let message = match sent {
         Ok(_) => {
             listener::note_sent(&mut connection, listener.id, at, 1, now).await?;

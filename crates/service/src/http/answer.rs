@@ -5,19 +5,24 @@ use axum::Json;
 use axum::body::{Body, Bytes, HttpBody};
 use axum::extract::{OriginalUri, Request};
 use axum::http::{HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::{IntoResponse, IntoResponseParts, Response, ResponseParts};
 use pennine_wire::Problem;
+use std::convert::Infallible;
+use std::time::Duration;
 
 /// What a handler answers.
 pub type Answer<T> = Result<T, ServiceError>;
 
 /// An error answer of HTTP's own, or made from a [`ServiceError`]. Its status is never a success.
 #[derive(Debug)]
-pub struct Failure(Box<Problem>);
+pub struct Failure {
+    problem: Box<Problem>,
+    retry_after: Option<Duration>,
+}
 
 impl Failure {
     fn new(status: StatusCode, kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Failure(Box::new(Problem {
+        let problem = Box::new(Problem {
             kind: format!("/problems/{kind}"),
             title: title.to_owned(),
             status: status.as_u16(),
@@ -28,7 +33,11 @@ impl Failure {
             remedy: None,
             next_offset: None,
             version: None,
-        }))
+        });
+        Failure {
+            problem,
+            retry_after: None,
+        }
     }
 
     /// The request cannot be read.
@@ -43,15 +52,21 @@ impl Failure {
 }
 
 impl Failure {
+    /// The status.
+    #[cfg(test)]
+    pub fn status(&self) -> StatusCode {
+        StatusCode::from_u16(self.problem.status).unwrap_or_default()
+    }
+
     /// Names the field at fault.
     pub fn field(mut self, field: &str) -> Self {
-        self.0.field = Some(field.to_owned());
+        self.problem.field = Some(field.to_owned());
         self
     }
 
     /// Says what to do.
     fn remedy(mut self, remedy: impl Into<String>) -> Self {
-        self.0.remedy = Some(remedy.into());
+        self.problem.remedy = Some(remedy.into());
         self
     }
 }
@@ -65,11 +80,12 @@ impl From<ServiceError> for Failure {
             &details.title,
             details.detail,
         );
-        failure.0.field = details.field;
-        failure.0.column = details.column;
-        failure.0.remedy = details.remedy;
-        failure.0.next_offset = details.next_offset;
-        failure.0.version = details.version;
+        failure.problem.field = details.field;
+        failure.problem.column = details.column;
+        failure.problem.remedy = details.remedy;
+        failure.problem.next_offset = details.next_offset;
+        failure.problem.version = details.version;
+        failure.retry_after = details.retry_after;
         failure
     }
 }
@@ -84,6 +100,8 @@ fn status_of(kind: ErrorKind) -> StatusCode {
         ErrorKind::Forbidden => StatusCode::FORBIDDEN,
         ErrorKind::Gone => StatusCode::GONE,
         ErrorKind::Unavailable => StatusCode::SERVICE_UNAVAILABLE,
+        ErrorKind::Busy => StatusCode::SERVICE_UNAVAILABLE,
+        ErrorKind::TooMany => StatusCode::TOO_MANY_REQUESTS,
         ErrorKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
     }
 }
@@ -100,7 +118,7 @@ struct Unwritten(Box<Problem>);
 
 impl IntoResponse for Failure {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.0.status)
+        let status = StatusCode::from_u16(self.problem.status)
             .ok()
             .filter(|status| status.is_client_error() || status.is_server_error())
             .unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
@@ -110,7 +128,13 @@ impl IntoResponse for Failure {
                 .headers_mut()
                 .insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
         }
-        response.extensions_mut().insert(Unwritten(self.0));
+        if let Some(pause) = self.retry_after {
+            let seconds = pause.as_secs() + u64::from(pause.subsec_nanos() > 0);
+            response
+                .headers_mut()
+                .insert(header::RETRY_AFTER, HeaderValue::from(seconds));
+        }
+        response.extensions_mut().insert(Unwritten(self.problem));
         response
     }
 }
@@ -142,7 +166,7 @@ where
                 "the request timed out",
             )
             .remedy("try again; if it happens often, the service is overloaded")
-            .0,
+            .problem,
         ),
         None if status == StatusCode::PAYLOAD_TOO_LARGE => Some(
             Failure::new(
@@ -151,10 +175,10 @@ where
                 "The request is too large",
                 "the request's body is larger than allowed",
             )
-            .0,
+            .problem,
         ),
         None if status.is_client_error() && !is_problem(&response) => {
-            Some(Failure::unreadable(status, status.to_string()).0)
+            Some(Failure::unreadable(status, status.to_string()).problem)
         }
         None => None,
     };
@@ -221,6 +245,24 @@ pub fn panicked(cause: Box<dyn std::any::Any + Send + 'static>) -> Response {
         "a handler panicked: {message}"
     )))
     .into_response()
+}
+
+/// Marks an answer that holds a secret, which is shown once and kept nowhere.
+#[derive(Clone, Copy, Debug)]
+pub struct HoldsSecret;
+
+impl IntoResponseParts for HoldsSecret {
+    type Error = Infallible;
+
+    fn into_response_parts(self, mut response: ResponseParts) -> Result<ResponseParts, Infallible> {
+        response.extensions_mut().insert(self);
+        Ok(response)
+    }
+}
+
+/// 201 with a thing that holds a secret, shown this once.
+pub fn created_secret<T: serde::Serialize>(made: T) -> (StatusCode, HoldsSecret, Json<T>) {
+    (StatusCode::CREATED, HoldsSecret, Json(made))
 }
 
 /// 201 with the thing that was made.

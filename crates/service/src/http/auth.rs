@@ -3,6 +3,7 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
+use crate::http::accept::Peer;
 use crate::operations::people::session;
 use crate::settings_version::ExpectedVersion;
 use axum::extract::{FromRequestParts, Request, State};
@@ -13,6 +14,7 @@ use axum::response::{IntoResponse, Response};
 use axum_extra::extract::CookieJar;
 use axum_extra::headers::HeaderMapExt;
 use axum_extra::headers::authorization::{Authorization, Bearer};
+use pennine_core::access::Action;
 use std::convert::Infallible;
 
 /// The name of the console's cookie.
@@ -54,12 +56,24 @@ pub fn cookie(headers: &HeaderMap) -> Option<String> {
 }
 
 /// Authenticates a request. Only signing in needs no authentication. Refusals are recorded.
-pub async fn authenticate(State(app): State<App>, mut request: Request, next: Next) -> Response {
+pub async fn authenticate(
+    State(app): State<App>,
+    peer: Peer,
+    mut request: Request,
+    next: Next,
+) -> Response {
     let what = format!("{} {}", request.method(), request.uri().path());
     let signing_in = request.uri().path() == "/session" && request.method() == Method::POST;
     let headers = request.headers().clone();
     let safe = request.method().is_safe();
-    match identify(&app, &headers, safe).await {
+    let identified = identify(&app, &headers, safe, peer).await;
+    let allowed = identified.and_then(|principal| {
+        if safe && request.uri().path() != "/session" {
+            principal.require(reading(&request), &principal.grant.place)?;
+        }
+        Ok(principal)
+    });
+    match allowed {
         Ok(principal) => {
             request.extensions_mut().insert(principal.clone());
             let response = next.run(request).await;
@@ -79,9 +93,22 @@ pub async fn authenticate(State(app): State<App>, mut request: Request, next: Ne
     }
 }
 
-async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principal, ServiceError> {
+/// What a request that changes nothing does. What it shows of which place is not narrowed here.
+fn reading(request: &Request) -> Action {
+    match request.uri().path() {
+        "/metrics" => Action::ReadMetrics,
+        _ => Action::View,
+    }
+}
+
+async fn identify(
+    app: &App,
+    headers: &HeaderMap,
+    safe: bool,
+    Peer(peer): Peer,
+) -> Result<Principal, ServiceError> {
     if let Some(secret) = bearer(headers) {
-        return session::by_token(app, &secret).await;
+        return session::by_token(app, &secret, peer).await;
     }
     let Some(secret) = cookie(headers) else {
         return Err(ServiceError::unauthenticated(
@@ -89,16 +116,58 @@ async fn identify(app: &App, headers: &HeaderMap, safe: bool) -> Result<Principa
         ));
     };
     // A cookie comes along by itself, so a write must come from our own page.
-    let own_page = matches!(
-        headers.get("sec-fetch-site").map(|v| v.as_bytes()),
-        Some(b"same-origin" | b"none")
-    );
-    if !safe && !own_page {
+    if !safe && !is_own_page(headers, &app.public_url) {
         return Err(ServiceError::forbidden(
             "foreign-page",
             "The request comes from another site",
             "writes with the console's cookie are accepted only from the console's own pages",
         ));
     }
-    session::by_cookie(app, &secret).await
+    session::by_cookie(app, &secret, peer).await
+}
+
+/// Whether a request comes from a page of the console. Browsers say so with Sec-Fetch-Site (W3C Fetch Metadata), but not
+/// over plain HTTP off loopback: there the origin (RFC 6454) must be the address that was asked, or the public one.
+fn is_own_page(headers: &HeaderMap, public_url: &str) -> bool {
+    if let Some(site) = headers.get("sec-fetch-site") {
+        return matches!(site.as_bytes(), b"same-origin" | b"none");
+    }
+    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
+    let Some((_, origin)) = text(header::ORIGIN).and_then(|origin| origin.split_once("://")) else {
+        return false;
+    };
+    let public = public_url.split_once("://").map_or("", |(_, rest)| rest);
+    let public = public.split('/').next().unwrap_or_default();
+    text(header::HOST).is_some_and(|host| host.eq_ignore_ascii_case(origin))
+        || public.eq_ignore_ascii_case(origin)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn is_own(pairs: &[(&'static str, &'static str)]) -> bool {
+        let headers = pairs.iter().map(|(name, value)| {
+            let name = header::HeaderName::from_static(name);
+            (name, header::HeaderValue::from_static(value))
+        });
+        is_own_page(&headers.collect(), "https://ci.example/base")
+    }
+
+    #[test]
+    fn a_page_is_our_own_by_what_the_browser_says_or_else_by_its_origin() {
+        assert!(is_own(&[("sec-fetch-site", "same-origin")]));
+        assert!(is_own(&[("sec-fetch-site", "none")]));
+        let foreign = ("sec-fetch-site", "cross-site");
+        assert!(!is_own(&[foreign, ("origin", "https://ci.example")]));
+        let host = ("host", "10.0.0.7:8470");
+        assert!(is_own(&[host, ("origin", "http://10.0.0.7:8470")]));
+        assert!(!is_own(&[host, ("origin", "http://10.0.0.7:8471")]));
+        // Behind a proxy that sets another host.
+        assert!(is_own(&[host, ("origin", "https://ci.example")]));
+        assert!(!is_own(&[host, ("origin", "https://ci.example.evil.test")]));
+        assert!(!is_own(&[host, ("origin", "null")]));
+        assert!(!is_own(&[host]));
+        assert!(!is_own(&[]));
+    }
 }

@@ -1,10 +1,11 @@
 //! Writes that carry an Idempotency-Key are made once, however often they are sent.
 
-use super::answer::Failure;
+use super::answer::{Failure, HoldsSecret};
+use super::upload;
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::ServiceError;
-use crate::operations::installation::idempotency::{self, EarlierAnswer};
+use crate::operations::installation::idempotency::{self, EarlierAnswer, KeyedWrite};
 use axum::body::{Body, to_bytes};
 use axum::extract::{Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
@@ -56,29 +57,45 @@ async fn keyed(
         )));
     }
     let (parts, body) = request.into_parts();
-    let bytes = to_bytes(body, app.config.limits.body_bytes)
-        .await
-        .map_err(|_| Failure::unreadable(StatusCode::PAYLOAD_TOO_LARGE, "the body is too large"))?;
+    let request = Request::from_parts(parts.clone(), body);
+    let sent = upload::read(app, request, app.config.limits.body_bytes).await?;
     let mut hash = Sha256::new();
     hash.update(parts.uri.path().as_bytes());
     hash.update([0]);
-    hash.update(&bytes);
+    hash.update(&sent.bytes);
     let hash = hash.finalize().to_vec();
-    if let Some(earlier) = idempotency::begin(app, principal, &key, &hash).await? {
-        return Ok(repeat(earlier));
-    }
-    let response = next
-        .run(Request::from_parts(parts, Body::from(bytes)))
-        .await;
+    let planned = match idempotency::begin(app, principal, &key, &hash).await? {
+        KeyedWrite::Make(planned) => planned,
+        KeyedWrite::Made(earlier) => return Ok(repeat(earlier)),
+    };
+    let mut request = Request::from_parts(parts, Body::from(sent.bytes.clone()));
+    request.extensions_mut().insert(planned);
+    // A task of its own: a client that goes away does not end the write between its two ends.
+    let (app, principal) = (app.clone(), principal.clone());
+    let made = tokio::spawn(async move { make(&app, &principal, &key, request, next).await });
+    made.await.map_err(|e| ServiceError::ours(&e))?
+}
+
+/// Makes the write and keeps its answer.
+async fn make(
+    app: &App,
+    principal: &Principal,
+    key: &str,
+    request: Request,
+    next: Next,
+) -> Result<Response, Failure> {
+    let response = next.run(request).await;
     let (parts, body) = response.into_parts();
     let body = to_bytes(body, ANSWER_BYTES)
         .await
         .map_err(|e| ServiceError::ours(&e))?;
     if parts.status.is_success() {
         let status = parts.status.as_u16();
-        idempotency::finish(app, principal, &key, status, &body).await?;
+        let holds_secret = parts.extensions.get::<HoldsSecret>().is_some();
+        let kept = (!holds_secret).then_some(&*body);
+        idempotency::finish(app, principal, key, status, kept).await?;
     } else {
-        idempotency::forget(app, principal, &key).await?;
+        idempotency::forget(app, principal, key).await?;
     }
     Ok(Response::from_parts(parts, Body::from(body)))
 }

@@ -3,7 +3,7 @@
 pub mod accept;
 pub mod answer;
 mod auth;
-mod body;
+pub mod body;
 mod idempotency;
 mod installation;
 mod jobs;
@@ -11,11 +11,13 @@ mod measures;
 mod people;
 mod pools;
 pub mod runners;
+pub mod tls;
+mod upload;
 
 use crate::app::App;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
-use axum::http::{HeaderValue, header};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware;
 use std::time::Duration;
 use tower::ServiceBuilder;
@@ -28,6 +30,7 @@ use tower_http::timeout::TimeoutLayer;
 use tower_http::trace::TraceLayer;
 use utoipa::OpenApi;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::openapi::{ContentBuilder, Ref, ResponseBuilder};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -43,7 +46,8 @@ use utoipa_axum::routes;
 )]
 struct Description;
 
-fn api() -> OpenApiRouter<App> {
+/// All of `/api/v1`, with the time that a request may take.
+fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
     OpenApiRouter::with_openapi(Description::openapi())
         .routes(routes!(
             people::session::who,
@@ -71,8 +75,10 @@ fn api() -> OpenApiRouter<App> {
             pools::supplier::change,
             pools::supplier::remove
         ))
-        .routes(routes!(pools::supplier::check))
         .routes(routes!(people::place::change, people::place::remove))
+        .routes(routes!(people::token::list, people::token::add))
+        .routes(routes!(people::token::rotate))
+        .routes(routes!(people::token::revoke))
         .routes(routes!(pools::seat::list, pools::seat::add))
         .routes(routes!(pools::seat::change))
         .routes(routes!(pools::seat::take_back))
@@ -101,14 +107,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(measures::trends::week))
         .routes(routes!(measures::trends::waits))
         .routes(routes!(measures::history::export))
-        .merge(
-            OpenApiRouter::new()
-                .routes(routes!(measures::history::import))
-                .layer(DefaultBodyLimit::max(
-                    crate::operations::measures::history::MOST_BYTES,
-                )),
-        )
-        .routes(routes!(jobs::bulk::act))
+        .routes(routes!(jobs::bulk::act, jobs::bulk::list))
+        .routes(routes!(jobs::bulk::show))
+        .routes(routes!(jobs::bulk::stop))
         .routes(routes!(runners::ticket::add))
         .routes(routes!(runners::ticket::list))
         .routes(routes!(runners::ticket::revoke))
@@ -132,12 +133,22 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(jobs::logs::bytes))
         .routes(routes!(jobs::logs::lines))
         .routes(routes!(installation::events::stream))
+        .layer(limit)
+        // Bounded by its progress, and by the limit of the supplier's machines.
+        .routes(routes!(measures::history::import))
+        .routes(routes!(pools::supplier::check))
 }
 
 /// The OpenAPI 3.1 description of `/api/v1`.
 pub fn openapi() -> utoipa::openapi::OpenApi {
     let (_, described) = OpenApiRouter::new()
-        .nest("/api/v1", api())
+        .nest(
+            "/api/v1",
+            api(TimeoutLayer::with_status_code(
+                StatusCode::REQUEST_TIMEOUT,
+                Duration::ZERO,
+            )),
+        )
         .split_for_parts();
     // Nesting keeps the outer description's head; what is about the whole comes from ours.
     let base = Description::openapi();
@@ -149,13 +160,50 @@ pub fn openapi() -> utoipa::openapi::OpenApi {
     if let Some(components) = described.components.as_mut() {
         components.add_security_scheme("token", SecurityScheme::Http(bearer));
     }
+    describe_refusals(&mut described);
     described
+}
+
+/// Adds what any operation may answer: a problem where the request is refused, and one where the service cannot answer it.
+fn describe_refusals(described: &mut utoipa::openapi::OpenApi) {
+    let problem = |description| {
+        let schema = Ref::from_schema_name("Problem");
+        let content = ContentBuilder::new().schema(Some(schema)).build();
+        ResponseBuilder::new()
+            .description(description)
+            .content("application/problem+json", content)
+            .build()
+    };
+    for path in described.paths.paths.values_mut() {
+        let operations = [
+            &mut path.get,
+            &mut path.put,
+            &mut path.post,
+            &mut path.patch,
+            &mut path.delete,
+        ];
+        for operation in operations.into_iter().flatten() {
+            let responses = &mut operation.responses.responses;
+            for (status, description) in [
+                ("4XX", "The request is refused"),
+                (
+                    "5XX",
+                    "The service cannot answer it; trying again later may help",
+                ),
+            ] {
+                let known = responses.entry(status.to_owned());
+                known.or_insert_with(|| problem(description).into());
+            }
+        }
+    }
 }
 
 /// Everything that the service answers.
 pub fn router(app: &App) -> Router {
     let described = openapi();
-    let (api, _) = api().split_for_parts();
+    let limit = Duration::from_secs(app.config.limits.request_seconds);
+    let limit = TimeoutLayer::with_status_code(StatusCode::REQUEST_TIMEOUT, limit);
+    let (api, _) = api(limit).split_for_parts();
     let api = api
         .route(
             "/openapi.json",
@@ -170,10 +218,11 @@ pub fn router(app: &App) -> Router {
             auth::authenticate,
         ))
         .fallback(answer::no_such_path)
+        .layer(middleware::from_fn(body::refuse_nul))
         .layer(DefaultBodyLimit::max(app.config.limits.body_bytes));
     let routes = Router::new()
         .nest("/api/v1", api)
-        .nest("/runner/v1", runners::protocol::routes())
+        .nest("/runner/v1", runners::protocol::routes(limit))
         .merge(installation::health::routes())
         .merge(runners::programs::routes())
         .merge(
@@ -198,7 +247,6 @@ pub fn router(app: &App) -> Router {
             .nest(&base, routes)
             .fallback(answer::no_such_path),
     };
-    let limit = Duration::from_secs(app.config.limits.request_seconds);
     // Streams must not wait in a compressor, and what is small is not worth it.
     let compress = CompressionLayer::new().gzip(true).compress_when(
         SizeAbove::new(1024)
@@ -214,14 +262,15 @@ pub fn router(app: &App) -> Router {
         // What keeps browsers from doing what a console never needs.
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(header(header::CACHE_CONTROL, "no-store"))
         .layer(header(header::REFERRER_POLICY, "same-origin"))
         .layer(header(header::CONTENT_SECURITY_POLICY, CONTENT_POLICY))
+        .option_layer(
+            (app.config.tls.is_on())
+                .then(|| header(header::STRICT_TRANSPORT_SECURITY, "max-age=31536000")),
+        )
         .map_response(answer::finish_problem)
         .layer(PropagateRequestIdLayer::x_request_id())
-        .layer(TimeoutLayer::with_status_code(
-            axum::http::StatusCode::REQUEST_TIMEOUT,
-            limit,
-        ))
         .layer(CatchPanicLayer::custom(answer::panicked))
         .layer(compress);
     routes.layer(layers)

@@ -139,7 +139,7 @@ impl Term<'_> {
 
     /// Suppliers were added, changed or removed.
     pub(super) async fn suppliers_changed(&mut self, now: Moment) -> Result<(), TermEnd> {
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         let rows = supplier::list(&mut connection).await?;
         let before: BTreeSet<SupplierId> = self.yard.suppliers.keys().copied().collect();
         for gone in before
@@ -197,7 +197,7 @@ impl Term<'_> {
         now: Moment,
     ) -> Result<(), TermEnd> {
         let ids: Vec<Db<MachineId>> = ids.iter().map(|id| Db(*id)).collect();
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         for machine in machine::among(&mut connection, &ids).await? {
             let known = self.engine.capacity().machine_view(machine.id.0);
             let other = known.map(|view| view.state) != Some(machine.state.0);
@@ -243,7 +243,7 @@ impl Term<'_> {
 
     /// Remembers what a pool's machines are, by the one that has just come.
     async fn learn(&mut self, machine: &MachineView, now: Moment) -> Result<(), TermEnd> {
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         let found = runner::list(&mut connection, Some(&[machine.runner])).await?;
         let (Some(found), Some(pool)) = (found.first(), self.yard.pools.get(&machine.pool)) else {
             return Ok(());
@@ -369,7 +369,7 @@ impl Term<'_> {
         let mut changed: Vec<_> = self.engine.dispatch().levels().into_iter().collect();
         changed.retain(|(pool, level)| self.yard.levels.get(pool) != Some(level));
         if !changed.is_empty() {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             capacity::write_levels(&mut connection, now, &changed).await?;
             self.yard.levels.extend(changed);
         }

@@ -89,6 +89,7 @@ impl AffectedIds {
             | Change::JobFinalizing { .. }
             | Change::JobCancelling { .. }
             | Change::StrandReason { .. }
+            | Change::QueueChanged { .. }
             | Change::RunnerCredentialRenewed { .. }
             | Change::PoolDecided { .. }
             | Change::SeatReserved { .. }
@@ -119,6 +120,7 @@ fn event(change: &Change, at: Moment, waiting_again: &HashMap<JobId, WaitingJob>
             job: *job,
             strand: *strand,
             ready: at,
+            since: at,
             number: *number,
             avoid: None,
         }),
@@ -208,7 +210,7 @@ impl Term<'_> {
         if nothing && !affected.places_or_seats {
             return Ok(waiting_again);
         }
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         if affected.places_or_seats {
             for event in places_and_seats(&mut connection).await? {
                 self.engine.apply(event, now);

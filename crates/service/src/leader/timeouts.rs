@@ -8,7 +8,7 @@ use pennine_core::engine::Lease;
 use pennine_core::id::{AttemptId, MaintenanceId, PoolId, RunnerId};
 use pennine_core::lifecycle::outcome::{LastContact, OpenAttempt, gave_up};
 use pennine_core::queue_sample::QueueSample;
-use pennine_core::time::Moment;
+use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Open};
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
@@ -39,6 +39,7 @@ fn lease(one: &Open) -> Lease<'_> {
             session: one.session.map(|session| session.0),
             runner: &one.runner,
             runner_is_retired: one.runner_retired,
+            cancelled_at: one.cancel_at.map(|at| at.0),
         },
     }
 }
@@ -53,7 +54,7 @@ impl Term<'_> {
         let before = self.calendar.clone();
         let was_on = ids(&before, self.calendar_at);
         if read {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             self.calendar = Calendar::read(&mut connection, now).await?;
         }
         self.calendar_at = now;
@@ -72,7 +73,7 @@ impl Term<'_> {
             .iter()
             .filter_map(|one| Some(one.runner_id?.0))
             .collect();
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         for pool in pools {
             if let Some(pool) = pool::get(&mut connection, pool).await? {
                 self.pool_changed(&pool, now);
@@ -115,6 +116,13 @@ impl Term<'_> {
     /// Timeouts: silent runners, expired leases, assignments not acknowledged; and the skyline's samples.
     pub(super) async fn handle_timeouts(&mut self) -> Result<(), TermEnd> {
         let now = self.app.clock.now();
+        if let Some(gap) = self.engine.note_examination(now) {
+            let gap = spoken(gap);
+            tracing::warn!(
+                gap,
+                "leases were not examined for a while: this process was stopped, the database did not answer, or the clock jumped; all leases start again"
+            );
+        }
         if self.keep_calendar(false).await? {
             self.decide().await?;
         }
@@ -132,7 +140,7 @@ impl Term<'_> {
 
     /// Writes down which attempts and runners are lost because nothing was heard of them.
     async fn expire(&self, now: Moment) -> Result<(), TermEnd> {
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         let seen = runner::seen(&mut connection).await?;
         let open = attempt::open(&mut connection).await?;
         drop(connection);
@@ -144,7 +152,7 @@ impl Term<'_> {
         let contact = |runner: RunnerId| contacts.get(&runner).copied();
         let expired = self.engine.expire(&leases, contact, now);
         for lost in expired.runners {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             let (from, to, reason) = (lost.from, lost.to, &lost.reason);
             if runner::set_state(&mut connection, lost.runner, from, to, reason, now).await? {
                 tracing::info!(runner = lost.name, reason, "a runner is offline");
@@ -183,7 +191,7 @@ impl Term<'_> {
             .told
             .is_none_or(|(at, told)| told != level || now.since(at) > Duration::from_secs(60));
         if changed {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             queue_sample::write(&mut connection, now, level).await?;
             self.told = Some((now, level));
         }

@@ -11,7 +11,7 @@ pub async fn commit<T>(
     app: &App,
     change: impl AsyncFnOnce(&mut Connection) -> Result<T>,
 ) -> Result<T> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let done = in_transaction(&mut connection, change).await?;
     app.feed.kick();
     Ok(done)

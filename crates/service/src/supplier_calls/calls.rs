@@ -281,6 +281,7 @@ pub fn order_of(app: &App, machine: &Machine, supply: &pennine_core::capacity::S
         join: Join {
             server: app.public_url.clone(),
             ticket: app.encryption.ticket(machine.id.0),
+            authority: app.authority.clone(),
             slots: supply.machine_slots(),
         },
     }

@@ -1,15 +1,17 @@
 //! Suppliers as they are set: from their rows to what can be asked, and the hands that ask.
 
 pub mod calls;
+pub mod kind;
 
 use crate::app::App;
+use kind::{SupplierKind, UnknownKind};
 use pennine_core::capacity::SupplierView;
 use pennine_core::id::MachineId;
 use pennine_store::supplier::Supplier as Row;
-use pennine_suppliers::cloud::{self, Cloud};
-use pennine_suppliers::command::{self, Command};
-use pennine_suppliers::engine::{self, Engine};
-use pennine_suppliers::local::{self, Local};
+use pennine_suppliers::cloud::Cloud;
+use pennine_suppliers::command::Command;
+use pennine_suppliers::engine::Engine;
+use pennine_suppliers::local::Local;
 use pennine_suppliers::{Offer, Supplier};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -17,38 +19,6 @@ use std::time::Duration;
 
 /// How long a machine may take to join when neither the supplier nor a person says it.
 const BOOT_LIMIT: Duration = Duration::from_secs(300);
-
-/// Settings by name, with what they are.
-type Settable = &'static [(&'static str, &'static str)];
-
-/// The kinds of supplier, what they are, and what can be set of each.
-pub const KINDS: [(&str, &str, Settable); 4] = [
-    (
-        "local",
-        "processes on the service's own host",
-        &local::SETTINGS,
-    ),
-    (
-        "engine",
-        "containers of an engine with the Engine API",
-        &engine::SETTINGS,
-    ),
-    (
-        "command",
-        "a program of your own (docs/suppliers.md)",
-        &command::SETTINGS,
-    ),
-    (
-        "standin-cloud",
-        "the simulated cloud that comes with Pennine",
-        &cloud::SETTINGS,
-    ),
-];
-
-/// Whether a kind accepts settings that it does not know.
-pub fn takes_any(kind: &str) -> bool {
-    kind == "command"
-}
 
 /// The name under which a supplier's secret is locked.
 pub fn lock_name(supplier: &str, key: &str) -> String {
@@ -75,8 +45,11 @@ pub fn make(
     settings: BTreeMap<String, String>,
 ) -> Result<Arc<dyn Supplier>, String> {
     let installation = app.installation.id;
+    let kind: SupplierKind = kind
+        .parse()
+        .map_err(|error: UnknownKind| error.to_string())?;
     Ok(match kind {
-        "local" => {
+        SupplierKind::Local => {
             let data = std::path::absolute(&app.config.data_dir).map_err(|e| e.to_string())?;
             let folder = data.join("machines").join(name);
             let program = app.programs.own().ok_or(
@@ -84,13 +57,9 @@ pub fn make(
             )?;
             Arc::new(Local::new(folder, data, program, installation, &settings)?)
         }
-        "engine" => Arc::new(Engine::new(installation, app.programs.own(), settings)?),
-        "command" => Arc::new(Command::new(installation, settings)?),
-        "standin-cloud" => Arc::new(Cloud::new(installation, &settings)?),
-        other => {
-            let kinds: Vec<&str> = KINDS.iter().map(|(kind, _, _)| *kind).collect();
-            return Err(format!("{other:?} is none of {}", kinds.join(", ")));
-        }
+        SupplierKind::Engine => Arc::new(Engine::new(installation, app.programs.own(), settings)?),
+        SupplierKind::Command => Arc::new(Command::new(installation, settings)?),
+        SupplierKind::StandinCloud => Arc::new(Cloud::new(installation, &settings, &app.outgoing)?),
     })
 }
 

@@ -101,6 +101,7 @@ pub fn waits(job: &job::WaitingJob) -> Event {
         job: job.id.0,
         strand: job.strand_id.0,
         ready: job.ready_at.0,
+        since: job.waits_since.0,
         number: job.number,
         avoid: job.avoid_runner.map(|id| id.0),
     }

@@ -9,4 +9,4 @@ pub mod measures;
 pub mod people;
 pub mod pools;
 pub mod runners;
-pub mod yard;
+mod search;

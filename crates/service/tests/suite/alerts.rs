@@ -74,7 +74,7 @@ async fn ends(service: &Service, name: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_promise_that_breaks_is_told_to_people_and_to_those_who_listen() {
+async fn a_missed_target_raises_an_alert_and_notifies_subscribers() {
     let service = Service::start().await;
     service.furnish().await;
     let ear = Ear::open().await;
@@ -181,7 +181,7 @@ fn cdevents_sdk_reads(event: &serde_json::Value) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_again() {
+async fn jobs_without_a_match_raise_an_alert_and_failed_deliveries_are_retried() {
     let service = Service::start().await;
     service.furnish().await;
     let soon = ThresholdsChange {
@@ -282,7 +282,7 @@ async fn jobs_that_nothing_can_run_are_told_and_who_does_not_listen_is_told_agai
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
+async fn suppliers_ceilings_budgets_and_idle_machines_raise_alerts() {
     let cloud = StandinCloud::start(|plan| plan.boot_s = (0.0, 0.2)).await;
     let service = Service::start().await;
     service.furnish().await;
@@ -358,7 +358,7 @@ async fn suppliers_ceilings_budgets_and_idle_machines_are_told() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_makes_no_sense_is_refused_with_the_field() {
+async fn invalid_values_are_refused_at_the_field() {
     let service = Service::start().await;
     service.furnish().await;
     let good = || NewTarget {

@@ -5,6 +5,7 @@ use pennine_client::JobListFilter;
 use pennine_wire::{NewJob, Problem};
 use reqwest::{Method, Response, StatusCode, header};
 use serde_json::json;
+use std::time::Duration;
 
 async fn problem(response: Response, status: u16, word: &str) -> Problem {
     assert_eq!(response.status(), status, "{word}");
@@ -25,6 +26,14 @@ async fn problem(response: Response, status: u16, word: &str) -> Problem {
         "the problem names the request"
     );
     problem
+}
+
+fn some_job() -> NewJob {
+    NewJob {
+        project: "buoy".into(),
+        command: vec!["true".into()],
+        ..NewJob::default()
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -216,14 +225,63 @@ async fn a_sign_in_gives_a_cookie_that_scripts_cannot_read_and_other_sites_canno
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_key_whose_request_never_ended_is_taken_over_and_the_job_is_made_once() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let new = some_job();
+    let first = service.client.submit(&new, Some("cut")).await.unwrap();
+    // As a replica leaves it that is killed once the job is stored.
+    let connection = service.database.connect().await;
+    let unanswered = "update idempotency set status = null, answer = null";
+    connection.batch_execute(unanswered).await.unwrap();
+    let error = service.client.submit(&new, Some("cut")).await.unwrap_err();
+    assert_eq!(error.problem().unwrap().word(), "still-in-progress");
+    service.clock.advance(Duration::from_secs(60));
+    let second = service.client.submit(&new, Some("cut")).await.unwrap();
+    assert_eq!(second.job.name, first.job.name);
+    let third = service.client.submit(&new, Some("cut")).await.unwrap();
+    assert_eq!(third.job.name, first.job.name);
+    // As one leaves it that is killed before.
+    let fresh = uuid::Uuid::now_v7();
+    let before = format!("{unanswered}, subject = '{fresh}'");
+    connection.batch_execute(&before).await.unwrap();
+    service.clock.advance(Duration::from_secs(60));
+    let fourth = service.client.submit(&new, Some("cut")).await.unwrap();
+    assert_ne!(fourth.job.name, first.job.name);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_answer_with_a_secret_is_kept_nowhere() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let ask = async || {
+        reqwest::Client::new()
+            .post(format!("{}/api/v1/pools/staithe/tickets", service.url))
+            .bearer_auth(&service.token)
+            .header("idempotency-key", "\"once\"")
+            .json(&json!({}))
+            .send()
+            .await
+            .unwrap()
+    };
+    let first = ask().await;
+    assert_eq!(first.status(), 201);
+    let second = ask().await;
+    assert_eq!(second.status(), 409);
+    let problem: Problem = second.json().await.unwrap();
+    assert_eq!(problem.word(), "answer-not-kept");
+    let kept = service
+        .database
+        .texts("select coalesce(answer::text, 'none') from idempotency")
+        .await;
+    assert_eq!(kept, ["none"]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_write_sent_twice_with_one_key_is_made_once() {
     let service = Service::start().await;
     service.furnish().await;
-    let new = NewJob {
-        project: "buoy".into(),
-        command: vec!["true".into()],
-        ..NewJob::default()
-    };
+    let new = some_job();
     let first = service.client.submit(&new, Some("once")).await.unwrap();
     let second = service.client.submit(&new, Some("once")).await.unwrap();
     assert_eq!(first.job.name, second.job.name);

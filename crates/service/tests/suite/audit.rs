@@ -234,7 +234,7 @@ async fn settings_version(service: &Service, path: &str) -> Value {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_change_of_what_has_changed_since_it_was_read_is_refused_with_who_changed_it() {
+async fn a_stale_change_is_refused_and_names_who_changed_the_record() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;

@@ -2,12 +2,15 @@
 
 use crate::support::{Runner, Service, until};
 use pennine_client::{ClientError, JobListFilter, Route, RunnerClient};
+use pennine_core::access::Role;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_wire::runner_protocol::{FinishedReport, StartedReport};
-use pennine_wire::{NewJob, NewPool, NewProject, NewTeam, NewTicket, Problem};
+use pennine_wire::{
+    NewJob, NewListener, NewPool, NewProject, NewSupplier, NewTeam, NewTicket, Problem,
+};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
@@ -30,7 +33,7 @@ fn problem<T: std::fmt::Debug>(result: Result<T, ClientError>) -> Problem {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_job_that_makes_no_sense_is_refused_at_the_field() {
+async fn an_invalid_job_is_refused_at_the_field() {
     let service = Service::start().await;
     service.furnish().await;
     let refused = async |field: &str, change: &dyn Fn(&mut NewJob)| {
@@ -51,7 +54,7 @@ async fn a_job_that_makes_no_sense_is_refused_at_the_field() {
     assert!(found.remedy.is_some());
     refused("command", &|new| new.command.clear()).await;
     refused("command", &|new| new.command = vec![String::new()]).await;
-    refused("command", &|new| new.command = vec!["a\0b".into()]).await;
+    refused("command[0]", &|new| new.command = vec!["a\0b".into()]).await;
     refused("command", &|new| new.command = vec!["x".repeat(140_000)]).await;
     refused("variables", &|new| {
         new.variables = BTreeMap::from([("1A".into(), "x".into())])
@@ -162,7 +165,7 @@ async fn places_and_pools_need_proper_names_that_are_free() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_name_that_several_have_must_be_told_apart() {
+async fn an_ambiguous_name_is_refused_with_its_candidates() {
     let service = Service::start().await;
     service.furnish().await;
     service
@@ -216,6 +219,29 @@ async fn unknown_jobs_and_runners_are_not_found_whatever_the_text() {
             "{text}"
         );
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_character_nul_is_refused_wherever_it_stands() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let http = reqwest::Client::new();
+    for (path, status) in [
+        ("queue?cause=a%00b", 400),
+        ("jobs/j%00", 400),
+        ("jobs/j%2500", 404),
+    ] {
+        let url = format!("{}/api/v1/{path}", service.url);
+        let answer = http.get(url).bearer_auth(&service.token).send().await;
+        assert_eq!(answer.unwrap().status(), status, "{path}");
+    }
+    let team = NewTeam {
+        name: "shore".into(),
+        parent: Some("a\0b".into()),
+    };
+    let refused = problem(service.client.add_team(&team).await);
+    assert_eq!(refused.status, 422);
+    assert!(refused.detail.contains("U+0000"), "{refused:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -292,16 +318,65 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn private_addresses_of_listeners_and_clouds_are_refused_unless_they_are_allowed() {
+    let service = Service::with(|config| config.outgoing.allow.clear()).await;
+    for url in [
+        "http://169.254.169.254/latest",
+        "http://127.0.0.1:5432/",
+        "http://[::1]/",
+    ] {
+        let bell = NewListener {
+            name: "bell".into(),
+            url: url.into(),
+            kinds: Vec::new(),
+        };
+        let refused = problem(service.client.add_listener(&bell).await);
+        assert_eq!(refused.field.as_deref(), Some("url"), "{url}");
+        assert!(
+            refused.detail.contains("is a private address"),
+            "{refused:?}"
+        );
+        let cloud = NewSupplier {
+            name: "chandler".into(),
+            kind: "standin-cloud".into(),
+            settings: [("url".to_owned(), url.to_owned())].into(),
+            ..NewSupplier::default()
+        };
+        let refused = problem(service.client.add_supplier(&cloud).await);
+        assert!(
+            refused.detail.contains("is a private address"),
+            "{refused:?}"
+        );
+    }
+    // A name is found out when it is resolved.
+    let local = NewListener {
+        name: "bell".into(),
+        url: "http://localhost:9/".into(),
+        kinds: Vec::new(),
+    };
+    service.client.add_listener(&local).await.unwrap();
+    let tried = service.client.try_listener("bell").await.unwrap();
+    assert!(
+        !tried.taken && tried.message.contains("is a private address"),
+        "{tried:?}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_token_may_do_what_its_role_includes_and_no_more() {
     let service = Service::start().await;
     service.furnish().await;
-    let database = service.database.connect().await;
-    let hash = pennined::secret::hash("looks-only");
-    let statement = "insert into token (id, name, secret_hash, role, created_at) values (gen_random_uuid(), 'eyes', $1, 'viewer', clock_timestamp())";
-    database.execute(statement, &[&hash]).await.unwrap();
-    let viewer =
-        pennine_client::Client::new(&service.url, "looks-only", &Route::default()).unwrap();
+    let viewer = service.with_role("eyes", Role::Viewer, "").await;
     viewer.status().await.expect("a viewer looks");
+    // What stands in an address may be a secret of the receiver.
+    let bell = NewListener {
+        name: "bell".into(),
+        url: "https://bell.skerry.example/hook?key=tide".into(),
+        kinds: Vec::new(),
+    };
+    service.client.add_listener(&bell).await.unwrap();
+    let seen = viewer.listeners().await.unwrap().items.remove(0);
+    assert_eq!(seen.url, "https://bell.skerry.example/…");
     for refused in [
         problem(viewer.submit(&job(|_| ()), None).await),
         problem(viewer.add_ticket("staithe", &NewTicket::default()).await),
@@ -316,13 +391,7 @@ async fn a_token_may_do_what_its_role_includes_and_no_more() {
     ] {
         assert_eq!((refused.status, refused.word()), (403, "role-needed"));
     }
-    database
-        .execute(
-            "update token set revoked_at = clock_timestamp() where name = 'eyes'",
-            &[],
-        )
-        .await
-        .unwrap();
+    service.client.revoke_token("eyes").await.unwrap();
     until("the revoked token is refused", async || {
         let refused = viewer.status().await.err()?;
         (refused.problem()?.status == 401).then_some(())

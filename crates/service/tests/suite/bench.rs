@@ -34,7 +34,7 @@ fn job(project: &str, band: Band, script: &str) -> NewJob {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn everybody_can_see_who_has_the_bench_and_who_is_next() {
+async fn a_viewer_sees_which_job_holds_a_seat_and_which_is_next() {
     let (service, _runner) = bench().await;
     let submit = async |project: &str, band: Band, script: &str| {
         service
@@ -86,7 +86,7 @@ async fn everybody_can_see_who_has_the_bench_and_who_is_next() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_bench_that_is_taken_back_is_paused_and_its_job_is_tried_again_later() {
+async fn a_runner_that_is_taken_over_is_paused_and_its_job_is_retried_later() {
     let (service, _runner) = bench().await;
     let name = service
         .submit(
@@ -251,7 +251,7 @@ async fn maintenance_that_ends_just_after_it_began_keeps_the_runner_from_nothing
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn maintenance_that_cannot_be_is_refused_with_the_field() {
+async fn invalid_maintenance_is_refused_at_the_field() {
     let (service, _runner) = bench().await;
     let new = NewMaintenance {
         runner: Some("wave-bench".into()),

@@ -5,13 +5,6 @@ use pennine_core::lifecycle::job::Outcome;
 use std::process::{Command, Stdio};
 use thirtyfour::prelude::*;
 
-pub async fn sign_in(browser: &Browser, service: &Service) {
-    browser.page.goto(&service.url).await.unwrap();
-    browser.fill("input[name=token]", &service.token).await;
-    browser.click("Sign in").await;
-    browser.find("[data-testid=answer]").await;
-}
-
 /// What the browser's console complained of.
 async fn complaints(browser: &Browser) -> Vec<String> {
     let script = "return window.__complaints ?? []";
@@ -23,8 +16,7 @@ async fn complaints(browser: &Browser) -> Vec<String> {
 async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
     let service = Service::start().await;
     service.furnish().await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     let watch = "window.__complaints = []; addEventListener('error', (e) => __complaints.push(String(e.message))); \
                  addEventListener('unhandledrejection', (e) => __complaints.push(String(e.reason)))";
     browser.page.execute(watch, vec![]).await.unwrap();
@@ -132,8 +124,7 @@ async fn a_machine_is_added_turns_available_and_runs_a_job_whose_log_arrives() {
 async fn waiting_jobs_stand_in_the_queue_by_reason_and_leave_it_live() {
     let service = Service::start().await;
     service.furnish().await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     browser
         .find("a[href='/queue']")
         .await
@@ -179,8 +170,7 @@ async fn a_log_of_50_mb_stays_smooth() {
         .log_bytes
         .0;
     assert!(log > 50 << 20, "{log} bytes");
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     browser
         .page
         .goto(&format!("{}/jobs/{name}", service.url))
@@ -237,8 +227,7 @@ async fn a_remedy_pressed_on_the_queue_page_starts_the_job() {
         .unwrap();
     let paused = service.submit("linux", "true").await;
     let misspelt = service.submit("lniux", "true").await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     browser
         .find("a[href='/queue']")
         .await

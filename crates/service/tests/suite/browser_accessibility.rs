@@ -106,11 +106,11 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
     let (service, _runner, pages) = furnished().await;
     let axe = axe();
     let mut wrong = Vec::new();
-    let browser = Browser::open().await;
-    browser.page.goto(&service.url).await.unwrap();
+    let browser = Browser::start().await;
+    browser.open(&service, "").await;
     browser.find("input[name=token]").await;
     check(&browser, &axe, "sign in", &mut wrong).await;
-    crate::browser::sign_in(&browser, &service).await;
+    browser.sign_in(&service).await;
     for theme in ["light", "dark"] {
         let choose = format!("localStorage.setItem('pennine-theme', '{theme}')");
         browser.page.execute(&choose, vec![]).await.unwrap();
@@ -121,6 +121,7 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
         for (path, button) in [
             ("/yard", "Add a pool"),
             ("/yard", "Add a machine"),
+            ("/pools/staithe", "Change isolation and limits"),
             ("/runs", "Submit a job"),
             ("/trends", "Add target"),
             ("/runners/fell-01", "Set override"),
@@ -142,8 +143,7 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_pages_of_an_engineer_on_call_fit_a_telephone() {
     let (service, _runner, pages) = furnished().await;
-    let browser = Browser::open().await;
-    crate::browser::sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     browser.resize(420, 780).await;
     let script = "const width = document.documentElement.scrollWidth; \
         const wide = [...document.querySelectorAll('header *, main > *, main h1, main button')] \

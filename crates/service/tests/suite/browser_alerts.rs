@@ -1,13 +1,12 @@
 //! Alerts and targets in a real browser.
 
-use crate::browser::sign_in;
 use crate::support::{Browser, Service, until};
 use pennine_core::time::Micros;
 use pennine_wire::ThresholdsChange;
 use thirtyfour::prelude::*;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
+async fn an_alert_is_shown_on_every_page_until_it_is_acknowledged() {
     let service = Service::start().await;
     let soon = ThresholdsChange {
         no_match_us: Some(Micros(0)),
@@ -15,8 +14,7 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     };
     service.client.change_thresholds(&soon).await.unwrap();
     service.furnish().await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     browser
         .page
         .goto(&format!("{}/yard", service.url))
@@ -42,7 +40,7 @@ async fn an_alert_stands_on_every_page_until_somebody_looks_at_it() {
     })
     .await;
     // On Now it stays, with who looks at it.
-    browser.page.goto(&service.url).await.unwrap();
+    browser.open(&service, "").await;
     browser
         .text_when("[data-alert=no-match]", |text| {
             text.contains("acknowledged by") && text.contains(&format!("pennine why {job}"))

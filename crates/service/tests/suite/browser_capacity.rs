@@ -1,6 +1,5 @@
 //! A pool's page in a real browser: a burst is seen live, and a change is tried before it is made.
 
-use crate::browser::sign_in;
 use crate::capacity::{add_pool, nothing_left, supply};
 use crate::support::{Browser, Service, StandinCloud, until};
 use pennine_core::time::Micros;
@@ -26,10 +25,8 @@ async fn a_burst_is_seen_live_from_nothing_to_the_ceiling_and_back() {
         ..supply("chandler", 1)
     };
     add_pool(&service, "slipway", wanted).await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
-    let page = format!("{}/pools/slipway?minutes=10", service.url);
-    browser.page.goto(&page).await.unwrap();
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/pools/slipway?minutes=10").await;
     browser
         .text_when("main", |text| {
             text.contains("Nothing waits for slipway. It has no machines.")

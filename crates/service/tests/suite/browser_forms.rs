@@ -1,7 +1,10 @@
 //! Each form of the console is filled, corrected and sent with the keyboard alone.
 
-use crate::support::{Browser, DIALOG, Runner, Service, until};
+use crate::capacity::{add_pool, supply};
+use crate::support::{Browser, DIALOG, Runner, Service, StandinCloud, until};
+use pennine_core::job_policy::IsolationLevel;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::size::ByteSize;
 use thirtyfour::prelude::*;
 
 /// What is wrong, as the form says at the field.
@@ -20,6 +23,15 @@ async fn enter(browser: &Browser) {
     browser.keys(Key::Enter + "").await;
 }
 
+/// Waits until the focus is on what says this.
+async fn has_text(browser: &Browser, text: &str) {
+    until(&format!("the focus is on {text}"), || async {
+        let focused = browser.page.active_element().await.ok()?;
+        (focused.text().await.ok()? == text).then_some(())
+    })
+    .await;
+}
+
 async fn has_focus(browser: &Browser, name: &str) {
     until(&format!("{name} has the focus"), || async {
         let focused = browser.page.active_element().await.ok()?;
@@ -33,8 +45,8 @@ async fn has_focus(browser: &Browser, name: &str) {
 async fn signing_in_and_adding_a_pool_a_machine_and_a_job_need_no_pointer() {
     let service = Service::start().await;
     service.furnish().await;
-    let browser = Browser::open().await;
-    browser.page.goto(&service.url).await.unwrap();
+    let browser = Browser::start().await;
+    browser.open(&service, "").await;
 
     // Sign in: nothing, a wrong token, the right one.
     has_focus(&browser, "token").await;
@@ -57,18 +69,7 @@ async fn signing_in_and_adding_a_pool_a_machine_and_a_job_need_no_pointer() {
     has_focus(&browser, "name").await;
     browser.keys(Key::Escape + "").await;
     browser.no_dialog().await;
-    until("the focus is back where it was", || async {
-        let focused = browser
-            .page
-            .active_element()
-            .await
-            .ok()?
-            .text()
-            .await
-            .ok()?;
-        (focused == "Add a pool").then_some(())
-    })
-    .await;
+    has_text(&browser, "Add a pool").await;
     enter(&browser).await;
     has_focus(&browser, "name").await;
     browser.keys("wave tank").await;
@@ -132,23 +133,12 @@ async fn signing_in_and_adding_a_pool_a_machine_and_a_job_need_no_pointer() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runners_forms_and_a_target_need_no_pointer() {
+async fn a_runners_forms_need_no_pointer() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "staithe", "wave-bench", 1).await;
-    service
-        .runner_when("wave-bench", RunnerState::Available)
-        .await;
-    let job = service
-        .submit("", "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; true")
-        .await;
-    service
-        .job_when(&job, "executing", |job| job.line.started_at.is_some())
-        .await;
-    let browser = Browser::open().await;
-    crate::browser::sign_in(&browser, &service).await;
-    let page = format!("{}/runners/wave-bench", service.url);
-    browser.page.goto(&page).await.unwrap();
+    let (_runner, job) = Runner::occupied(&service).await;
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/runners/wave-bench").await;
     browser
         .text_when("main", |text| text.contains("Overrides"))
         .await;
@@ -217,7 +207,18 @@ async fn a_runners_forms_and_a_target_need_no_pointer() {
         })
         .await;
 
-    // A target.
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_target_and_the_questions_before_a_removal_need_no_pointer() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "staithe", "wave-bench", 1).await;
+    service
+        .runner_when("wave-bench", RunnerState::Available)
+        .await;
+    let browser = Browser::signed_in(&service).await;
     browser.keys("gt").await;
     browser.tab_to("Add target").await;
     enter(&browser).await;
@@ -232,6 +233,115 @@ async fn a_runners_forms_and_a_target_need_no_pointer() {
     browser.no_dialog().await;
     browser
         .text_when("main", |text| text.contains("90 % of jobs"))
+        .await;
+
+    // Removing it asks first: the focus is on the way out, and Escape is another.
+    let remove = "Remove the target prompt";
+    browser.tab_to(remove).await;
+    for leave in [Key::Enter, Key::Escape] {
+        enter(&browser).await;
+        browser.find("[role=alertdialog]").await;
+        has_text(&browser, "Cancel").await;
+        browser.keys(leave + "").await;
+        browser.no_dialog().await;
+    }
+    assert_eq!(service.client.targets().await.unwrap().items.len(), 1);
+    enter(&browser).await;
+    browser.tab_to("Remove target").await;
+    enter(&browser).await;
+    browser.no_dialog().await;
+    until("the target is removed", || async {
+        let targets = service.client.targets().await.ok()?;
+        targets.items.is_empty().then_some(())
+    })
+    .await;
+
+    // So does retiring a runner.
+    browser.open(&service, "/runners/wave-bench").await;
+    browser.find("main h1").await;
+    browser.tab_to("Retire …").await;
+    enter(&browser).await;
+    browser.find("[role=alertdialog]").await;
+    browser.tab_to("Retire wave-bench").await;
+    enter(&browser).await;
+    service.runner_when("r-1", RunnerState::Retired).await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pools_policy_is_tried_corrected_and_changed_without_a_pointer() {
+    let cloud = StandinCloud::start(|_| ()).await;
+    let service = Service::start().await;
+    service.furnish().await;
+    cloud.join(&service, "chandler").await;
+    add_pool(&service, "slipway", supply("chandler", 1)).await;
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/pools/slipway").await;
+    browser.find("main h1").await;
+    browser.tab_to("Change policy").await;
+    enter(&browser).await;
+    has_focus(&browser, "floor").await;
+    browser.tab_to("ceiling").await;
+    replace(&browser, "several").await;
+    enter(&browser).await;
+    assert!(error_at(&browser, "ceiling").await.contains("whole number"));
+    has_focus(&browser, "ceiling").await;
+    replace(&browser, "4").await;
+    browser.tab_to("kind").await;
+    browser.keys("single").await;
+    // The rare part is folded; the space bar opens it.
+    browser
+        .tab_to("Image, size, price, weekly times, settings and facts")
+        .await;
+    browser.keys(" ").await;
+    browser.tab_to("during").await;
+    browser.keys("mon-fri 08:00-18:00 floor=2").await;
+    browser.tab_to("Preview decisions").await;
+    enter(&browser).await;
+    browser
+        .text_when("[data-testid=foreseen]", |text| !text.is_empty())
+        .await;
+    browser.tab_to("floor").await;
+    enter(&browser).await;
+    browser.no_dialog().await;
+    let supplied = until("the policy is changed", || async {
+        let supply = service.client.pool("slipway").await.ok()?.supply?;
+        (supply.ceiling == 4).then_some(supply)
+    })
+    .await;
+    assert!(supplied.single_use, "{supplied:?}");
+    assert_eq!(supplied.week.times[0].floor, Some(2));
+    browser.close().await;
+    cloud.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_isolation_of_a_pools_jobs_is_changed_without_a_pointer() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/pools/staithe").await;
+    browser.find("main h1").await;
+    browser.tab_to("Change isolation and limits").await;
+    enter(&browser).await;
+    has_focus(&browser, "isolation").await;
+    browser.keys("sandbox").await;
+    browser.tab_to("job_memory").await;
+    browser.keys("much").await;
+    enter(&browser).await;
+    assert!(error_at(&browser, "job_memory").await.contains("size"));
+    has_focus(&browser, "job_memory").await;
+    replace(&browser, "2GiB").await;
+    enter(&browser).await;
+    browser.no_dialog().await;
+    let jobs = until("the policy is changed", || async {
+        let jobs = service.client.pool("staithe").await.ok()?.jobs;
+        (jobs.isolation == IsolationLevel::Sandbox).then_some(jobs)
+    })
+    .await;
+    assert_eq!(jobs.limits.memory, Some(ByteSize(2 << 30)));
+    browser
+        .text_when("main", |text| text.contains("2GiB of memory"))
         .await;
     browser.close().await;
 }

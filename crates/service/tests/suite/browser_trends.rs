@@ -1,6 +1,5 @@
 //! Trends in a real browser: from a peak to the very jobs behind it.
 
-use crate::browser::sign_in;
 use crate::history;
 use crate::support::{Browser, Service, until};
 use thirtyfour::prelude::*;
@@ -11,10 +10,8 @@ async fn a_peak_leads_to_the_very_jobs_behind_it() {
     service.furnish().await;
     let written = history::write(&service);
     assert!(written.status.success(), "{written:?}");
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
-    let page = format!("{}/trends?window=7d", service.url);
-    browser.page.goto(&page).await.unwrap();
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/trends?window=7d").await;
     browser
         .text_when("main", |text| {
             text.contains("median wait") && text.contains("all-busy")

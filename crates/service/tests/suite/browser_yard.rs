@@ -1,6 +1,5 @@
 //! The console's Yard and a runner's page in a real browser.
 
-use crate::browser::sign_in;
 use crate::support::{Browser, Runner, Service, until};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_wire::Job;
@@ -33,11 +32,9 @@ async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
         service.runner_when(name, RunnerState::Available).await;
     }
     crowd(&service, 5_000).await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
+    let browser = Browser::signed_in(&service).await;
     let begun = std::time::Instant::now();
-    let page = format!("{}/yard", service.url);
-    browser.page.goto(&page).await.unwrap();
+    browser.open(&service, "/yard").await;
     browser
         .text_when("main", |text| text.contains("moor-0001"))
         .await;
@@ -96,24 +93,13 @@ async fn a_yard_of_five_thousand_runners_is_scrolled_filtered_and_acted_upon() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runners_page_tells_who_has_it_who_is_next_and_changes_what_people_set() {
+async fn a_runners_page_shows_its_jobs_and_changes_its_overrides() {
     let service = Service::start().await;
     service.furnish().await;
-    let _runner = Runner::working(&service, "staithe", "wave-bench", 1).await;
-    service
-        .runner_when("wave-bench", RunnerState::Available)
-        .await;
-    let first = service
-        .submit("", "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; true")
-        .await;
-    service
-        .job_when(&first, "executing", |job| job.line.started_at.is_some())
-        .await;
+    let (_runner, first) = Runner::occupied(&service).await;
     let second = service.submit("", "true").await;
-    let browser = Browser::open().await;
-    sign_in(&browser, &service).await;
-    let page = format!("{}/runners/wave-bench", service.url);
-    browser.page.goto(&page).await.unwrap();
+    let browser = Browser::signed_in(&service).await;
+    browser.open(&service, "/runners/wave-bench").await;
     browser
         .text_when("main", |text| {
             text.contains(&first) && text.contains(&second)

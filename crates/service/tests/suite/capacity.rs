@@ -1,16 +1,17 @@
 //! Pools that get machines: bursts on this host and on the stand-in cloud, single use, previews, checks, secrets.
 
 use crate::support::{Service, StandinCloud, program, until};
-use pennine_client::ClientError;
+use pennine_client::{ClientError, DecisionFilter};
 use pennine_core::capacity::{Budget, Money};
 use pennine_core::dispatch::{Price, Reason};
+use pennine_core::job_policy::IsolationLevel;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::time::Micros;
 use pennine_standins::engine::Podman;
 use pennine_wire::{
-    Job, Machine, NewMachines, NewPool, NewSupplier, PoolChange, StopMachine, SupplierChange,
-    SupplierCheck, SupplyChange,
+    Job, JobPolicyChange, Machine, NewMachines, NewPool, NewSupplier, PoolChange, StopMachine,
+    SupplierChange, SupplierCheck, SupplyChange,
 };
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -43,10 +44,23 @@ pub fn supply(supplier: &str, ceiling: u32) -> SupplyChange {
 }
 
 pub async fn add_pool(service: &Service, name: &str, supply: SupplyChange) {
+    add_isolated_pool(service, name, supply, IsolationLevel::Process).await;
+}
+
+async fn add_isolated_pool(
+    service: &Service,
+    name: &str,
+    supply: SupplyChange,
+    isolation: IsolationLevel,
+) {
     let new = NewPool {
         name: name.into(),
         labels: vec![name.into()],
         supply: Some(supply),
+        jobs: Some(JobPolicyChange {
+            isolation: Some(isolation),
+            ..JobPolicyChange::default()
+        }),
         ..NewPool::default()
     };
     service.client.add_pool(&new).await.expect("a pool");
@@ -80,7 +94,11 @@ async fn change(service: &Service, pool: &str, supply: SupplyChange, preview: bo
 }
 
 async fn decisions(service: &Service) -> Vec<(String, String)> {
-    let all = service.client.decisions(None, None).await.unwrap();
+    let all = service
+        .client
+        .decisions(&DecisionFilter::default(), None)
+        .await
+        .unwrap();
     let mut all: Vec<_> = all
         .items
         .into_iter()
@@ -120,7 +138,7 @@ async fn a_burst_takes_a_local_pool_from_nothing_to_its_ceiling_and_back() {
     let service = with_programs().await;
     service.furnish().await;
     service.client.add_supplier(&local(8)).await.unwrap();
-    follows_a_burst(&service).await;
+    follows_a_burst(&service, IsolationLevel::Process).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -137,12 +155,13 @@ async fn a_burst_takes_a_pool_on_a_container_engine_from_nothing_to_its_ceiling_
         ..NewSupplier::default()
     };
     service.client.add_supplier(&engine).await.unwrap();
-    follows_a_burst(&service).await;
+    // A container cannot make namespaces in itself.
+    follows_a_burst(&service, IsolationLevel::None).await;
 }
 
 /// A pool on the supplier `here` goes from nothing to its ceiling and back, and says why.
-async fn follows_a_burst(service: &Service) {
-    add_pool(service, "slipway", supply("here", 3)).await;
+async fn follows_a_burst(service: &Service, isolation: IsolationLevel) {
+    add_isolated_pool(service, "slipway", supply("here", 3), isolation).await;
     // The probe comes, says what it is, and goes: the pool is at nothing.
     until("the pool is known", || async {
         let pool = service.client.pool("slipway").await.ok()?;
@@ -170,6 +189,21 @@ async fn follows_a_burst(service: &Service) {
     );
     let last = &message.last().unwrap().1;
     assert!(last.contains("and not needed"), "{message:?}");
+    let sought = DecisionFilter {
+        pool: Some("slipway".to_owned()),
+        search: Some(" AND NOT needed".to_owned()),
+    };
+    let found = service.client.decisions(&sought, None).await.unwrap().items;
+    assert!(
+        !found.is_empty() && found.len() < message.len(),
+        "{found:?}"
+    );
+    assert!(
+        found
+            .iter()
+            .all(|one| one.message.contains("and not needed")),
+        "{found:?}"
+    );
     // Each wait is split into its reasons, and the machine's coming is one of them.
     let spans = &done[0].attempts[0].wait;
     let coming = spans
@@ -226,7 +260,7 @@ async fn a_single_use_machine_of_the_cloud_takes_one_job_and_leaves() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_change_is_foreseen_before_it_is_made() {
+async fn the_effect_of_a_policy_change_is_previewed() {
     let service = with_programs().await;
     service.furnish().await;
     service.client.add_supplier(&local(8)).await.unwrap();
@@ -291,6 +325,23 @@ async fn a_supplier_is_checked_with_a_trial_machine_and_nothing_is_left() {
             .items
             .is_empty()
     );
+    // One whose client goes away is finished all the same.
+    let client = service.client.clone();
+    let abandoned = tokio::spawn(async move {
+        let how = SupplierCheck::default();
+        client.check_supplier("chandler", &how).await
+    });
+    until("the trial machine is there", || async {
+        (cloud.there(installation).await == 1).then_some(())
+    })
+    .await;
+    abandoned.abort();
+    until("the second check is recorded", || async {
+        let checks = "select subject from audit where what = 'supplier.check'";
+        (service.database.texts(checks).await.len() == 2).then_some(())
+    })
+    .await;
+    assert_eq!(cloud.there(installation).await, 0);
     // A machine that never joins is reported with its output.
     cloud.faults(serde_json::json!({"boots_fail": 1.0})).await;
     let limit = SupplierChange {
@@ -325,7 +376,7 @@ pub async fn installation(service: &Service) -> uuid::Uuid {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_is_secret_of_a_supplier_is_never_shown_and_lies_locked() {
+async fn secrets_of_a_supplier_are_never_shown_and_stored_encrypted() {
     let cloud = StandinCloud::start(|_| {}).await;
     let service = Service::start().await;
     cloud.join(&service, "chandler").await;

@@ -295,3 +295,61 @@ async fn a_runner_is_set_and_retired_and_tickets_are_shared_and_revoked() {
     let retired = prints(&service, &["runner", "retire", "fell-01"]).await;
     assert!(retired.contains("Retired fell-01"), "{retired}");
 }
+
+#[test]
+fn the_package_has_programs_units_users_completions_and_manual_pages() {
+    let folder = tempfile::tempdir().unwrap();
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/package");
+    let made = Command::new(script)
+        .arg("--from")
+        .arg(program("pennined").parent().unwrap())
+        .arg("--out")
+        .arg(folder.path())
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{made:?}");
+    let package = String::from_utf8(made.stdout).unwrap();
+    let unpacked = folder.path().join("unpacked");
+    let status = Command::new("dpkg-deb")
+        .args(["--raw-extract", package.trim()])
+        .arg(&unpacked)
+        .status()
+        .unwrap();
+    assert!(status.success());
+    for path in [
+        "DEBIAN/postinst",
+        "etc/pennine/pennined.toml",
+        "usr/bin/pennine",
+        "usr/bin/pennine-runner",
+        "usr/bin/pennined",
+        "usr/lib/sysusers.d/pennine.conf",
+        "usr/lib/systemd/system/pennined.service",
+        "usr/share/bash-completion/completions/pennine",
+        "usr/share/doc/pennine/pennined.default.toml",
+        "usr/share/zsh/vendor-completions/_pennine",
+        "usr/share/fish/vendor_completions.d/pennine.fish",
+        "usr/share/man/man1/pennine-job-submit.1.gz",
+    ] {
+        assert!(unpacked.join(path).exists(), "{path}");
+    }
+    let runner = "usr/lib/systemd/system/pennine-runner.service";
+    let unit = std::fs::read_to_string(unpacked.join(runner)).unwrap();
+    for line in [
+        "ExecStart=/usr/bin/pennine-runner work --dir \"/var/lib/pennine-runner\"",
+        "User=pennine-runner",
+        "ConditionPathExists=/var/lib/pennine-runner/runner.json",
+    ] {
+        assert!(unit.lines().any(|found| found == line), "{line}\n{unit}");
+    }
+    // Its settings are ones that the service knows.
+    let settings = unpacked.join("etc/pennine/pennined.toml");
+    let checked = Command::new(program("pennined"))
+        .arg("migrate-objects")
+        .arg("--config")
+        .arg(settings)
+        .env_clear()
+        .output()
+        .unwrap();
+    let refused = String::from_utf8_lossy(&checked.stderr).into_owned();
+    assert!(refused.contains("no bucket is configured"), "{refused}");
+}

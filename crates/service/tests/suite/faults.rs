@@ -1,7 +1,9 @@
 //! What may fail, fails: runners, answers, the service, the database, connections.
 
 use crate::runner_faults::{lives, mark};
-use crate::support::{Cutter, Runner, Service, ServiceProcess, config, free_port, token_in, until};
+use crate::support::{
+    Cutter, Runner, Service, ServiceProcess, config, exposed, free_port, shared, token_in, until,
+};
 use pennine_client::{Client, Route};
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::RunnerState;
@@ -12,7 +14,7 @@ use std::process::Command;
 use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried_on_another() {
+async fn a_killed_runner_leaves_no_process_and_its_job_is_retried_on_another() {
     let service = Service::start().await;
     service.furnish().await;
     let mut first = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -39,7 +41,7 @@ async fn a_runner_killed_in_the_middle_leaves_nothing_alive_and_its_job_is_tried
         (!lives(&mark)).then_some(())
     })
     .await;
-    service.clock.advance(Duration::from_secs(31));
+    service.time_passes(Duration::from_secs(31)).await;
     let job = service.done(&name).await;
     assert_eq!(job.line.result, Some(Outcome::Success));
     let told: Vec<_> = job
@@ -85,7 +87,7 @@ async fn a_runner_that_comes_back_without_its_job_frees_it_at_once() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_job_whose_every_try_is_lost_ends_with_an_error_that_says_so() {
+async fn a_job_whose_attempts_were_all_lost_ends_with_an_error() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -155,7 +157,7 @@ async fn a_report_whose_answer_is_lost_is_recognised_when_it_comes_again() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_assignment_that_nobody_takes_is_taken_back_and_is_no_loss() {
+async fn an_unacknowledged_assignment_is_revoked_and_counts_as_no_loss() {
     let service = Service::start().await;
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
@@ -176,15 +178,15 @@ async fn an_assignment_that_nobody_takes_is_taken_back_and_is_no_loss() {
 }
 
 /// What a test of a service that dies needs: an installation served by a process of its own.
-struct Installation {
+pub struct Installation {
     database: crate::support::Database,
     data: tempfile::TempDir,
     port: u16,
-    client: Client,
+    pub client: Client,
 }
 
 impl Installation {
-    async fn furnished() -> (Installation, ServiceProcess) {
+    pub async fn furnished() -> (Installation, ServiceProcess) {
         let database = crate::support::Database::fresh().await;
         let data = tempfile::tempdir().unwrap();
         let port = free_port();
@@ -233,7 +235,30 @@ pub async fn furnish(client: &Client) {
     client.add_pool(&pool).await.unwrap();
 }
 
-pub async fn join(client: &Client, url: &str, home: &Path) -> std::process::Child {
+/// A runner's process. It ends with the test, also where that fails.
+pub struct RunnerProcess(std::process::Child);
+
+impl std::ops::Deref for RunnerProcess {
+    type Target = std::process::Child;
+    fn deref(&self) -> &std::process::Child {
+        &self.0
+    }
+}
+
+impl std::ops::DerefMut for RunnerProcess {
+    fn deref_mut(&mut self) -> &mut std::process::Child {
+        &mut self.0
+    }
+}
+
+impl Drop for RunnerProcess {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+pub async fn join(client: &Client, url: &str, home: &Path) -> RunnerProcess {
     let ticket = client
         .add_ticket("staithe", &Default::default())
         .await
@@ -248,12 +273,13 @@ pub async fn join(client: &Client, url: &str, home: &Path) -> std::process::Chil
         "{}",
         String::from_utf8_lossy(&joined.stderr)
     );
-    Command::new(crate::support::program("pennine-runner"))
+    let process = Command::new(crate::support::program("pennine-runner"))
         .args(["work", "--dir"])
         .arg(home)
+        .env("PENNINE_RUNNER_EXPOSE", exposed(home))
         .env("PENNINE_RUNNER_LOG", "warn")
-        .spawn()
-        .expect("the runner starts")
+        .spawn();
+    RunnerProcess(process.expect("the runner starts"))
 }
 
 pub async fn submit(client: &Client, script: &str) -> String {
@@ -273,7 +299,7 @@ pub async fn when(client: &Client, name: &str, wanted: impl Fn(&Job) -> bool) ->
     .await
 }
 
-async fn whole_log(client: &Client, name: &str) -> String {
+pub async fn whole_log(client: &Client, name: &str) -> String {
     let mut log = Vec::new();
     loop {
         let part = client
@@ -314,7 +340,7 @@ async fn the_service_killed_in_the_middle_of_a_job_loses_nothing() {
     let client = &installation.client;
     let home = tempfile::tempdir().unwrap();
     let mut runner = join(client, &process.url, home.path()).await;
-    let go = home.path().join("go");
+    let go = shared(home.path()).join("go");
     let name = submit(client, &counting(&go)).await;
     when(client, &name, |job| {
         job.attempts
@@ -403,7 +429,7 @@ async fn postgresql_restarted_in_the_middle_of_a_job_loses_nothing() {
     furnish(&client).await;
     let home = tempfile::tempdir().unwrap();
     let mut runner = join(&client, &process.url, home.path()).await;
-    let go = home.path().join("go");
+    let go = shared(home.path()).join("go");
     let name = submit(&client, &counting(&go)).await;
     when(&client, &name, |job| {
         job.attempts
@@ -450,7 +476,7 @@ async fn a_log_of_50_mb_over_a_connection_that_is_cut_ten_times_arrives_whole() 
     service.furnish().await;
     let cutter = Cutter::to(service.address()).await;
     let runner = Runner::working_through(&service, &cutter.url, "staithe", "fell-01", 1).await;
-    let made = runner.home.path().join("made");
+    let made = runner.shared("made");
     // The job writes the same bytes to its output and to a file, which the test reads.
     let script = format!(
         "i=0; while [ $i -lt 50 ]; do head -c 786432 /dev/urandom | base64 -w 90; i=$((i+1)); done | tee {}",
@@ -507,7 +533,7 @@ async fn a_log_of_50_mb_over_a_connection_that_is_cut_ten_times_arrives_whole() 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_database_that_goes_away_is_told_and_the_service_recovers_by_itself() {
+async fn an_unreachable_database_is_reported_and_the_service_recovers() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;

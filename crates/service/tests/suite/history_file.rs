@@ -1,10 +1,11 @@
-//! History as CSV: in from elsewhere, all of it or none, and out again.
+//! History as CSV: in from elsewhere, and out again.
 
 use crate::command_line::{pennine, prints};
 use crate::support::{Service, until};
 use pennine_client::{JobListFilter, TrendFilter};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::{Micros, Moment};
+use pennine_store::connect::PoolSizes;
 use pennine_store::{Store, measure};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -17,17 +18,18 @@ fn written(folder: &TempDir, lines: &[String]) -> PathBuf {
     path
 }
 
+fn job(ready: Moment, started: Moment, finished: Moment, result: &str) -> String {
+    format!(
+        "firmware/buoy,staithe,{ready},{started},{finished},{result},\"build, test\",linux,old-01,blue"
+    )
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_other() {
+async fn an_import_reports_every_wrong_line_and_writes_nothing() {
     let service = Service::start().await;
     service.furnish().await;
     let now = service.client.status().await.unwrap().now;
     let ago = |minutes: u64| now - Duration::from_secs(minutes * 60);
-    let job = |ready: Moment, started: Moment, finished: Moment, result: &str| {
-        format!(
-            "firmware/buoy,staithe,{ready},{started},{finished},{result},\"build, test\",linux,old-01,blue"
-        )
-    };
     let folder = tempfile::tempdir().unwrap();
     let good = job(ago(90), ago(80), ago(70), "success");
     let bad = [
@@ -70,8 +72,17 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
             .items
             .is_empty()
     );
+}
 
-    // The same twice on one day is two jobs; the same file twice is a mistake.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn imported_jobs_count_like_any_other_and_lines_on_record_are_skipped() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let now = service.client.status().await.unwrap().now;
+    let ago = |minutes: u64| now - Duration::from_secs(minutes * 60);
+    let folder = tempfile::tempdir().unwrap();
+    // The same line twice is two jobs.
+    let good = job(ago(90), ago(80), ago(70), "success");
     let lines = [
         good.clone(),
         good,
@@ -79,10 +90,22 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
     ];
     let path = written(&folder, &lines);
     let file = path.to_str().unwrap();
-    let done = prints(&service, &["history", "import", file]).await;
-    assert!(done.starts_with("Imported 3 jobs"), "{done}");
-    let again = pennine(&service, &["history", "import", file]).await;
-    assert!(String::from_utf8_lossy(&again.stderr).contains("imported before"));
+    written(&folder, &lines[..2]);
+    let part = prints(&service, &["history", "import", file]).await;
+    assert!(part.starts_with("Imported 2 jobs."), "{part}");
+    written(&folder, &lines);
+    let rest = prints(&service, &["history", "import", file]).await;
+    assert!(rest.starts_with("Imported 1 job."), "{rest}");
+    assert!(
+        rest.contains("2 jobs on record already, skipped."),
+        "{rest}"
+    );
+    let again = prints(&service, &["history", "import", file]).await;
+    assert!(again.starts_with("Imported 0 jobs."), "{again}");
+    let kept = "select concat_ws(' ', name, state, created_at < state_since) from runner";
+    assert_eq!(service.database.texts(kept).await, ["old-01 retired t"]);
+    let audited = "select detail->>'jobs' from audit where what = 'history.import' order by id";
+    assert_eq!(service.database.texts(audited).await, ["2", "1"]);
 
     let of = TrendFilter {
         last_us: Some(Micros::from(Duration::from_secs(7200))),
@@ -117,7 +140,7 @@ async fn jobs_from_elsewhere_come_in_whole_or_not_at_all_and_are_counted_as_any_
     );
 
     // What came in is on the record: recomputed it is the same.
-    let store = Store::open(&service.database.url, 2).unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     let found = measure::rebuild(&mut store.patient().await.unwrap(), now)
         .await
         .unwrap();
@@ -133,7 +156,7 @@ async fn tens(service: &Service) -> Vec<String> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn days_that_are_over_are_drawn_together_and_what_comes_late_is_in_both() {
+async fn past_days_are_compacted_and_late_records_are_counted_in_both() {
     const DAY: u64 = 86_400;
     let service = Service::start().await;
     service.furnish().await;
@@ -180,7 +203,7 @@ async fn days_that_are_over_are_drawn_together_and_what_comes_late_is_in_both() 
         .texts("update measure_cursor set compacted_until = 'epoch' returning ''")
         .await;
     assert_eq!(service.client.trends(&year).await.unwrap().whole, whole);
-    let store = Store::open(&service.database.url, 2).unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     measure::rebuild(&mut store.patient().await.unwrap(), now)
         .await
         .unwrap();

@@ -8,6 +8,7 @@ use pennine_core::lifecycle::outcome::{JobOutcome, Loss, after_loss};
 use pennine_core::time::Micros;
 use pennine_store::attempt::loss::{self, WriteResult};
 use pennine_store::change::Change;
+use pennine_store::connect::PoolSizes;
 use pennine_wire::{Job, NewJob};
 use pennined::operations::runners::attempts::lose;
 use std::collections::BTreeMap;
@@ -86,7 +87,7 @@ async fn a_job_runs_on_a_runner_that_satisfies_it_and_everything_about_it_can_be
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
+async fn a_failing_command_fails_the_job_without_a_retry() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -123,7 +124,7 @@ async fn a_failing_command_fails_the_job_and_is_not_tried_again() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_job_past_its_time_limit_is_asked_and_then_ended_with_all_it_started() {
+async fn a_job_past_its_time_limit_is_terminated_and_then_killed_with_its_descendants() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -220,7 +221,7 @@ async fn a_job_that_nothing_can_run_waits_says_why_and_runs_when_something_can()
         why.message
     );
     assert!(why.remedy.is_some());
-    let queue = service.client.queue().await.unwrap();
+    let queue = service.queue_when(|queue| queue.waiting == 1).await;
     assert_eq!(
         (
             queue.waiting,
@@ -307,11 +308,11 @@ async fn the_recorded_events_of_a_job_fold_into_its_state() {
     service.done(&names[1]).await;
     service.client.cancel(&names[2]).await.unwrap();
     let waiting = service.submit("nowhere", "true").await;
-    let store = pennine_store::Store::open(&service.database.url, 2).unwrap();
+    let store = pennine_store::Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     for name in names.iter().chain([&waiting]) {
         let job = service.client.job(name).await.unwrap();
         let JobId(id) = job.line.id;
-        let mut connection = store.get().await.unwrap();
+        let mut connection = store.people().await.unwrap();
         let mut state = JobState::Held.after(JobEvent::Release).unwrap();
         for change in pennine_store::outbox::of_subject(&mut connection, id)
             .await
@@ -341,8 +342,8 @@ async fn a_loss_that_was_decided_before_a_cancellation_is_decided_again() {
     let executing = |job: &Job| job.line.state == JobState::Executing;
     let job = service.job_when(&name, "executing", executing).await;
     let attempt = job.attempts[0].id;
-    let store = pennine_store::Store::open(&service.database.url, 2).unwrap();
-    let mut connection = store.get().await.unwrap();
+    let store = pennine_store::Store::open(&service.database.url, &PoolSizes::default()).unwrap();
+    let mut connection = store.people().await.unwrap();
     let (seen, runner) = loss::job_of(&mut connection, attempt)
         .await
         .unwrap()

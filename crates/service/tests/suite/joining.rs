@@ -16,7 +16,7 @@ fn output_text(output: &Output) -> String {
 }
 
 /// A folder with the runner's program as the service hands it out.
-fn programs() -> tempfile::TempDir {
+pub fn programs() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     std::fs::hard_link(
         program("pennine-runner"),
@@ -33,12 +33,19 @@ fn programs() -> tempfile::TempDir {
     folder
 }
 
+pub fn is_root() -> bool {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata("/proc/self").is_ok_and(|own| own.uid() == 0)
+}
+
 fn run_script(script: &[u8], home: &Path, arguments: &[&str]) -> Output {
     let file = home.join("join.sh");
     std::fs::write(&file, script).unwrap();
     Command::new("sh")
         .arg(&file)
         .args(arguments)
+        // The tests add no user to the host, where they are root.
+        .args(is_root().then_some("--user=root"))
         .env_clear()
         .env("PATH", std::env::var("PATH").unwrap())
         .env("HOME", home)
@@ -140,8 +147,74 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
     assert!(none.text().await.unwrap().contains(&listed[0].platform));
 }
 
+/// Puts a program of a few lines of shell into a folder.
+fn stub(folder: &Path, name: &str, text: &str) {
+    use std::os::unix::fs::PermissionsExt;
+    let path = folder.join(name);
+    std::fs::write(&path, format!("#!/bin/sh\n{text}\n")).unwrap();
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() {
+async fn a_runner_that_root_installs_runs_as_a_user_of_its_own() {
+    let folder = programs();
+    let held = folder.path().to_owned();
+    let service = Service::with(|config| config.programs_dir = held).await;
+    service.furnish().await;
+    let script = reqwest::get(format!("{}/join.sh", service.url))
+        .await
+        .unwrap();
+    let script = script.bytes().await.unwrap();
+    let ticket = service.ticket("staithe").await;
+    // Instead of the host's own: the test adds no user, and need not be root.
+    let home = tempfile::tempdir().unwrap();
+    let (bin, log) = (home.path().join("stubs"), home.path().join("log"));
+    std::fs::create_dir(&bin).unwrap();
+    let say = |rest: &str| format!("echo \"$(basename $0) $*\" >>{}; {rest}", log.display());
+    let known = home.path().join("known");
+    stub(
+        &bin,
+        "id",
+        &format!(
+            "case $* in -u) echo 0 ;; '-g '*) echo 70777 ;; *) [ -e {0} ] ;; esac",
+            known.display()
+        ),
+    );
+    stub(&bin, "useradd", &say(&format!("touch {}", known.display())));
+    stub(&bin, "chown", &say("true"));
+    stub(
+        &bin,
+        "setpriv",
+        &say("while [ \"$1\" != env ]; do shift; done; exec \"$@\""),
+    );
+    let file = home.path().join("join.sh");
+    std::fs::write(&file, &script).unwrap();
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    let joined = Command::new("sh")
+        .arg(&file)
+        .arg(format!("--into={}", home.path().join("bin").display()))
+        .arg(format!("--dir={}", home.path().join("runner").display()))
+        .args(["--ticket", &ticket, "--name", "fell-01"])
+        .env_clear()
+        .env("PATH", path)
+        .env("HOME", home.path())
+        .output()
+        .unwrap();
+    let text = output_text(&joined);
+    assert!(joined.status.success(), "{text}");
+    assert!(text.contains("Added the user pennine-runner."), "{text}");
+    assert!(text.contains("Jobs here: isolation process"), "{text}");
+    let log = std::fs::read_to_string(log).unwrap();
+    assert!(log.contains("chown pennine-runner: "), "{log}");
+    assert!(
+        log.contains("setpriv --reuid=pennine-runner --regid=70777 --init-groups env HOME="),
+        "{log}"
+    );
+    service.client.runner("fell-01").await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_machine_that_lacks_what_the_pool_needs_is_refused_before_it_joins() {
     let service = Service::start().await;
     service.furnish().await;
     let new = NewPool {
@@ -209,7 +282,7 @@ async fn a_machine_that_is_not_what_the_pool_needs_is_refused_before_it_joins() 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
+async fn missing_arguments_are_prompted_for_at_a_terminal_and_errors_elsewhere() {
     let service = Service::start().await;
     service.furnish().await;
     let home = tempfile::tempdir().unwrap();
@@ -245,7 +318,7 @@ async fn what_is_missing_is_asked_for_at_a_terminal_and_named_elsewhere() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_once_it_is_shown() {
+async fn a_credential_is_renewed_and_the_earlier_one_is_void_once_the_new_one_is_used() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -286,7 +359,7 @@ async fn a_credential_is_replaced_by_itself_and_the_one_before_is_worth_nothing_
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
+async fn the_doctor_names_each_problem_with_a_remedy() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -397,7 +470,7 @@ async fn the_doctor_says_what_is_wrong_at_either_end_and_what_to_do() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_machine_on_which_everything_fails_is_pointed_out() {
+async fn a_runner_on_which_every_job_fails_raises_an_alert() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -440,7 +513,7 @@ async fn a_machine_on_which_everything_fails_is_pointed_out() {
 }
 
 #[test]
-fn a_service_is_written_into_an_image_found_again_and_taken_away() {
+fn a_service_is_installed_into_an_image_found_and_removed() {
     let (root, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let run = |arguments: &[&str]| {
         Command::new(program("pennine-runner"))
@@ -485,7 +558,7 @@ fn a_service_is_written_into_an_image_found_again_and_taken_away() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_enrolment_of_nonsense_is_refused() {
+async fn an_invalid_enrolment_is_refused() {
     let service = Service::start().await;
     service.furnish().await;
     let client = RunnerClient::new(&service.url, "", &Route::default()).unwrap();

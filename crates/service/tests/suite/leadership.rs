@@ -8,18 +8,19 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_store::attempt::{CommitResult, assign};
+use pennine_store::connect::PoolSizes;
 use pennine_store::leadership;
 use pennine_store::{Store, strand};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 async fn leader(store: &Store) -> leadership::Leader {
-    let mut connection = store.get().await.unwrap();
+    let mut connection = store.people().await.unwrap();
     leadership::current(&mut connection).await.unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn the_database_refuses_what_a_deposed_leader_decides() {
+async fn the_database_refuses_the_batch_of_a_deposed_leader() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -28,7 +29,7 @@ async fn the_database_refuses_what_a_deposed_leader_decides() {
     let job = service.client.job(&name).await.unwrap();
     let runner = service.client.runner("fell-01").await.unwrap();
     let pool = service.client.pool("staithe").await.unwrap();
-    let store = Store::open(&service.database.url, 4).unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     let old = leadership::Epoch(leader(&store).await.epoch - 1);
     let mut connection = store.leader().await.unwrap();
     let assignment = Assignment {
@@ -82,7 +83,7 @@ impl Pair {
         let data = tempfile::tempdir().unwrap();
         let first = ServiceProcess::start(&database.url, data.path(), free_port()).await;
         let second = ServiceProcess::start(&database.url, data.path(), free_port()).await;
-        let store = Store::open(&database.url, 2).unwrap();
+        let store = Store::open(&database.url, &PoolSizes::default()).unwrap();
         assert_eq!(leader(&store).await.address, first.url);
         let client = Client::new(&second.url, &token_in(data.path()), &Route::default()).unwrap();
         Pair {
@@ -194,7 +195,7 @@ impl Trio {
         let urls: Vec<&str> = replicas.iter().map(|one| one.url.as_str()).collect();
         let addresses = urls.join(",");
         let client = Client::new(&addresses, &token_in(data.path()), &Route::default()).unwrap();
-        let store = Store::open(&database.url, 2).unwrap();
+        let store = Store::open(&database.url, &PoolSizes::default()).unwrap();
         assert_eq!(leader(&store).await.address, replicas[0].url);
         Trio {
             replicas,
@@ -312,7 +313,7 @@ async fn three_replicas_outlive_a_cut_to_the_database_and_a_kill_and_clients_go_
 async fn a_leader_that_meets_a_change_it_does_not_know_gives_up_the_lead_and_says_which() {
     let service = Service::start().await;
     service.furnish().await;
-    let store = Store::open(&service.database.url, 2).unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     let before = leader(&store).await;
     let newer = service.database.connect().await;
     newer

@@ -2,9 +2,11 @@
 
 use crate::support::{Runner, Service};
 use pennine_core::id::AttemptId;
+use pennine_store::connect::PoolSizes;
 use pennine_store::log::Append;
 use pennine_store::{Store, log};
 use pennined::log_store::LogStore;
+use pennined::objects::Objects;
 use uuid::Uuid;
 
 struct Bench {
@@ -19,7 +21,7 @@ impl Bench {
     async fn new() -> Bench {
         let database = crate::support::Database::fresh().await;
         let folder = tempfile::tempdir().unwrap();
-        let store = Store::open(&database.url, 2).unwrap();
+        let store = Store::open(&database.url, &PoolSizes::default()).unwrap();
         let attempt = AttemptId(Uuid::now_v7());
         let client = database.connect().await;
         client
@@ -29,7 +31,7 @@ impl Bench {
             )
             .await
             .unwrap();
-        let logs = LogStore::in_folder(folder.path()).unwrap();
+        let logs = LogStore::new(Objects::in_folder(folder.path()).unwrap());
         Bench {
             store,
             logs,
@@ -40,7 +42,7 @@ impl Bench {
     }
 
     async fn append(&self, offset: usize, bytes: &[u8]) -> Append {
-        let mut connection = self.store.get().await.unwrap();
+        let mut connection = self.store.people().await.unwrap();
         self.logs
             .append(
                 &mut connection,
@@ -53,7 +55,7 @@ impl Bench {
     }
 
     async fn read(&self, from: usize, most: usize) -> Vec<u8> {
-        let mut connection = self.store.get().await.unwrap();
+        let mut connection = self.store.people().await.unwrap();
         self.logs
             .read(&mut connection, self.attempt, from as i64, most)
             .await
@@ -61,7 +63,7 @@ impl Bench {
     }
 
     async fn lines(&self, from: i64, count: usize) -> (Vec<String>, u64) {
-        let mut connection = self.store.get().await.unwrap();
+        let mut connection = self.store.people().await.unwrap();
         let found = self
             .logs
             .lines(&mut connection, self.attempt, from, count)
@@ -71,7 +73,7 @@ impl Bench {
     }
 
     async fn state(&self) -> log::LogState {
-        let mut connection = self.store.get().await.unwrap();
+        let mut connection = self.store.people().await.unwrap();
         log::state(&mut connection, self.attempt)
             .await
             .unwrap()

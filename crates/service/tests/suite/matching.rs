@@ -8,7 +8,7 @@ use pennine_core::time::Micros;
 use pennine_core::wait::Span;
 use pennine_wire::{
     Action, BulkAction, Job, NewJob, NewPool, NewProject, NewSeat, NewTeam, NewTrial, PlaceChange,
-    PoolChange, SeatChange, TakeBack, WaitExplanation,
+    PoolChange, QueueGroup, SeatChange, TakeBack,
 };
 use reqwest::Method;
 use std::time::Duration;
@@ -29,21 +29,12 @@ fn held_until(file: &std::path::Path) -> String {
 
 trait Waiting {
     async fn take(&self, new: NewJob) -> String;
-    async fn why_when(&self, name: &str, reason: Reason) -> WaitExplanation;
     async fn starts(&self, name: &str) -> Job;
 }
 
 impl Waiting for Service {
     async fn take(&self, new: NewJob) -> String {
         self.client.submit(&new, None).await.unwrap().job.name
-    }
-
-    async fn why_when(&self, name: &str, reason: Reason) -> WaitExplanation {
-        until(&format!("{name} waits for {reason}"), async || {
-            let why = self.client.why(name).await.unwrap();
-            (why.reason == Some(reason)).then_some(why)
-        })
-        .await
     }
 
     async fn starts(&self, name: &str) -> Job {
@@ -53,7 +44,7 @@ impl Waiting for Service {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
+async fn a_team_limit_is_the_reason_for_a_wait_and_its_remedy_ends_it() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 3).await;
@@ -63,7 +54,7 @@ async fn a_limit_holds_its_team_back_says_so_and_its_remedy_lets_it_go_on() {
     };
     let set = service.client.change_place("firmware", &limit(1)).await;
     assert_eq!(set.unwrap().limit, Some(1));
-    let open = service.data.path().join("open");
+    let open = service.shared("open");
     let first = service
         .take(job("firmware/buoy", "", &held_until(&open)))
         .await;
@@ -131,7 +122,7 @@ async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_recor
     };
     let problem = refusal(service.client.submit(&too_many, None).await);
     assert!(problem.detail.contains("1 to 2"));
-    let open = service.data.path().join("open");
+    let open = service.shared("open");
     let seated = |script: &str| NewJob {
         seats: [("licence".to_owned(), 1)].into(),
         ..job("buoy", "", script)
@@ -188,7 +179,7 @@ async fn seats_are_counted_drain_when_lowered_and_can_be_taken_back_on_the_recor
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_for_it() {
+async fn seats_reserved_for_a_job_that_needs_several_name_it() {
     let service = Service::start().await;
     service.furnish().await;
     let licence = NewSeat {
@@ -222,7 +213,7 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
     }
     service.clock.advance(Duration::from_secs(16 * 60));
     machines[0].work();
-    let open = service.data.path().join("open");
+    let open = service.shared("open");
     let holder = service
         .take(seated(1, "runner = \"fell-01\"", &held_until(&open)))
         .await;
@@ -234,12 +225,12 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
     let why = service.why_when(&later, Reason::SeatReserved).await;
     let kept = format!("2 of 3 licence seats are reserved for {patient}, which has waited longer");
     assert!(why.message.contains(&kept), "{}", why.message);
-    let queue = service.client.queue().await.unwrap();
-    let group = queue
-        .groups
-        .iter()
-        .find(|group| group.reason == Reason::SeatReserved)
-        .expect("the queue tells it apart");
+    let is_reserved = |group: &&QueueGroup| group.reason == Reason::SeatReserved;
+    let queue = service
+        .queue_when(|queue| queue.groups.iter().any(|group| is_reserved(&group)))
+        .await;
+    let group = queue.groups.iter().find(is_reserved).unwrap();
+    assert_eq!(group.cause, "licence");
     assert!(group.strands[0].message.contains(&kept), "{group:?}");
     let seats = service.client.seats().await.unwrap();
     let kept = &seats.items[0].kept_back;
@@ -262,7 +253,7 @@ async fn seats_that_are_kept_back_for_a_job_that_needs_several_are_said_to_be_fo
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one_at_once() {
+async fn a_job_gives_up_after_its_own_or_its_projects_time_and_at_once_without_any_match() {
     let service = Service::start().await;
     service.furnish().await;
     let patient = NewJob {
@@ -309,7 +300,7 @@ async fn a_job_gives_up_when_its_time_or_its_projects_is_over_and_a_hopeless_one
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn narrowing_a_pool_says_first_who_would_lose_what() {
+async fn narrowing_a_pool_lists_the_jobs_that_would_lose_their_runners() {
     let service = Service::start().await;
     service.furnish().await;
     let shore = NewTeam {
@@ -479,6 +470,7 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     let act = |action, reason, preview| BulkAction {
         action,
         reason,
+        cause: None,
         project: None,
         team: Some("firmware".into()),
         requirement: None,
@@ -578,6 +570,7 @@ async fn an_action_on_all_jobs_is_refused() {
     let everything = BulkAction {
         action: Action::Cancel,
         reason: None,
+        cause: None,
         project: None,
         team: None,
         requirement: None,
@@ -593,7 +586,7 @@ async fn an_action_on_all_jobs_is_refused() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_requirement_can_be_tried_before_anyone_submits() {
+async fn a_requirement_is_explained_before_a_job_is_submitted() {
     let service = Service::start().await;
     service.furnish().await;
     let runner = Runner::working(&service, "staithe", "fell-01", 2).await;
@@ -675,7 +668,7 @@ async fn shares_outlive_a_change_of_leader() {
     // Shore has used the machine a little; then both wait behind one job of shore's.
     let name = service.take(job("shore/soundings", "", "sleep 0.3")).await;
     service.done(&name).await;
-    let open = service.data.path().join("open");
+    let open = service.shared("open");
     let first = service
         .take(job("shore/soundings", "", &held_until(&open)))
         .await;

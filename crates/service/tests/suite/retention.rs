@@ -4,6 +4,7 @@ use crate::support::{Runner, Service, until};
 use pennine_client::TrendFilter;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Micros;
+use pennine_store::connect::PoolSizes;
 use pennine_store::{Store, measure};
 use std::time::Duration;
 
@@ -27,7 +28,7 @@ async fn parts(service: &Service, table: &str) -> Vec<String> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn old_logs_and_months_go_and_sums_and_open_jobs_stay() {
+async fn retention_removes_old_logs_and_months_and_keeps_sums_and_open_jobs() {
     let service = Service::with(|config| {
         config.keep.logs = 1;
         config.keep.jobs = 30;
@@ -90,8 +91,8 @@ async fn old_logs_and_months_go_and_sums_and_open_jobs_stay() {
     .await;
     // What they came to stays, also where everything is recomputed.
     assert_eq!(waits(&service).await, 2);
-    let store = Store::open(&service.database.url, 2).unwrap();
-    let mut connection = store.get().await.unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
+    let mut connection = store.people().await.unwrap();
     measure::rebuild(&mut connection, service.clock.now())
         .await
         .unwrap();

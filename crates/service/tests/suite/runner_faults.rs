@@ -1,12 +1,12 @@
 //! What may go wrong on a runner's machine: jobs that misbehave, a full disk, a runner that is killed, a service that is
 //! away. The record says what happened, nothing acknowledged is lost, and the machine is fit for the next job.
 
-use crate::support::{Runner, Service, until};
+use crate::support::{Runner, Service, shared, until};
 use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_wire::{Job, NewJob, NewSeat, RunnerChange};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
@@ -53,9 +53,18 @@ async fn log_of(service: &Service, name: &str, attempt: u32) -> String {
 
 /// Whether the runner's folder holds nothing of any attempt.
 fn swept(home: &Path) -> bool {
-    ["work", "spool"]
-        .iter()
-        .all(|part| std::fs::read_dir(home.join(part)).map_or(0, |entries| entries.count()) == 0)
+    let inside = |folder: &Path| -> Vec<PathBuf> {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        entries.map(|entry| entry.path()).collect()
+    };
+    // Folders for the next jobs are there already, and empty.
+    let folders = inside(&home.join("work"));
+    // The temporary files hold the way to what jobs see of the test, which is in a temporary folder.
+    let is_empty = |folder: &PathBuf| {
+        let mut parts = ["workspace", "home"].iter();
+        parts.all(|part| inside(&folder.join(part)).is_empty())
+    };
+    inside(&home.join("spool")).is_empty() && folders.iter().all(is_empty)
 }
 
 async fn until_swept(home: &Path) {
@@ -77,7 +86,7 @@ async fn one_runner() -> (Service, Runner) {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn log_and_result_outlive_the_runner_and_an_hour_without_the_service() {
     let (mut service, mut runner) = one_runner().await;
-    let go = runner.home.path().join("go");
+    let go = runner.shared("go");
     let script =
         format!("echo begun; while ! [ -e {go:?} ]; do sleep 0.02; done; echo late words; exit 7");
     let name = service.submit("", &script).await;
@@ -117,9 +126,9 @@ async fn log_and_result_outlive_the_runner_and_an_hour_without_the_service() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_that_is_stopped_while_the_service_is_away_need_not_wait_for_it() {
+async fn a_runner_stops_without_waiting_for_an_unreachable_service() {
     let (mut service, mut runner) = one_runner().await;
-    let go = runner.home.path().join("go");
+    let go = runner.shared("go");
     let script = format!("while ! [ -e {go:?} ]; do sleep 0.02; done; echo done");
     let name = service.submit("", &script).await;
     executing(&service, &name).await;
@@ -135,9 +144,9 @@ async fn a_runner_that_is_stopped_while_the_service_is_away_need_not_wait_for_it
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_tried_again() {
+async fn a_runner_killed_at_any_moment_delivers_its_log_and_the_job_is_retried() {
     let (service, mut runner) = one_runner().await;
-    let home = runner.home.path().to_owned();
+    let home = shared(runner.home.path());
     // The moment at which the runner is killed in each of the first attempts is one that the job makes visible.
     let script = format!(
         "touch {home:?}/begun-$PENNINE_ATTEMPT_NUMBER; n=$(ls {home:?} | grep -c ^begun-); case $n in \
@@ -191,11 +200,11 @@ async fn a_runner_killed_at_any_moment_delivers_what_was_written_and_the_job_is_
             logs.concat().replace("xxxxxxxxxx", "")
         );
     }
-    until_swept(&home).await;
+    until_swept(runner.home.path()).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_a_job_leaves_running_or_forks_without_end_ends_with_it() {
+async fn background_processes_and_fork_bombs_end_with_their_job() {
     let (service, runner) = one_runner().await;
     let mark = mark();
     // A daemon, and a process that is always another: each forks the next and ends. (The mark is an argument.)
@@ -294,7 +303,7 @@ async fn a_job_that_closes_its_output_runs_on_to_its_own_end() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_workspace_that_resists_is_removed_or_told_and_the_next_job_runs() {
+async fn a_workspace_that_cannot_be_removed_is_reported_and_the_next_job_runs() {
     let (service, mut runner) = one_runner().await;
     let name = service
         .submit(
@@ -367,13 +376,11 @@ async fn a_full_disk_is_an_error_that_says_so_and_the_next_job_runs() {
         "{message}"
     );
     let next = service.submit("", "echo well").await;
-    assert_eq!(
-        service.done(&next).await.line.result,
-        Some(Outcome::Success)
-    );
+    let next = service.done(&next).await;
+    assert_eq!(next.line.result, Some(Outcome::Success), "{next:?}");
 }
 
-fn nix_is_root() -> bool {
+pub fn nix_is_root() -> bool {
     let id = Command::new("id").arg("-u").output().unwrap();
     id.stdout.trim_ascii() == b"0"
 }
@@ -397,7 +404,7 @@ async fn a_clock_an_hour_off_changes_no_length_of_time() {
         "{ran:?}"
     );
     // A restart in which a job is lost, too.
-    let go = runner.home.path().join("go");
+    let go = runner.shared("go");
     let name = service
         .submit(
             "",
@@ -435,7 +442,7 @@ async fn a_job_that_holds_seats_ends_before_its_lease_when_its_runner_is_cut_off
         .await
         .unwrap();
     let (held, free) = (mark(), mark());
-    let home = runner.home.path().join("again");
+    let home = runner.shared("again");
     let script =
         |mark: &str| format!("[ -e {home:?} ] || {{ sh -c 'sleep 1000; : {mark}'; }}; echo well");
     let new = NewJob {
@@ -512,7 +519,7 @@ async fn runners_of_one_host_share_its_limit() {
     }
     service.runner_when("fell-01", RunnerState::Available).await;
     service.runner_when("loft-01", RunnerState::Available).await;
-    let go = host.path().join("go");
+    let go = service.shared("go");
     let script = format!("while ! [ -e {go:?} ]; do sleep 0.05; done");
     let mut names = Vec::new();
     for requirement in ["loft", "not loft", "loft", "not loft"] {

@@ -4,7 +4,7 @@ use crate::support::{Runner, Service, until};
 use pennine_core::dispatch::Reason;
 use pennine_core::fact::FactValue;
 use pennine_core::lifecycle::job::Outcome;
-use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_wire::{NewTicket, Retirement, RunnerChange};
 use std::os::unix::fs::PermissionsExt;
 
@@ -25,7 +25,7 @@ fn printed(output: &std::process::Output) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_people_set_of_a_runner_counts_over_its_machine_and_reaches_its_jobs() {
+async fn overrides_replace_reported_facts_and_reach_the_jobs() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -49,13 +49,13 @@ async fn what_people_set_of_a_runner_counts_over_its_machine_and_reaches_its_job
     assert_eq!(shown.set.labels["bench"].by, "admin");
     assert_eq!(shown.facts["scope"], FactValue::Text("4.1".into()));
     // Two at once, each with the variable.
-    let script = "echo the scope is $SCOPE; while [ ! -e ../../go ]; do sleep 0.05; done";
+    let script = "echo the scope is $SCOPE; while [ ! -e ../../../shared/go ]; do sleep 0.05; done";
     let jobs = [
         service.submit("bench and scope >= 4", script).await,
         service.submit("bench and scope >= 4", script).await,
     ];
     service.runner_when("fell-01", RunnerState::Busy).await;
-    std::fs::write(runner.home.path().join("go"), "").unwrap();
+    std::fs::write(runner.shared("go"), "").unwrap();
     for job in &jobs {
         assert_eq!(service.done(job).await.line.result, Some(Outcome::Success));
         let log = String::from_utf8(service.log(job).await).unwrap();
@@ -93,6 +93,8 @@ async fn a_folder_set_for_programs_is_searched_by_jobs_and_for_facts() {
     let runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     service.runner_when("fell-01", RunnerState::Available).await;
     let tools = tempfile::tempdir().unwrap();
+    let all = std::fs::Permissions::from_mode(0o755);
+    std::fs::set_permissions(tools.path(), all).unwrap();
     let tool = tools.path().join("scopectl");
     std::fs::write(&tool, "#!/bin/sh\necho scopectl 4.1.7\n").unwrap();
     std::fs::set_permissions(&tool, std::fs::Permissions::from_mode(0o755)).unwrap();
@@ -189,7 +191,7 @@ async fn wrong_settings_are_refused_with_the_field() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn taking_a_label_or_the_last_runner_away_says_first_who_loses_what() {
+async fn removing_a_label_or_the_last_runner_lists_the_jobs_that_lose_it() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -239,7 +241,7 @@ async fn taking_a_label_or_the_last_runner_away_says_first_who_loses_what() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_elsewhere() {
+async fn a_busy_runner_is_retired_only_by_force_and_its_jobs_are_retried() {
     let service = Service::start().await;
     service.furnish().await;
     let mut first = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -281,7 +283,7 @@ async fn a_runner_with_jobs_is_retired_only_by_force_and_its_jobs_are_tried_else
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() {
+async fn a_runner_is_controlled_at_its_machine_without_a_secret() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -299,6 +301,21 @@ async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() 
     assert!(
         told.contains("fell-01") && told.contains("a user on fell-01"),
         "{told}"
+    );
+    // The machine, or a thief of its credential, cannot resume a runner that an operator has paused.
+    let pause = service
+        .client
+        .set_desired_state("fell-01", DesiredState::Pause);
+    pause.await.unwrap();
+    service.runner_when("fell-01", RunnerState::Paused).await;
+    assert!(runner.say(&["drain"]).status.success());
+    let refused = runner.say(&["resume"]);
+    assert_eq!(refused.status.code(), Some(3));
+    let refused = printed(&refused);
+    assert!(
+        refused.contains("admin has paused or drained fell-01")
+            && refused.contains("pennine runner resume"),
+        "{refused}"
     );
     let left = runner.say(&["leave"]);
     assert!(left.status.success(), "{}", printed(&left));
@@ -320,12 +337,12 @@ async fn somebody_at_the_machine_directs_its_runner_with_no_secret_to_look_up() 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_told_to_stop_finishes_its_job_and_takes_nothing_new() {
+async fn a_runner_that_is_stopping_finishes_its_job_and_takes_no_new_one() {
     let service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 2).await;
     service.runner_when("fell-01", RunnerState::Available).await;
-    let script = "while [ ! -e ../../go ]; do sleep 0.05; done; echo through";
+    let script = "while [ ! -e ../../../shared/go ]; do sleep 0.05; done; echo through";
     let job = service.submit("", script).await;
     let runs = |job: &pennine_wire::Job| job.line.started_at.is_some();
     service.job_when(&job, "started", runs).await;
@@ -334,7 +351,7 @@ async fn a_runner_told_to_stop_finishes_its_job_and_takes_nothing_new() {
     let later = service.submit("", "true").await;
     let paused = |job: &pennine_wire::Job| job.line.reason == Some(Reason::Paused);
     service.job_when(&later, "paused", paused).await;
-    std::fs::write(runner.home.path().join("go"), "").unwrap();
+    std::fs::write(runner.shared("go"), "").unwrap();
     assert!(runner.ended().await.success());
     let done = service.done(&job).await;
     assert_eq!(
@@ -490,7 +507,7 @@ async fn a_second_runner_of_a_host_gets_a_name_of_its_own() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_join_that_is_never_finished_is_swept_and_so_is_what_a_revoked_ticket_awaits() {
+async fn unfinished_enrolments_and_awaited_runners_of_revoked_tickets_are_removed() {
     let service = Service::start().await;
     service.furnish().await;
     let home = tempfile::tempdir().unwrap();

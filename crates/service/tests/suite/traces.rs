@@ -27,7 +27,7 @@ fn spans(bytes: &[u8]) -> Vec<Span> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
+async fn a_finished_job_is_traced_once_with_each_part_of_its_wait() {
     let ear = Ear::open().await;
     ear.deaf(true);
     let secret = tempfile::NamedTempFile::new().unwrap();
@@ -41,7 +41,7 @@ async fn a_job_is_told_once_it_is_over_with_each_part_of_its_wait() {
     until("the start of the export is recorded", || async {
         let known = service
             .database
-            .texts("select txid::text from trace_cursor")
+            .texts("select id::text from trace_cursor")
             .await;
         (!known.is_empty()).then_some(())
     })

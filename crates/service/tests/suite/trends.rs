@@ -8,6 +8,7 @@ use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::rank::PerMille;
 use pennine_core::time::{Micros, Moment};
+use pennine_store::connect::PoolSizes;
 use pennine_store::{Store, measure};
 use pennine_wire::{By, Job, NewTarget, Trends};
 use std::time::Duration;
@@ -88,7 +89,7 @@ async fn waits_are_listed(service: &Service, jobs: &[Job], waits_on: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes() {
+async fn figures_match_the_jobs_and_a_rebuild_gives_the_same_bytes() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -180,7 +181,7 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
     waits_are_listed(&service, &jobs, &waits_on).await;
     let before = kept(&service).await;
     assert!(before.len() > 20, "{before:?}");
-    let store = Store::open(&service.database.url, 2).unwrap();
+    let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
     let found = measure::rebuild(&mut store.patient().await.unwrap(), at)
         .await
         .unwrap();
@@ -189,7 +190,7 @@ async fn figures_are_what_the_jobs_say_and_are_worked_out_anew_to_the_same_bytes
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_attempt_that_came_to_nothing_counts_once_and_its_job_waits_again() {
+async fn a_lost_attempt_counts_once_and_its_job_waits_again() {
     let mut service = Service::start().await;
     service.furnish().await;
     let mut runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -238,7 +239,7 @@ async fn an_attempt_that_came_to_nothing_counts_once_and_its_job_waits_again() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_cannot_be_asked_is_refused_with_what_can() {
+async fn an_invalid_query_is_refused_with_the_valid_ones() {
     let service = Service::start().await;
     service.furnish().await;
     let refused = async |of: TrendFilter| {
@@ -433,6 +434,9 @@ async fn metrics_are_open_metrics_with_the_conventions_names() {
         "gauge pennine_target_waits {state=kept,target=prompt} 2.0".to_owned(),
         "gauge pennine_target_waits {state=undecided,target=prompt} 1.0".to_owned(),
         "gauge pennine_alerts {kind=target-missed} 0.0".to_owned(),
+        "histogram pennine_wait_seconds_count {pennine_pool=staithe} 2".to_owned(),
+        "histogram pennine_wait_reason_seconds_count {pennine_pool=staithe,reason=handover} 2"
+            .to_owned(),
     ] {
         assert!(found.contains(&line), "{line} in {found}");
     }

@@ -3,7 +3,9 @@
 use crate::capacity::with_programs;
 use crate::command_line::{pennine, prints};
 use crate::support::{Runner, Service};
+use pennine_core::job_policy::IsolationLevel;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_wire::PoolChange;
 use std::path::PathBuf;
@@ -38,6 +40,10 @@ during = ["mon-fri 08:00-18:00 spare=0"]
 facts = { os = "linux", cores = 2 }
 [alerts]
 ceiling = "1h"
+
+[pools.staithe.jobs]
+isolation = "sandbox"
+memory = "2048MiB"
 "#;
 
 fn written(folder: &TempDir, text: &str) -> PathBuf {
@@ -47,7 +53,7 @@ fn written(folder: &TempDir, text: &str) -> PathBuf {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
+async fn applying_a_yard_file_twice_changes_nothing_the_second_time() {
     let service = with_programs().await;
     let folder = tempfile::tempdir().unwrap();
     let path = written(&folder, FILE);
@@ -65,6 +71,8 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
     );
     let pool = service.client.pool("staithe").await.unwrap();
     assert_eq!((pool.owner.as_str(), pool.narrow_to.len()), ("shore", 1));
+    assert_eq!(pool.jobs.isolation, IsolationLevel::Sandbox);
+    assert_eq!(pool.jobs.limits.memory, Some(ByteSize(2 << 30)));
     let supply = service
         .client
         .pool("slipway")
@@ -158,7 +166,7 @@ async fn a_yard_is_made_from_a_file_and_is_the_same_when_it_is_applied_again() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_by_force() {
+async fn applying_a_yard_file_removes_only_with_prune_and_busy_things_only_by_force() {
     let service = Service::start().await;
     service.furnish().await;
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
@@ -209,7 +217,7 @@ async fn what_a_file_does_not_mention_goes_only_when_told_and_what_is_busy_only_
 /// The secret of a supplier comes from a pipe, so that the command waits between what it has read and the pool that it is about
 /// to change.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_change_that_the_file_has_not_seen_is_not_overwritten() {
+async fn applying_a_yard_file_does_not_overwrite_a_newer_change() {
     let service = with_programs().await;
     let folder = tempfile::tempdir().unwrap();
     let path = written(&folder, FILE);

@@ -15,6 +15,9 @@ use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
+/// Variables of this program that its machines get as well.
+const PASSED_ON: [&str; 2] = ["PENNINE_RUNNER_HIDE", "PENNINE_RUNNER_EXPOSE"];
+
 /// One machine.
 pub struct Machine {
     installation: Uuid,
@@ -160,6 +163,8 @@ async fn live(
         .envs(order.environment())
         .envs(std::env::var("PATH").map(|path| ("PATH", path)))
         .env("HOME", &home)
+        // What this host keeps from jobs, a machine on it does as well.
+        .envs(std::env::vars_os().filter(|(name, _)| PASSED_ON.iter().any(|kept| name == kept)))
         .env("PENNINE_TOOL_VERSIONS", tools)
         .current_dir(&folder)
         .stdin(Stdio::null())

@@ -22,21 +22,20 @@ create table leadership (
 );
 insert into leadership default values;
 
--- The change feed, read in commit-safe order: rows whose transaction is below the snapshot's xmin, by (txid, id). The
--- sequence makes the ids unique.
-create sequence outbox_id as bigint;
+-- The change feed, by number. A transaction draws a number in the insert that ends it, from a sequence without a cache: so
+-- nothing that is read is passed over (see outbox::position).
+create sequence outbox_id as bigint cache 1;
 create table outbox (
   id      bigint not null default nextval('outbox_id'),
-  txid    bigint not null default (pg_current_xact_id()::text::bigint),
   at      timestamptz not null,
   kind    text not null,
   subject uuid not null,
   body    jsonb not null
 ) partition by range (at);
-create index outbox_order on outbox (txid, id);
+create index outbox_order on outbox (id);
 create index outbox_subject on outbox (subject);
 -- What listeners are sent is found without reading everything else.
-create index outbox_alerts on outbox (txid, id) where kind in ('alert.raised', 'alert.ended');
+create index outbox_alerts on outbox (id) where kind in ('alert.raised', 'alert.ended');
 
 -- Teams and projects, and the root above them.
 create table place (
@@ -54,17 +53,37 @@ create table place (
   give_up_us bigint check (give_up_us > 0)
 );
 create index place_parent on place (parent_id);
+-- Whether a path is one of some places, or lies below one of them.
+create function is_below_any(path text, places text[]) returns boolean language sql immutable as $$
+  select exists (select from unnest(places) as place where place in ('', path) or starts_with(path, place || '/'))
+$$;
 insert into place (id, kind, name, path, created_at) values (gen_random_uuid(), 'root', '', '', clock_timestamp());
 
 create table token (
-  id           uuid primary key,
-  name         text not null,
-  secret_hash  bytea not null unique,
-  role         text not null check (role in ('viewer', 'submitter', 'operator', 'admin')),
-  created_at   timestamptz not null,
-  expires_at   timestamptz,
-  revoked_at   timestamptz
+  id             uuid primary key,
+  name           text not null,
+  secret_hash    bytea not null unique,
+  -- The secret before the last rotation, and until when it is valid.
+  previous_hash  bytea unique,
+  previous_until timestamptz,
+  role           text not null check (role in ('viewer', 'submitter', 'operator', 'admin')),
+  -- The role is valid there and below.
+  place_id       uuid not null references place,
+  -- What it is limited to, beside its role.
+  purpose        text check (purpose in ('runner-tickets', 'submit', 'read', 'metrics')),
+  created_at     timestamptz not null,
+  created_by     text not null,
+  -- Since when its present secret is valid.
+  renewed_at     timestamptz not null,
+  expires_at     timestamptz,
+  revoked_at     timestamptz,
+  revoked_by     text,
+  last_used_at   timestamptz,
+  last_used_from text
 );
+-- The name of a revoked token is free again.
+create unique index token_name on token (name) where revoked_at is null;
+create index token_place on token (place_id);
 
 create table sign_in (
   secret_hash bytea primary key,
@@ -91,6 +110,9 @@ create table idempotency (
   token_id  uuid not null references token,
   key       text not null,
   body_hash bytea not null,
+  -- The id of what the write makes, so that a repeated write makes nothing twice.
+  subject   uuid not null,
+  -- Null while it is in progress. An answer with a secret is not kept.
   status    integer,
   answer    bytea,
   at        timestamptz not null,

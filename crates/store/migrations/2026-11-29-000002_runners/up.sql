@@ -12,11 +12,15 @@ create table pool (
   -- Who may use it, by path: only these of what lies at or below its owner (all when empty), and these besides.
   narrow_to     text[] not null default '{}',
   widen_to     text[] not null default '{}',
+  -- Whether it takes untrusted jobs as well.
+  takes_untrusted boolean not null default false,
   paused         boolean not null default false,
   -- What a machine has to be to join the pool, in the requirement language.
   needs          text not null default '',
   -- How its machines are made; null when people bring them.
   supply         jsonb,
+  -- What its jobs may reach and use on their machine.
+  jobs           jsonb not null default '{}',
   -- A removed pool stays for its history; its name is free again.
   removed_at     timestamptz
 );
@@ -34,8 +38,10 @@ create table pool_policy (
   set_by     text not null,
   narrow_to text[] not null default '{}',
   widen_to text[] not null default '{}',
+  takes_untrusted boolean not null default false,
   paused     boolean not null default false,
   supply     jsonb,
+  jobs       jsonb not null default '{}',
   primary key (pool_id, version)
 );
 
@@ -50,6 +56,8 @@ create table runner (
   state_since          timestamptz not null,
   state_reason         text not null,
   desired_state        text not null default 'work',
+  -- The person who set it; null when its machine or the service did. A machine cannot undo what a person has set.
+  desired_by           text,
   -- In effect: what dispatch goes by, and what runner_facts keeps the versions of. They follow from what the machine
   -- reports and what people set over it.
   slots                integer not null check (slots >= 0),

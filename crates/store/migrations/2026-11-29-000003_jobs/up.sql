@@ -28,6 +28,37 @@ create table strand_reason (
   primary key (strand_id, since)
 ) partition by range (since);
 
+-- The waiting jobs of each strand in parts with one reason, as the leader last wrote them: what is shown of the queue.
+create table waiting_line (
+  strand_id   uuid not null,
+  part        integer not null,
+  -- The leader's, so that a new one can remove what it did not write.
+  epoch       bigint not null,
+  project_id  uuid not null,
+  requirement text not null,
+  reason      text not null,
+  cause       text not null,
+  jobs        bigint not null,
+  oldest      timestamptz not null,
+  -- The number of the first job, and how many jobs of the strand stand before it.
+  first       bigint not null,
+  place       bigint not null,
+  primary key (strand_id, part)
+) with (fillfactor = 70, autovacuum_vacuum_scale_factor = 0.02);
+create index waiting_line_oldest on waiting_line (oldest, strand_id, part);
+create index waiting_line_group on waiting_line (reason, cause, oldest, strand_id, part);
+
+-- The sums of these rows by project, reason and cause.
+create table waiting_group (
+  project_id uuid not null,
+  reason     text not null,
+  cause      text not null,
+  jobs       bigint not null,
+  strands    bigint not null,
+  oldest     timestamptz not null,
+  primary key (project_id, reason, cause)
+) with (fillfactor = 50, autovacuum_vacuum_scale_factor = 0.02);
+
 -- The strands that a job was in before its present one, and until when: a wait is split by the timeline of the strand in
 -- which it was spent.
 create table strand_visit (
@@ -67,6 +98,7 @@ create table job (
   tries           integer not null,
   band            text not null default 'normal',
   seats           jsonb not null default '{}',
+  trust           text not null default 'trusted',
   give_up_us      bigint,
   give_up_at      timestamptz,
   fail_unmatched  boolean not null default false,
@@ -97,6 +129,28 @@ create index job_give_up on job (give_up_at) where open and give_up_at is not nu
 create index job_ended on job (finished_at) where finished_at is not null;
 create index job_failed on job (number) where result <> 'success' and retried_as is null;
 create index job_never_ran on job (strand_id, finished_at) where never_ran;
+
+-- Actions on many jobs, and the jobs that each is still to change.
+create sequence bulk_action_number as bigint;
+create table bulk_action (
+  id         uuid primary key,
+  number     bigint not null unique default nextval('bulk_action_number'),
+  request    jsonb not null,
+  state      text not null,
+  created_at timestamptz not null,
+  created_by text not null,
+  found      bigint,
+  handled    bigint not null default 0,
+  changed    bigint not null default 0,
+  ended_at   timestamptz,
+  message    text
+);
+create table bulk_action_job (
+  action_id uuid not null references bulk_action on delete cascade,
+  place     bigint not null,
+  job_id    uuid not null,
+  primary key (action_id, place)
+);
 
 create table attempt (
   id                uuid primary key,

@@ -87,7 +87,6 @@ create index offered_span_until on offered_span (until);
 -- How far the change feed was read for the sums.
 create table measure_cursor (
   one             boolean primary key default true check (one),
-  txid            bigint not null,
   id              bigint not null,
   at              timestamptz not null,
   -- Sums of stretches before this cannot be computed again: part of what they are made of is no longer on record.
@@ -97,13 +96,11 @@ create table measure_cursor (
   -- Old days are merged into spans of ten days; up to here that is done.
   compacted_until timestamptz not null default 'epoch'
 );
-insert into measure_cursor (txid, id, at)
-values (pg_snapshot_xmin(pg_current_snapshot())::text::bigint - 1, 9223372036854775807, 'epoch');
+insert into measure_cursor (id, at) values (0, 'epoch');
 
 -- How far the change feed was sent as traces; no row before the first.
 create table trace_cursor (
   one  boolean primary key default true check (one),
-  txid bigint not null,
   id   bigint not null
 );
 
@@ -161,7 +158,6 @@ create table listener (
   created_at      timestamptz not null,
   created_by      text not null,
   -- How far the change feed was sent.
-  txid            bigint not null,
   sent_id         bigint not null,
   sent            bigint not null default 0,
   sent_at         timestamptz,

@@ -14,9 +14,11 @@ use diesel::sql_types::{
 };
 use pennine_core::dispatch::Assignment;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, StrandId};
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::time::{Micros, Moment};
+use pennine_core::trust::Trust;
 use std::collections::BTreeMap;
 
 /// What became of a batch.
@@ -28,8 +30,17 @@ pub enum CommitResult {
     Deposed,
 }
 
+/// The columns of [`ForRunner`], for `attempt a`, `job j`, `place p` and `pool`.
+macro_rules! for_runner_columns {
+    () => {
+        "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
+                pool.name as pool, pool.labels as pool_labels, pool.jobs as policy, j.trust, j.requirement, j.command,
+                j.variables, j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive"
+    };
+}
+
 /// Commits a batch of assignments: only under the epoch's fence, only jobs that still wait, only runners that still
-/// take work. One statement, so one round trip and one durable commit for the whole batch.
+/// take work, and untrusted jobs only in pools that still take them. One statement, so one round trip and one durable commit for the whole batch.
 pub async fn assign(
     connection: &mut Connection,
     epoch: Epoch,
@@ -40,13 +51,13 @@ pub async fn assign(
         "with fence as materialized (select epoch from leadership where epoch = :epoch for share),
          wanted as (select * from unnest(:attempts, :jobs, :runners, :leases) as w(attempt, job, runner, lease)),
          able as (
-           select w.*, r.pool_id, r.facts_version, p.policy_version
+           select w.*, r.pool_id, r.facts_version, p.policy_version, p.takes_untrusted
            from wanted w join runner r on r.id = w.runner join pool p on p.id = r.pool_id, fence
            where r.state = 'available' and r.desired_state = 'work'),
          taken as (
            update job set current_attempt = able.attempt, attempts = attempts + 1
            from able where job.id = able.job and job.state = :pending and job.current_attempt is null
-             and job.cancel_at is null
+             and job.cancel_at is null and (job.trust = :trusted or able.takes_untrusted)
            returning job.*, able.attempt),
          made as (
            insert into attempt (id, job_id, number, runner_id, pool_id, strand_id, facts_version, policy_version, lease,
@@ -59,16 +70,16 @@ pub async fn assign(
          told as ("
            change AttemptAssigned { attempt: "id", job: "job_id", runner: "runner_id", strand: "strand_id" } at ":at" from "made"
            ")
-         select m.id, m.lease, m.number, m.state, m.session, t.number as job_number, t.title, p.path as project,
-                pool.name as pool, pool.labels as pool_labels, t.requirement, t.command, t.variables, t.time_limit_us, t.cancel_by,
-                t.seats <> '{}' as exclusive
-         from made m join taken t on t.attempt = m.id join place p on p.id = t.project_id join pool on pool.id = m.pool_id";
+         "
+           for_runner_columns!()
+           " from made a join taken j on j.attempt = a.id join place p on p.id = j.project_id join pool on pool.id = a.pool_id";
         epoch: BigInt = epoch.0,
         attempts: Array<SqlUuid> = batch.iter().map(|(a, _)| a.attempt.0).collect::<Vec<_>>(),
         jobs: Array<SqlUuid> = batch.iter().map(|(a, _)| a.job.0).collect::<Vec<_>>(),
         runners: Array<SqlUuid> = batch.iter().map(|(a, _)| a.runner.0).collect::<Vec<_>>(),
         leases: Array<SqlUuid> = batch.iter().map(|(_, lease)| lease.0).collect::<Vec<_>>(),
         pending: Text = Db(JobState::Pending),
+        trusted: Text = Db(Trust::Trusted),
         assigned: Text = Db(AttemptState::Assigned),
         at: Timestamptz = Db(at),
     )
@@ -104,6 +115,11 @@ pub struct ForRunner {
     pub pool: String,
     #[diesel(sql_type = Array<Text>)]
     pub pool_labels: Vec<String>,
+    /// What the job may reach and use on its machine.
+    #[diesel(sql_type = Jsonb)]
+    pub policy: Json<JobPolicy>,
+    #[diesel(sql_type = Text)]
+    pub trust: Db<Trust>,
     #[diesel(sql_type = Text)]
     pub requirement: String,
     #[diesel(sql_type = Jsonb)]
@@ -122,10 +138,8 @@ pub struct ForRunner {
 /// The attempts of a runner that are not over.
 pub async fn for_runner(connection: &mut Connection, runner: RunnerId) -> Result<Vec<ForRunner>> {
     Ok(sql!(
-        "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
-                pool.name as pool, pool.labels as pool_labels, j.requirement, j.command, j.variables, j.time_limit_us, j.cancel_by,
-                j.seats <> '{}' as exclusive
-         from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
+        for_runner_columns!()
+        " from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id
          join pool on pool.id = a.pool_id
          where a.runner_id = :runner and a.open order by a.id";
         runner: SqlUuid = Db(runner),
@@ -158,6 +172,9 @@ pub struct Open {
     /// Whether a person took its seats back.
     #[diesel(sql_type = Bool)]
     pub seats_back: bool,
+    /// When the cancellation of its job was requested.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub cancel_at: Option<Db<Moment>>,
     #[diesel(embed)]
     pub job: loss::JobRow,
 }
@@ -167,7 +184,7 @@ pub async fn open(connection: &mut Connection) -> Result<Vec<Open>> {
     Ok(sql!(
         "select a.id, a.job_id, a.runner_id, a.strand_id, r.name as runner, r.state = 'retired' as runner_retired,
                 a.state, a.assigned_at, a.session, a.seats_back_at is not null as seats_back,
-                j.tries, j.losses, j.cancel_by, j.give_up_us
+                j.tries, j.losses, j.cancel_by, j.give_up_us, j.cancel_at
          from attempt a join runner r on r.id = a.runner_id join job j on j.id = a.job_id where a.open"
     )
     .load(connection)

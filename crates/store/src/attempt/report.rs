@@ -35,6 +35,15 @@ pub async fn acknowledge(
     Ok(())
 }
 
+/// What a report is about: an attempt, held by a runner under a lease. What another runner or another lease says of it
+/// changes nothing.
+#[derive(Clone, Copy, Debug)]
+pub struct HeldLease {
+    pub attempt: AttemptId,
+    pub runner: RunnerId,
+    pub lease: LeaseToken,
+}
+
 /// What became of a runner's report.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reported {
@@ -60,15 +69,12 @@ struct StateRow {
     accepted: bool,
 }
 
-async fn standing(
-    connection: &mut Connection,
-    attempt: AttemptId,
-    lease: LeaseToken,
-) -> Result<Option<StateRow>> {
+async fn standing(connection: &mut Connection, held: HeldLease) -> Result<Option<StateRow>> {
     Ok(sql!(
-        "select state, accepted from attempt where id = :attempt and lease = :lease";
-        attempt: SqlUuid = Db(attempt),
-        lease: SqlUuid = Db(lease),
+        "select state, accepted from attempt where id = :attempt and runner_id = :runner and lease = :lease";
+        attempt: SqlUuid = Db(held.attempt),
+        runner: SqlUuid = Db(held.runner),
+        lease: SqlUuid = Db(held.lease),
     )
     .get_result(connection)
     .await
@@ -78,8 +84,7 @@ async fn standing(
 /// Records that the command was started. `desired_state` is what is asked of the runner from now on, where that changes.
 pub async fn start(
     connection: &mut Connection,
-    attempt: AttemptId,
-    lease: LeaseToken,
+    held: HeldLease,
     session: SessionId,
     started: Moment,
     desired_state: Option<DesiredState>,
@@ -94,7 +99,7 @@ pub async fn start(
         "with a as (
            update attempt set state = :attempt_executing, session = :session, acknowledged_at = coalesce(acknowledged_at, :at),
                   started_at = greatest(:started, assigned_at)
-           where id = :attempt and lease = :lease and state = any(:attempt_before_start) returning id, job_id, runner_id, started_at),
+           where id = :attempt and runner_id = :runner and lease = :lease and state = any(:attempt_before_start) returning id, job_id, runner_id, started_at),
          j as (
            update job set state = :job_executing, started_at = a.started_at
            from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_start)
@@ -112,8 +117,9 @@ pub async fn start(
         session: SqlUuid = Db(session),
         at: Timestamptz = Db(at),
         started: Timestamptz = Db(started),
-        attempt: SqlUuid = Db(attempt),
-        lease: SqlUuid = Db(lease),
+        attempt: SqlUuid = Db(held.attempt),
+        runner: SqlUuid = Db(held.runner),
+        lease: SqlUuid = Db(held.lease),
         attempt_before_start: Array<Text> = words(&from),
         job_executing: Text = Db(JobState::Executing),
         job_before_start: Array<Text> = words(&JobState::before(JobEvent::Start, JobState::Executing)),
@@ -124,9 +130,7 @@ pub async fn start(
     if row.changed > 0 {
         return Ok(Reported::Kept);
     }
-    let state = standing(connection, attempt, lease)
-        .await?
-        .map(|row| row.state.0);
+    let state = standing(connection, held).await?.map(|row| row.state.0);
     Ok(match state {
         Some(state) if state.after(AttemptEvent::Start).is_ok() => Reported::Kept,
         _ => Reported::Over,
@@ -136,23 +140,23 @@ pub async fn start(
 /// The command has ended; the log is still on its way.
 pub async fn exit(
     connection: &mut Connection,
-    attempt: AttemptId,
-    lease: LeaseToken,
+    held: HeldLease,
     exited: Moment,
     at: Moment,
 ) -> Result<()> {
     sql!(
         "with a as (
            update attempt set state = :attempt_finalizing, exited_at = greatest(:exited, started_at)
-           where id = :attempt and lease = :lease and state = :attempt_executing returning id, job_id),
+           where id = :attempt and runner_id = :runner and lease = :lease and state = :attempt_executing returning id, job_id),
          j as (
            update job set state = :job_finalizing from a
            where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_exit) returning job.id)"
          change JobFinalizing { job: "id" } at ":at" from "j";
         attempt_finalizing: Text = Db(AttemptState::Finalizing),
         exited: Timestamptz = Db(exited),
-        attempt: SqlUuid = Db(attempt),
-        lease: SqlUuid = Db(lease),
+        attempt: SqlUuid = Db(held.attempt),
+        runner: SqlUuid = Db(held.runner),
+        lease: SqlUuid = Db(held.lease),
         attempt_executing: Text = Db(AttemptState::Executing),
         job_finalizing: Text = Db(JobState::Finalizing),
         job_before_exit: Array<Text> = words(&JobState::before(JobEvent::Exit, JobState::Finalizing)),
@@ -182,20 +186,23 @@ pub struct AttemptEnd {
 /// The runner reports the end. Accepted once, and only when its whole log is durable; a repeat is recognised.
 pub async fn finish(
     connection: &mut Connection,
-    attempt: AttemptId,
-    lease: LeaseToken,
+    held: HeldLease,
     end: &AttemptEnd,
     at: Moment,
 ) -> Result<Reported> {
     let row: CountRow = sql!(
         "with log as (
-           update attempt_log set complete = true, capped = :log_capped where attempt_id = :attempt and length = :log_bytes returning attempt_id),
+           update attempt_log set complete = true, capped = :log_capped
+           where attempt_id = :attempt and length = :log_bytes
+             and exists (select from attempt where id = :attempt and runner_id = :runner and lease = :lease
+                                               and state = any(:attempt_before_finish))
+           returning attempt_id),
          a as (
            update attempt set state = :attempt_done, result = :result, message = :message, exit_code = :exit_code,
                   started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
                   finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
-           from log where id = log.attempt_id and lease = :lease and state = any(:attempt_before_finish)
+           from log where id = log.attempt_id and runner_id = :runner and lease = :lease and state = any(:attempt_before_finish)
            returning id, job_id, runner_id, started_at, exit_code, result, message, finished_at),
          j as (
            update job set state = :job_done, result = a.result, message = a.message, exit_code = a.exit_code,
@@ -210,7 +217,8 @@ pub async fn finish(
            ")
          select count(*) as changed from a";
         log_capped: Bool = end.log_capped,
-        attempt: SqlUuid = Db(attempt),
+        attempt: SqlUuid = Db(held.attempt),
+        runner: SqlUuid = Db(held.runner),
         log_bytes: BigInt = end.log_bytes,
         attempt_done: Text = Db(AttemptState::Done),
         result: Text = Db(end.result),
@@ -221,7 +229,7 @@ pub async fn finish(
         ran: Nullable<BigInt> = end.ran.map(Db),
         processor: Nullable<BigInt> = end.processor.map(Db),
         peak_memory: Nullable<BigInt> = end.peak_memory.and_then(|size| i64::try_from(size.0).ok()),
-        lease: SqlUuid = Db(lease),
+        lease: SqlUuid = Db(held.lease),
         attempt_before_finish: Array<Text> = words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)),
         job_done: Text = Db(JobState::Done),
         job_before_finish: Array<Text> = words(&JobState::before(JobEvent::Finish, JobState::Done)),
@@ -231,10 +239,10 @@ pub async fn finish(
     if row.changed > 0 {
         return Ok(Reported::Kept);
     }
-    match standing(connection, attempt, lease).await? {
+    match standing(connection, held).await? {
         Some(row) if row.state.0 == AttemptState::Done && row.accepted => Ok(Reported::Kept),
         Some(row) if row.state.0 != AttemptState::Done => {
-            let length = crate::log::state(connection, attempt)
+            let length = crate::log::state(connection, held.attempt)
                 .await?
                 .map_or(0, |log| log.length);
             Ok(Reported::LogShort(length))
@@ -244,17 +252,12 @@ pub async fn finish(
 }
 
 /// Whose log this is: the attempt's runner and lease, while it is not over.
-pub async fn holds_lease(
-    connection: &mut Connection,
-    attempt: AttemptId,
-    runner: RunnerId,
-    lease: LeaseToken,
-) -> Result<bool> {
+pub async fn holds_lease(connection: &mut Connection, held: HeldLease) -> Result<bool> {
     let row: CountRow = sql!(
         "select count(*) as changed from attempt where id = :attempt and runner_id = :runner and lease = :lease and open";
-        attempt: SqlUuid = Db(attempt),
-        runner: SqlUuid = Db(runner),
-        lease: SqlUuid = Db(lease),
+        attempt: SqlUuid = Db(held.attempt),
+        runner: SqlUuid = Db(held.runner),
+        lease: SqlUuid = Db(held.lease),
     )
     .get_result(connection)
     .await?;

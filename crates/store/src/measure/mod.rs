@@ -32,7 +32,7 @@ const REBUILT_AT_ONCE: i64 = 2000;
 
 macro_rules! measured {
     () => {
-        "select txid, id, at, revision from measure_cursor"
+        "select id, at, revision from measure_cursor"
     };
 }
 
@@ -45,7 +45,7 @@ pub async fn progress(connection: &mut Connection) -> Result<(Cursor, Moment)> {
 /// As [`progress`], and locks the sums until the transaction ends; sums that others prepared become invalid.
 pub async fn lock(connection: &mut Connection) -> Result<(Cursor, Moment)> {
     let asked =
-        sql!("update measure_cursor set revision = revision + 1 returning txid, id, at, revision");
+        sql!("update measure_cursor set revision = revision + 1 returning id, at, revision");
     let (cursor, at, _) = read(asked, connection).await?;
     Ok((cursor, at))
 }
@@ -78,8 +78,6 @@ async fn read(
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]
-        txid: i64,
-        #[diesel(sql_type = BigInt)]
         id: i64,
         #[diesel(sql_type = Timestamptz)]
         at: Db<Moment>,
@@ -87,19 +85,14 @@ async fn read(
         revision: i64,
     }
     let row: Row = asked.get_result(connection).await?;
-    Ok((
-        Cursor::at(row.txid, row.id),
-        row.at.0,
-        MeasureRevision(row.revision),
-    ))
+    Ok((Cursor(row.id), row.at.0, MeasureRevision(row.revision)))
 }
 
 /// Stores the position in the feed.
 pub async fn note_progress(connection: &mut Connection, cursor: Cursor, at: Moment) -> Result<()> {
     sql!(
-        "update measure_cursor set txid = :txid, id = :id, at = greatest(at, :at)";
-        txid: BigInt = cursor.transaction(),
-        id: BigInt = cursor.number(),
+        "update measure_cursor set id = :id, at = greatest(at, :at)";
+        id: BigInt = cursor.0,
         at: Timestamptz = Db(at),
     )
     .execute(connection)
@@ -135,7 +128,9 @@ async fn sums_of<F: Fn(Resolution) -> Cells>(
     };
     let mut sums = Sums::default();
     for (keys, cells) in &parts {
-        for resolution in Resolution::ALL {
+        let kept =
+            |resolution: &Resolution| keys.iter().any(|key| *resolution >= key.kind().shortest());
+        for resolution in Resolution::ALL.into_iter().filter(kept) {
             let cells = cells(resolution);
             for (at, cell) in cells.into_iter().filter(|(at, _)| wanted(resolution, *at)) {
                 for key in keys {

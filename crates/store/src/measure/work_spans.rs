@@ -199,6 +199,12 @@ impl Row {
         keys
     }
 
+    /// The key of the part of its wait that was for a reason.
+    fn reason_key(&self, reason: Reason) -> Option<RollupKey> {
+        let pool = self.pool_id?.0;
+        Some(RollupKey::PoolReason { pool, reason })
+    }
+
     fn requirement_key(&self) -> RollupKey {
         RollupKey::Requirement(self.requirement.clone())
     }
@@ -283,9 +289,20 @@ pub async fn prepare_sums(
     rows: Vec<Row>,
 ) -> Result<PreparedSums> {
     let work_spans = split_all(connection, &rows, Moment::default(), usize::MAX).await?;
-    let parts = rows.iter().zip(&work_spans);
-    let parts =
-        parts.map(|(row, work_span)| (row.keys(), move |resolution| work_span.cells(resolution)));
+    let parts = rows.iter().zip(&work_spans).flat_map(|(row, work_span)| {
+        let whole = (row.keys(), None);
+        let reasons = work_span.reasons().into_keys();
+        let reasons =
+            reasons.filter_map(|reason| Some((vec![row.reason_key(reason)?], Some(reason))));
+        let parts = std::iter::once(whole).chain(reasons);
+        parts.map(move |(keys, reason)| {
+            let cells = move |resolution| match reason {
+                None => work_span.cells(resolution),
+                Some(reason) => work_span.reason_cells(reason, resolution),
+            };
+            (keys, cells)
+        })
+    });
     let mut sums = sums_of(connection, known, parts).await?;
     sums.add_kept(connection).await?;
     let words = rows
@@ -391,7 +408,7 @@ mod tests {
     use super::plain_title;
 
     #[test]
-    fn numbers_in_titles_are_one() {
+    fn titles_that_differ_only_in_numbers_are_equal() {
         assert_eq!(plain_title("tide table 3 of 14"), "tide table # of #");
         assert_eq!(plain_title("v2.10"), "v#.#");
         assert_eq!(plain_title("build and test"), "build and test");

@@ -5,6 +5,7 @@ use crate::error::Result;
 use crate::statement::sql;
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Nullable, SmallInt, Text, Uuid as SqlUuid};
+use pennine_core::dispatch::Reason;
 use pennine_core::id::{PlaceId, PoolId, RunnerId, SupplierId};
 use pennine_core::measure::Resolution;
 use pennine_core::time::Moment;
@@ -23,11 +24,12 @@ pub enum RollupKind {
     Supplier,
     Image,
     PoolProject,
+    PoolReason,
 }
 
 impl RollupKind {
     /// All of them.
-    pub const ALL: [RollupKind; 9] = [
+    pub const ALL: [RollupKind; 10] = [
         RollupKind::Yard,
         RollupKind::Pool,
         RollupKind::Project,
@@ -37,6 +39,7 @@ impl RollupKind {
         RollupKind::Supplier,
         RollupKind::Image,
         RollupKind::PoolProject,
+        RollupKind::PoolReason,
     ];
 
     /// The number that stands for it in the record.
@@ -51,6 +54,7 @@ impl RollupKind {
             RollupKind::Supplier => 7,
             RollupKind::Image => 8,
             RollupKind::PoolProject => 9,
+            RollupKind::PoolReason => 10,
         }
     }
 
@@ -58,11 +62,12 @@ impl RollupKind {
         RollupKind::ALL.into_iter().find(|kind| kind.code() == code)
     }
 
-    /// The finest resolution at which sums of this kind are kept: five minutes for what people watch live, an hour for
-    /// kinds with many keys.
+    /// The finest resolution at which sums of this kind are kept: five minutes for what people watch live, a month for what
+    /// only counts up, an hour for everything else.
     pub fn shortest(self) -> Resolution {
         match self {
             RollupKind::Yard | RollupKind::Pool => Resolution::FiveMinutes,
+            RollupKind::PoolReason => Resolution::Month,
             _ => Resolution::Hour,
         }
     }
@@ -107,6 +112,11 @@ pub enum RollupKey {
         pool: PoolId,
         project: PlaceId,
     },
+    /// The parts of waits that were for one reason, by the pool that ended the wait.
+    PoolReason {
+        pool: PoolId,
+        reason: Reason,
+    },
 }
 
 /// A key as the table has it: kind, pool or runner or supplier, project, text. What a kind has no use for is the nil UUID or
@@ -125,6 +135,7 @@ impl RollupKey {
             RollupKey::Supplier(_) => RollupKind::Supplier,
             RollupKey::Image(_) => RollupKind::Image,
             RollupKey::PoolProject { .. } => RollupKind::PoolProject,
+            RollupKey::PoolReason { .. } => RollupKind::PoolReason,
         }
     }
 
@@ -140,6 +151,7 @@ impl RollupKey {
             RollupKey::Runner(runner) => (kind, runner.0, none, ""),
             RollupKey::Supplier(supplier) => (kind, supplier.0, none, ""),
             RollupKey::PoolProject { pool, project } => (kind, pool.0, project.0, ""),
+            RollupKey::PoolReason { pool, reason } => (kind, pool.0, none, reason.word()),
         }
     }
 }
@@ -177,6 +189,10 @@ impl KeyRow {
             RollupKind::PoolProject => RollupKey::PoolProject {
                 pool: PoolId(self.owner_id),
                 project,
+            },
+            RollupKind::PoolReason => RollupKey::PoolReason {
+                pool: PoolId(self.owner_id),
+                reason: self.text.parse().ok()?,
             },
         };
         Some((key, self.id))

@@ -147,7 +147,7 @@ async fn seats_prices_and_the_share_policy_are_kept_as_they_were() {
 }
 
 #[tokio::test]
-async fn what_made_dispatch_inconsistent_twice_within_an_hour_is_set_aside_for_an_hour() {
+async fn a_subject_that_makes_dispatch_inconsistent_twice_is_set_aside_for_an_hour() {
     let record = Record::fresh().await;
     let mut connection = record.connection().await;
     let entity = Entity::Job(JobId(Uuid::now_v7()));

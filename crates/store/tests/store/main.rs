@@ -11,11 +11,14 @@
 )]
 
 mod access;
+mod feed;
 mod inputs;
+mod jobs;
 mod pools;
 mod tree;
 
 use pennine_core::time::Moment;
+use pennine_store::connect::PoolSizes;
 use pennine_store::{Connection, Store};
 use pennine_testing::Database;
 
@@ -32,7 +35,7 @@ struct Record {
 impl Record {
     async fn fresh() -> Record {
         let database = Database::fresh().await;
-        let store = Store::open(&database.url, 4).expect("a store");
+        let store = Store::open(&database.url, &PoolSizes::default()).expect("a store");
         let record = Record {
             store,
             _database: database,
@@ -44,6 +47,6 @@ impl Record {
     }
 
     async fn connection(&self) -> impl std::ops::DerefMut<Target = Connection> + use<> {
-        self.store.get().await.expect("a connection")
+        self.store.people().await.expect("a connection")
     }
 }

@@ -2,8 +2,10 @@
 
 use crate::{NOW, Record};
 use pennine_core::id::{MaintenanceId, PoolId};
+use pennine_core::job_policy::JobPolicy;
 use pennine_store::maintenance::{self, NewMaintenanceRow};
 use pennine_store::pool::{self, Pool};
+use pennine_store::types::Json;
 use pennine_store::{Db, Error, place};
 use std::time::Duration;
 use uuid::Uuid;
@@ -24,9 +26,11 @@ pub async fn pool(record: &Record, name: &str) -> Pool {
         created_at: Db(NOW),
         narrow_to: Vec::new(),
         widen_to: Vec::new(),
+        takes_untrusted: false,
         paused: false,
         needs: String::new(),
         supply: None,
+        jobs: Json(JobPolicy::default()),
     };
     pool::insert(&mut connection, &pool, "ada").await.unwrap();
     pool

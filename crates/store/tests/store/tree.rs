@@ -65,7 +65,7 @@ async fn a_place_is_found_by_its_path_or_its_name_and_its_path_is_its_own() {
 }
 
 #[tokio::test]
-async fn what_is_below_a_moved_place_moves_with_it_and_the_feed_says_so() {
+async fn places_below_a_moved_place_move_and_write_changes() {
     let record = Record::fresh().await;
     let mut connection = record.connection().await;
     let root = place::root(&mut connection).await.unwrap();

@@ -4,31 +4,31 @@
 //!   DIR/MACHINE/order.json    what was ordered, without the ticket
 //!   DIR/MACHINE/pid           its process, with the time at which it started
 //!   DIR/MACHINE/console.log   what it prints
-//!   DIR/MACHINE/home/         the runner's folder
+//!   DIR/MACHINE/line/         the socket through which the runner reaches the service, where it has no other network
+//!   DIR/MACHINE/home/         the runner's folder: all that the machine can write, where it has walls
 //! ```
 //! A machine outlives the service: one that starts again finds it by its folder. A process is known by its pid and the
 //! time at which it started, so that a number used again by another is never taken for it.
 
+mod control_file;
+mod folders;
 mod process;
 pub mod walls;
 
-use crate::{
-    CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, SuppliedState, Supplier, tail,
-};
+use crate::{Fault, Offer, Order, PlacedOrder, SuppliedMachine, Supplier};
+use folders::{MachineFolders, Unwritten, host};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use nix::unistd::gethostname;
 use pennine_core::id::MachineId;
+use pennine_core::size::ByteSize;
 use process::Process;
 use std::collections::BTreeMap;
-use std::io::{Read, Seek, SeekFrom};
-use std::os::unix::fs::DirBuilderExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::Duration;
 use tokio::process::Command;
 use uuid::Uuid;
-use walls::{MachineIsolation, View};
+use walls::{MachineIsolation, MachineNetwork, View};
 
 /// What a machine needs beside the service: one processor of the host for each but one, and this much memory.
 const MEMORY: u64 = 1 << 30;
@@ -39,12 +39,13 @@ const BOOT_LIMIT: Duration = Duration::from_secs(60);
 
 /// Processes on this host.
 pub struct Local {
-    dir: PathBuf,
+    folders: MachineFolders,
     /// What no machine is to see, where they have walls.
     hidden: PathBuf,
     /// The runner's program.
     program: PathBuf,
-    installation: Uuid,
+    /// The most bytes that a machine in a sandbox writes outside its folder.
+    scratch: ByteSize,
     /// The most machines, where people say so.
     most: Option<u32>,
     walls: tokio::sync::OnceCell<MachineIsolation>,
@@ -55,10 +56,14 @@ pub struct Local {
 }
 
 /// What people can set of it.
-pub const SETTINGS: [(&str, &str); 2] = [
+pub const SETTINGS: [(&str, &str); 3] = [
     (
         "most",
         "the most machines [default: what the host has room for]",
+    ),
+    (
+        "scratch",
+        "what a machine in a sandbox may write outside its folder, kept in memory [default: 1GiB]",
     ),
     (
         "walls",
@@ -66,11 +71,12 @@ pub const SETTINGS: [(&str, &str); 2] = [
     ),
 ];
 
-#[derive(serde::Serialize, serde::Deserialize)]
-struct MachineFile {
-    installation: Uuid,
-    name: String,
-}
+/// What each machine of a pool can be given, among the pool's settings.
+const NETWORK: &str = "network";
+
+/// What a machine in a sandbox writes outside its folder at most, where people say nothing: the memory that is counted for
+/// each machine.
+const SCRATCH: ByteSize = ByteSize(MEMORY);
 
 impl Local {
     /// Machines in this folder, from this program. What is in `hidden`, which may hold the folder, is kept from them.
@@ -92,11 +98,15 @@ impl Local {
             None => None,
             Some(text) => Some(MachineIsolation::parse(text)?),
         };
+        let scratch = match settings.get("scratch") {
+            None => SCRATCH,
+            Some(text) => text.parse().map_err(|error| format!("scratch: {error}"))?,
+        };
         Ok(Local {
-            dir,
+            folders: MachineFolders { dir, installation },
             hidden,
             program,
-            installation,
+            scratch,
             most,
             walls: tokio::sync::OnceCell::new(),
             warm: tokio::sync::OnceCell::new(),
@@ -106,11 +116,17 @@ impl Local {
 
     /// Where the versions of the host's tools are kept.
     fn tools(&self) -> PathBuf {
-        self.dir.join("tools.json")
+        self.folders.dir.join("tools.json")
     }
 
-    fn folder(&self, machine: MachineId) -> PathBuf {
-        self.dir.join(machine.to_string())
+    /// Does something with the machines' folders on a thread that may block.
+    async fn with_folders<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&MachineFolders) -> T + Send + 'static,
+    ) -> Result<T, Fault> {
+        let folders = self.folders.clone();
+        let done = tokio::task::spawn_blocking(move || work(&folders)).await;
+        done.map_err(|error| Fault::Unclear(format!("the machines' folders: {error}")))
     }
 
     /// How machines are kept apart here: found out once.
@@ -121,8 +137,10 @@ impl Local {
                 if let Some(walls) = self.wanted_walls {
                     return walls;
                 }
-                let _ = std::fs::create_dir_all(&self.dir);
-                MachineIsolation::best(&self.dir).await
+                let _ = self
+                    .with_folders(|folders| folders::make(&folders.dir))
+                    .await;
+                MachineIsolation::best(&self.folders.dir).await
             })
             .await
     }
@@ -130,11 +148,13 @@ impl Local {
     /// Asks the host's tools for their versions, before any machine has to.
     async fn warm_up(&self) {
         let ask = || async {
-            let _ = std::fs::create_dir_all(&self.dir);
+            let _ = self
+                .with_folders(|folders| folders::make(&folders.dir))
+                .await;
             let mut command = Command::new(&self.program);
             command
                 .args(["facts", "--dir"])
-                .arg(self.dir.join("host"))
+                .arg(self.folders.dir.join("host"))
                 .env("PENNINE_TOOL_VERSIONS", self.tools())
                 .stdin(Stdio::null())
                 .stdout(Stdio::null())
@@ -146,47 +166,50 @@ impl Local {
     }
 
     async fn start(&self, order: &Order) -> Result<PlacedOrder, Fault> {
-        let folder = self.folder(order.machine);
-        let broken = |what: &Path, error: std::io::Error| {
-            Fault::Unavailable(format!("{}: {error}", what.display()))
+        let has_network = match order.settings.get(NETWORK).map(String::as_str) {
+            None | Some("service") => false,
+            Some("host") => true,
+            Some(other) => {
+                let message = format!("the setting {NETWORK} is service or host, not {other:?}");
+                return Err(Fault::Refused(message));
+            }
         };
-        if self.process(order.machine).is_some_and(|one| one.alive()) {
+        let machine = order.machine;
+        let found = self.with_folders(move |folders| {
+            let runs = folders.process(machine).is_some_and(|one| one.alive());
+            (runs, folders.running_beside(machine))
+        });
+        let (runs, others) = found.await?;
+        if runs {
             return Ok(self.placed());
         }
         let limit = self.machine_limit();
-        let running = self.all().into_iter().filter(|id| *id != order.machine);
-        let running = running.filter(|id| self.process(*id).is_some_and(|one| one.alive()));
-        if running.count() >= limit as usize {
+        if others >= limit as usize {
             return Err(Fault::Quota {
                 message: format!("this host has room for {limit} machines beside the service"),
                 quota: Some(limit),
             });
         }
-        let home = folder.join("home");
-        std::fs::DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(&home)
-            .map_err(|error| broken(&home, error))?;
-        let written = serde_json::to_vec(&MachineFile {
-            installation: self.installation,
-            name: order.name.clone(),
-        });
-        let path = folder.join("order.json");
-        std::fs::write(&path, written.unwrap_or_default()).map_err(|e| broken(&path, e))?;
-        let path = folder.join("console.log");
-        let console = std::fs::OpenOptions::new()
-            .create(true)
-            .append(true)
-            .open(&path)
-            .map_err(|error| broken(&path, error))?;
-        let errors = console.try_clone().map_err(|error| broken(&path, error))?;
+        let ordered = order.clone();
+        let prepared = self.with_folders(move |folders| folders.prepare(&ordered));
+        let prepared = prepared.await?.map_err(unwritten)?;
+        let home = prepared.home;
         let view = View {
-            folder: &folder,
+            folder: &home,
             hidden: &self.hidden,
             kept: &self.tools(),
             program: &self.program,
+            scratch: self.scratch.0,
+            network: if has_network {
+                MachineNetwork::Host
+            } else {
+                MachineNetwork::Service {
+                    line: &prepared.line,
+                    servers: &order.join.server,
+                }
+            },
         };
+        let (output, errors) = prepared.output;
         let mut command = self.walls().await.around(&view);
         command
             .args(order.arguments())
@@ -201,19 +224,19 @@ impl Local {
             .env("HOME", &home)
             // Tools are asked for their versions once, not by every machine.
             .env("PENNINE_TOOL_VERSIONS", self.tools())
-            .current_dir(&folder)
+            .current_dir(&home)
             .stdin(Stdio::null())
-            .stdout(console)
+            .stdout(output)
             .stderr(errors)
             // A group of its own: what reaches the service from its terminal does not reach its machines.
             .process_group(0);
         let mut child = command
             .spawn()
-            .map_err(|error| broken(&self.program, error))?;
+            .map_err(|error| Fault::Unavailable(format!("{}: {error}", self.program.display())))?;
         let pid = child.id().and_then(|pid| i32::try_from(pid).ok());
         if let Some(process) = pid.and_then(Process::of) {
-            let path = folder.join("pid");
-            std::fs::write(&path, process.written()).map_err(|error| broken(&path, error))?;
+            let noted = self.with_folders(move |folders| folders.note_process(machine, process));
+            noted.await?.map_err(unwritten)?;
         }
         // Its end has to be awaited.
         tokio::spawn(async move {
@@ -229,20 +252,6 @@ impl Local {
         }
     }
 
-    /// The machines that have a folder here.
-    fn all(&self) -> Vec<MachineId> {
-        let entries = std::fs::read_dir(&self.dir).into_iter().flatten().flatten();
-        entries
-            .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
-            .collect()
-    }
-
-    /// The process of a machine, whether or not it lives.
-    fn process(&self, machine: MachineId) -> Option<Process> {
-        let text = std::fs::read_to_string(self.folder(machine).join("pid")).ok()?;
-        Process::read(&text)
-    }
-
     /// How many machines this host bears beside the service.
     fn machine_limit(&self) -> u32 {
         if let Some(most) = self.most {
@@ -256,8 +265,8 @@ impl Local {
     }
 
     async fn end(&self, machine: MachineId) -> Result<(), Fault> {
-        let folder = self.folder(machine);
-        if let Some(process) = self.process(machine) {
+        let process = self.with_folders(move |folders| folders.process(machine));
+        if let Some(process) = process.await? {
             process.end().await;
             if process.alive() {
                 return Err(Fault::Unclear(format!(
@@ -266,31 +275,15 @@ impl Local {
                 )));
             }
         }
-        let removed = tokio::task::spawn_blocking(move || std::fs::remove_dir_all(folder)).await;
-        match removed {
-            Ok(Err(error)) if error.kind() != std::io::ErrorKind::NotFound => Err(Fault::Unclear(
-                format!("its folder cannot be removed: {error}"),
-            )),
-            _ => Ok(()),
-        }
+        let removed = self.with_folders(move |folders| folders.remove(machine));
+        removed
+            .await?
+            .map_err(|error| Fault::Unclear(format!("its folder cannot be removed: {error}")))
     }
+}
 
-    fn found(&self, machine: MachineId) -> Option<SuppliedMachine> {
-        let text = std::fs::read(self.folder(machine).join("order.json")).ok()?;
-        let written: MachineFile = serde_json::from_slice(&text).ok()?;
-        (written.installation == self.installation).then(|| SuppliedMachine {
-            machine,
-            reference: host(),
-            zone: String::new(),
-            stage: if self.process(machine).is_some_and(|one| one.alive()) {
-                SuppliedState::Running
-            } else {
-                SuppliedState::Stopped
-            },
-            reclaimed: false,
-            message: String::new(),
-        })
-    }
+fn unwritten((path, error): Unwritten) -> Fault {
+    Fault::Unavailable(format!("{}: {error}", path.display()))
 }
 
 impl Supplier for Local {
@@ -303,13 +296,12 @@ impl Supplier for Local {
     }
 
     fn list(&self) -> BoxFuture<'_, Result<Vec<SuppliedMachine>, Fault>> {
-        let found = self.all().into_iter().filter_map(|one| self.found(one));
-        futures::future::ready(Ok(found.collect())).boxed()
+        self.with_folders(MachineFolders::list).boxed()
     }
 
     fn console(&self, machine: MachineId) -> BoxFuture<'_, Result<String, Fault>> {
-        let path = self.folder(machine).join("console.log");
-        futures::future::ready(Ok(end_of(&path).unwrap_or_default())).boxed()
+        self.with_folders(move |folders| folders.console(machine))
+            .boxed()
     }
 
     fn offer(&self) -> BoxFuture<'_, Result<Offer, Fault>> {
@@ -334,10 +326,6 @@ impl Supplier for Local {
     }
 }
 
-fn host() -> String {
-    gethostname().map_or_else(|_| "here".to_owned(), |name| name.to_string_lossy().into())
-}
-
 fn total_memory() -> Option<u64> {
     let text = std::fs::read_to_string("/proc/meminfo").ok()?;
     let line = text
@@ -345,15 +333,4 @@ fn total_memory() -> Option<u64> {
         .find_map(|line| line.strip_prefix("MemTotal:"))?;
     let kib: u64 = line.trim().strip_suffix("kB")?.trim().parse().ok()?;
     kib.checked_mul(1024)
-}
-
-/// The end of a file that may be large.
-fn end_of(path: &Path) -> std::io::Result<String> {
-    let mut file = std::fs::File::open(path)?;
-    let most = CONSOLE_BYTES as u64;
-    let length = file.metadata()?.len();
-    file.seek(SeekFrom::Start(length.saturating_sub(most)))?;
-    let mut bytes = Vec::new();
-    file.take(most).read_to_end(&mut bytes)?;
-    Ok(tail(&String::from_utf8_lossy(&bytes), CONSOLE_BYTES).to_owned())
 }

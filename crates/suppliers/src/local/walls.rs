@@ -26,6 +26,19 @@ pub struct View<'a> {
     pub kept: &'a Path,
     /// Its program.
     pub program: &'a Path,
+    /// The most bytes that it may write outside its folder, in memory.
+    pub scratch: u64,
+    /// What it reaches over the network.
+    pub network: MachineNetwork<'a>,
+}
+
+/// What a machine in a sandbox reaches over the network.
+#[derive(Clone, Copy, Debug)]
+pub enum MachineNetwork<'a> {
+    /// All that the host reaches.
+    Host,
+    /// The service alone, at these addresses (separated by commas), over a socket in this folder.
+    Service { line: &'a Path, servers: &'a str },
 }
 
 /// Builds the sandbox; what it takes stands at its head.
@@ -68,13 +81,13 @@ impl MachineIsolation {
     pub fn describe(self) -> &'static str {
         match self {
             MachineIsolation::Overlay => {
-                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, and anything it writes outside its folder is discarded with it"
+                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, what it writes outside its folder is discarded with it, and its network is the service alone unless its pool has the setting network=host"
             }
             MachineIsolation::ReadOnly => {
-                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, and writes only in its folder (overlays do not work here)"
+                "each machine has its own sandbox: it reads the host's files except home folders and the service's data, writes only in its folder (overlays do not work here), and its network is the service alone unless its pool has the setting network=host"
             }
             MachineIsolation::Folder => {
-                "machines are plain folders, so a job can do what the service's user can (bubblewrap is missing, does not work here, or was not selected)"
+                "machines are plain folders with the host's network, so a job can do what the service's user can (bubblewrap is missing, does not work here, or was not selected)"
             }
         }
     }
@@ -92,7 +105,12 @@ impl MachineIsolation {
             .args(["sandbox", self.word()])
             .args([view.folder, view.hidden, view.kept])
             .arg(names())
-            .arg(view.program);
+            .arg(view.scratch.to_string());
+        match view.network {
+            MachineNetwork::Host => command.args(["", ""]),
+            MachineNetwork::Service { line, servers } => command.arg(line).arg(servers),
+        };
+        command.arg(view.program);
         command
     }
 
@@ -103,6 +121,8 @@ impl MachineIsolation {
             hidden: folder,
             kept: Path::new("/bin/true"),
             program: Path::new("/bin/true"),
+            scratch: 1 << 20,
+            network: MachineNetwork::Host,
         };
         let mut command = self.around(&view);
         command

@@ -174,7 +174,13 @@ impl RunnerIndex {
         let mut changed_in = 0;
         let likeness = self.likeness_of(&view.subject);
         if let Some(known) = self.runners.remove(&id) {
-            (holds, idle_since, before) = (known.holds, known.idle_since, Some(known.class));
+            // Time in which it could not take work was not idle.
+            let takes = |view| self.willingness(view) == Availability::Takes;
+            let came = takes(&view) && !takes(&known.view);
+            if !came && (known.view.slots > 0 || view.slots == 0) {
+                idle_since = known.idle_since;
+            }
+            (holds, before) = (known.holds, Some(known.class));
             changed_in = known.changed_in;
             self.leave_profile(known.likeness);
         }

@@ -7,6 +7,7 @@ use crate::id::{AttemptId, JobId, PlaceId, PoolId, RunnerId, StrandId};
 use crate::lifecycle::runner::{DesiredState, RunnerState};
 use crate::requirement::Requirement;
 use crate::time::Moment;
+use crate::trust::Trust;
 use criterion::{BatchSize, Criterion};
 use proptest::prelude::*;
 use std::cell::RefCell;
@@ -98,6 +99,11 @@ fn all_alike() -> Vec<Alike> {
             alike.push(Alike {
                 requirement,
                 project,
+                // Seats and trust do not depend on each other here, although a job with seats has to be trusted.
+                trust: match (n + m * 3) % 5 {
+                    2 => Trust::Untrusted,
+                    _ => Trust::Trusted,
+                },
                 band: bands[(n + m) % 4 % 3],
                 seats: match (n * 5 + m) % 7 {
                     1 => seats(&[("licence", 1)]),
@@ -136,6 +142,7 @@ enum Step {
         open: bool,
         owner: usize,
         also: Option<usize>,
+        takes_untrusted: bool,
         paused: bool,
     },
     Place {
@@ -173,8 +180,8 @@ fn step() -> impl Strategy<Value = Step> {
         4 => (0..6usize, 0..6usize, 0..3usize, 0..4u32, state)
             .prop_map(|(runner, kind, pool, slots, state)| Step::Runner { runner, kind, pool, slots, state }),
         1 => (0..6usize).prop_map(|runner| Step::RunnerGone { runner }),
-        2 => (0..3usize, any::<bool>(), 0..OWNERS.len(), prop::option::of(0..PROJECTS.len()), prop::bool::weighted(0.2))
-            .prop_map(|(pool, open, owner, also, paused)| Step::Pool { pool, open, owner, also, paused }),
+        2 => (0..3usize, any::<bool>(), 0..OWNERS.len(), prop::option::of(0..PROJECTS.len()), any::<bool>(), prop::bool::weighted(0.2))
+            .prop_map(|(pool, open, owner, also, takes_untrusted, paused)| Step::Pool { pool, open, owner, also, takes_untrusted, paused }),
         1 => (0..PLACES.len(), 1..4u32, prop::option::of(0..4u32))
             .prop_map(|(place, weight, limit)| Step::Place { place, weight, limit }),
         2 => (0..SEATS.len(), 0..4u32).prop_map(|(seat, count)| Step::Seats { seat, count }),
@@ -204,6 +211,14 @@ struct Bench {
     now: Moment,
 }
 
+/// An id of its own for the project at each path.
+fn place_id(path: &str) -> PlaceId {
+    let number = path.bytes().fold(0u128, |sum, byte| {
+        sum.wrapping_mul(131).wrapping_add(u128::from(byte))
+    });
+    PlaceId(uuid::Uuid::from_u128(number))
+}
+
 fn strand_event(at: usize, alike: &Alike) -> Event {
     Event::Strand {
         id: StrandId(id(at)),
@@ -213,10 +228,11 @@ fn strand_event(at: usize, alike: &Alike) -> Event {
                 .parse::<Requirement>()
                 .unwrap()
                 .to_string(),
-            project: PlaceId::default(),
+            project: place_id(alike.project),
             band: alike.band,
             seats: alike.seats.clone(),
             workspace: None,
+            trust: alike.trust,
         },
         project: alike.project.to_owned(),
     }
@@ -249,6 +265,7 @@ impl Bench {
             job,
             strand: StrandId(id(known.strand)),
             ready: known.ready,
+            since: known.since,
             number: known.number,
             avoid: None,
         }
@@ -270,6 +287,7 @@ impl Bench {
                 let known = Job {
                     strand,
                     ready: now - seconds(ago),
+                    since: now - seconds(if self.jobs.is_multiple_of(3) { 0 } else { ago }),
                     number: self.jobs as i64,
                 };
                 self.jobs += 1;
@@ -316,12 +334,14 @@ impl Bench {
                 open,
                 owner,
                 also,
+                takes_untrusted,
                 paused,
             } => {
                 let mut view = pool_view(pool, open, OWNERS[owner]);
                 view.reach
                     .widen_to
                     .extend(also.map(|at| PROJECTS[at].to_owned()));
+                view.reach.takes_untrusted = takes_untrusted;
                 view.paused = paused;
                 self.model.pools.insert(view.id, view.clone());
                 self.state.apply(Event::Pool(Box::new(view)), now);
@@ -562,7 +582,7 @@ proptest! {
         alike.iter_mut().for_each(|alike| alike.seats.clear());
         let mut bench = Bench::of(alike);
         for pool in 0..3 {
-            bench.take(Step::Pool { pool, open: pool != 1, owner: pool, also: None, paused: false });
+            bench.take(Step::Pool { pool, open: pool != 1, owner: pool, also: None, takes_untrusted: pool != 2, paused: false });
         }
         for (n, (kind, pool, slots)) in runners.into_iter().enumerate() {
             bench.take(Step::Runner { runner: n, kind, pool, slots, state: RunnerState::Available });
@@ -693,6 +713,7 @@ impl Bench {
 }
 
 mod order;
+mod waiting_lines;
 
 /// A measurement for docs/benchmarks.md, not a test: dispatch beside the plain walk by which it is judged, each from a slot
 /// that frees to the batch. `cargo test --release -p pennine-core beside_the_plain_walk -- --ignored --nocapture`
@@ -792,6 +813,7 @@ fn of_unknown_strand() -> (Event, Event) {
         job,
         strand,
         ready: Moment::default(),
+        since: Moment::default(),
         number: 1,
         avoid: None,
     };
@@ -806,7 +828,7 @@ fn of_unknown_strand() -> (Event, Event) {
 }
 
 #[test]
-fn an_event_about_an_unknown_strand_is_said_and_not_passed_over() {
+fn an_event_about_an_unknown_strand_is_an_error() {
     let now = Moment::default();
     let mut state = State::default();
     let (waits, holds) = of_unknown_strand();
@@ -829,7 +851,7 @@ fn an_event_about_an_unknown_strand_is_said_and_not_passed_over() {
 }
 
 #[test]
-fn what_is_set_aside_is_left_out_and_all_else_goes_on() {
+fn dispatch_skips_what_is_set_aside() {
     let now = Moment::default();
     let (waits, holds) = of_unknown_strand();
     for aside in [Entity::Job(JobId(id(1))), Entity::Strand(StrandId(id(9)))] {
@@ -843,7 +865,7 @@ fn what_is_set_aside_is_left_out_and_all_else_goes_on() {
 }
 
 #[test]
-fn a_strand_that_is_used_no_more_is_forgotten_with_its_requirement_and_can_be_told_of_again() {
+fn an_unused_strand_is_dropped_with_its_requirement_and_can_return() {
     let mut now = Moment::from_micros(1_795_415_517_000_000);
     let mut state = State::default();
     state.apply(Event::Pool(Box::new(pool_view(0, true, ""))), now);
@@ -866,6 +888,7 @@ fn a_strand_that_is_used_no_more_is_forgotten_with_its_requirement_and_can_be_to
             job: JobId(id(job)),
             strand: StrandId(id(n)),
             ready: now,
+            since: now,
             number: job as i64,
             avoid: None,
         };

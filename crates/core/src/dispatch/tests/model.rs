@@ -5,6 +5,7 @@ use super::super::*;
 use crate::id::{AttemptId, JobId, PoolId, RunnerId};
 use crate::requirement::Requirement;
 use crate::time::Moment;
+use crate::trust::Trust;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
@@ -13,6 +14,7 @@ use std::time::Duration;
 pub struct Alike {
     pub requirement: &'static str,
     pub project: &'static str,
+    pub trust: Trust,
     pub band: Band,
     pub seats: SeatNeeds,
 }
@@ -21,6 +23,8 @@ pub struct Alike {
 pub struct Job {
     pub strand: usize,
     pub ready: Moment,
+    /// Later than `ready` for a job that waits again.
+    pub since: Moment,
     pub number: i64,
 }
 
@@ -84,7 +88,11 @@ impl Model {
         let alike = &self.alike[strand];
         let requirement: Requirement = alike.requirement.parse().unwrap();
         self.pools.get(&runner.pool).is_some_and(|pool| {
-            pool.admits(&requirement, &runner.subject) && pool.reaches(alike.project)
+            pool.admits(&requirement, &runner.subject)
+                && pool.reaches(Origin {
+                    project: alike.project,
+                    trust: alike.trust,
+                })
         })
     }
 

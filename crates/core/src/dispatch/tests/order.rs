@@ -6,6 +6,7 @@ fn alike(requirement: &'static str, project: &'static str) -> Alike {
     Alike {
         requirement,
         project,
+        trust: Trust::Trusted,
         band: Band::Normal,
         seats: SeatNeeds::new(),
     }
@@ -24,6 +25,7 @@ pub(super) fn bench(alike: Vec<Alike>, runners: &[(usize, u32)]) -> Bench {
         open: true,
         owner: 0,
         also: None,
+        takes_untrusted: false,
         paused: false,
     });
     for (n, (kind, slots)) in runners.iter().enumerate() {
@@ -93,6 +95,7 @@ fn a_job_that_was_lost_goes_to_another_runner_if_one_is_free_and_to_the_same_if_
         job: JobId(id(job)),
         strand: StrandId(id(0)),
         ready: Moment::default(),
+        since: Moment::default(),
         number: job as i64,
         avoid: Some(RunnerId(id(avoid))),
     };
@@ -103,7 +106,7 @@ fn a_job_that_was_lost_goes_to_another_runner_if_one_is_free_and_to_the_same_if_
 }
 
 #[test]
-fn a_refused_assignment_gives_its_slot_back() {
+fn a_refused_assignment_frees_its_slot() {
     let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 1)]);
     bench.submit(0);
     bench.submit(0);
@@ -158,7 +161,7 @@ fn a_team_of_twice_the_weight_gets_twice_the_slots() {
 }
 
 #[test]
-fn who_used_much_of_late_waits_for_who_did_not_and_it_is_forgotten() {
+fn recent_use_lowers_a_teams_order_and_decays() {
     let strands = vec![
         alike("linux", "firmware/buoy"),
         alike("linux", "shore/soundings"),
@@ -211,7 +214,7 @@ fn bands_come_before_shares_and_a_long_wait_climbs() {
 }
 
 #[test]
-fn the_scarce_machine_is_left_to_those_who_need_it_now() {
+fn a_scarce_runner_is_left_to_the_jobs_that_need_it_now() {
     // Runners 0 and 1 have the bench and are idle longest; runner 2 is plain.
     let strands = || {
         vec![
@@ -284,7 +287,7 @@ fn the_cheaper_pool_is_taken_first_then_the_runner_idle_longest() {
 }
 
 #[test]
-fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
+fn a_kept_workspace_is_preferred_by_its_project_and_never_waited_for() {
     let mut bench = Bench::of(vec![alike("linux", "shore/soundings")]);
     let mut key = match strand_event(0, &bench.model.alike[0]) {
         Event::Strand { key, .. } => key,
@@ -303,6 +306,7 @@ fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
         open: true,
         owner: 0,
         also: None,
+        takes_untrusted: false,
         paused: false,
     });
     for n in 0..3 {
@@ -325,7 +329,7 @@ fn a_kept_workspace_draws_its_project_and_nobody_waits_for_it() {
 }
 
 #[test]
-fn a_limit_of_nothing_lets_nothing_start_and_says_so() {
+fn a_limit_of_zero_starts_no_job_and_is_the_reason() {
     let mut bench = bench(vec![alike("linux", "shore/soundings")], &[(1, 4)]);
     bench.take(Step::Place {
         place: 2,
@@ -440,7 +444,7 @@ fn a_job_that_needs_several_seats_is_not_starved_by_a_stream_that_needs_one() {
 }
 
 #[test]
-fn machines_that_are_being_made_are_said_of_as_many_jobs_as_they_will_take() {
+fn machine_coming_is_the_reason_of_as_many_jobs_as_the_machines_will_take() {
     let mut bench = Bench::of(vec![alike("arm64", "shore/soundings")]);
     let mut view = pool_view(0, true, "");
     view.makes = Some(runner_view(9, 0, 0, 1, RunnerState::Available).subject);
@@ -488,8 +492,38 @@ fn reach_is_everything_at_or_below_the_owner_narrowed_and_widened() {
     let mut pool = pool_view(0, true, "firmware");
     pool.reach.narrow_to.push("firmware/radio".into());
     pool.reach.widen_to.push("shore/soundings".into());
-    assert!(pool.reaches("firmware/radio/modem"));
-    assert!(!pool.reaches("firmware/buoy"));
-    assert!(pool.reaches("shore/soundings"));
-    assert!(!pool.reaches("shore/api"));
+    assert!(pool.reaches(Origin::trusted("firmware/radio/modem")));
+    assert!(!pool.reaches(Origin::trusted("firmware/buoy")));
+    assert!(pool.reaches(Origin::trusted("shore/soundings")));
+    assert!(!pool.reaches(Origin::trusted("shore/api")));
+}
+
+#[test]
+fn untrusted_jobs_wait_until_a_pool_takes_them_and_trusted_ones_are_unaffected() {
+    let stranger = Alike {
+        trust: Trust::Untrusted,
+        ..alike("linux", "shore/soundings")
+    };
+    let mut bench = bench(vec![stranger, alike("linux", "shore/soundings")], &[(0, 4)]);
+    bench.submit(0);
+    bench.submit(1);
+    assert_eq!(bench.started(), [1], "only the trusted job starts");
+    let strand = StrandId(id(0));
+    let reasons = bench.state.reasons_of(strand);
+    assert_eq!(reasons[0].reason, Reason::OutOfReach);
+    let standing = bench.state.standing(StrandId(id(0))).unwrap();
+    assert_eq!((standing.satisfying, standing.in_reach), (1, 0));
+    assert_eq!(
+        standing.describe(Reason::OutOfReach),
+        "1 runner satisfies it, but the project may not use its pool for untrusted jobs"
+    );
+    bench.take(Step::Pool {
+        pool: 0,
+        open: true,
+        owner: 0,
+        also: None,
+        takes_untrusted: true,
+        paused: false,
+    });
+    assert_eq!(bench.started(), [0]);
 }

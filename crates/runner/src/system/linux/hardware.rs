@@ -5,6 +5,7 @@ use nix::sys::sysinfo::sysinfo;
 use nix::unistd::{AccessFlags, access};
 use pennine_core::fact::{FactValue, Facts};
 use pennine_core::size::ByteSize;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 /// All of its memory.
@@ -30,19 +31,29 @@ pub fn disk_of(folder: &Path) -> Option<Disk> {
     })
 }
 
-/// Devices that jobs ask for, and the container engine.
-pub fn devices(facts: &mut Facts) {
-    let usable = |device: &str| access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok();
+/// Devices that jobs ask for, and the container engine, as far as jobs may open them: whether they are users of their own
+/// and not the runner's decides that.
+pub fn devices(facts: &mut Facts, jobs_are_other_users: bool) {
+    let usable = |device: &Path| {
+        if jobs_are_other_users {
+            const OTHERS: u32 = 0o006;
+            std::fs::metadata(device).is_ok_and(|found| found.mode() & OTHERS == OTHERS)
+        } else {
+            access(device, AccessFlags::R_OK | AccessFlags::W_OK).is_ok()
+        }
+    };
     #[cfg(target_arch = "x86_64")]
-    if usable("/dev/kvm") && super::virtualization::works() {
+    if usable(Path::new("/dev/kvm")) && super::virtualization::works() {
         facts.insert("kvm".into(), FactValue::Text("usable".into()));
     }
     let counted = |folder: &str, begins: &[&str]| {
         let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
-        names
-            .filter(|name| begins.iter().any(|begin| name.starts_with(begin)))
-            .count() as u64
+        let found = entries.filter(|entry| {
+            let name = entry.file_name();
+            let is_wanted = |begin: &&str| name.to_string_lossy().starts_with(begin);
+            begins.iter().any(is_wanted) && usable(&entry.path())
+        });
+        found.count() as u64
     };
     for (fact, folder, begins) in [
         ("gpu", "/dev/dri", &["renderD"][..]),
@@ -57,7 +68,7 @@ pub fn devices(facts: &mut Facts) {
         ("/run/podman/podman.sock", "podman"),
         ("/run/docker.sock", "docker"),
     ];
-    if let Some((_, engine)) = engines.iter().find(|(socket, _)| usable(socket)) {
+    if let Some((_, engine)) = engines.iter().find(|(socket, _)| usable(Path::new(socket))) {
         facts.insert("engine".into(), FactValue::Text((*engine).into()));
     }
 }

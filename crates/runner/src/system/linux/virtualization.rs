@@ -79,7 +79,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_answer_comes_in_time_and_is_the_same_each_time() {
+    fn the_test_machine_gives_the_same_answer_each_time() {
         let first = works();
         assert_eq!(works(), first);
         let device = std::path::Path::new("/dev/kvm").exists();

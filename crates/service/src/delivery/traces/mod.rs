@@ -6,6 +6,7 @@
 mod otlp;
 
 use crate::app::App;
+use crate::background::Task;
 use crate::views::jobs::job as jobs;
 use otlp::TraceSource;
 use pennine_core::id::JobId;
@@ -73,20 +74,24 @@ pub fn headers(file: &Path) -> Result<HeaderMap, String> {
 /// Sends what is over, for as long as this replica leads, until told to stop. Does nothing where no address is set.
 pub async fn run(app: App) {
     let url = app.config.traces.url.clone();
+    app.turns.turn(Task::Traces);
     if url.is_empty() {
-        return;
+        app.turns.rest(Task::Traces);
+        return app.stop.cancelled().await;
     }
     let sender = match sender(&app) {
         Ok(sender) => sender,
         Err(message) => {
             tracing::error!(message, "no traces are sent (settings: traces)");
-            return;
+            app.turns.rest(Task::Traces);
+            return app.stop.cancelled().await;
         }
     };
     let mut pause = EVERY;
     // From the first moment on, all finished jobs are sent.
     let mut rest = SOON;
     loop {
+        app.turns.turn(Task::Traces);
         tokio::select! {
             () = tokio::time::sleep(rest) => {}
             () = app.stop.cancelled() => return,
@@ -126,14 +131,13 @@ fn sender(app: &App) -> Result<reqwest::Client, String> {
 /// Sends everything that was over some time ago and was not sent.
 async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), DeliveryError> {
     loop {
-        let now = app.clock.now();
-        let mut connection = app.store.get().await?;
-        let cursor = traced::cursor(&mut connection).await?;
-        let found = outbox::read_after(&mut connection, cursor, BATCH).await?;
+        let (now, low) = (app.clock.now(), app.feed.low().await);
+        let mut connection = app.store.tasks().await?;
+        let cursor = traced::cursor(&mut connection, low).await?;
+        let found = outbox::read_after(&mut connection, cursor, low, BATCH).await?;
         drop(connection);
-        let more = found.entries.len() as i64 == BATCH;
+        let more = found.len() as i64 == BATCH;
         let ripe: Vec<Entry> = found
-            .entries
             .into_iter()
             .take_while(|entry| entry.at < now - BEHIND)
             .collect();
@@ -150,7 +154,7 @@ async fn send_all(app: &App, sender: &reqwest::Client, url: &str) -> Result<(), 
         for some in over.chunks(JOBS) {
             send(app, sender, url, some, now).await?;
         }
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.tasks().await?;
         traced::note(&mut connection, last).await?;
         if !more {
             return Ok(());
@@ -165,7 +169,7 @@ async fn send(
     ids: &[JobId],
     now: Moment,
 ) -> Result<(), DeliveryError> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.tasks().await?;
     let mut told = Vec::with_capacity(ids.len());
     for row in job::with_ids(&mut connection, ids).await? {
         told.push(jobs::whole(&mut connection, row, now).await?);

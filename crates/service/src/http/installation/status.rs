@@ -12,8 +12,8 @@ use pennine_wire::{Skyline, Status};
 
 /// How things stand now: the answer line and the figures that prove it.
 #[utoipa::path(get, operation_id = "status", path = "/status", tag = "now", responses((status = 200, body = Status)))]
-pub async fn status(State(app): State<App>, _: Principal) -> Answer<Json<Status>> {
-    Ok(Json(views::installation::status::status(&app).await?))
+pub async fn status(State(app): State<App>, who: Principal) -> Answer<Json<Status>> {
+    Ok(Json(views::installation::status::status(&app, &who).await?))
 }
 
 /// Demand over capacity in the last hour, for the whole yard.

@@ -16,11 +16,11 @@ use pennine_wire::{Job, JobLine, Page, Problem};
     responses((status = 200, body = Page<JobLine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(params): Params<ListParams>,
 ) -> Answer<(HeaderMap, Json<Page<JobLine>>)> {
     let link = |next: &str| next_link(&app, &params, next);
-    let page = views::jobs::job::list(&app, &params).await?;
+    let page = views::jobs::job::list(&app, &who, &params).await?;
     let mut headers = HeaderMap::new();
     headers.extend(page.next.as_deref().and_then(link));
     Ok((headers, Json(page)))
@@ -53,10 +53,10 @@ fn next_link(app: &App, params: &ListParams, next: &str) -> Option<(HeaderName, 
     responses((status = 200, body = Job), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Job>> {
-    Ok(Json(views::jobs::job::show(&app, &text).await?))
+    Ok(Json(views::jobs::job::show(&app, &who, &text).await?))
 }
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.

@@ -18,11 +18,11 @@ use pennine_wire::{LOG_ATTEMPT, LOG_COMPLETE, LogLines, NEXT_OFFSET, Problem};
               (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn bytes(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
     Params(params): Params<ByteParams>,
 ) -> Answer<(HeaderMap, Vec<u8>)> {
-    let read = views::jobs::logs::bytes(&app, &text, params).await?;
+    let read = views::jobs::logs::bytes(&app, &who, &text, params).await?;
     let mut headers = HeaderMap::new();
     headers.insert(
         header::CONTENT_TYPE,
@@ -48,9 +48,11 @@ pub async fn bytes(
     responses((status = 200, body = LogLines), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn lines(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
     Params(params): Params<LineParams>,
 ) -> Answer<Json<LogLines>> {
-    Ok(Json(views::jobs::logs::lines(&app, &text, params).await?))
+    Ok(Json(
+        views::jobs::logs::lines(&app, &who, &text, params).await?,
+    ))
 }

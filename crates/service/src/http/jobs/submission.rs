@@ -5,9 +5,10 @@ use crate::app::App;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
 use crate::operations;
-use axum::Json;
+use crate::operations::installation::idempotency::PlannedId;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::{Extension, Json};
 use pennine_wire::{NewJob, Problem, TakenJob};
 
 /// Submit a job.
@@ -17,9 +18,10 @@ use pennine_wire::{NewJob, Problem, TakenJob};
 pub async fn submit(
     State(app): State<App>,
     who: Principal,
+    planned: Option<Extension<PlannedId>>,
     JsonBody(new): JsonBody<NewJob>,
 ) -> Answer<(StatusCode, Json<TakenJob>)> {
     Ok(created(
-        operations::jobs::submission::submit(&app, &who, new).await?,
+        operations::jobs::submission::submit(&app, &who, planned.map(|id| id.0), new).await?,
     ))
 }

@@ -14,8 +14,8 @@ use pennine_wire::{Problem, WaitExplanation};
     responses((status = 200, body = WaitExplanation), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn why(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<WaitExplanation>> {
-    Ok(Json(views::jobs::why::why(&app, &text).await?))
+    Ok(Json(views::jobs::why::why(&app, &who, &text).await?))
 }

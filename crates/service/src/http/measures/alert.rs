@@ -15,10 +15,12 @@ use pennine_wire::{Alert, AlertThresholds, Page, Problem, ThresholdsChange};
 #[utoipa::path(get, operation_id = "list_alerts", path = "/alerts", tag = "now", params(AlertParams), responses((status = 200, body = Page<Alert>)))]
 pub async fn list(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(params): Params<AlertParams>,
 ) -> Answer<Json<Page<Alert>>> {
-    Ok(Json(views::measures::alert::list(&app, params).await?))
+    Ok(Json(
+        views::measures::alert::list(&app, &who, params).await?,
+    ))
 }
 
 /// The thresholds of alerts that are not raised at once.

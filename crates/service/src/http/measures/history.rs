@@ -2,13 +2,15 @@
 
 use crate::access::Principal;
 use crate::app::App;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Failure};
 use crate::http::body::Params;
+use crate::http::upload;
+use crate::operations::measures::history::MOST_BYTES;
 use crate::views::measures::history::TimeRange;
 use crate::{operations, views};
 use axum::Json;
 use axum::body::{Body, Bytes};
-use axum::extract::State;
+use axum::extract::{Request, State};
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures::TryStreamExt;
@@ -34,8 +36,10 @@ pub async fn export(
 pub async fn import(
     State(app): State<App>,
     who: Principal,
-    body: Bytes,
-) -> Answer<Json<ImportSummary>> {
-    let imported = operations::measures::history::import(&app, &who, &body).await?;
+    request: Request,
+) -> Result<Json<ImportSummary>, Failure> {
+    operations::measures::history::check_import(&who)?;
+    let sent = upload::read(&app, request, MOST_BYTES).await?;
+    let imported = operations::measures::history::import(&app, &who, &sent.bytes).await?;
     Ok(Json(imported))
 }

@@ -2,7 +2,7 @@
 
 use crate::access::Principal;
 use crate::app::App;
-use crate::http::answer::{Answer, created};
+use crate::http::answer::{Answer, HoldsSecret, created_secret};
 use crate::http::body::JsonBody;
 use crate::settings_version::ExpectedVersion;
 use crate::{operations, views};
@@ -15,8 +15,8 @@ use pennine_wire::{
 
 /// The listeners.
 #[utoipa::path(get, operation_id = "list_listeners", path = "/listeners", tag = "now", responses((status = 200, body = Page<Listener>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Listener>>> {
-    Ok(Json(views::measures::listener::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Listener>>> {
+    Ok(Json(views::measures::listener::list(&app, &who).await?))
 }
 
 /// Add a listener: it receives each alert from now on as a signed event. Its secret is shown only in this answer.
@@ -26,8 +26,8 @@ pub async fn add(
     State(app): State<App>,
     who: Principal,
     JsonBody(new): JsonBody<NewListener>,
-) -> Answer<(StatusCode, Json<MadeListener>)> {
-    Ok(created(
+) -> Answer<(StatusCode, HoldsSecret, Json<MadeListener>)> {
+    Ok(created_secret(
         operations::measures::listener::add(&app, &who, new).await?,
     ))
 }
@@ -69,10 +69,9 @@ pub async fn renew(
     State(app): State<App>,
     who: Principal,
     Path(name): Path<String>,
-) -> Answer<Json<MadeListener>> {
-    Ok(Json(
-        operations::measures::listener::renew(&app, &who, &name).await?,
-    ))
+) -> Answer<(HoldsSecret, Json<MadeListener>)> {
+    let renewed = operations::measures::listener::renew(&app, &who, &name).await?;
+    Ok((HoldsSecret, Json(renewed)))
 }
 
 /// Send a listener a test event, and return the result.

@@ -2,6 +2,7 @@
 
 use crate::access::Principal;
 use crate::app::App;
+use crate::http::accept::Peer;
 use crate::http::answer::Answer;
 use crate::http::auth::{self, COOKIE};
 use crate::http::body::JsonBody;
@@ -11,17 +12,19 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
 use axum_extra::extract::cookie::{Cookie, SameSite};
+use pennine_core::access::Grant;
 use pennine_wire::{Problem, SignIn, SignedIn};
 
 fn signed_in(
     app: &App,
     name: String,
-    role: String,
+    grant: Grant,
     until: Option<pennine_core::time::Moment>,
 ) -> SignedIn {
     SignedIn {
         name,
-        role,
+        role: grant.role,
+        place: grant.place,
         installation: app.installation.name.clone(),
         currency: app.config.currency.clone(),
         version: env!("CARGO_PKG_VERSION").into(),
@@ -33,19 +36,20 @@ fn signed_in(
 #[utoipa::path(get, operation_id = "who_is_signed_in", path = "/session", tag = "session",
     responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
 pub async fn who(State(app): State<App>, who: Principal) -> Json<SignedIn> {
-    Json(signed_in(&app, who.name, who.role_word, who.until))
+    Json(signed_in(&app, who.name, who.grant, who.until))
 }
 
 /// Sign in: the answer sets an HttpOnly cookie.
 #[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "session", request_body = SignIn, security(()),
-    responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem, content_type = "application/problem+json"), (status = 429, body = Problem, content_type = "application/problem+json")))]
 pub async fn sign_in(
     State(app): State<App>,
+    Peer(peer): Peer,
     JsonBody(sent): JsonBody<SignIn>,
 ) -> Answer<impl IntoResponse> {
-    let begun = session::sign_in(&app, &sent.token).await?;
+    let begun = session::sign_in(&app, &sent.token, peer).await?;
     let set = set_cookie(&app, &begun.cookie, begun.lifetime.as_secs());
-    let who = signed_in(&app, begun.name, begun.role, Some(begun.until));
+    let who = signed_in(&app, begun.name, begun.grant, Some(begun.until));
     Ok(([(header::SET_COOKIE, set)], Json(who)))
 }
 

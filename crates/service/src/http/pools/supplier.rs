@@ -2,6 +2,7 @@
 
 use crate::access::Principal;
 use crate::app::App;
+use crate::error::ServiceError;
 use crate::http::answer::{Answer, created};
 use crate::http::body::JsonBody;
 use crate::settings_version::ExpectedVersion;
@@ -84,7 +85,8 @@ pub async fn check(
     Path(name): Path<String>,
     JsonBody(how): JsonBody<SupplierCheck>,
 ) -> Answer<Json<SupplierChecked>> {
-    Ok(Json(
-        operations::pools::supplier::check(&app, &who, &name, how).await?,
-    ))
+    // A task of its own: where the client goes away, the trial machine is removed all the same.
+    let check = async move { operations::pools::supplier::check(&app, &who, &name, how).await };
+    let checked = tokio::spawn(check).await;
+    Ok(Json(checked.map_err(|e| ServiceError::ours(&e))??))
 }

@@ -16,7 +16,7 @@ pub async fn me(
     State(app): State<App>,
     AuthenticatedRunner(known, _): AuthenticatedRunner,
 ) -> Answer<Json<Runner>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.runners().await?;
     let runner = views::runners::runner::one(&mut connection, known.id.0).await?;
     Ok(Json(runner))
 }

@@ -17,8 +17,6 @@ use pennine_wire::runner_protocol::Program;
 use std::io;
 use tokio_util::io::ReaderStream;
 
-const SCRIPT: &str = include_str!("join.sh");
-
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/join.sh", get(script))
@@ -72,13 +70,7 @@ async fn fetch(State(app): State<App>, Path(platform): Path<String>) -> Answer<R
 
 /// The script with which a machine gets the program and joins.
 async fn script(State(app): State<App>) -> Answer<Response> {
-    let held = app.programs.held().await;
-    let lines = held
-        .iter()
-        .map(|one| format!("{} {}\n", one.platform, hex::encode(one.sha256)));
-    let script = SCRIPT
-        .replace("@SERVER@", &app.public_url.replace('\'', ""))
-        .replace("@SUMS@", lines.collect::<String>().trim_end());
+    let script = app.join_script().await;
     let headers = [
         (header::CONTENT_TYPE, "text/x-shellscript; charset=utf-8"),
         (header::CACHE_CONTROL, "no-cache"),

@@ -11,18 +11,19 @@ use crate::operations::runners::protocol::{
 };
 use crate::validation::check_protocol;
 use crate::{http, secret};
-use axum::extract::{DefaultBodyLimit, FromRequestParts, State};
+use axum::extract::{FromRequestParts, State};
 use axum::http::StatusCode;
 use axum::http::request::Parts;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_wire::runner_protocol::{
-    OLDEST_PROTOCOL, PROTOCOL, Poll, PollAnswer, ServiceInfo, SessionEnd, Settings,
+    OLDEST_PROTOCOL, PROTOCOL, Poll, PollAnswer, ServiceInfo, SessionEnd,
 };
+use tower_http::timeout::TimeoutLayer;
 
-/// The runner's side of the service.
-pub fn routes() -> Router<App> {
+/// The runner's side of the service, with the time that a request may take.
+pub fn routes(limit: TimeoutLayer) -> Router<App> {
     Router::new()
         .route("/hello", get(hello))
         .route("/enrol", post(super::enrol::enrol))
@@ -47,15 +48,9 @@ pub fn routes() -> Router<App> {
             "/attempts/{attempt}/lost",
             post(http::runners::reports::lost),
         )
-        .route(
-            "/attempts/{attempt}/log",
-            post(http::runners::reports::log).layer(DefaultBodyLimit::max(log_bytes())),
-        )
-}
-
-/// The largest log upload, in bytes, as announced to runners.
-fn log_bytes() -> usize {
-    usize::try_from(Settings::default().log_chunk.0).unwrap_or(usize::MAX)
+        .layer(limit)
+        // Bounded by its progress.
+        .route("/attempts/{attempt}/log", post(http::runners::reports::log))
 }
 
 async fn hello(State(app): State<App>) -> Json<ServiceInfo> {
@@ -82,7 +77,10 @@ impl FromRequestParts<App> for AuthenticatedRunner {
         let credential = bearer(&parts.headers)
             .ok_or_else(|| refused("the request carries no runner credential"))?;
         let hash = secret::hash(&credential);
-        let known = protocol::known(app, &hash)
+        let Peer(peer) = Peer::from_request_parts(parts, app)
+            .await
+            .unwrap_or(Peer(None));
+        let known = protocol::authenticate(app, &hash, peer)
             .await?
             .ok_or_else(|| refused("this runner credential is not known here"))?;
         if known.state.0 == RunnerState::Retired {

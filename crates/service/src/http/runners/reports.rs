@@ -3,17 +3,17 @@
 use crate::app::App;
 use crate::error::ServiceError;
 use crate::http::accept::ArrivalTime;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Failure};
 use crate::http::body::{JsonBody, Params};
 use crate::http::runners::protocol::AuthenticatedRunner;
+use crate::http::upload;
 use crate::operations::runners::reports;
 use axum::Json;
-use axum::body::Bytes;
-use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode};
+use axum::extract::{Path, Request, State};
+use axum::http::StatusCode;
 use pennine_core::id::{AttemptId, LeaseToken};
 use pennine_wire::runner_protocol::{
-    FinishedReport, LogAcknowledgement, LostReport, StartedReport,
+    FinishedReport, LogAcknowledgement, LostReport, Settings, StartedReport,
 };
 use serde::Deserialize;
 
@@ -61,16 +61,21 @@ pub struct LogParams {
     offset: i64,
 }
 
+/// The largest log upload, in bytes, as announced to runners.
+fn log_bytes() -> usize {
+    usize::try_from(Settings::default().log_chunk.0).unwrap_or(usize::MAX)
+}
+
 /// Bytes of a log.
 pub async fn log(
     State(app): State<App>,
     AuthenticatedRunner(known, _): AuthenticatedRunner,
     Path(id): Path<AttemptId>,
     Params(params): Params<LogParams>,
-    headers: HeaderMap,
-    bytes: Bytes,
-) -> Answer<Json<LogAcknowledgement>> {
-    let lease = headers
+    request: Request,
+) -> Result<Json<LogAcknowledgement>, Failure> {
+    let lease = request
+        .headers()
         .get(LEASE_HEADER)
         .and_then(|lease| lease.to_str().ok())
         .and_then(|lease| lease.parse::<LeaseToken>().ok())
@@ -80,6 +85,7 @@ pub async fn log(
                 "the header with the attempt's lease is missing or no UUID",
             )
         })?;
-    let taken = reports::log(&app, &known, id, lease, params.offset, &bytes).await?;
+    let sent = upload::read(&app, request, log_bytes()).await?;
+    let taken = reports::log(&app, &known, id, lease, params.offset, &sent.bytes).await?;
     Ok(Json(taken))
 }

@@ -2,7 +2,7 @@
 
 use crate::access::Principal;
 use crate::app::App;
-use crate::http::answer::{Answer, created};
+use crate::http::answer::{Answer, HoldsSecret, created_secret};
 use crate::http::body::JsonBody;
 use crate::{operations, views};
 use axum::Json;
@@ -25,8 +25,8 @@ pub async fn add(
     who: Principal,
     Path(name): Path<String>,
     JsonBody(new): JsonBody<NewTicket>,
-) -> Answer<(StatusCode, Json<MadeTicket>)> {
-    Ok(created(
+) -> Answer<(StatusCode, HoldsSecret, Json<MadeTicket>)> {
+    Ok(created_secret(
         operations::runners::ticket::add(&app, &who, &name, new).await?,
     ))
 }

@@ -27,7 +27,7 @@ impl Term<'_> {
             Done::Removed(id) => {
                 let view = self.engine.capacity().machine_view(id).cloned();
                 if let Some(view) = view {
-                    let mut connection = self.app.store.get().await?;
+                    let mut connection = self.app.store.tasks().await?;
                     let failed = machine::among(&mut connection, &[Db(id)]).await?;
                     let failed = failed.first().is_some_and(|one| one.failed);
                     drop(connection);
@@ -38,7 +38,7 @@ impl Term<'_> {
                 }
             }
             Done::Console(id, text) => {
-                let mut connection = self.app.store.get().await?;
+                let mut connection = self.app.store.tasks().await?;
                 machine::note_failure(&mut connection, id, Some(text)).await?;
             }
             Done::Listed(supplier, as_of, Ok(found)) => {
@@ -126,7 +126,7 @@ impl Term<'_> {
                     .is_none()
                 {
                     // It has joined already, or is not wanted any more.
-                    let mut connection = self.app.store.get().await?;
+                    let mut connection = self.app.store.tasks().await?;
                     machine::note_place(&mut connection, id, &detail, now).await?;
                 }
             }
@@ -152,7 +152,7 @@ impl Term<'_> {
             .step(id, MachineEvent::Release, reason, Detail::default(), now)
             .await?;
         if let Some(mut machine) = released {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             machine::note_failure(&mut connection, id, None).await?;
             machine.failed = true;
             self.start_supplier_calls(machine);
@@ -172,7 +172,7 @@ impl Term<'_> {
         if row.offer.is_some() && supplier_calls::offer(row) == offer {
             return Ok(());
         }
-        let mut connection = self.app.store.get().await?;
+        let mut connection = self.app.store.tasks().await?;
         let told = serde_json::to_value(&offer).unwrap_or_default();
         supplier::set_offer(&mut connection, supplier, &told, now).await?;
         drop(connection);
@@ -197,7 +197,7 @@ impl Term<'_> {
             .collect();
         let strays: Vec<MachineId> = there.difference(&known).copied().collect();
         if !strays.is_empty() {
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             let trials = trial::open(&mut connection).await?;
             // A machine recorded since the keeper's last update is not a stray.
             let ids: Vec<Db<MachineId>> = strays.iter().map(|id| Db(*id)).collect();
@@ -283,11 +283,12 @@ impl Term<'_> {
             (_, MachineState::Joined) if found.reclaimed => {
                 let told = self.engine.dispatch().runner_view(known.runner);
                 if told.is_some_and(|view| view.desired_state != DesiredState::Drain) {
-                    let mut connection = self.app.store.get().await?;
+                    let mut connection = self.app.store.tasks().await?;
                     runner::set_desired_state(
                         &mut connection,
                         known.runner,
                         DesiredState::Drain,
+                        None,
                         now,
                     )
                     .await?;
@@ -308,7 +309,7 @@ impl Term<'_> {
             if self.yard.backoffs.get(&id) == backoff.as_ref() {
                 continue;
             }
-            let mut connection = self.app.store.get().await?;
+            let mut connection = self.app.store.tasks().await?;
             let told = backoff
                 .as_ref()
                 .map(|one| (one.message.clone(), one.since, one.until));

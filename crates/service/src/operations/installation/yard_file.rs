@@ -1,10 +1,11 @@
 //! The applied yard file, whose entries are marked as managed.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::views::installation::yard_file::shown;
+use pennine_core::access::Action;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::yard_file::{self, YardFile as Row};
 use pennine_store::{Db, audit};
@@ -21,7 +22,7 @@ const MOST: usize = 20_000;
 
 /// Say that a yard file was applied, and what stands in it: that is marked from then on.
 pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Result<YardFile> {
-    who.require(Role::Operator)?;
+    who.require(Action::ApplyYardFile, "")?;
     if applied.name.is_empty()
         || applied.name.len() > 200
         || applied.name.chars().any(char::is_control)
@@ -76,7 +77,7 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
 
 /// Forget the yard file: nothing is marked any more, and everything stays as it is.
 pub async fn forget(app: &App, who: &Principal) -> Result<()> {
-    who.require(Role::Operator)?;
+    who.require(Action::ApplyYardFile, "")?;
     commit(app, async |connection| {
         let Some(row) = yard_file::read(connection).await? else {
             return Ok(());

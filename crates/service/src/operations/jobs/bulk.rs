@@ -1,18 +1,21 @@
 //! Many jobs at once, by filter.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::views;
+use pennine_core::access;
 use pennine_core::dispatch::{StrandKey, below};
-use pennine_core::id::{JobId, RunId, ShortName, StrandId};
+use pennine_core::id::{JobId, RunId, ShortName};
+use pennine_core::lifecycle::bulk::BulkEvent;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
-use pennine_store::line::{self, TimelineSpan};
-use pennine_store::{Connection, audit, strand};
-use pennine_wire::{Action, BulkAction, BulkResult};
+use pennine_store::job_selection::{self, JobMatches};
+use pennine_store::waiting_line;
+use pennine_store::{Connection, audit, bulk, line, strand};
+use pennine_wire::{Action, BulkAction, BulkProgress, BulkResult};
 use serde_json::json;
 
 /// Jobs changed by one request.
@@ -21,10 +24,9 @@ const AT_ONCE: usize = 500;
 /// Jobs named in the answer.
 const NAMED: usize = 20;
 
-/// Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by
-/// name; at most 500 in one request.
+/// Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by name. More than
+/// 500 are changed in the background.
 pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkResult> {
-    who.require(Role::Submitter)?;
     let unfiltered = action.reason.is_none()
         && action.project.is_none()
         && action.team.is_none()
@@ -36,24 +38,33 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
             "no jobs selected: give a reason, a team or project, a requirement, or the jobs",
         ));
     }
-    let mut connection = app.store.get().await?;
-    let (found, all) = find(&mut connection, &action).await?;
+    let mut connection = app.store.people().await?;
+    let (found, all) = find(&mut connection, who, &action).await?;
+    let count = |n: usize| u64::try_from(n).unwrap_or(u64::MAX);
+    drop(connection);
+    if !action.preview && all > count(found.len()) && action.jobs.is_empty() {
+        let name = begin(app, who, &action).await?;
+        return Ok(BulkResult {
+            found: all,
+            changed: 0,
+            jobs: Vec::new(),
+            background: Some(name),
+        });
+    }
     let mut changed = Vec::new();
     if !action.preview {
-        drop(connection);
         for row in &found {
             // Each with its audit row: what is done stays done where a later one fails.
             let one = commit(app, async |connection| {
-                one(app, connection, who, action.action, row).await
+                one(app, connection, &who.name, action.action, row).await
             });
             changed.extend(one.await?);
         }
     }
-    let count = |n: usize| u64::try_from(n).unwrap_or(u64::MAX);
     Ok(BulkResult {
         found: all,
         changed: count(changed.len()),
-        more: !action.preview && all > count(found.len()),
+        background: None,
         jobs: if action.preview {
             let rows = found.iter().take(NAMED);
             rows.map(|row| ShortName::Job.name(row.number)).collect()
@@ -64,8 +75,63 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
     })
 }
 
+/// The right that an action needs.
+fn right(action: Action) -> access::Action {
+    match action {
+        Action::Cancel => access::Action::CancelJob,
+        Action::Retry => access::Action::SubmitJob,
+        _ => access::Action::MoveJob,
+    }
+}
+
+/// Begins an action in the background, and returns its short name.
+async fn begin(app: &App, who: &Principal, action: &BulkAction) -> Result<String> {
+    let request = serde_json::to_value(action).map_err(|error| ServiceError::ours(&error))?;
+    let (id, at) = (app.fresh_id(), app.clock.now());
+    commit(app, async |connection| {
+        let row = bulk::begin(connection, id, &request, &who.name, at).await?;
+        let name = ShortName::BulkAction.name(row.number);
+        audit::write(connection, at, &who.name, "jobs.act", &name, request).await?;
+        Ok(name)
+    })
+    .await
+}
+
+/// Stop an action that goes on in the background. What it has changed stays changed.
+///
+/// # Errors
+/// Where there is none of that name, or it is over.
+pub async fn stop(app: &App, who: &Principal, name: &str) -> Result<BulkProgress> {
+    let at = app.clock.now();
+    commit(app, async |connection| {
+        let row = views::jobs::bulk::find(connection, name).await?;
+        let request = views::jobs::bulk::request(&row)?;
+        let meant = views::jobs::bulk::filter(connection, &request).await?;
+        who.require(
+            right(request.action),
+            meant.place.as_deref().unwrap_or_default(),
+        )?;
+        let over = |error| ServiceError::conflict("over", "The action is over", error);
+        let to = row.state.after(BulkEvent::Stop);
+        let to = to.map_err(|error| over(error.to_string()))?;
+        if !bulk::end(connection, row.id, (row.state.0, to), None, at).await? {
+            return Err(over(format!("{name} has just ended")));
+        }
+        audit::write(connection, at, &who.name, "jobs.stop", name, json!({})).await?;
+        views::jobs::bulk::shown(views::jobs::bulk::find(connection, name).await?)
+    })
+    .await
+}
+
 /// The jobs that the filter means and to which the action can be done: the oldest of them, and how many there are.
-async fn find(connection: &mut Connection, action: &BulkAction) -> Result<(Vec<Job>, u64)> {
+///
+/// # Errors
+/// Forbidden where the action is not allowed at the place of the filter, or of a job that was named.
+async fn find(
+    connection: &mut Connection,
+    who: &Principal,
+    action: &BulkAction,
+) -> Result<(Vec<Job>, u64)> {
     let wanted = match &action.requirement {
         None => None,
         Some(text) => Some(
@@ -73,58 +139,47 @@ async fn find(connection: &mut Connection, action: &BulkAction) -> Result<(Vec<J
                 .map_err(|e| ServiceError::requirement("where", e))?,
         ),
     };
-    let place = views::people::place::path(
-        connection,
-        action.project.as_deref(),
-        action.team.as_deref(),
-    )
-    .await?;
+    let meant = views::jobs::bulk::filter(connection, action).await?;
+    let right = right(action.action);
     if !action.jobs.is_empty() {
-        return named(connection, action, place.as_deref(), wanted.as_ref()).await;
+        let found = named(
+            connection,
+            who,
+            action,
+            meant.place.as_deref(),
+            wanted.as_ref(),
+        )
+        .await?;
+        for row in &found.0 {
+            who.require(right, &row.project)?;
+        }
+        return Ok(found);
     }
+    who.require(right, meant.place.as_deref().unwrap_or_default())?;
     let most = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
+    let (place, requirement) = (meant.place.as_deref(), meant.requirement.as_deref());
     let found = if action.action == Action::Retry {
-        let wanted = wanted.as_ref().map(ToString::to_string);
-        job::failed(connection, place.as_deref(), wanted.as_deref(), most).await?
+        job_selection::failed(connection, place, requirement, most).await?
+    } else if meant.is_by_reason() {
+        let groups = waiting_line::groups(connection, &meant).await?;
+        // Each span has a job at least.
+        let spans = waiting_line::spans(connection, &meant, most).await?;
+        let found = line::find(connection, &spans, most).await?;
+        JobMatches {
+            all: views::jobs::queue::waiting(&groups).max(found.all),
+            ..found
+        }
     } else {
-        let stretches = waiting(connection, action, place.as_deref(), wanted.as_ref()).await?;
-        line::find(connection, &stretches, most).await?
+        job_selection::waiting(connection, place, requirement, most).await?
     };
     let rows = job::with_ids(connection, &found.ids).await?;
     Ok((rows, found.all))
 }
 
-/// Where in the queue the jobs stand that a filter means.
-async fn waiting(
-    connection: &mut Connection,
-    action: &BulkAction,
-    place: Option<&str>,
-    wanted: Option<&Requirement>,
-) -> Result<Vec<TimelineSpan>> {
-    let counts = line::strands(connection).await?;
-    let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
-    let mut strands = strand::get(connection, &ids).await?;
-    strands.retain(|strand| {
-        let meant = |place: &str| below(place, &strand.project);
-        let same = |wanted: &Requirement| strand.key.0.requirement.parse().as_ref() == Ok(wanted);
-        place.is_none_or(meant) && wanted.is_none_or(same)
-    });
-    let ids: Vec<StrandId> = strands.iter().map(|strand| strand.id.0).collect();
-    let Some(reason) = action.reason else {
-        return Ok(ids.into_iter().map(TimelineSpan::whole).collect());
-    };
-    let mut found = Vec::new();
-    for (strand, _, message) in strand::latest(connection, &ids).await? {
-        let meant =
-            views::jobs::queue::stretches(strand, &message).filter(|(other, _)| *other == reason);
-        found.extend(meant.map(|(_, stretch)| stretch));
-    }
-    Ok(found)
-}
-
 /// The jobs that were named one by one, of which the filter is true.
 async fn named(
     connection: &mut Connection,
+    who: &Principal,
     action: &BulkAction,
     place: Option<&str>,
     wanted: Option<&Requirement>,
@@ -137,7 +192,7 @@ async fn named(
     }
     let mut rows = Vec::new();
     for text in &action.jobs {
-        let row = views::jobs::job::find(connection, text).await;
+        let row = views::jobs::job::find(connection, who, text).await;
         rows.push(row.map_err(|failure| failure.field("jobs"))?);
     }
     rows.retain(|row| {
@@ -160,10 +215,14 @@ async fn named(
     Ok((rows, count))
 }
 
-async fn one(
+/// Does something to one job. Returns its short name, or that of the new job; none where nothing was to be done.
+///
+/// # Errors
+/// Where the database does not answer.
+pub async fn one(
     app: &App,
     connection: &mut Connection,
-    who: &Principal,
+    by: &str,
     action: Action,
     row: &Job,
 ) -> Result<Option<String>> {
@@ -176,7 +235,7 @@ async fn one(
         .map(|strand| strand.key.0);
     let done = match (action, action.band(), key) {
         (Action::Cancel, ..) => {
-            job::cancel(connection, row.id.0, &who.name, at).await? != Cancelled::Nothing
+            job::cancel(connection, row.id.0, by, at).await? != Cancelled::Nothing
         }
         (_, Some(band), Some(key)) => {
             let key = StrandKey { band, ..key };
@@ -197,10 +256,11 @@ async fn one(
                 tries: row.tries.max(1).unsigned_abs(),
                 band: row.band.0,
                 seats: row.seats.0.clone(),
+                trust: row.trust.0,
                 give_up: row.give_up_us.map(|patience| patience.0),
                 fail_unmatched: row.fail_unmatched,
                 retries: Some(row.id.0),
-                by: who.name.clone(),
+                by: by.to_owned(),
                 at,
             };
             // Its audit row comes with it.
@@ -216,6 +276,6 @@ async fn one(
         Some(band) => ("job.move", json!({"band": band})),
         None => ("job.cancel", json!({})),
     };
-    audit::write(connection, at, &who.name, what, &name, detail).await?;
+    audit::write(connection, at, by, what, &name, detail).await?;
     Ok(Some(name))
 }

@@ -1,11 +1,12 @@
 //! Jobs.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
 use crate::operations::transaction::commit;
 use crate::views;
 use crate::views::jobs::job::find;
+use pennine_core::access::Action;
 use pennine_core::id::ShortName;
 use pennine_store::audit;
 use pennine_store::job::{self, Cancelled};
@@ -14,9 +15,9 @@ use serde_json::json;
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.
 pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
-    who.require(Role::Submitter)?;
     commit(app, async |connection| {
-        let row = find(connection, text).await?;
+        let row = find(connection, who, text).await?;
+        who.require(Action::CancelJob, &row.project)?;
         let now = app.clock.now();
         if job::cancel(connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
             audit::write(
@@ -32,5 +33,5 @@ pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
         Ok(())
     })
     .await?;
-    views::jobs::job::show(app, text).await
+    views::jobs::job::show(app, who, text).await
 }

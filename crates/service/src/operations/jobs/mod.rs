@@ -1,5 +1,6 @@
 //! Jobs: submission, queue, reasons, logs.
 
 pub mod bulk;
+pub mod bulk_work;
 pub mod job;
 pub mod submission;

@@ -1,12 +1,15 @@
 //! Submitting a job.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::installation::idempotency::PlannedId;
 use crate::validation::check_variable;
 use crate::views;
-use crate::views::yard::Yard;
-use pennine_core::dispatch::{Reason, StrandKey};
+use crate::views::jobs::job::JobContext;
+use crate::yard::Yard;
+use pennine_core::access::Action;
+use pennine_core::dispatch::{Reason, SeatNeeds, StrandKey};
 use pennine_core::id::{JobId, RunId, ShortName};
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Requirement, Vocabulary};
@@ -54,6 +57,10 @@ fn check(new: &NewJob) -> Result<Checked> {
             "a word of the command contains a NUL byte",
         ));
     }
+    new.trust.check_seats(&new.seats).map_err(|error| {
+        ServiceError::invalid("seats", error.to_string())
+            .remedy("leave the seats out, or submit the job as trusted")
+    })?;
     for (name, value) in &new.variables {
         check_variable("variables", name, value)?;
     }
@@ -92,20 +99,14 @@ fn check(new: &NewJob) -> Result<Checked> {
     })
 }
 
-/// Submit a job.
-pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob> {
-    who.require(Role::Submitter)?;
-    let checked = check(&new)?;
-    let mut connection = app.store.get().await?;
-    let project = views::people::place::project(app, &mut connection, &new.project)
-        .await
-        .map_err(|failure| failure.field("project"))?;
-    let known = if new.seats.is_empty() {
+/// Checks that the seats exist, and as many of each.
+async fn check_seats(connection: &mut Connection, seats: &SeatNeeds) -> Result<()> {
+    let known = if seats.is_empty() {
         Vec::new()
     } else {
-        seat::list(&mut connection).await?
+        seat::list(connection).await?
     };
-    for (name, count) in &new.seats {
+    for (name, count) in seats {
         let Some(seat) = known.iter().find(|seat| seat.name == *name) else {
             let names: Vec<&str> = known.iter().map(|seat| seat.name.as_str()).collect();
             let message = match names.as_slice() {
@@ -123,6 +124,29 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
             return Err(ServiceError::invalid(&format!("seats.{name}"), message));
         }
     }
+    Ok(())
+}
+
+/// Submit a job. With a planned id, a job that has it already is the one that is submitted: an earlier request got so far and
+/// no further.
+pub async fn submit(
+    app: &App,
+    who: &Principal,
+    planned: Option<PlannedId>,
+    new: NewJob,
+) -> Result<TakenJob> {
+    let checked = check(&new)?;
+    let mut connection = app.store.people().await?;
+    if let Some(planned) = planned.filter(|planned| planned.may_exist)
+        && let Some(taken) = taken_before(app, &mut connection, planned).await?
+    {
+        return Ok(taken);
+    }
+    let project = views::people::place::project(app, &mut connection, &new.project)
+        .await
+        .map_err(|failure| failure.field("project"))?;
+    who.require(Action::SubmitJob, &project.path)?;
+    check_seats(&mut connection, &new.seats).await?;
     if new.strict {
         let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
@@ -136,10 +160,11 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         band: new.band,
         seats: new.seats.clone(),
         workspace: None,
+        trust: new.trust,
     };
     let strand = app.strand(&mut connection, &key).await?;
     let at = app.clock.now();
-    let id = JobId(app.fresh_id());
+    let id = JobId(planned.map_or_else(|| app.fresh_id(), |planned| planned.id));
     let row = job::NewJob {
         id,
         run: RunId(app.fresh_id()),
@@ -153,6 +178,7 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         tries: checked.tries,
         band: new.band,
         seats: new.seats,
+        trust: new.trust,
         give_up: new
             .give_up_us
             .or(project.give_up_us.map(|give_up| give_up.0)),
@@ -161,7 +187,14 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         by: who.name.clone(),
         at,
     };
-    let numbers = job::submit(&mut connection, row).await?;
+    let numbers = match (job::submit(&mut connection, row).await, planned) {
+        // The request before was only slow: it has made the job by now.
+        (Err(pennine_store::Error::Duplicate(_)), Some(planned)) => {
+            let taken = taken_before(app, &mut connection, planned).await?;
+            return taken.ok_or_else(|| ServiceError::unknown("job", &planned.id.to_string()));
+        }
+        (numbers, _) => numbers?,
+    };
     app.feed.kick();
     // The job is on its way; what looks wrong about it is found out meanwhile.
     let hints = if checked.requirement.is_any() {
@@ -187,6 +220,21 @@ pub async fn submit(app: &App, who: &Principal, new: NewJob) -> Result<TakenJob>
         ran_us: None,
     };
     Ok(TakenJob { job: line, hints })
+}
+
+/// The job that an earlier request with the same key has submitted, if it got so far.
+async fn taken_before(
+    app: &App,
+    connection: &mut Connection,
+    planned: PlannedId,
+) -> Result<Option<TakenJob>> {
+    let Some(row) = job::find(connection, Some(JobId(planned.id)), None).await? else {
+        return Ok(None);
+    };
+    let context = JobContext::read(connection, std::slice::from_ref(&row)).await?;
+    let job = context.line(&row, app.clock.now());
+    let hints = Vec::new();
+    Ok(Some(TakenJob { job, hints }))
 }
 
 /// Every word that some runner in the yard knows, or a machine that a pool would make.

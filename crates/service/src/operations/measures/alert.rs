@@ -1,11 +1,12 @@
 //! Alerts.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::settings_version::ExpectedVersion;
 use crate::views::measures::alert::{number, shown, shown_thresholds};
+use pennine_core::access::Action;
 use pennine_core::lifecycle::alert::AlertState;
 use pennine_store::alert::{self, Alert as Row};
 use pennine_store::change_lock::lock_for_change;
@@ -20,7 +21,7 @@ pub async fn change_thresholds(
     change: ThresholdsChange,
     expected: &ExpectedVersion,
 ) -> Result<AlertThresholds> {
-    who.require(Role::Operator)?;
+    who.require(Action::ChangeThresholds, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "alerts", "thresholds").await?;
         let before = alert::thresholds(connection).await?;
@@ -49,7 +50,6 @@ pub async fn change_thresholds(
 
 /// Acknowledges an alert: it is shown less prominently.
 pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         let number = number(name)?;
         let find = async |connection: &mut Connection| -> Result<Row> {
@@ -57,6 +57,8 @@ pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert
             found.ok_or_else(|| ServiceError::unknown("alert", name))
         };
         let row = find(connection).await?;
+        let place = crate::views::measures::alert::place(connection, &row).await?;
+        who.require(Action::AcknowledgeAlert, &place)?;
         if row.state.0 == AlertState::Ended {
             let message = format!("{name} has ended");
             return Err(ServiceError::conflict(

@@ -1,6 +1,6 @@
 //! Listeners.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::cloud_events::Source;
 use crate::error::{Result, ServiceError};
@@ -11,10 +11,11 @@ use crate::views::measures::listener::{find, shown};
 use crate::webhook_client::{self, FORMER};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use pennine_core::access::Action;
 use pennine_core::alert::AlertKind;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::listener::{self, Listener as Row};
-use pennine_store::{Db, audit, outbox};
+use pennine_store::{Db, audit};
 use pennine_wire::{Listener, ListenerChange, MadeListener, NewListener, TriedListener};
 use rand::RngExt;
 use serde_json::json;
@@ -26,8 +27,8 @@ const MOST: usize = 100;
 /// The longest address.
 const LONGEST: usize = 2000;
 
-/// Checks an address: what it says, not where it leads. People who may add one may reach the network of the service.
-fn check_url(url: &str) -> Result<()> {
+/// Checks an address, as far as it can be without resolving its name.
+fn check_url(app: &App, url: &str) -> Result<()> {
     let wrong = |message: &str| Err(ServiceError::invalid("url", message));
     if url.len() > LONGEST {
         return wrong("an address has at most 2000 bytes");
@@ -37,6 +38,9 @@ fn check_url(url: &str) -> Result<()> {
     };
     if !matches!(parsed.scheme(), "http" | "https") || !parsed.has_host() {
         return wrong("an address begins with http:// or https:// and names a host");
+    }
+    if let Err(error) = app.outgoing.check_url(&parsed) {
+        return Err(ServiceError::invalid("url", error.to_string()));
     }
     if !parsed.username().is_empty() || parsed.password().is_some() {
         return wrong(
@@ -71,9 +75,9 @@ fn fresh_secret(app: &App, id: Uuid) -> Result<(String, String)> {
 /// Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once.
 pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeListener> {
     // It makes the service ask any address.
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSubscribers, "")?;
     check_name("name", &new.name)?;
-    check_url(&new.url)?;
+    check_url(app, &new.url)?;
     let kinds = check_kinds(&new.kinds)?;
     commit(app, async |connection| {
         let there = listener::list(connection).await?;
@@ -86,7 +90,7 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
             return Err(ServiceError::conflict("too-many", "Too many", message));
         }
         let now = app.clock.now();
-        let from = outbox::head(connection).await?;
+        let from = app.feed.low().await;
         let mut row = Row::new(app.fresh_id(), &new.name, &who.name, now, from);
         row.url = new.url;
         row.kinds = kinds;
@@ -119,7 +123,7 @@ pub async fn change(
     change: ListenerChange,
     expected: &ExpectedVersion,
 ) -> Result<Listener> {
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
@@ -127,7 +131,7 @@ pub async fn change(
             .check(connection, &row, "listener.change", name)
             .await?;
         if let Some(url) = change.url {
-            check_url(&url)?;
+            check_url(app, &url)?;
             row.url = url;
         }
         if let Some(kinds) = &change.kinds {
@@ -145,7 +149,7 @@ pub async fn change(
 
 /// Remove a listener.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         let row = find(connection, name).await?;
         let now = app.clock.now();
@@ -159,7 +163,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
 
 /// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
 pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListener> {
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
@@ -187,12 +191,12 @@ pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListene
 
 /// Send a listener an event to try it, now, and say what came of it.
 pub async fn try_out(app: &App, who: &Principal, name: &str) -> Result<TriedListener> {
-    who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
+    who.require(Action::ReadDeliveries, "")?;
+    let mut connection = app.store.people().await?;
     let row = find(&mut connection, name).await?;
     drop(connection);
     let event = Source::of(app).trial(app.fresh_id(), app.clock.now());
-    let sender = webhook_client::sender().map_err(|error| ServiceError::ours(&error))?;
+    let sender = webhook_client::sender(app).map_err(|error| ServiceError::ours(&error))?;
     let (taken, message) = match webhook_client::send(app, &sender, &row, &event).await {
         Ok(message) => (true, message),
         Err(message) => (false, message),

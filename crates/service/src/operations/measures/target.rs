@@ -1,6 +1,6 @@
 //! Targets.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
@@ -8,10 +8,11 @@ use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views;
 use crate::views::measures::target::{find, one};
+use pennine_core::access::Action;
 use pennine_core::target::{InvalidTarget, Objective};
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::target::{self, Target as Row};
-use pennine_store::{Db, audit, pool};
+use pennine_store::{Connection, Db, audit, place, pool};
 use pennine_wire::{NewTarget, Target, TargetChange};
 use serde_json::json;
 
@@ -36,10 +37,9 @@ fn set(row: &mut Row, promise: Objective) -> Result<()> {
 
 /// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or all jobs.
 pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
-    who.require(Role::Operator)?;
     check_name("name", &new.name)?;
     commit(app, async |connection| {
-        let (mut pool_id, mut place_id) = (None, None);
+        let (mut pool_id, mut place_id, mut at_place) = (None, None, String::new());
         match (&new.pool, &new.place) {
             (Some(_), Some(_)) => {
                 let message = "a target covers a pool, or a team or project, not both";
@@ -50,14 +50,17 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
                 let found =
                     found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
                 pool_id = Some(found.pool.id);
+                at_place = found.owner;
             }
             (None, Some(path)) => {
                 let kinds = ["team", "project"];
                 let found = views::people::place::find(connection, &kinds, "place", path).await?;
                 place_id = Some(found.id);
+                at_place = found.path;
             }
             (None, None) => {}
         }
+        who.require(Action::ManageTarget, &at_place)?;
         let there = target::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
             let message = format!("a target {:?} already exists", new.name);
@@ -95,6 +98,16 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
     .await
 }
 
+/// Refuses who may not manage a target: it belongs to its place, or to the owner of its pool.
+async fn require(connection: &mut Connection, who: &Principal, target: &Row) -> Result<()> {
+    let place = match (target.pool_id, &target.place) {
+        (Some(pool), _) => place::of_pool(connection, pool.0).await?,
+        (None, Some(path)) => path.clone(),
+        (None, None) => String::new(),
+    };
+    who.require(Action::ManageTarget, &place)
+}
+
 /// Change a target.
 pub async fn change(
     app: &App,
@@ -103,10 +116,10 @@ pub async fn change(
     change: TargetChange,
     expected: &ExpectedVersion,
 ) -> Result<Target> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         lock_for_change(connection, "target", name).await?;
         let mut row = find(connection, name).await?;
+        require(connection, who, &row).await?;
         expected
             .check(connection, &row, "target.change", name)
             .await?;
@@ -128,9 +141,9 @@ pub async fn change(
 
 /// Remove a target.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         let row = find(connection, name).await?;
+        require(connection, who, &row).await?;
         let now = app.clock.now();
         target::remove(connection, row.id, now).await?;
         let detail = json!({"objective": row.promise().describe()});

@@ -1,4 +1,5 @@
-//! People and access: teams, projects, sign-in.
+//! People and access: teams, projects, tokens, sign-in.
 
 pub mod place;
 pub mod session;
+pub mod token;

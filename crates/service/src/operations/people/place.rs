@@ -1,13 +1,14 @@
 //! Teams and projects.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views::people::place::{find, shown};
-use crate::views::yard::Yard;
+use crate::yard::Yard;
+use pennine_core::access::Action;
 use pennine_core::dispatch::below;
 use pennine_core::id::PlaceId;
 use pennine_core::time::Moment;
@@ -23,7 +24,7 @@ async fn add(
     name: String,
     parent: place::Place,
 ) -> Result<Place> {
-    who.require(Role::Operator)?;
+    who.require(Action::AddPlace, &parent.path)?;
     check_name("name", &name)?;
     let path = if parent.path.is_empty() {
         name.clone()
@@ -66,7 +67,7 @@ async fn add(
 
 /// Add a team.
 pub async fn add_team(app: &App, who: &Principal, new: NewTeam) -> Result<Place> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let parent = match new.parent.as_deref() {
         None | Some("") => place::root(&mut connection).await?,
         Some(path) => find(&mut connection, &["team"], "team", path)
@@ -79,7 +80,7 @@ pub async fn add_team(app: &App, who: &Principal, new: NewTeam) -> Result<Place>
 
 /// Add a project to a team.
 pub async fn add_project(app: &App, who: &Principal, new: NewProject) -> Result<Place> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let team = find(&mut connection, &["team"], "team", &new.team)
         .await
         .map_err(|f| f.field("team"))?;
@@ -115,6 +116,11 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
     Ok(place)
 }
 
+/// The path of the place above: that is where a place is changed, so that nobody raises the weight or limit of their own team.
+fn above(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(above, _)| above)
+}
+
 /// Change a team's or project's weight, limit or patience, or move it to another team.
 pub async fn change(
     app: &App,
@@ -123,10 +129,10 @@ pub async fn change(
     change: PlaceChange,
     expected: &ExpectedVersion,
 ) -> Result<Place> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         lock_for_change(connection, "place", "all").await?;
         let found = find(connection, &["team", "project"], "team or project", path).await?;
+        who.require(Action::ChangePlace, above(&found.path))?;
         expected
             .check(connection, &found, "place.change", path)
             .await?;
@@ -134,7 +140,7 @@ pub async fn change(
         let at = app.clock.now();
         place::set(connection, &changed, at).await?;
         if let Some(parent) = &change.parent {
-            changed = move_below(connection, changed, parent, at).await?;
+            changed = move_below(connection, who, changed, parent, at).await?;
         }
         let detail =
             json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path});
@@ -150,6 +156,7 @@ pub async fn change(
 
 async fn move_below(
     connection: &mut Connection,
+    who: &Principal,
     place: place::Place,
     parent: &str,
     at: Moment,
@@ -160,6 +167,7 @@ async fn move_below(
             .await
             .map_err(|failure| failure.field("parent"))?,
     };
+    who.require(Action::AddPlace, &parent.path)?;
     if below(&place.path, &parent.path) {
         let message = format!(
             "{} is {} or is below it: a team cannot contain itself",
@@ -178,13 +186,14 @@ async fn move_below(
 
 /// Remove a team or project that holds nothing: no places, pools or jobs.
 pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         let found = find(connection, &["team", "project"], "team or project", path).await?;
+        who.require(Action::RemovePlace, above(&found.path))?;
         let contents = place::contents(connection, &found).await?;
         let parts = [
             (contents.places, "place", "remove them first"),
             (contents.pools, "pool", "change their owner first"),
+            (contents.tokens, "token", "revoke them first"),
             (
                 contents.jobs,
                 "job",

@@ -1,17 +1,18 @@
 //! Machines.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::views::pools::capacity::find as find_pool;
 use crate::views::pools::machine::{find, shown};
 use crate::{secret, supplier_calls};
+use pennine_core::access::Action;
 use pennine_core::id::{MachineId, RunnerId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_store::machine::{self, Detail, NewMachine};
-use pennine_store::{attempt, audit, runner, supplier};
+use pennine_store::{attempt, audit, place, runner, supplier};
 use pennine_wire::{Machine, NewMachines, Page, StopMachine};
 use serde_json::json;
 use std::time::Duration;
@@ -27,7 +28,6 @@ pub async fn start(
     name: &str,
     new: NewMachines,
 ) -> Result<Page<Machine>> {
-    who.require(Role::Operator)?;
     let count = new.count.unwrap_or(1);
     if !(1..=BY_HAND).contains(&count) {
         let message = format!("1 to {BY_HAND} machines at once");
@@ -35,6 +35,7 @@ pub async fn start(
     }
     commit(app, async |connection| {
     let pool = find_pool(connection, name).await?;
+    who.require(Action::ManageMachines, &pool.owner)?;
     let Some(policy) = pool.supply() else {
         let message = format!("{name} has no supplier: people bring its machines");
         return Err(
@@ -104,9 +105,10 @@ pub async fn start(
 /// Stop a machine: it finishes its jobs and is removed; told to force it, at once. Its pool may order another if it is
 /// wanted.
 pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> Result<Machine> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         let found = find(connection, text).await?;
+        let owner = place::of_pool(connection, found.pool_id.0).await?;
+        who.require(Action::ManageMachines, &owner)?;
         let now = app.clock.now();
         if !found.state.0.exists() {
             let message = format!("{} is {} already", found.name, found.state.0);
@@ -118,8 +120,14 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
         }
         let busy = attempt::for_runner(connection, found.runner_id.0).await?;
         if found.state.0 == MachineState::Joined && !busy.is_empty() && !how.force {
-            runner::set_desired_state(connection, found.runner_id.0, DesiredState::Drain, now)
-                .await?;
+            runner::set_desired_state(
+                connection,
+                found.runner_id.0,
+                DesiredState::Drain,
+                Some(&who.name),
+                now,
+            )
+            .await?;
         } else {
             let reason = format!("{} stopped it", who.name.clone());
             let event = MachineEvent::Release;

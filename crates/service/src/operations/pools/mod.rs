@@ -5,3 +5,4 @@ pub mod machine;
 pub mod pool;
 pub mod seat;
 pub mod supplier;
+pub mod untrusted;

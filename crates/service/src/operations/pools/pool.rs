@@ -1,28 +1,30 @@
 //! Pools.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::settings_version::{ExpectedVersion, Versioned};
 use crate::validation::{check_description, check_labels, check_name};
 use crate::views::pools::pool::shown;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use crate::{operations, views};
+use pennine_core::access::Action;
 use pennine_core::capacity::Supply;
 use pennine_core::id::PoolId;
+use pennine_core::job_policy::{InvalidLimit, JobLimits, JobPolicy};
 use pennine_core::requirement::Requirement;
+use pennine_core::size::ByteSize;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::runner::{self, Runner};
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{Connection, Db, audit, place};
-use pennine_wire::{ChangedPool, NewPool, Pool, PoolChange, PoolRemoval};
+use pennine_wire::{ChangedPool, JobPolicyChange, NewPool, Pool, PoolChange, PoolRemoval};
 use serde_json::json;
 
 /// Add a pool.
 pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
-    who.require(Role::Operator)?;
     check_name("name", &new.name)?;
     check_description(&new.description)?;
     commit(app, async |connection| {
@@ -47,6 +49,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
                 (owner.id, owner.path)
             }
         };
+        who.require(Action::ManagePool, &owner.1)?;
         let like = like.map(|like| like.pool);
         let mut row = pool::Pool {
             id: Db(PoolId(app.fresh_id())),
@@ -61,9 +64,14 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
             created_at: Db(app.clock.now()),
             narrow_to: Vec::new(),
             widen_to: Vec::new(),
+            takes_untrusted: false,
             paused: false,
             needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
             supply: None,
+            jobs: Jsonb(changed_jobs(
+                like.as_ref().map(|like| like.jobs.0).unwrap_or_default(),
+                new.jobs.as_ref(),
+            )?),
         };
         let like_supply = like.as_ref().and_then(|like| like.supply.clone());
         row.supply = operations::pools::capacity::changed(
@@ -74,19 +82,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
         .await?
         .map(Jsonb);
         if let Some(like) = like {
-            if row.description.is_empty() {
-                row.description = like.description;
-            }
-            if row.labels.is_empty() {
-                row.labels = like.labels;
-            }
-            if new.needs.is_none() {
-                row.needs = like.needs;
-            }
-            // Who it was narrowed to may lie outside of another owner's reach.
-            if row.owner_id == like.owner_id {
-                (row.narrow_to, row.widen_to) = (like.narrow_to, like.widen_to);
-            }
+            fill_in(&mut row, like, new.needs.is_none());
         }
         match pool::insert(connection, &row, &who.name).await {
             Err(pennine_store::Error::Duplicate(_)) => {
@@ -99,7 +95,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
             operations::pools::capacity::set_price(connection, row.id.0, wanted, row.created_at.0)
                 .await?;
         }
-        let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "supply": row.supply.as_ref().map(|supply| &supply.0)});
+        let detail = json!({"labels": row.labels, "open": row.open, "owner": owner.1, "needs": row.needs, "jobs": row.jobs.0, "supply": row.supply.as_ref().map(|supply| &supply.0)});
         audit::write(
             connection,
             row.created_at.0,
@@ -121,6 +117,23 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
     .await
 }
 
+/// Takes what a new pool does not name from the one that it is like.
+fn fill_in(row: &mut pool::Pool, like: pool::Pool, takes_needs: bool) {
+    if row.description.is_empty() {
+        row.description = like.description;
+    }
+    if row.labels.is_empty() {
+        row.labels = like.labels;
+    }
+    if takes_needs {
+        row.needs = like.needs;
+    }
+    // Who it was narrowed to may lie outside of another owner's reach.
+    if row.owner_id == like.owner_id {
+        (row.narrow_to, row.widen_to) = (like.narrow_to, like.widen_to);
+    }
+}
+
 /// What a machine has to be, checked, as the language writes it.
 fn check_needs(text: &str) -> Result<String> {
     let parsed: Requirement = text
@@ -131,6 +144,38 @@ fn check_needs(text: &str) -> Result<String> {
     } else {
         parsed.to_string()
     })
+}
+
+/// What jobs may reach and use after a change.
+fn changed_jobs(before: JobPolicy, change: Option<&JobPolicyChange>) -> Result<JobPolicy> {
+    let change = change.copied().unwrap_or_default();
+    let mut next = before;
+    next.isolation = change.isolation.unwrap_or(before.isolation);
+    next.network = change.network.unwrap_or(before.network);
+    let size = |given: Option<ByteSize>, before| match given {
+        Some(given) => Some(given).filter(|size| size.0 > 0),
+        None => before,
+    };
+    let count = |given: Option<u32>, before| match given {
+        Some(given) => Some(given).filter(|count| *count > 0),
+        None => before,
+    };
+    next.limits = JobLimits {
+        memory: size(change.memory, before.limits.memory),
+        processes: count(change.processes, before.limits.processes),
+        cores: count(change.cores, before.limits.cores),
+        disk: size(change.disk, before.limits.disk),
+    };
+    next.limits.check().map_err(|error| {
+        let field = match error {
+            InvalidLimit::Memory => "jobs.memory",
+            InvalidLimit::Processes => "jobs.processes",
+            InvalidLimit::Cores => "jobs.cores",
+            InvalidLimit::Disk => "jobs.disk",
+        };
+        ServiceError::invalid(field, error.to_string())
+    })?;
+    Ok(next)
 }
 
 async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Result<Vec<String>> {
@@ -163,6 +208,7 @@ async fn edit(
     if let Some(needs) = &change.needs {
         next.pool.needs = check_needs(needs)?;
     }
+    next.pool.jobs = Jsonb(changed_jobs(next.pool.jobs.0, change.jobs.as_ref())?);
     next.pool.open = change.open.unwrap_or(next.pool.open);
     next.pool.paused = change.paused.unwrap_or(next.pool.paused);
     if let Some(owner) = &change.owner {
@@ -194,6 +240,7 @@ async fn edit(
     if let Some(also) = &change.widen_to {
         next.pool.widen_to = paths(connection, "widen_to", also).await?;
     }
+    next.pool.takes_untrusted = change.takes_untrusted.unwrap_or(next.pool.takes_untrusted);
     Ok(())
 }
 
@@ -220,7 +267,6 @@ pub async fn change(
     change: PoolChange,
     expected: &ExpectedVersion,
 ) -> Result<ChangedPool> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         lock_for_change(connection, "pool", name).await?;
         let before = Yard::read(connection, app.clock.now()).await?;
@@ -228,16 +274,19 @@ pub async fn change(
         let mut next = found
             .cloned()
             .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        who.require(Action::ManagePool, &next.owner)?;
         expected
             .check(connection, &next, "pool.change", name)
             .await?;
         edit(connection, &mut next, &change).await?;
+        who.require(Action::ManagePool, &next.owner)?;
         let asked = machines_asked_for(&next);
         let supply = next.pool.supply.clone().map(|supply| supply.0);
         let supply =
             operations::pools::capacity::changed(connection, supply, change.supply.as_ref())
                 .await?;
         next.pool.supply = supply.map(Jsonb);
+        operations::pools::untrusted::check(connection, &next, &before.runners).await?;
         // What was discovered of machines that were made of something else says nothing of those to come.
         let other = asked != machines_asked_for(&next);
         if other {
@@ -270,8 +319,9 @@ pub async fn change(
             let detail = json!({
                 "supply": next.supply(),
                 "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
-                "needs": next.pool.needs,
+                "needs": next.pool.needs, "jobs": next.pool.jobs.0,
                 "narrow_to": next.pool.narrow_to, "widen_to": next.pool.widen_to,
+                "takes_untrusted": next.pool.takes_untrusted,
             });
             audit::write(connection, now, &who.name, "pool.change", name, detail).await?;
             done = true;
@@ -289,12 +339,12 @@ pub async fn change(
 /// Remove a pool. Its history is kept, and its name becomes free. Refused while the pool has runners, unless the
 /// request retires them, and when jobs would remain that no other pool can run, unless the request confirms that.
 pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) -> Result<()> {
-    who.require(Role::Operator)?;
     let retired = commit(app, async |connection| {
         let now = app.clock.now();
         let before = Yard::read(connection, now).await?;
         let found = before.pools.iter().find(|pool| pool.pool.name == name);
         let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
+        who.require(Action::ManagePool, &found.owner)?;
         let id = found.pool.id.0;
         let members: Vec<&Runner> = before
             .runners

@@ -1,6 +1,6 @@
 //! Seats.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
@@ -8,7 +8,8 @@ use crate::settings_version::ExpectedVersion;
 use crate::validation::{check_name, check_reason};
 use crate::views;
 use crate::views::pools::seat::one;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
+use pennine_core::access::Action;
 use pennine_core::id::ShortName;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Db, audit, seat, types};
@@ -37,7 +38,7 @@ fn check_description(text: &str) -> Result<()> {
 
 /// Add a kind of seat.
 pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
-    who.require(Role::Operator)?;
+    who.require(Action::ManageSeats, "")?;
     check_name("name", &new.name)?;
     check_description(&new.description)?;
     let row = seat::Seat {
@@ -72,7 +73,7 @@ pub async fn change(
     change: SeatChange,
     expected: &ExpectedVersion,
 ) -> Result<Seat> {
-    who.require(Role::Operator)?;
+    who.require(Action::ManageSeats, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "seat", name).await?;
         let rows = seat::list(connection).await?;
@@ -101,10 +102,10 @@ pub async fn change(
 
 /// Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept.
 pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -> Result<Seat> {
-    who.require(Role::Operator)?;
+    who.require(Action::ManageSeats, "")?;
     check_reason(&from.reason)?;
     commit(app, async |connection| {
-        let job = views::jobs::job::find(connection, &from.job).await?;
+        let job = views::jobs::job::find(connection, who, &from.job).await?;
         let holder = Yard::read(connection, app.clock.now())
             .await?
             .holdings

@@ -1,13 +1,15 @@
 //! Suppliers: added, changed, checked, removed. Their secrets go in and are never shown.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::settings_version::ExpectedVersion;
+use crate::supplier_calls::kind::{SupplierKind, UnknownKind};
 use crate::validation::check_name;
 use crate::views::pools::supplier::{find, one};
 use crate::{secret, supplier_calls};
+use pennine_core::access::Action;
 use pennine_core::id::{MachineId, SupplierId};
 use pennine_core::time::{Micros, spoken};
 use pennine_store::change_lock::lock_for_change;
@@ -36,23 +38,13 @@ fn check_settings(
     settings: &BTreeMap<String, String>,
     secrets: &BTreeMap<String, String>,
 ) -> Result<()> {
-    let known = supplier_calls::KINDS
-        .iter()
-        .find(|(one, _, _)| *one == kind);
-    let Some((_, _, known)) = known else {
-        let kinds: Vec<&str> = supplier_calls::KINDS
-            .iter()
-            .map(|(kind, _, _)| *kind)
-            .collect();
-        let message = format!(
-            "unknown kind of supplier {kind:?}; known: {}",
-            kinds.join(", ")
-        );
-        return Err(ServiceError::invalid("kind", message));
-    };
+    let known: SupplierKind = kind
+        .parse()
+        .map_err(|error: UnknownKind| ServiceError::invalid("kind", error.to_string()))?;
+    let settable = known.settings();
     for key in settings.keys().chain(secrets.keys()) {
-        if !supplier_calls::takes_any(kind) && !known.iter().any(|(one, _)| one == key) {
-            let all: Vec<String> = known
+        if !known.takes_any() && !settable.iter().any(|(one, _)| one == key) {
+            let all: Vec<String> = settable
                 .iter()
                 .map(|(key, message)| format!("{key} ({message})"))
                 .collect();
@@ -120,11 +112,11 @@ fn check_limits(
 /// Add a supplier.
 pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplier> {
     // It may run programs on the service's own host.
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSupplier, "")?;
     check_name("name", &new.name)?;
     check_settings(app, &new.name, &new.kind, &new.settings, &new.secrets)?;
     let (quota, boot_limit_us) = check_limits(new.quota, new.boot_limit_us)?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let now = app.clock.now();
     let row = Row {
         id: Db(SupplierId(app.fresh_id())),
@@ -187,7 +179,7 @@ pub async fn change(
     change: SupplierChange,
     expected: &ExpectedVersion,
 ) -> Result<Supplier> {
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSupplier, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "supplier", name).await?;
         let mut row = find(connection, name).await?;
@@ -246,7 +238,7 @@ pub async fn change(
 
 /// Remove a supplier that no pool uses and that has no machines on record.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
-    who.require(Role::Admin)?;
+    who.require(Action::ManageSupplier, "")?;
     commit(app, async |connection| {
         let shown = one(connection, name).await?;
         if !shown.pools.is_empty() {
@@ -288,8 +280,8 @@ pub async fn check(
     name: &str,
     how: SupplierCheck,
 ) -> Result<SupplierChecked> {
-    who.require(Role::Operator)?;
-    let row = find(&mut *app.store.get().await?, name).await?;
+    who.require(Action::CheckSupplier, "")?;
+    let row = find(&mut *app.store.people().await?, name).await?;
     let asked = supplier_calls::open(app, &row).map_err(|message| {
         ServiceError::conflict(
             "supplier-unusable",
@@ -343,11 +335,11 @@ pub async fn check(
             Err(fault) => fault.to_string(),
         };
         checked.note("removes the trial machine", removed.is_ok(), message, begun);
-        trial::remove(&mut *app.store.get().await?, machine).await?;
+        trial::remove(&mut *app.store.people().await?, machine).await?;
         tried?;
     }
     let detail = json!({"well": checked.well});
-    let (mut connection, now) = (app.store.get().await?, app.clock.now());
+    let (mut connection, now) = (app.store.people().await?, app.clock.now());
     audit::write(
         &mut connection,
         now,
@@ -387,7 +379,7 @@ async fn try_out(
 ) -> Result<()> {
     let ticket = app.encryption.ticket(machine);
     let hash = secret::hash(&ticket);
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     trial::insert(&mut connection, machine, row.id.0, &hash, app.clock.now()).await?;
     drop(connection);
     let order = Order {
@@ -401,6 +393,7 @@ async fn try_out(
         join: Join {
             server: app.public_url.clone(),
             ticket,
+            authority: app.authority.clone(),
             slots: 1,
         },
     };
@@ -423,7 +416,7 @@ async fn try_out(
     }
     let limit = supplier_calls::maker(row).boot_limit.min(TRIAL);
     let joined = loop {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.people().await?;
         let found = trial::find(&mut connection, machine).await?;
         drop(connection);
         match found {

@@ -2,30 +2,37 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::pools::untrusted::refuse_standing;
 use crate::operations::runners::ticket::named_so;
 use crate::secret::{self, Purpose};
-use crate::validation::{check_labels, check_name, check_protocol, check_slots};
+use crate::validation::{
+    PROGRAM_TEXT, check_labels, check_name, check_protocol, check_slots, shortened,
+};
 use pennine_core::fact::Subject;
 use pennine_core::id::{RunnerId, ShortName};
+use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
-use pennine_core::overrides::{Override, Overrides};
+use pennine_core::overrides::{Override, Overrides, accepted};
 use pennine_core::requirement::{Requirement, explain};
 use pennine_core::time::Moment;
+use pennine_store::change_lock::lock_against_change;
 use pennine_store::connect::in_transaction;
+use pennine_store::pool::OwnedPool;
 use pennine_store::runner::{self, MachineReport};
 use pennine_store::{Connection, audit, pool, ticket, trial};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
 
 /// A machine joins with its ticket.
-pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrolled> {
+pub async fn enrol(app: &App, peer: Option<String>, mut sent: Enrol) -> Result<Enrolled> {
     check_protocol(sent.protocol)?;
+    sent.facts = accepted(&sent.facts);
     check_name("name", &sent.name)?;
     check_slots(sent.slots)?;
     let labels = check_labels("labels", &sent.labels)?;
     let credential = secret::fresh(Purpose::Credential);
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let hash = secret::hash(sent.ticket.trim());
     if trial::joined(&mut connection, &hash, &sent.facts, peer, now).await? {
         let message = "this machine was a trial: the service has seen it join, and it is removed";
@@ -37,20 +44,25 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
     }
     let joined = in_transaction(&mut connection, async |connection| {
         let joined = enrol_within(app, connection, &sent, &labels, &credential, now).await?;
-        let (ticket, _, number, _) = &joined;
         audit::write(
             connection,
             now,
-            &ShortName::Ticket.name(ticket.number),
+            &ShortName::Ticket.name(joined.ticket.number),
             "runner.join",
-            &ShortName::Runner.name(*number),
+            &ShortName::Runner.name(joined.number),
             json!({"name": sent.name}),
         )
         .await?;
         Ok(joined)
     })
     .await;
-    let (found, runner_id, runner_number, single_use) = match joined {
+    let JoinedMachine {
+        ticket: found,
+        runner: runner_id,
+        number: runner_number,
+        single_use,
+        policy,
+    } = match joined {
         Err(EnrolEnd::Record(pennine_store::Error::Duplicate(_))) => {
             let message = format!("the pool already has a runner named {:?}", sent.name);
             return Err(ServiceError::taken(message)
@@ -71,7 +83,18 @@ pub async fn enrol(app: &App, peer: Option<String>, sent: Enrol) -> Result<Enrol
         installation: app.installation.id,
         installation_name: app.installation.name.clone(),
         single_use,
+        policy,
     })
+}
+
+/// A machine that has joined.
+struct JoinedMachine {
+    ticket: ticket::Ticket,
+    runner: RunnerId,
+    number: i64,
+    single_use: bool,
+    /// What the jobs of its pool may reach and use.
+    policy: JobPolicy,
 }
 
 /// How enrolling can end early.
@@ -87,15 +110,12 @@ impl From<pennine_store::Error> for EnrolEnd {
 }
 
 /// Checks that the machine is what its pool needs.
-async fn check_fit(
-    connection: &mut Connection,
+fn check_fit(
+    pool: &OwnedPool,
     found: &ticket::Ticket,
     sent: &Enrol,
     labels: &[String],
 ) -> Result<(), EnrolEnd> {
-    let Some(pool) = pool::get(connection, found.pool_id.0).await? else {
-        return Ok(());
-    };
     let Ok(needs) = pool.pool.needs.parse::<Requirement>() else {
         return Ok(());
     };
@@ -203,7 +223,7 @@ async fn enrol_within(
     labels: &[String],
     credential: &str,
     now: Moment,
-) -> Result<(ticket::Ticket, RunnerId, i64, bool), EnrolEnd> {
+) -> Result<JoinedMachine, EnrolEnd> {
     let refuse = |failure: ServiceError| EnrolEnd::Refused(Box::new(failure.field("ticket")));
     let Some(found) = ticket::by_secret(connection, &secret::hash(sent.ticket.trim())).await?
     else {
@@ -213,7 +233,22 @@ async fn enrol_within(
         ));
     };
     check_ticket(&found, &sent.name, now)?;
-    check_fit(connection, &found, sent, labels).await?;
+    lock_against_change(connection, "pool", &found.pool).await?;
+    let mut policy = JobPolicy::default();
+    if let Some(pool) = pool::get(connection, found.pool_id.0).await? {
+        policy = pool.pool.jobs.0;
+        check_fit(&pool, &found, sent, labels)?;
+        let is_single_use = match found.runner_id {
+            Some(id) => {
+                let known = runner::list(connection, Some(&[id.0])).await?;
+                known.first().is_some_and(|row| row.single_use)
+            }
+            None => false,
+        };
+        if !is_single_use {
+            refuse_standing(&pool).map_err(|failure| EnrolEnd::Refused(Box::new(failure)))?;
+        }
+    }
     let id = match found.runner_id {
         Some(id) => id.0,
         None => {
@@ -226,7 +261,7 @@ async fn enrol_within(
         facts: &sent.facts,
         labels,
         slots: sent.slots,
-        program: &sent.version,
+        program: shortened(&sent.version, PROGRAM_TEXT),
         findings: &[],
     };
     let Ok(to) = RunnerState::Awaited.after(RunnerEvent::Enrol) else {
@@ -249,5 +284,11 @@ async fn enrol_within(
     let joined = runner::list(connection, Some(&[id])).await?;
     let number = joined.first().map_or(0, |row| row.number);
     let single_use = joined.first().is_some_and(|row| row.single_use);
-    Ok((found, id, number, single_use))
+    Ok(JoinedMachine {
+        ticket: found,
+        runner: id,
+        number,
+        single_use,
+        policy,
+    })
 }

@@ -1,15 +1,16 @@
 //! Maintenance windows.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::validation::check_reason;
 use crate::views;
 use crate::views::runners::maintenance::shown;
+use pennine_core::access::Action;
 use pennine_core::id::{MaintenanceId, ShortName};
 use pennine_store::maintenance::{self, NewMaintenanceRow};
-use pennine_store::{audit, pool};
+use pennine_store::{audit, place, pool};
 use pennine_wire::{Maintenance, NewMaintenance};
 use serde_json::json;
 use std::time::Duration;
@@ -21,7 +22,6 @@ const AHEAD: Duration = Duration::from_secs(366 * 86_400);
 
 /// Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue.
 pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Maintenance> {
-    who.require(Role::Operator)?;
     check_reason(&new.reason)?;
     let length = Duration::from(new.length_us);
     if length.is_zero() || length > LONGEST {
@@ -41,14 +41,15 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
                 let found = pool::find(connection, name).await?;
                 let found =
                     found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+                who.require(Action::ManageRunner, &found.owner)?;
                 (Some(found.pool.id.0), None)
             }
             (None, Some(name)) => {
                 let found = views::runners::runner::find(connection, name).await;
-                (
-                    None,
-                    Some(found.map_err(|failure| failure.field("runner"))?),
-                )
+                let found = found.map_err(|failure| failure.field("runner"))?;
+                let owner = place::of_runner(connection, found).await?;
+                who.require(Action::ManageRunner, &owner)?;
+                (None, Some(found))
             }
             _ => {
                 let message = "maintenance is of one pool or of one runner: name one of them";
@@ -90,11 +91,13 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
 
 /// End or cancel maintenance.
 pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
-    who.require(Role::Operator)?;
     let unknown = || ServiceError::unknown("maintenance", text);
     let number = ShortName::Maintenance.number(text).ok_or_else(unknown)?;
     commit(app, async |connection| {
         let now = app.clock.now();
+        if let Some(owner) = maintenance::place(connection, number).await? {
+            who.require(Action::ManageRunner, &owner)?;
+        }
         if !maintenance::end(connection, number, &who.name, now).await? {
             return Err(unknown()
                 .remedy("pennine maintenance list shows current and scheduled maintenance"));

@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::operations::runners::runner::{retire_one, set_desired_state};
+use crate::operations::runners::runner::{Requester, retire_one, set_desired_state};
 use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::views;
@@ -57,8 +57,7 @@ pub async fn request_state(
     name: &str,
     desired_state: DesiredState,
 ) -> Result<Runner> {
-    let by = format!("a user on {name}");
-    set_desired_state(app, runner, name, desired_state, &by).await
+    set_desired_state(app, runner, name, desired_state, Requester::Machine(name)).await
 }
 
 /// Retires the machine's runner. Its credential is all that is needed.
@@ -83,7 +82,7 @@ pub async fn leave(
 
 /// Retires a single-use runner whose job is done.
 async fn leave_used_up(app: &App, id: RunnerId) -> Result<ChangedRunner> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.runners().await?;
     let now = app.clock.now();
     runner::retire(&mut connection, id, "its job is finished", now).await?;
     app.runner_cache.runner_gone(id);

@@ -2,19 +2,23 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::runners::attempts::lose;
 use crate::presence::Presence;
-use crate::validation::{check_labels, check_slots};
+use crate::validation::{PROGRAM_TEXT, REASON_TEXT, check_labels, check_slots, shortened};
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, RunnerId, SessionId, ShortName};
 use pennine_core::lifecycle::attempt::{AttemptState, LEASE};
+use pennine_core::lifecycle::outcome::not_held;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
+use pennine_core::overrides::accepted;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
-use pennine_store::attempt::{self, ForRunner, report};
+use pennine_store::attempt::report::{self, HeldLease};
+use pennine_store::attempt::{self, ForRunner};
 use pennine_store::runner::{self, MachineReport};
 use pennine_store::{Db, credential};
 use pennine_wire::runner_protocol::{
-    Assigned, AttemptPhase, OwnSettings, Poll, PollAnswer, Settings, Stop, StopCause,
+    Assigned, AttemptPhase, HeldAttempt, OwnSettings, Poll, PollAnswer, Settings, Stop, StopCause,
 };
 use std::net::IpAddr;
 use std::time::Duration;
@@ -33,10 +37,29 @@ pub async fn known(app: &App, hash: &[u8]) -> Result<Option<CredentialHolder>> {
     }
 }
 
+/// The runner with a credential that a request from this address carries.
+///
+/// # Errors
+/// Too many attempts where the address has shown many unknown credentials.
+pub async fn authenticate(
+    app: &App,
+    hash: &[u8],
+    peer: Option<IpAddr>,
+) -> Result<Option<CredentialHolder>> {
+    if let Some(known) = app.runner_cache.known(hash) {
+        return Ok(Some(known));
+    }
+    let look_up = look_up(app, hash.to_vec());
+    // Boxed, as in `poll`.
+    // A token that is shown here by mistake is no credential, but still a token.
+    let key = [b"credential ", hash].concat();
+    Box::pin(app.failed_attempts.guard(peer, &key, look_up)).await
+}
+
 /// The runner with this credential, from the record.
 pub async fn look_up(app: &App, hash: Vec<u8>) -> Result<Option<CredentialHolder>> {
     let mark = app.runner_cache.mark();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.runners().await?;
     let mut known = credential::by_credential(&mut connection, &hash).await?;
     if let Some(known) = known.as_mut().filter(|known| known.shows_next) {
         let now = app.clock.now();
@@ -68,15 +91,23 @@ pub async fn accept_session(
     if let Some(about) = &sent.about {
         check_slots(about.slots)?;
         let labels = check_labels("about.labels", &about.labels)?;
+        let facts = accepted(&about.facts);
         let about = MachineReport {
-            facts: &about.facts,
+            facts: &facts,
             labels: &labels,
             slots: about.slots,
-            program: &about.version,
+            program: shortened(&about.version, PROGRAM_TEXT),
             findings: &check_findings(&about.findings),
         };
-        let mut connection = app.store.get().await?;
-        if runner::set_reported(&mut connection, id, &about, now).await? {
+        let mut connection = app.store.runners().await?;
+        let recent = runner::facts_versions(&mut connection, id, now - VERSIONS_WINDOW).await?;
+        if recent >= MOST_VERSIONS {
+            tracing::warn!(
+                runner = known.name,
+                recent,
+                "its facts change too often; the report is ignored"
+            );
+        } else if runner::set_reported(&mut connection, id, &about, now).await? {
             app.runner_cache.runner_changed(id);
             app.feed.kick();
         }
@@ -85,15 +116,18 @@ pub async fn accept_session(
         .room
         .map(|room| i32::try_from(room).unwrap_or(i32::MAX));
     if room != known.room {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.runners().await?;
         runner::set_room(&mut connection, id, room, now).await?;
         app.runner_cache.runner_changed(id);
         app.feed.kick();
     }
     // How many slots are used does not matter here: what is stored is whether it takes work.
-    let (desired_state, reason) = match known.desired_state.0 {
-        DesiredState::Work if sent.leaving => (DesiredState::Drain, "its program is to stop"),
-        desired_state => (desired_state, "connected"),
+    let refusal = sent.takes_no_jobs.as_deref();
+    let refusal = refusal.map(|why| format!("takes no jobs: {}", shortened(why, REASON_TEXT)));
+    let (desired_state, reason) = match (known.desired_state.0, &refusal) {
+        (DesiredState::Work, _) if sent.leaving => (DesiredState::Drain, "its program is to stop"),
+        (DesiredState::Work, Some(refusal)) => (DesiredState::Pause, refusal.as_str()),
+        (desired_state, _) => (desired_state, "connected"),
     };
     let seen = RunnerEvent::Seen {
         desired_state,
@@ -103,7 +137,7 @@ pub async fn accept_session(
     if let Ok(to) = known.state.after(seen)
         && to != known.state.0
     {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.runners().await?;
         if runner::set_state(&mut connection, id, known.state.0, to, reason, now).await? {
             app.runner_cache.runner_changed(id);
             app.feed.kick();
@@ -119,20 +153,27 @@ pub async fn pending_for_runner(
     sent: &Poll,
     just_said: bool,
 ) -> Result<PollAnswer> {
-    let open = open_attempts(app, known.id.0).await?;
+    let open = open_attempts(app, known.id.0, &sent.held).await?;
     if just_said {
-        record_held_attempts(app, known.id.0, sent, &open, app.clock.now()).await?;
+        let now = app.clock.now();
+        record_held_attempts(app, known.id.0, sent, &open, now).await?;
+        end_unheld_attempts(app, known, sent, &open, now).await?;
     }
     Ok(answer(app, known, sent, &open))
 }
 
-/// What a runner has or should have, from memory where that is known.
-pub async fn open_attempts(app: &App, runner: RunnerId) -> Result<Vec<ForRunner>> {
-    if let Some(open) = app.runner_cache.open(runner) {
+/// What a runner has or should have, from memory where that is known, and knows what the runner holds.
+async fn open_attempts(
+    app: &App,
+    runner: RunnerId,
+    held: &[HeldAttempt],
+) -> Result<Vec<ForRunner>> {
+    let held = held.iter().map(|one| one.attempt);
+    if let Some(open) = app.runner_cache.open(runner, held) {
         return Ok(open);
     }
     let mark = app.runner_cache.open_mark(runner);
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.runners().await?;
     let open = attempt::for_runner(&mut connection, runner).await?;
     app.runner_cache.learn_open(mark, runner, &open);
     Ok(open)
@@ -159,7 +200,7 @@ pub async fn begin_session(app: &App, known: &CredentialHolder, sent: &Poll) -> 
     // What another replica has seen is in the record; what this one knows to be closed may not be there yet.
     let elsewhere = (!app.presence.knows_any(id)).then_some(since);
     let begun = !here && {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.runners().await?;
         report::begin_session(&mut connection, id, sent.session, &held, elsewhere, now).await?
     };
     if !begun {
@@ -193,7 +234,7 @@ pub async fn record_held_attempts(
         .map(|held| held.attempt)
         .collect();
     if !fresh.is_empty() {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.runners().await?;
         report::acknowledge(&mut connection, &fresh, sent.session, now).await?;
         for id in fresh {
             app.runner_cache
@@ -207,12 +248,48 @@ pub async fn record_held_attempts(
     {
         if of(held.attempt).is_some_and(|one| one.state.0 == AttemptState::Executing) {
             let ago = Duration::from(held.exited_ago_us.unwrap_or_default());
-            let mut connection = app.store.get().await?;
-            report::exit(&mut connection, held.attempt, held.lease, now - ago, now).await?;
+            let mut connection = app.store.runners().await?;
+            let lease = HeldLease {
+                attempt: held.attempt,
+                runner,
+                lease: held.lease,
+            };
+            report::exit(&mut connection, lease, now - ago, now).await?;
             app.runner_cache
                 .moved(runner, held.attempt, AttemptState::Finalizing);
             app.feed.kick();
         }
+    }
+    Ok(())
+}
+
+/// Ends attempts that this session has acknowledged and that neither this poll nor the one before names: the runner has
+/// lost them, and nothing else would ever end them.
+async fn end_unheld_attempts(
+    app: &App,
+    known: &CredentialHolder,
+    sent: &Poll,
+    open: &[ForRunner],
+    now: Moment,
+) -> Result<()> {
+    let runner = known.id.0;
+    let is_named = |one: &ForRunner| sent.held.iter().any(|held| held.attempt == one.id.0);
+    let unnamed = open
+        .iter()
+        .filter(|one| one.state.0 != AttemptState::Assigned && !is_named(one))
+        // The leader ends those of an earlier session.
+        .filter(|one| one.session.is_none_or(|session| session.0 == sent.session))
+        .map(|one| one.id.0)
+        .collect();
+    for attempt in app.presence.not_named(runner, sent.session, unnamed) {
+        let mut connection = app.store.runners().await?;
+        let loss = not_held(&known.name);
+        if lose(&mut connection, None, attempt, &loss, None, now).await? {
+            tracing::warn!(%attempt, reason = loss.message, "an attempt was lost");
+            app.feed.kick();
+        }
+        // Where it was over already, what is remembered of it is stale.
+        app.runner_cache.open_changed(runner);
     }
     Ok(())
 }
@@ -238,6 +315,8 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
             time_limit_us: one.time_limit_us.0,
             log_cap: ByteSize(app.config.limits.job_log_bytes),
             exclusive: one.exclusive,
+            policy: one.policy.0,
+            trust: one.trust.0,
         })
         .collect();
     let stop = sent.held.iter().filter_map(|held| {
@@ -272,9 +351,14 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
         stop,
         settings,
         own: own_settings(known).filter(|own| own.version != sent.settings_version),
+        policy: Some(known.policy.0),
         renew: app.clock.now().since(known.credential_since.0) > app.config.limits.credential_age(),
     }
 }
+
+/// How many versions of a machine's facts are kept of one window: each stays on record, and each wakes the leader.
+const MOST_VERSIONS: i64 = 60;
+const VERSIONS_WINDOW: Duration = Duration::from_secs(3600);
 
 /// The most findings of a machine that are kept, and the most characters of each text.
 pub const MOST_FINDINGS: usize = 32;
@@ -283,7 +367,7 @@ pub const FINDING_TEXT: usize = 500;
 
 /// What a machine says is not as it should be on it, as much of it as is kept.
 pub fn check_findings(findings: &[Finding]) -> Vec<Finding> {
-    let cut = |text: &str| text.chars().take(FINDING_TEXT).collect::<String>();
+    let cut = |text: &str| shortened(text, FINDING_TEXT).to_owned();
     let kept = findings.iter().take(MOST_FINDINGS).map(|finding| Finding {
         check: cut(&finding.check),
         verdict: finding.verdict,
@@ -327,7 +411,7 @@ pub async fn end_session(app: &App, known: &CredentialHolder, session: SessionId
     if known.state.is_connected()
         && let Ok(to) = known.state.after(RunnerEvent::Lose)
     {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.runners().await?;
         let (id, from) = (known.id.0, known.state.0);
         runner::set_state(
             &mut connection,

@@ -3,6 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::runners::attempts::lose;
+use crate::validation::{MESSAGE_TEXT, shortened};
 use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
@@ -10,9 +11,10 @@ use pennine_core::lifecycle::outcome::Loss;
 use pennine_core::lifecycle::runner::desired_state_after_start;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
-use pennine_store::attempt::report::{self, AttemptEnd, Reported};
+use pennine_store::Connection;
+use pennine_store::attempt::report::{self, AttemptEnd, HeldLease, Reported};
 use pennine_store::credential::CredentialHolder;
-use pennine_store::log::Append;
+use pennine_store::log::{self, Append};
 use pennine_wire::runner_protocol::{
     FinishedReport, LogAcknowledgement, LossCause, LostReport, StartedReport,
 };
@@ -27,6 +29,14 @@ fn over(attempt: AttemptId) -> ServiceError {
     .remedy("stop the job's processes and forget the attempt")
 }
 
+fn held(known: &CredentialHolder, attempt: AttemptId, lease: LeaseToken) -> HeldLease {
+    HeldLease {
+        attempt,
+        runner: known.id.0,
+        lease,
+    }
+}
+
 /// Records that a command was started. `arrived` is when the report came.
 pub async fn started(
     app: &App,
@@ -36,12 +46,11 @@ pub async fn started(
     arrived: Instant,
 ) -> Result<()> {
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.runners().await?;
     let at = now - arrived.elapsed() - Duration::from(sent.ago_us);
     match report::start(
         &mut connection,
-        id,
-        sent.lease,
+        held(known, id, sent.lease),
         sent.session,
         at,
         desired_state_after_start(known.single_use),
@@ -76,7 +85,9 @@ pub async fn finished(
         .map(|started| Micros(started.0.saturating_sub(sent.exited_ago_us.0)));
     let end = AttemptEnd {
         result: sent.result,
-        message: sent.message,
+        message: sent
+            .message
+            .map(|message| shortened(&message, MESSAGE_TEXT).to_owned()),
         exit_code: sent.exit_code,
         started: sent
             .started_ago_us
@@ -87,8 +98,8 @@ pub async fn finished(
         log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
         log_capped: sent.log_capped,
     };
-    let mut connection = app.store.get().await?;
-    match report::finish(&mut connection, id, sent.lease, &end, now).await? {
+    let mut connection = app.store.runners().await?;
+    match report::finish(&mut connection, held(known, id, sent.lease), &end, now).await? {
         Reported::Kept => {
             app.feed.kick();
             app.runner_cache.over(known.id.0, id);
@@ -120,8 +131,8 @@ pub async fn lost(
     id: AttemptId,
     sent: LostReport,
 ) -> Result<()> {
-    let mut connection = app.store.get().await?;
-    if !report::holds_lease(&mut connection, id, known.id.0, sent.lease).await? {
+    let mut connection = app.store.runners().await?;
+    if !report::holds_lease(&mut connection, held(known, id, sent.lease)).await? {
         return Err(over(id));
     }
     let log = pennine_store::log::state(&mut connection, id).await?;
@@ -134,6 +145,10 @@ pub async fn lost(
         LossCause::CutOff => (
             "was disconnected and ended the job, because it held seats",
             true,
+        ),
+        LossCause::NotIsolated => (
+            "did not start the job: it cannot isolate jobs as their pool asks; see the checks of the runner",
+            false,
         ),
         LossCause::HostFull => (
             "did not start the job: its host is at its limit of jobs",
@@ -160,6 +175,29 @@ fn log_short(durable: u64, wanted: ByteSize) -> ServiceError {
     ServiceError::conflict("log-short", "The log is incomplete", message).next_offset(durable)
 }
 
+/// What a log may have beyond its cap: the runner's own lines, which say how the job ended.
+const OWN_LINES: u64 = 256 << 10;
+
+/// The first of these bytes that neither the log's cap nor the runner's for a day forbids.
+async fn bytes_that_fit(
+    app: &App,
+    connection: &mut Connection,
+    runner: RunnerId,
+    offset: i64,
+    bytes: &Bytes,
+) -> Result<Bytes> {
+    let limits = &app.config.limits;
+    let of_log = limits.job_log_bytes.saturating_add(OWN_LINES);
+    let of_log = of_log.saturating_sub(offset.max(0).unsigned_abs());
+    let sent = app
+        .log_volumes
+        .of(connection, runner, app.clock.now())
+        .await?;
+    let of_day = limits.runner_log_bytes_per_day.saturating_sub(sent);
+    let most = usize::try_from(of_log.min(of_day)).unwrap_or(usize::MAX);
+    Ok(bytes.slice(..most.min(bytes.len())))
+}
+
 /// Takes bytes of a log in, from an offset on. Returns the offset up to which the log is durable.
 pub async fn log(
     app: &App,
@@ -172,15 +210,30 @@ pub async fn log(
     if offset < 0 {
         return Err(ServiceError::invalid("offset", "an offset is not negative"));
     }
-    let runner: RunnerId = known.id.0;
-    let mut connection = app.store.get().await?;
-    if !report::holds_lease(&mut connection, id, runner, lease).await? {
+    let mut connection = app.store.runners().await?;
+    if !report::holds_lease(&mut connection, held(known, id, lease)).await? {
         return Err(over(id));
     }
     let taken = |length: i64| length.max(0).unsigned_abs();
-    match app.logs.append(&mut connection, id, offset, bytes).await? {
+    let fits = bytes_that_fit(app, &mut connection, known.id.0, offset, bytes).await?;
+    if fits.is_empty() && !bytes.is_empty() {
+        let length = log::state(&mut connection, id).await?;
+        let length = length.map_or(0, |state| state.length);
+        return Err(ServiceError::conflict(
+            "log-too-long",
+            "The log is too long",
+            format!(
+                "a log has at most {}, and those of one runner at most {} in 24 h; the rest is omitted",
+                ByteSize(app.config.limits.job_log_bytes),
+                ByteSize(app.config.limits.runner_log_bytes_per_day)
+            ),
+        )
+        .next_offset(taken(length)));
+    }
+    match app.logs.append(&mut connection, id, offset, &fits).await? {
         Append::Kept(state) => {
             app.followed.notify(id);
+            app.log_volumes.add(known.id.0, fits.len());
             Ok(LogAcknowledgement {
                 next_offset: taken(state.length),
             })

@@ -1,6 +1,6 @@
 //! Runners, as people see them.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
@@ -8,7 +8,8 @@ use crate::settings_version::ExpectedVersion;
 use crate::validation::{check_description, check_labels, check_name, check_slots, check_variable};
 use crate::views;
 use crate::views::runners::runner::{find, one, shown};
-use crate::views::yard::Yard;
+use crate::yard::Yard;
+use pennine_core::access::Action;
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
@@ -16,7 +17,7 @@ use pennine_core::time::Moment;
 use pennine_store::Connection;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::types::Json as Jsonb;
-use pennine_store::{audit, runner};
+use pennine_store::{audit, place, runner};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
 use serde::Deserialize;
 use serde_json::json;
@@ -30,6 +31,15 @@ pub struct NewDesiredState {
     desired_state: DesiredState,
 }
 
+/// Refuses who may not manage a runner: it belongs to the owner of its pool.
+///
+/// # Errors
+/// Forbidden.
+pub async fn require(app: &App, who: &Principal, id: RunnerId) -> Result<()> {
+    let owner = place::of_runner(&mut *app.store.people().await?, id).await?;
+    who.require(Action::ManageRunner, &owner)
+}
+
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.
 pub async fn request_state(
     app: &App,
@@ -37,9 +47,34 @@ pub async fn request_state(
     text: &str,
     new: NewDesiredState,
 ) -> Result<Runner> {
-    who.require(Role::Operator)?;
-    let id = find(&mut *app.store.get().await?, text).await?;
-    set_desired_state(app, id, text, new.desired_state, &who.name).await
+    let id = find(&mut *app.store.people().await?, text).await?;
+    require(app, who, id).await?;
+    set_desired_state(
+        app,
+        id,
+        text,
+        new.desired_state,
+        Requester::Person(&who.name),
+    )
+    .await
+}
+
+/// Who asks for a desired state.
+#[derive(Clone, Copy, Debug)]
+pub enum Requester<'a> {
+    /// A person, by name.
+    Person(&'a str),
+    /// The holder of the runner's credential, on the machine of this name or elsewhere: cannot undo what a person has set.
+    Machine(&'a str),
+}
+
+impl Requester<'_> {
+    fn describe(self) -> String {
+        match self {
+            Requester::Person(name) => name.to_owned(),
+            Requester::Machine(name) => format!("a user on {name}"),
+        }
+    }
 }
 
 /// Records the desired state of a runner, and changes its state accordingly.
@@ -48,12 +83,36 @@ pub async fn set_desired_state(
     id: RunnerId,
     called: &str,
     desired_state: DesiredState,
-    by: &str,
+    by: Requester<'_>,
 ) -> Result<Runner> {
     // Together: a poll that came between would bring the state in line, and give another reason.
     let changed = commit(app, async |connection| {
         let now = app.clock.now();
-        if !runner::set_desired_state(connection, id, desired_state, now).await? {
+        let person = match by {
+            Requester::Person(name) => Some(name.to_owned()),
+            Requester::Machine(_) => {
+                let kept = runner::paused_by(connection, id).await?;
+                if let Some(person) = kept
+                    .as_ref()
+                    .filter(|_| desired_state == DesiredState::Work)
+                {
+                    let message = format!(
+                        "{person} has paused or drained {called}; its machine cannot undo that"
+                    );
+                    return Err(ServiceError::conflict(
+                        "set-by-a-person",
+                        "A person has set it",
+                        message,
+                    )
+                    .remedy(format!("an operator can: pennine runner resume {called}")));
+                }
+                // What the machine asks for besides does not make it its own.
+                kept
+            }
+        };
+        let by = &by.describe();
+        if !runner::set_desired_state(connection, id, desired_state, person.as_deref(), now).await?
+        {
             let message = format!("{called} has not joined yet, or is retired");
             return Err(ServiceError::conflict(
                 "wrong-state",
@@ -194,9 +253,10 @@ pub async fn change(
     change: RunnerChange,
     expected: &ExpectedVersion,
 ) -> Result<ChangedRunner> {
-    who.require(Role::Operator)?;
     let (changed, id) = commit(app, async |connection| {
         let id = find(connection, text).await?;
+        let owner = place::of_runner(connection, id).await?;
+        who.require(Action::ManageRunner, &owner)?;
         lock_for_change(connection, "runner", &id.to_string()).await?;
         let before = Yard::read(connection, app.clock.now()).await?;
         let mut next = in_yard(&before, id, text)?;
@@ -288,8 +348,8 @@ pub async fn retire(
     text: &str,
     retirement: Retirement,
 ) -> Result<ChangedRunner> {
-    who.require(Role::Operator)?;
-    let id = find(&mut *app.store.get().await?, text).await?;
+    let id = find(&mut *app.store.people().await?, text).await?;
+    require(app, who, id).await?;
     retire_one(app, id, retirement, &who.name).await
 }
 
@@ -300,7 +360,7 @@ pub async fn retire_one(
     retirement: Retirement,
     by: &str,
 ) -> Result<ChangedRunner> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let before = Yard::read(&mut connection, app.clock.now()).await?;
     let row = in_yard(&before, id, &id.to_string())?;
     let now = app.clock.now();

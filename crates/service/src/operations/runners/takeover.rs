@@ -1,9 +1,10 @@
 //! A scarce runner that many share: who is next, and taking it back.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::runners::attempts::lose;
+use crate::operations::runners::runner::Requester;
 use crate::operations::transaction::commit;
 use crate::validation::check_reason;
 use crate::{operations, views};
@@ -22,16 +23,16 @@ pub async fn take_back(
     text: &str,
     back: TakeRunnerBack,
 ) -> Result<ChangedRunner> {
-    who.require(Role::Operator)?;
     check_reason(&back.reason)?;
-    let id = views::runners::runner::find(&mut *app.store.get().await?, text).await?;
+    let id = views::runners::runner::find(&mut *app.store.people().await?, text).await?;
+    operations::runners::runner::require(app, who, id).await?;
     // Paused first, so that its jobs are not assigned to it again.
     let before = operations::runners::runner::set_desired_state(
         app,
         id,
         text,
         DesiredState::Pause,
-        &who.name,
+        Requester::Person(&who.name),
     )
     .await?;
     let mut ends = Vec::new();
@@ -62,7 +63,7 @@ pub async fn take_back(
     }
     ends.extend(before.executing.iter().cloned());
     app.polls.notify(id);
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let runner = views::runners::runner::one(&mut connection, id).await?;
     Ok(ChangedRunner {
         runner,
@@ -73,7 +74,7 @@ pub async fn take_back(
 }
 
 async fn attempts(app: &App, runner: RunnerId) -> Result<Vec<AttemptId>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let open = attempt::for_runner(&mut connection, runner)
         .await
         .map_err(ServiceError::from)?;

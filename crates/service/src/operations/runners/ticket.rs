@@ -1,17 +1,20 @@
 //! Tickets.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::pools::untrusted::refuse_standing;
 use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::validation::{check_labels, check_name};
 use crate::views::runners::ticket::{find, shown};
+use pennine_core::access::Action;
 use pennine_core::id::{RunnerId, ShortName, TicketId};
 use pennine_store::ticket::{self, NewTicket as Row};
-use pennine_store::{audit, pool};
+use pennine_store::{audit, place, pool};
 use pennine_wire::{MadeTicket, NewTicket, Ticket};
 use serde_json::json;
+use sha2::{Digest, Sha256};
 use std::time::Duration;
 
 const HOUR: Duration = Duration::from_secs(3600);
@@ -57,7 +60,7 @@ pub fn named_so(pattern: &str, name: &str) -> bool {
 
 /// Make a ticket for a pool. The answer holds the secret, this once, and the command to run on the machine.
 pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Result<MadeTicket> {
-    who.require(Role::Operator)?;
+    let fetch = fetch_command(app).await;
     commit(app, async |connection| {
         let like = match &new.like {
             Some(like) => Some(find(connection, like).await.map_err(|f| f.field("like"))?),
@@ -96,6 +99,8 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
         let pool = pool::find(connection, name)
             .await?
             .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        who.require(Action::ManageTickets, &pool.owner)?;
+        refuse_standing(&pool)?;
         let secret = secret::fresh(Purpose::Ticket);
         let now = app.clock.now();
         let row = Row {
@@ -125,10 +130,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
             "pennine-runner join --server {} --ticket {secret}",
             app.public_url
         );
-        let install = format!(
-            "curl -fsSL {}/join.sh | sh -s -- --ticket {secret}",
-            app.public_url
-        );
+        let install = format!("{fetch} --ticket {secret}");
         Ok(MadeTicket {
             ticket: shown(&made, now),
             secret,
@@ -139,11 +141,25 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
     .await
 }
 
+/// The command that fetches and runs join.sh. Where the service has a certificate authority of its own, which the machine may not
+/// trust yet, the script is checked by its SHA-256, and brings the authority.
+async fn fetch_command(app: &App) -> String {
+    let url = &app.public_url;
+    if app.authority.is_none() {
+        return format!("curl -fsSL {url}/join.sh | sh -s --");
+    }
+    let sum = hex::encode(Sha256::digest(app.join_script().await));
+    format!(
+        "curl -fsSLk {url}/join.sh -o join.sh && echo '{sum}  join.sh' | sha256sum --check --quiet && sh join.sh"
+    )
+}
+
 /// Revoke a ticket. Machines that have joined with it stay.
 pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
-    who.require(Role::Operator)?;
     commit(app, async |connection| {
         let found = find(connection, text).await?;
+        let owner = place::of_pool(connection, found.pool_id.0).await?;
+        who.require(Action::ManageTickets, &owner)?;
         let now = app.clock.now();
         if !ticket::revoke(connection, found.id.0, &who.name, now).await? {
             let message = format!("{text} is already {}", shown(&found, now).state);

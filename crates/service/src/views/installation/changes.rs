@@ -2,13 +2,17 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::feed::Changes;
+use crate::feed::{ChangeBatch, Changes};
 use futures::Stream;
 use pennine_store::outbox::{self, Cursor, Entry};
 use std::collections::VecDeque;
+use std::time::Duration;
 use tokio::sync::broadcast::Receiver;
 use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::watch;
 
+/// How soon to look again for what was missed.
+const SETTLES: Duration = Duration::from_millis(50);
 /// Rows read at once while catching up.
 const BATCH: i64 = 500;
 
@@ -23,10 +27,15 @@ pub struct LiveChange {
 struct Following {
     app: App,
     receiver: Receiver<Changes>,
+    servers: watch::Receiver<u64>,
+    /// Everything up to here was sent, and nothing at or below it will still come: where a client goes on.
     cursor: Cursor,
-    /// Whether everything up to where the receiver begins was read from the record.
+    /// What the receiver brings begins after this, at the latest.
+    received_from: Cursor,
+    /// Whether everything up to there was read from the record.
     caught_up: bool,
-    ready: VecDeque<Entry>,
+    /// Changes to be sent, each with where a client goes on after it.
+    ready: VecDeque<(Entry, Cursor)>,
 }
 
 /// Follows the changes from now on, or after the one with this cursor. The stream ends when the service stops or loses the
@@ -38,17 +47,20 @@ pub async fn follow(
     app: App,
     after: Option<&str>,
 ) -> Result<impl Stream<Item = LiveChange> + use<>> {
-    let receiver = app.feed.subscribe();
+    let (receiver, servers) = (app.feed.subscribe(), app.feed.servers());
+    let marks = app.feed.marks().await;
     let cursor = match after {
         Some(text) => text
             .parse::<Cursor>()
             .map_err(|e| ServiceError::invalid("Last-Event-ID", e))?,
-        None => outbox::head(&mut *app.store.get().await?).await?,
+        None => marks.low,
     };
     let following = Following {
         app,
         receiver,
+        servers,
         cursor,
+        received_from: marks.high,
         caught_up: false,
         ready: VecDeque::new(),
     };
@@ -56,7 +68,8 @@ pub async fn follow(
         following,
         |mut following| async move {
             let entry = following.next().await?;
-            Some((following.live(&entry), following))
+            let live = following.live(&entry);
+            Some((live, following))
         },
     ))
 }
@@ -73,7 +86,7 @@ impl Following {
             })
         });
         LiveChange {
-            cursor: entry.cursor.to_string(),
+            cursor: self.cursor.to_string(),
             change,
         }
     }
@@ -81,42 +94,66 @@ impl Following {
     /// The next change; none when the service stops.
     async fn next(&mut self) -> Option<Entry> {
         loop {
-            if let Some(entry) = self.ready.pop_front() {
-                self.cursor = entry.cursor;
+            if let Some((entry, cursor)) = self.ready.pop_front() {
+                self.cursor = cursor;
                 return Some(entry);
             }
             if !self.caught_up {
-                match self.read().await {
-                    Ok(found) => self.caught_up = found < BATCH,
-                    // The database is unavailable: the stream ends, and the client reconnects with its cursor.
-                    Err(_) => return None,
-                }
+                // The database is unavailable: the stream ends, and the client reconnects with its cursor.
+                self.catch_up().await.ok()?;
                 continue;
             }
             let received = tokio::select! {
                 received = self.receiver.recv() => received,
+                // Cursors of another server mean nothing here: the client reconnects.
+                _ = self.servers.changed() => return None,
                 () = self.app.stop.cancelled() => return None,
             };
             match received {
-                Ok(changes) => {
-                    let cursor = self.cursor;
-                    self.ready.extend(
-                        changes
-                            .iter()
-                            .filter(|entry| entry.cursor > cursor)
-                            .cloned(),
-                    );
+                Ok(changes) => self.receive(&changes),
+                Err(RecvError::Lagged(_)) => {
+                    self.received_from = self.app.feed.marks().await.high;
+                    self.caught_up = false;
                 }
-                Err(RecvError::Lagged(_)) => self.caught_up = false,
                 Err(RecvError::Closed) => return None,
             }
         }
     }
 
-    async fn read(&mut self) -> pennine_store::Result<i64> {
-        let mut connection = self.app.store.get().await?;
-        let found = outbox::read_after(&mut connection, self.cursor, BATCH).await?;
-        self.ready.extend(found.entries);
-        Ok(self.ready.len() as i64)
+    fn receive(&mut self, changes: &ChangeBatch) {
+        // What was read from the record is not sent again.
+        let fresh = changes.iter().filter(|entry| entry.cursor > self.cursor);
+        let before = self.cursor;
+        self.ready
+            .extend(fresh.map(|entry| (entry.clone(), before)));
+        if let Some((_, after)) = self.ready.back_mut() {
+            *after = changes.low.max(before);
+        }
+    }
+
+    /// Reads from the record what is below the first change that the receiver brings.
+    async fn catch_up(&mut self) -> pennine_store::Result<()> {
+        let low = self.app.feed.low().await;
+        let mut connection = self.app.store.people().await?;
+        let found = outbox::read_after(&mut connection, self.cursor, low, BATCH).await?;
+        drop(connection);
+        if found.len() as i64 == BATCH {
+            let found = found.into_iter();
+            self.ready
+                .extend(found.map(|entry| (entry.clone(), entry.cursor)));
+            return Ok(());
+        }
+        self.caught_up = low >= self.received_from;
+        let found = found.into_iter();
+        self.ready
+            .extend(found.map(|entry| (entry.clone(), entry.cursor)));
+        if self.ready.is_empty() {
+            self.cursor = self.cursor.max(low);
+            if !self.caught_up {
+                // A number below is missed: it comes in a moment, or never will.
+                tokio::time::sleep(SETTLES).await;
+            }
+        }
+        Ok(())
     }
 }

@@ -12,16 +12,19 @@ pub enum Readiness {
     NotLed,
     /// The database does not answer.
     DatabaseAway,
+    /// A background task of this replica has made no turn for too long.
+    Stalled,
 }
 
 /// Returns whether the service can do its work just now.
 pub async fn readiness(app: &App) -> Readiness {
     let leader = async {
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.people().await?;
         leadership::current(&mut connection).await
     };
     match leader.await {
-        Ok(leader) if leader.live => Readiness::Ready,
+        Ok(leader) if leader.live && app.turns.stalled().is_empty() => Readiness::Ready,
+        Ok(leader) if leader.live => Readiness::Stalled,
         Ok(_) => Readiness::NotLed,
         Err(error) => {
             tracing::debug!(%error, "not ready");

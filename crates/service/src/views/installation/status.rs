@@ -1,13 +1,14 @@
 //! How things stand now, and the skyline.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::JobContext;
-use crate::views::yard::Yard;
 use pennine_core::answer::{answer, text};
 use pennine_core::queue_sample::{LevelStep, QueueSample};
 use pennine_core::time::{Micros, Moment};
+use pennine_store::waiting_line::{self, LineFilter};
 use pennine_store::{job, queue_sample};
 use pennine_wire::{Skyline, Status};
 use serde::Deserialize;
@@ -21,20 +22,25 @@ const LATEST: i64 = 12;
 const STEPS: u64 = 240;
 
 /// How things stand now: the answer line and the figures that prove it.
-pub async fn status(app: &App) -> Result<Status> {
-    let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+pub async fn status(app: &App, who: &Principal) -> Result<Status> {
+    let yard = app.yard.recent(&app.store, &app.clock).await?;
+    let mut connection = app.store.people().await?;
     let now = app.clock.now();
-    let queue = views::jobs::queue::read(&mut connection, &yard, now).await?;
-    let picture = views::jobs::queue::picture(&queue, &yard);
-    let rows = job::latest(&mut connection, LATEST).await?;
+    let shown = LineFilter {
+        visible: who.visible_places(),
+        ..LineFilter::default()
+    };
+    let visible = shown.visible.as_deref();
+    let groups = waiting_line::groups(&mut connection, &shown).await?;
+    let picture = views::jobs::queue::picture(&mut connection, &shown, &groups, &yard, now).await?;
+    let rows = job::latest(&mut connection, visible, LATEST).await?;
     let around = JobContext::read(&mut connection, &rows).await?;
     let pieces = answer(&picture);
     Ok(Status {
         answer: text(&pieces),
         pieces,
         waiting: picture.waiting,
-        executing: job::with_runner(&mut connection)
+        executing: job::with_runner(&mut connection, visible)
             .await?
             .max(0)
             .unsigned_abs(),
@@ -44,8 +50,8 @@ pub async fn status(app: &App) -> Result<Status> {
             .longest
             .as_ref()
             .map(|longest| longest.waited.into()),
-        runners: views::yard::counts(&yard.runners),
-        alerts: views::measures::alert::now(&mut connection).await?,
+        runners: crate::yard::counts(&yard.runners),
+        alerts: views::measures::alert::now(&mut connection, who).await?,
         latest: rows.iter().map(|row| around.line(row, now)).collect(),
         now,
     })
@@ -68,7 +74,7 @@ pub async fn skyline(app: &App, params: SkylineParams) -> Result<Skyline> {
     }
     let window = Duration::from_secs(minutes * 60);
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let readings = queue_sample::since(&mut connection, now - window).await?;
     let step = step_of(window);
     Ok(Skyline {

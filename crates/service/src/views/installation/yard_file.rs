@@ -16,6 +16,6 @@ pub fn shown(row: Row) -> YardFile {
 
 /// The yard file that was applied last; null where none ever was.
 pub async fn show(app: &App) -> Result<Option<YardFile>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     Ok(yard_file::read(&mut connection).await?.map(shown))
 }

@@ -1,8 +1,11 @@
 //! Jobs.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
+use crate::views::search;
+use pennine_core::access::Action;
 use pennine_core::dispatch::{Reason, Segment, reason_at};
 use pennine_core::id::{JobId, ShortName, StrandId};
 use pennine_core::lifecycle::job::JobState;
@@ -19,7 +22,10 @@ use utoipa::IntoParams;
 use uuid::Uuid;
 
 /// Finds a job by its id or short name.
-pub async fn find(connection: &mut Connection, text: &str) -> Result<job::Job> {
+///
+/// # Errors
+/// Unknown where there is none, or where it is not for this person to see.
+pub async fn find(connection: &mut Connection, who: &Principal, text: &str) -> Result<job::Job> {
     let (id, number) = (
         text.parse::<Uuid>().ok().map(JobId),
         ShortName::Job.number(text),
@@ -29,7 +35,9 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<job::Job> {
     } else {
         job::find(connection, id, number).await?
     };
-    found.ok_or_else(|| ServiceError::unknown("job", text))
+    found
+        .filter(|job| who.may(Action::View, &job.project))
+        .ok_or_else(|| ServiceError::unknown("job", text))
 }
 
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
@@ -160,9 +168,6 @@ fn in_line(row: &job::Job) -> strand_visit::Queued {
 /// The most jobs that one page searches: their text is in no index.
 const SEARCHED: i64 = 50_000;
 
-/// The most bytes of a search text.
-const MAX_SEARCH: usize = 200;
-
 /// Which jobs to list.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -190,8 +195,8 @@ impl ListParams {
     }
 }
 
-/// Jobs, newest first. `next` is the cursor of the next page.
-pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
+/// The jobs that this person may see, newest first. `next` is the cursor of the next page.
+pub async fn list(app: &App, who: &Principal, params: &ListParams) -> Result<Page<JobLine>> {
     let limit = params.limit();
     if !(1..=200).contains(&limit) {
         return Err(ServiceError::invalid("limit", "limit is 1 to 200"));
@@ -214,16 +219,13 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
         })?),
         None => None,
     };
-    let search = params.search.as_deref().map(str::trim).unwrap_or_default();
-    if search.len() > MAX_SEARCH {
-        let message = format!("a search text has at most {MAX_SEARCH} bytes");
-        return Err(ServiceError::invalid("search", message));
-    }
-    let mut connection = app.store.get().await?;
+    let search = search::text(params.search.as_deref())?;
+    let mut connection = app.store.people().await?;
     let (project, team) = (params.project.as_deref(), params.team.as_deref());
     let mut filter = Filter {
         states,
         place: views::people::place::path(&mut connection, project, team).await?,
+        visible: who.visible_places(),
         before,
         search: search.to_owned(),
         from: None,
@@ -252,9 +254,9 @@ pub async fn list(app: &App, params: &ListParams) -> Result<Page<JobLine>> {
 }
 
 /// One job, by id or short name.
-pub async fn show(app: &App, text: &str) -> Result<Job> {
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, text).await?;
+pub async fn show(app: &App, who: &Principal, text: &str) -> Result<Job> {
+    let mut connection = app.store.people().await?;
+    let row = find(&mut connection, who, text).await?;
     Ok(whole(&mut connection, row, app.clock.now()).await?)
 }
 
@@ -307,6 +309,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         run: ShortName::Run.name(row.run_number),
         band: row.band.0,
         seats: row.seats.0,
+        trust: row.trust.0,
         give_up_at: row.give_up_at.map(|at| at.0),
         retried_as: row.retried_as.map(|number| ShortName::Job.name(number)),
         command: row.command.0,

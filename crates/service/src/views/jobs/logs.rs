@@ -1,5 +1,6 @@
 //! Logs, by bytes and by lines, as far as they have come or on from there.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::log_store::LogError;
@@ -66,10 +67,11 @@ pub struct LogMatches {
 
 pub async fn find(
     connection: &mut Connection,
+    who: &Principal,
     text: &str,
     number: Option<i32>,
 ) -> Result<LogMatches> {
-    let job = views::jobs::job::find(connection, text).await?;
+    let job = views::jobs::job::find(connection, who, text).await?;
     let attempts = attempt::of_jobs(connection, &[job.id.0]).await?;
     let over = job.state.0 == JobState::Done;
     let found = match number {
@@ -125,7 +127,7 @@ pub async fn grown(app: &App, attempt: AttemptId, past: i64, wait: Duration) -> 
     let deadline = tokio::time::Instant::now() + wait.min(LONGEST_WAIT);
     loop {
         let subscription = app.followed.subscribe(attempt);
-        let mut connection = app.store.get().await?;
+        let mut connection = app.store.people().await?;
         let state = log::state(&mut connection, attempt)
             .await?
             .unwrap_or_default();
@@ -155,13 +157,13 @@ pub struct LogBytes {
 }
 
 /// Reads a job's log as bytes from an offset on, at most 1 MiB.
-pub async fn bytes(app: &App, text: &str, params: ByteParams) -> Result<LogBytes> {
+pub async fn bytes(app: &App, who: &Principal, text: &str, params: ByteParams) -> Result<LogBytes> {
     let from = params.from.unwrap_or(0);
     if from < 0 {
         return Err(ServiceError::invalid("from", "an offset is not negative"));
     }
-    let mut connection = app.store.get().await?;
-    let mut found = find(&mut connection, text, params.attempt).await?;
+    let mut connection = app.store.people().await?;
+    let mut found = find(&mut connection, who, text, params.attempt).await?;
     drop(connection);
     let wait = Duration::from(params.wait_us.unwrap_or_default());
     let deadline = tokio::time::Instant::now() + wait.min(LONGEST_WAIT);
@@ -169,8 +171,8 @@ pub async fn bytes(app: &App, text: &str, params: ByteParams) -> Result<LogBytes
     while found.attempt.is_none() && !found.over && tokio::time::Instant::now() < deadline {
         let mut changes = app.feed.subscribe();
         let _ = tokio::time::timeout(LOOK_EVERY, changes.recv()).await;
-        let mut connection = app.store.get().await?;
-        found = find(&mut connection, text, params.attempt).await?;
+        let mut connection = app.store.people().await?;
+        found = find(&mut connection, who, text, params.attempt).await?;
     }
     let Some(attempt) = found.attempt else {
         return Ok(LogBytes {
@@ -180,7 +182,7 @@ pub async fn bytes(app: &App, text: &str, params: ByteParams) -> Result<LogBytes
     };
     let state = grown(app, attempt, from, deadline - tokio::time::Instant::now()).await?;
     refuse_removed(app, text, state)?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let read = app
         .logs
         .read(&mut connection, attempt, from, MOST_BYTES)
@@ -196,7 +198,7 @@ pub async fn bytes(app: &App, text: &str, params: ByteParams) -> Result<LogBytes
 }
 
 /// Reads a job's log as lines.
-pub async fn lines(app: &App, text: &str, params: LineParams) -> Result<LogLines> {
+pub async fn lines(app: &App, who: &Principal, text: &str, params: LineParams) -> Result<LogLines> {
     let (from, count) = (params.from.unwrap_or(0), params.count.unwrap_or(500));
     if from < 0 || !(1..=MOST_LINES).contains(&count) {
         return Err(ServiceError::invalid(
@@ -204,8 +206,8 @@ pub async fn lines(app: &App, text: &str, params: LineParams) -> Result<LogLines
             format!("count is 1 to {MOST_LINES}, and from is not negative"),
         ));
     }
-    let mut connection = app.store.get().await?;
-    let found = find(&mut connection, text, params.attempt).await?;
+    let mut connection = app.store.people().await?;
+    let found = find(&mut connection, who, text, params.attempt).await?;
     drop(connection);
     let Some(attempt) = found.attempt else {
         return Ok(LogLines {
@@ -227,7 +229,7 @@ pub async fn lines(app: &App, text: &str, params: LineParams) -> Result<LogLines
         )
         .await?;
     }
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let read = app.logs.lines(&mut connection, attempt, from, count).await;
     let read = log_or_removed(app, &mut connection, text, attempt, read).await?;
     refuse_removed(app, text, read.state)?;

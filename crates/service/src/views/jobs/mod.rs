@@ -1,5 +1,6 @@
 //! Jobs: submission, queue, reasons, logs.
 
+pub mod bulk;
 pub mod job;
 pub mod logs;
 pub mod queue;

@@ -1,170 +1,185 @@
-//! The queue by reason, and the picture of it that the answer line is made from.
+//! The queue by reason, and the picture of it that the answer line is made from. What waits is read as the leader shows it
+//! (`store::waiting_line`), so that an answer costs the same however many jobs wait.
 
+use crate::access::Principal;
 use crate::app::App;
-use crate::error::Result;
+use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use pennine_core::answer::{AnswerInput, Longest};
-use pennine_core::dispatch::{Reason, Remedy, Segment};
+use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::id::{ShortName, StrandId};
-use pennine_core::requirement::{Requirement, hints};
-use pennine_core::time::{Micros, Moment};
-use pennine_store::line::{self, StrandLine, TimelineSpan};
-use pennine_store::{Connection, Error, strand};
+use pennine_core::requirement::Requirement;
+use pennine_core::time::Moment;
+use pennine_store::waiting_line::{self, AfterPart, LineFilter, LineGroup, ShownPart};
+use pennine_store::{Connection, Error};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
+use serde::Deserialize;
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, HashMap};
+use std::str::FromStr;
+use utoipa::IntoParams;
+use uuid::Uuid;
 
-/// Reads the queue, group by group: what needs a person first, then the longest wait.
-pub async fn read(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Queue, Error> {
-    let counts = line::strands(connection).await?;
-    let ids: Vec<StrandId> = counts.iter().map(|count| count.strand_id.0).collect();
-    if ids.is_empty() {
-        return Ok(Queue {
-            waiting: 0,
-            groups: Vec::new(),
-        });
-    }
-    let strands = strand::get(connection, &ids).await?;
-    let strands: HashMap<StrandId, strand::Strand> =
-        strands.into_iter().map(|one| (one.id.0, one)).collect();
-    let reasons = strand::latest(connection, &ids).await?;
-    let message: HashMap<StrandId, Vec<Segment>> = reasons
-        .into_iter()
-        .map(|(id, _, segments)| (id, segments))
-        .collect();
-    let mut groups: BTreeMap<Reason, Vec<QueueStrand>> = BTreeMap::new();
-    let mut waiting = 0;
-    for (reason, count) in by_reason(connection, counts, &message).await? {
-        let Some(strand) = strands.get(&count.strand_id.0) else {
-            continue;
-        };
-        let text = strand.key.0.requirement.clone();
-        // What is stored was parsed before; should it not parse any more, no matching runner.
-        let parsed = text.parse::<Requirement>().ok();
-        let standing = parsed
-            .as_ref()
-            .map(|requirement| {
-                let (project, seats) = (&strand.project, &strand.key.0.seats);
-                yard.standing(requirement, project, seats, Some(count.first))
-            })
-            .unwrap_or_default();
-        let unknown = match &parsed {
-            Some(requirement) if reason == Reason::NoMatch => hints(
-                requirement,
-                yard.joined().map(|(runner, _)| &runner.subject),
-            ),
-            _ => Vec::new(),
-        };
-        let jobs = count.jobs.max(0).unsigned_abs();
-        waiting += jobs;
-        let actions = views::jobs::remedies::actions(
-            &views::jobs::remedies::Wait {
-                reason,
-                standing: &standing,
-                project: &strand.project,
-                requirement: &text,
-                jobs,
-            },
-            yard,
-        );
-        groups.entry(reason).or_default().push(QueueStrand {
-            band: strand.key.0.band,
-            seats: strand.key.0.seats.clone(),
-            actions,
-            project: strand.project.clone(),
-            jobs,
-            longest_us: now.since(count.oldest.0).into(),
-            first: ShortName::Job.name(count.first),
-            message: standing.describe(reason),
-            standing,
-            remedy: Remedy::of(reason, &text),
-            hints: unknown,
-            requirement: text,
-        });
-    }
-    let mut groups: Vec<QueueGroup> = groups
-        .into_iter()
-        .map(|(reason, mut strands)| {
-            strands.sort_by_key(|strand| Reverse(strand.longest_us));
-            QueueGroup {
-                reason,
-                message: reason.describe().to_owned(),
-                needs_a_person: reason.needs_a_person(),
-                jobs: strands.iter().map(|strand| strand.jobs).sum(),
-                longest_us: strands
-                    .first()
-                    .map_or(Micros(0), |strand| strand.longest_us),
-                strands,
-            }
-        })
-        .collect();
-    groups.sort_by_key(|group| (Reverse(group.needs_a_person), Reverse(group.longest_us)));
-    Ok(Queue { waiting, groups })
+/// Groups in one answer.
+const GROUPS: usize = 20;
+/// Strands of each, where there are many groups; all together where there are few.
+const FEWEST_OF_EACH: usize = 2;
+const STRANDS: usize = 24;
+
+/// Which part of the queue is asked for.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub struct QueueParams {
+    /// Only jobs that wait for this reason; their strands are then listed page by page.
+    pub reason: Option<String>,
+    /// Only jobs that wait for this: a group's `cause`.
+    pub cause: Option<String>,
+    /// Only jobs of this project: its path, or its name if that is unique.
+    pub project: Option<String>,
+    /// Only jobs of this team and the teams below it.
+    pub team: Option<String>,
+    /// Only jobs with an equivalent requirement.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    pub requirement: Option<String>,
+    /// The `next` of the page before.
+    pub after: Option<String>,
+    /// How many strands of a reason: 1 to 100, 20 when not given.
+    pub limit: Option<i64>,
 }
 
-/// The strands' lines cut where another reason begins.
-async fn by_reason(
+impl QueueParams {
+    /// The conditions that an action on many jobs has as well.
+    fn conditions(&self) -> [(&'static str, &Option<String>); 3] {
+        [
+            ("project", &self.project),
+            ("team", &self.team),
+            ("where", &self.requirement),
+        ]
+    }
+
+    /// Returns how many strands are asked for.
+    pub fn limit(&self) -> i64 {
+        self.limit.unwrap_or(20)
+    }
+}
+
+/// The groups in the order in which they are shown: what needs a person first, then the longest wait.
+pub async fn groups(
     connection: &mut Connection,
-    counts: Vec<StrandLine>,
-    message: &HashMap<StrandId, Vec<Segment>>,
-) -> Result<Vec<(Reason, StrandLine)>, Error> {
-    let mut found = Vec::with_capacity(counts.len());
-    for count in counts {
-        let strand = count.strand_id.0;
-        match message.get(&strand).map_or(&[][..], Vec::as_slice) {
-            [] => found.push((Reason::Handover, count)),
-            [one] => found.push((one.reason, count)),
-            several => {
-                for (reason, stretch) in stretches(strand, several) {
-                    let cut = line::stretch(connection, stretch).await?;
-                    found.extend(cut.map(|cut| (reason, cut)));
-                }
-            }
-        }
-    }
-    Ok(found)
+    filter: &LineFilter,
+) -> Result<Vec<LineGroup>, Error> {
+    let mut groups = waiting_line::groups(connection, filter).await?;
+    groups.sort_by_key(|group| Reverse(group.reason.needs_a_person()));
+    Ok(groups)
 }
 
-/// Which places of a strand's line wait for which reason.
-pub fn stretches(
-    strand: StrandId,
-    message: &[Segment],
-) -> impl Iterator<Item = (Reason, TimelineSpan)> + use<'_> {
-    let mut from = 0;
-    message.iter().map(move |segment| {
-        let to = segment.jobs.map(|jobs| from + jobs);
-        let stretch = TimelineSpan { strand, from, to };
-        from = to.unwrap_or(from);
-        (segment.reason, stretch)
-    })
+fn count(number: i64) -> u64 {
+    number.max(0).unsigned_abs()
+}
+
+/// How many jobs wait.
+pub fn waiting(groups: &[LineGroup]) -> u64 {
+    groups.iter().map(|group| count(group.jobs)).sum()
+}
+
+/// How the jobs of a part stand in the yard. What is stored was parsed before; should it not parse any more, no runner matches.
+fn standing(part: &ShownPart, requirement: Option<&Requirement>, yard: &Yard) -> EligibilityCounts {
+    let origin = Origin {
+        project: &part.project,
+        trust: part.key.0.trust,
+    };
+    let standing = requirement
+        .map(|requirement| yard.standing(requirement, origin, &part.key.0.seats, Some(part.first)));
+    standing.unwrap_or_default()
+}
+
+fn strand(part: &ShownPart, yard: &Yard, now: Moment) -> QueueStrand {
+    let (reason, key) = (part.reason.0, &part.key.0);
+    let text = key.requirement.clone();
+    let origin = Origin {
+        project: &part.project,
+        trust: key.trust,
+    };
+    let parsed = text.parse::<Requirement>().ok();
+    let standing = standing(part, parsed.as_ref(), yard);
+    let hints = match &parsed {
+        Some(requirement) if reason == Reason::NoMatch => yard.hints(requirement),
+        _ => Vec::new(),
+    };
+    let jobs = count(part.jobs);
+    let wait = views::jobs::remedies::Wait {
+        reason,
+        standing: &standing,
+        origin,
+        requirement: &text,
+        jobs,
+    };
+    QueueStrand {
+        actions: views::jobs::remedies::actions(&wait, yard),
+        band: key.band,
+        seats: key.seats.clone(),
+        trust: key.trust,
+        project: part.project.clone(),
+        jobs,
+        longest_us: now.since(part.oldest.0).into(),
+        first: ShortName::Job.name(part.first),
+        message: standing.describe(reason),
+        standing,
+        remedy: Remedy::of(reason, &text, key.trust),
+        hints,
+        requirement: text,
+    }
+}
+
+fn group(
+    params: &QueueParams,
+    group: &LineGroup,
+    parts: &[ShownPart],
+    yard: &Yard,
+    now: Moment,
+) -> QueueGroup {
+    let is_of = |part: &&ShownPart| part.reason == group.reason && part.cause == group.cause;
+    QueueGroup {
+        reason: group.reason.0,
+        cause: group.cause.clone(),
+        message: group.reason.describe().to_owned(),
+        needs_a_person: group.reason.needs_a_person(),
+        jobs: count(group.jobs),
+        longest_us: now.since(group.oldest.0).into(),
+        strand_count: count(group.strands),
+        actions: views::jobs::remedies::of_group(&params.conditions(), group),
+        strands: parts
+            .iter()
+            .filter(is_of)
+            .map(|part| strand(part, yard, now))
+            .collect(),
+    }
 }
 
 /// The picture that the answer line is made from.
-pub fn picture(queue: &Queue, yard: &Yard) -> AnswerInput {
-    let (slots, free) = views::yard::slots(&yard.runners);
-    let counts = views::yard::counts(&yard.runners);
-    let longest = queue
-        .groups
+pub async fn picture(
+    connection: &mut Connection,
+    shown: &LineFilter,
+    groups: &[LineGroup],
+    yard: &Yard,
+    now: Moment,
+) -> Result<AnswerInput, Error> {
+    let (slots, free) = crate::yard::slots(&yard.runners);
+    let counts = crate::yard::counts(&yard.runners);
+    let longest = waiting_line::parts(connection, shown, None, 1).await?;
+    let longest = longest.into_iter().next();
+    let stuck: u64 = groups
         .iter()
-        .flat_map(|group| {
-            group
-                .strands
-                .iter()
-                .map(move |strand| (group.reason, strand))
-        })
-        .max_by_key(|(_, strand)| strand.longest_us);
-    let stuck: u64 = queue
-        .groups
-        .iter()
-        .filter(|group| group.needs_a_person)
-        .map(|group| group.jobs)
+        .filter(|group| group.reason.needs_a_person())
+        .map(|group| count(group.jobs))
         .sum();
-    let told = longest
-        .filter(|(reason, _)| reason.needs_a_person())
-        .map_or(0, |(_, strand)| strand.jobs);
-    AnswerInput {
-        waiting: queue.waiting,
+    let told = (longest.as_ref())
+        .filter(|part| part.reason.needs_a_person())
+        .map_or(0, |part| count(part.jobs));
+    Ok(AnswerInput {
+        waiting: waiting(groups),
         slots: u64::from(slots),
         free: u64::from(free),
         runners: u64::from(counts.joined()),
@@ -180,20 +195,139 @@ pub fn picture(queue: &Queue, yard: &Yard) -> AnswerInput {
             .iter()
             .map(|pool| u64::from(pool.view().coming))
             .sum(),
-        longest: longest.map(|(reason, strand)| Longest {
-            job: strand.first.clone(),
-            requirement: strand.requirement.clone(),
-            waited: strand.longest_us.into(),
-            reason,
-            standing: strand.standing.clone(),
+        longest: longest.map(|part| {
+            let requirement = part.key.0.requirement.clone();
+            Longest {
+                job: ShortName::Job.name(part.first),
+                waited: now.since(part.oldest.0),
+                reason: part.reason.0,
+                standing: standing(&part, requirement.parse().ok().as_ref(), yard),
+                requirement,
+            }
         }),
         stuck_elsewhere: stuck.saturating_sub(told),
-    }
+    })
 }
 
-/// The waiting jobs, grouped by why they wait.
-pub async fn queue(app: &App) -> Result<Queue> {
-    let mut connection = app.store.get().await?;
-    let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    Ok(read(&mut connection, &yard, app.clock.now()).await?)
+/// A cursor as text: when the part's longest wait began, its strand, and the part.
+fn cursor(part: &ShownPart) -> String {
+    let oldest = part.oldest.0.micros();
+    format!("{oldest}.{}.{}", part.strand_id.0.0.simple(), part.part)
+}
+
+fn after(text: &str) -> Option<AfterPart> {
+    let mut words = text.splitn(3, '.');
+    Some(AfterPart {
+        oldest: Moment::from_micros(words.next()?.parse().ok()?),
+        strand: StrandId(Uuid::parse_str(words.next()?).ok()?),
+        part: words.next()?.parse().ok()?,
+    })
+}
+
+/// Reads which part of the queue is meant.
+///
+/// # Errors
+/// A reason, place or requirement that does not exist or cannot be read.
+pub async fn filter(
+    connection: &mut Connection,
+    reason: Option<&str>,
+    (project, team): (Option<&str>, Option<&str>),
+    requirement: Option<&str>,
+) -> Result<LineFilter> {
+    let reason = reason
+        .map(Reason::from_str)
+        .transpose()
+        .map_err(|error| ServiceError::invalid("reason", error))?;
+    let requirement = requirement
+        .map(str::parse::<Requirement>)
+        .transpose()
+        .map_err(|error| ServiceError::requirement("where", error))?;
+    Ok(LineFilter {
+        place: views::people::place::path(connection, project, team).await?,
+        visible: None,
+        requirement: requirement.map(|requirement| requirement.to_string()),
+        reason,
+        cause: None,
+    })
+}
+
+/// The waiting jobs that this person may see, grouped by why they wait.
+pub async fn queue(app: &App, who: &Principal, params: &QueueParams) -> Result<Queue> {
+    let limit = params.limit();
+    if !(1..=100).contains(&limit) {
+        return Err(ServiceError::invalid("limit", "limit is 1 to 100"));
+    }
+    let behind = match &params.after {
+        Some(text) => Some(after(text).ok_or_else(|| {
+            ServiceError::invalid(
+                "after",
+                "invalid cursor: send the `next` of the previous page",
+            )
+        })?),
+        None => None,
+    };
+    let mut connection = app.store.people().await?;
+    let place = (params.project.as_deref(), params.team.as_deref());
+    let (reason, requirement) = (params.reason.as_deref(), params.requirement.as_deref());
+    let mut meant = filter(&mut connection, reason, place, requirement).await?;
+    meant.cause.clone_from(&params.cause);
+    meant.visible = who.visible_places();
+    let mut all = groups(&mut connection, &meant).await?;
+    let waiting = waiting(&all);
+    let (parts, next) = if meant.reason.is_some() {
+        let mut parts = waiting_line::parts(&mut connection, &meant, behind, limit + 1).await?;
+        let more = parts.len() as i64 > limit;
+        parts.truncate(usize::try_from(limit).unwrap_or(0));
+        let next = parts.last().filter(|_| more).map(cursor);
+        all.retain(|group| {
+            let is_of =
+                |part: &ShownPart| (part.reason, &part.cause) == (group.reason, &group.cause);
+            parts.iter().any(is_of)
+        });
+        (parts, next)
+    } else {
+        let shown = all.get(..GROUPS.min(all.len())).unwrap_or_default();
+        let each = FEWEST_OF_EACH.max(STRANDS / shown.len().max(1));
+        let each = i64::try_from(each).unwrap_or(i64::MAX);
+        let parts = waiting_line::heads(&mut connection, &meant, shown, each).await?;
+        (parts, None)
+    };
+    drop(connection);
+    let yard = app.yard.recent(&app.store, &app.clock).await?;
+    let now = app.clock.now();
+    let listed = all.iter().take(GROUPS);
+    Ok(Queue {
+        waiting,
+        groups: listed
+            .map(|one| group(params, one, &parts, &yard, now))
+            .collect(),
+        more_groups: all.len().saturating_sub(GROUPS) as u64,
+        next,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_whole_cursor_is_a_place_in_the_queue() {
+        let strand = Uuid::from_u128(7);
+        let text = format!("1700000000000000.{}.2", strand.simple());
+        let expected = AfterPart {
+            oldest: Moment::from_micros(1_700_000_000_000_000),
+            strand: StrandId(strand),
+            part: 2,
+        };
+        assert_eq!(after(&text), Some(expected));
+        for wrong in [
+            "",
+            "5",
+            "5.x.1",
+            "5.00000000000000000000000000000007",
+            "a.b.c.d",
+        ] {
+            assert_eq!(after(wrong), None, "{wrong}");
+        }
+    }
 }

@@ -1,9 +1,11 @@
 //! The remedies for a wait as actions that a person can press.
 
-use crate::views::yard::Yard;
-use pennine_core::dispatch::{Availability, EligibilityCounts, Reason};
+use crate::yard::Yard;
+use pennine_core::count::grouped;
+use pennine_core::dispatch::{Availability, EligibilityCounts, Origin, Reason};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::requirement::Requirement;
+use pennine_store::waiting_line::LineGroup;
 use pennine_wire::RemedyAction;
 use serde_json::{Value, json};
 
@@ -14,7 +16,7 @@ const NAMED: usize = 3;
 pub struct Wait<'a> {
     pub reason: Reason,
     pub standing: &'a EligibilityCounts,
-    pub project: &'a str,
+    pub origin: Origin<'a>,
     pub requirement: &'a str,
     pub jobs: u64,
 }
@@ -52,17 +54,39 @@ fn action(
     }
 }
 
+/// What a person can press for all jobs of a group: the part of the queue that was asked for (by conditions of this name and
+/// value), with one reason and cause.
+pub fn of_group(asked: &[(&str, &Option<String>)], group: &LineGroup) -> Vec<RemedyAction> {
+    let (reason, jobs) = (group.reason.0, group.jobs.max(0).unsigned_abs());
+    if !matches!(reason, Reason::NoMatch | Reason::OutOfReach) || group.strands < 2 {
+        return Vec::new();
+    }
+    let mut body = json!({"action": "cancel", "reason": reason});
+    let mut command = format!("pennine queue cancel --reason {reason}");
+    let cause = Some(group.cause.clone()).filter(|cause| !cause.is_empty());
+    for (name, value) in [("cause", &cause)].iter().chain(asked) {
+        if let (Some(value), Some(body)) = (value, body.as_object_mut()) {
+            body.insert((*name).to_owned(), json!(value));
+            command += &format!(" --{name} {value:?}");
+        }
+    }
+    let jobs = grouped(jobs);
+    let path = "/jobs/actions".to_owned();
+    let mut found = action(format!("Cancel {jobs} jobs"), command, "POST", path, body);
+    found.asks = Some(format!(
+        "All {jobs} jobs with this reason will be cancelled; submit them again to run them."
+    ));
+    vec![found]
+}
+
 /// Resumes what is paused and would take these jobs.
 fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
     let mut found = Vec::new();
-    for (runner, pool) in yard.joined() {
-        if !pool.admits(&requirement, &runner.subject)
-            || !pool.reaches(wait.project)
-            || pool.willingness(runner) != Availability::Paused
-        {
+    for (runner, pool) in yard.satisfying(&requirement) {
+        if !pool.reaches(wait.origin) || pool.willingness(runner) != Availability::Paused {
             continue;
         }
         if let Some(window) = yard.window_of(runner.id, pool.id) {
@@ -117,23 +141,26 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     found
 }
 
-/// Widens the reach of the pools whose runners would take these jobs.
+/// Widens the reach of the pools that have or could make runners for these jobs.
 fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
     let mut found: Vec<RemedyAction> = Vec::new();
-    for (runner, pool) in yard.joined() {
+    let mut pools: Vec<_> = yard.able(&requirement).into_values().collect();
+    pools.sort_by_key(|pool| &pool.name);
+    for pool in pools {
         let message = format!("Allow the pool {}", pool.name);
+        // One that takes trusted jobs only would not take untrusted ones of one more project either.
+        let takes_trust = wait.origin.trust.is_trusted() || pool.reach.takes_untrusted;
         if found.len() >= NAMED
-            || found.iter().any(|known| known.message == message)
-            || pool.reaches(wait.project)
-            || !pool.admits(&requirement, &runner.subject)
+            || !takes_trust
+            || pool.reaches(Origin::trusted(wait.origin.project))
         {
             continue;
         }
         let mut widened = pool.reach.widen_to.clone();
-        widened.push(wait.project.to_owned());
+        widened.push(wait.origin.project.to_owned());
         let named: Vec<String> = widened
             .iter()
             .map(|path| format!("--widen-to {path}"))
@@ -151,7 +178,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
         };
         widened.asks = Some(format!(
             "All jobs of {} may then use {}, in addition to those of {owner}.",
-            wait.project, pool.name
+            wait.origin.project, pool.name
         ));
         found.push(widened);
     }
@@ -208,15 +235,15 @@ fn cancel(wait: &Wait<'_>) -> RemedyAction {
         format!("Cancel {jobs}"),
         format!(
             "pennine queue cancel --reason {} --project {} --where {:?}",
-            wait.reason, wait.project, wait.requirement
+            wait.reason, wait.origin.project, wait.requirement
         ),
         "POST",
         "/jobs/actions".to_owned(),
-        json!({"action": "cancel", "reason": wait.reason, "project": wait.project, "where": wait.requirement}),
+        json!({"action": "cancel", "reason": wait.reason, "project": wait.origin.project, "where": wait.requirement}),
     );
     found.asks = Some(format!(
         "{jobs} of {} that wait for {:?} will be cancelled; submit {them} again to run them.",
-        wait.project, wait.requirement
+        wait.origin.project, wait.requirement
     ));
     found
 }

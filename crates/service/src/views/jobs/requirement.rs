@@ -3,8 +3,8 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::yard::{Yard, shown_state};
-use pennine_core::dispatch::{Availability, SeatNeeds};
+use crate::yard::{Yard, shown_state};
+use pennine_core::dispatch::{Availability, Origin, SeatNeeds};
 use pennine_core::requirement::{Requirement, explain, hints};
 use pennine_wire::{NewTrial, Trial, TrialRunner};
 use std::cmp::Reverse;
@@ -18,7 +18,7 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
         .requirement
         .parse()
         .map_err(|e| ServiceError::requirement("where", e))?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let project = match &new.project {
         Some(text) => Some(
             views::people::place::find(&mut connection, &["project"], "project", text)
@@ -30,7 +30,7 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
     };
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let standing = match &project {
-        Some(path) => yard.standing(&requirement, path, &SeatNeeds::new(), None),
+        Some(path) => yard.standing(&requirement, Origin::trusted(path), &SeatNeeds::new(), None),
         None => yard.standing_of_anybody(&requirement),
     };
     let joined: Vec<_> = yard
@@ -47,7 +47,9 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
         .filter(|(view, pool)| pool.admits(&requirement, &view.subject))
         .filter_map(|(view, pool)| {
             let row = yard.runners.iter().find(|row| row.id.0 == view.id)?;
-            let in_reach = project.as_deref().is_none_or(|path| pool.reaches(path));
+            let in_reach = project
+                .as_deref()
+                .is_none_or(|path| pool.reaches(Origin::trusted(path)));
             let free = match pool.willingness(view) {
                 Availability::Takes if in_reach => row.slots().saturating_sub(row.used()),
                 _ => 0,

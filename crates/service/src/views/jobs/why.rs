@@ -1,11 +1,12 @@
 //! Why a job waits.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::{JobContext, find, waiting_spans, waits};
-use crate::views::yard::Yard;
-use pennine_core::dispatch::{EligibilityCounts, Reason, Remedy};
+use crate::yard::Yard;
+use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Explanation, Requirement, explain};
@@ -14,15 +15,19 @@ use pennine_store::{job, line};
 use pennine_wire::{JobLine, WaitExplanation};
 
 /// Why a job waits, and what would run it.
-pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
-    let mut connection = app.store.get().await?;
-    let row = find(&mut connection, text).await?;
+pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanation> {
+    let mut connection = app.store.people().await?;
+    let row = find(&mut connection, who, text).await?;
     let requirement: Requirement = row
         .requirement
         .parse()
         .map_err(|e| ServiceError::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    let standing = yard.standing(&requirement, &row.project, &row.seats.0, Some(row.number));
+    let origin = Origin {
+        project: &row.project,
+        trust: row.trust.0,
+    };
+    let standing = yard.standing(&requirement, origin, &row.seats.0, Some(row.number));
     let around = JobContext::read(&mut connection, std::slice::from_ref(&row)).await?;
     let now = app.clock.now();
     let line = around.line(&row, now);
@@ -39,12 +44,12 @@ pub async fn why(app: &App, text: &str) -> Result<WaitExplanation> {
     let message = sentence(&row, &line, &around, &explanation, &standing);
     let remedy = line
         .reason
-        .and_then(|reason| Remedy::of(reason, &row.requirement));
+        .and_then(|reason| Remedy::of(reason, &row.requirement, origin.trust));
     let actions = line.reason.map_or_else(Vec::new, |reason| {
         let wait = views::jobs::remedies::Wait {
             reason,
             standing: &standing,
-            project: &row.project,
+            origin,
             requirement: &row.requirement,
             jobs: 1,
         };

@@ -1,13 +1,16 @@
 //! Alerts.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
+use pennine_core::access::Action;
 use pennine_core::alert::Thresholds;
 use pennine_core::id::ShortName;
 use pennine_store::Connection;
 use pennine_store::alert::{self, Alert as Row};
-use pennine_wire::{Alert, AlertThresholds, Page};
+use pennine_store::pool;
+use pennine_wire::{Alert, AlertAbout, AlertThresholds, Page};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -30,9 +33,44 @@ pub fn shown(row: Row) -> Option<Alert> {
     })
 }
 
-/// Returns the open alerts: urgent ones first, then the oldest.
-pub async fn now(connection: &mut Connection) -> pennine_store::Result<Vec<Alert>> {
+/// The path of the place that an alert belongs to: its own, or that of the owner of its pool; otherwise the root's.
+///
+/// # Errors
+/// Where the database does not answer.
+pub async fn place(connection: &mut Connection, row: &Row) -> Result<String> {
+    let about: AlertAbout = serde_json::from_value(row.about.clone()).unwrap_or_default();
+    Ok(match (about.place, about.pool) {
+        (Some(path), _) => path,
+        (None, Some(name)) => {
+            let found = pool::find(connection, &name).await?;
+            found.map(|pool| pool.owner).unwrap_or_default()
+        }
+        (None, None) => String::new(),
+    })
+}
+
+/// Leaves out the alerts that are not for this person to see.
+async fn visible(connection: &mut Connection, who: &Principal, rows: Vec<Row>) -> Result<Vec<Row>> {
+    if who.visible_places().is_none() {
+        return Ok(rows);
+    }
+    let mut visible = Vec::new();
+    for row in rows {
+        let place = place(connection, &row).await?;
+        if who.may(Action::View, &place) {
+            visible.push(row);
+        }
+    }
+    Ok(visible)
+}
+
+/// Returns the open alerts that this person may see: urgent ones first, then the oldest.
+///
+/// # Errors
+/// Where the database does not answer.
+pub async fn now(connection: &mut Connection, who: &Principal) -> Result<Vec<Alert>> {
     let open = alert::open(connection).await?;
+    let open = visible(connection, who, open).await?;
     let mut all: Vec<Alert> = open.into_iter().filter_map(shown).collect();
     all.sort_by_key(|one| {
         (
@@ -57,22 +95,24 @@ pub struct AlertParams {
     after: Option<String>,
 }
 
-/// Returns the alerts.
-pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
-    let mut connection = app.store.get().await?;
+/// Returns the alerts that this person may see.
+pub async fn list(app: &App, who: &Principal, params: AlertParams) -> Result<Page<Alert>> {
+    let mut connection = app.store.people().await?;
     if !params.all {
-        let items = now(&mut connection).await?;
+        let items = now(&mut connection, who).await?;
         return Ok(Page { items, next: None });
     }
     let before = match &params.after {
         None => None,
         Some(text) => Some(number(text).map_err(|failure| failure.field("after"))?),
     };
-    let rows = alert::raised(&mut connection, before, PAGE + 1).await?;
+    let mut rows = alert::raised(&mut connection, before, PAGE + 1).await?;
     let more = rows.len() as i64 > PAGE;
-    let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
-    let items: Vec<Alert> = rows.into_iter().take(page).filter_map(shown).collect();
-    let last = items.last().map(|one| one.name.clone());
+    rows.truncate(usize::try_from(PAGE).unwrap_or(usize::MAX));
+    // A page of what one may not see is empty, and has a next one.
+    let last = rows.last().map(|row| ShortName::Alert.name(row.number));
+    let rows = visible(&mut connection, who, rows).await?;
+    let items: Vec<Alert> = rows.into_iter().filter_map(shown).collect();
     Ok(Page {
         items,
         next: last.filter(|_| more),
@@ -81,7 +121,7 @@ pub async fn list(app: &App, params: AlertParams) -> Result<Page<Alert>> {
 
 /// Returns the thresholds of alerts.
 pub async fn thresholds(app: &App) -> Result<AlertThresholds> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     Ok(shown_thresholds(alert::thresholds(&mut connection).await?))
 }
 

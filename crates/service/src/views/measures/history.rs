@@ -38,7 +38,7 @@ pub fn export(
     futures::stream::try_unfold(start, move |(from, after, first)| {
         let store = store.clone();
         async move {
-            let mut connection = store.get().await?;
+            let mut connection = store.analysis().await?;
             let rows =
                 work_span::between(&mut connection, (from, after), until, LINES_AT_ONCE).await?;
             let Some(last) = rows.last() else {

@@ -1,8 +1,10 @@
 //! Listeners.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
+use pennine_core::access::Action;
 use pennine_store::Connection;
 use pennine_store::listener::{self, Listener as Row};
 use pennine_wire::{Listener, ListenerFailure, Page};
@@ -36,10 +38,23 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Row> {
     found.ok_or_else(|| ServiceError::unknown("listener", name))
 }
 
-/// The listeners.
-pub async fn list(app: &App) -> Result<Page<Listener>> {
-    let mut connection = app.store.get().await?;
+/// The listeners. Addresses may hold secrets of the receiver: only operators see more of them than the host.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Listener>> {
+    let mut connection = app.store.people().await?;
     let rows = listener::list(&mut connection).await?;
-    let items = rows.into_iter().map(shown).collect();
+    let mut items: Vec<Listener> = rows.into_iter().map(shown).collect();
+    if !who.may(Action::ReadDeliveries, "") {
+        for item in &mut items {
+            item.url = host_of(&item.url);
+        }
+    }
     Ok(Page { items, next: None })
+}
+
+/// An address without its path and query.
+fn host_of(url: &str) -> String {
+    let Ok(parsed) = reqwest::Url::parse(url) else {
+        return String::new();
+    };
+    format!("{}/…", parsed.origin().ascii_serialization())
 }

@@ -5,9 +5,8 @@
 
 use crate::app::App;
 use crate::error::Result;
-use crate::views;
 use crate::views::measures::target_standings;
-use crate::views::yard::{Yard, shown_state};
+use crate::yard::{Yard, shown_state};
 use pennine_core::alert::AlertKind;
 use pennine_core::dispatch::Reason;
 use pennine_core::id::{PlaceId, PoolId};
@@ -17,6 +16,7 @@ use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::{Adder, Cell, Histogram, Resolution, Run};
 use pennine_core::time::Moment;
 use pennine_store::rollup::{self, RollupKey, RollupKind};
+use pennine_store::waiting_line::{self, LineFilter};
 use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text as encoding};
@@ -154,16 +154,24 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
         let place = yard.places.iter().find(|place| place.id.0 == id);
         place.map(|place| place.path.clone())
     };
-    let mut active = Vec::new();
+    let mut counts: BTreeMap<(String, JobState), i64> = BTreeMap::new();
     for (project, state, count) in job::active(connection).await? {
         if let Some(name) = path(project) {
-            let labels = vec![
-                ("cicd_pipeline_name", name),
-                ("cicd_pipeline_run_state", state.to_string()),
-            ];
-            active.push((labels, Value::Gauge(count as f64)));
+            *counts.entry((name, state)).or_default() += count;
         }
     }
+    for line in waiting_line::by_project(connection).await? {
+        if let Some(name) = path(line.project_id.0) {
+            *counts.entry((name, JobState::Pending)).or_default() += line.jobs;
+        }
+    }
+    let active = counts.into_iter().map(|((name, state), count)| {
+        let labels = vec![
+            ("cicd_pipeline_name", name),
+            ("cicd_pipeline_run_state", state.to_string()),
+        ];
+        (labels, Value::Gauge(count as f64))
+    });
     let (mut durations, mut ended, mut errors) = (Vec::new(), Vec::new(), Vec::new());
     let mut by_project: BTreeMap<String, Cell> = BTreeMap::new();
     for (key, cell) in totals(connection, RollupKind::Project, now).await? {
@@ -197,7 +205,7 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
             name: "cicd_pipeline_run_active",
             help: "Open jobs, by project and state",
             unit: None,
-            values: active,
+            values: active.collect(),
         },
         Family {
             name: "cicd_pipeline_run_duration",
@@ -221,23 +229,18 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
 }
 
 /// The queue, and how far the sums and the lead are.
-async fn queue(
-    app: &App,
-    connection: &mut Connection,
-    yard: &Yard,
-    now: Moment,
-) -> Result<Vec<Family>> {
-    let queue = views::jobs::queue::read(connection, yard, now).await?;
+async fn queue(app: &App, connection: &mut Connection, now: Moment) -> Result<Vec<Family>> {
+    let groups = waiting_line::groups(connection, &LineFilter::default()).await?;
     let waiting = Reason::ALL.iter().map(|reason| {
-        let group = queue.groups.iter().find(|group| group.reason == *reason);
-        let jobs = group.map_or(0, |group| group.jobs);
+        let of_reason = groups.iter().filter(|group| group.reason.0 == *reason);
+        let jobs: i64 = of_reason.map(|group| group.jobs).sum();
         (
             vec![("reason", reason.to_string())],
             Value::Gauge(jobs as f64),
         )
     });
-    let longest = views::jobs::queue::picture(&queue, yard).longest;
-    let longest = longest.map_or(0.0, |longest| longest.waited.as_secs_f64());
+    let oldest = groups.iter().map(|group| group.oldest.0).min();
+    let longest = oldest.map_or(0.0, |oldest| now.since(oldest).as_secs_f64());
     let (_, counted) = measure::progress(connection).await?;
     let leads = if app.leads() { 1.0 } else { 0.0 };
     Ok(vec![
@@ -270,7 +273,7 @@ async fn queue(
 
 /// Runners and their slots.
 fn runners(yard: &Yard) -> Vec<Family> {
-    let (mut workers, mut slots) = (Vec::new(), Vec::new());
+    let (mut workers, mut slots, mut used) = (Vec::new(), Vec::new(), Vec::new());
     for pool in &yard.pools {
         let mine = || {
             yard.runners
@@ -291,7 +294,12 @@ fn runners(yard: &Yard) -> Vec<Family> {
             ];
             workers.push((labels, Value::Gauge(count as f64)));
         }
-        let (all, free) = crate::views::yard::slots(mine());
+        let (all, free) = crate::yard::slots(mine());
+        if all > 0 {
+            let labels = vec![("pennine_pool", name.clone())];
+            let share = f64::from(all.saturating_sub(free)) / f64::from(all);
+            used.push((labels, Value::Gauge(share)));
+        }
         for (state, count) in [("free", free), ("busy", all.saturating_sub(free))] {
             let labels = vec![("pennine_pool", name.clone()), ("state", state.to_owned())];
             slots.push((labels, Value::Gauge(f64::from(count))));
@@ -310,6 +318,12 @@ fn runners(yard: &Yard) -> Vec<Family> {
             unit: None,
             values: slots,
         },
+        Family {
+            name: "pennine_pool_utilisation",
+            help: "Busy part of the slots of connected runners that take work, by pool",
+            unit: Some(Unit::Ratios),
+            values: used,
+        },
     ]
 }
 
@@ -326,8 +340,25 @@ async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Famil
             by_pool.entry(name.clone()).or_default().merge(&cell);
         }
     }
+    let mut by_reason: BTreeMap<(String, Reason), Cell> = BTreeMap::new();
+    for (key, cell) in totals(connection, RollupKind::PoolReason, now).await? {
+        let RollupKey::PoolReason { pool, reason } = key else {
+            continue;
+        };
+        if let Some(name) = names.get(&pool) {
+            let sum = by_reason.entry((name.clone(), reason)).or_default();
+            sum.merge(&cell);
+        }
+    }
+    let reasons = by_reason.into_iter().map(|((name, reason), cell)| {
+        let labels = vec![("pennine_pool", name), ("reason", reason.to_string())];
+        (labels, duration(&cell.waits, cell.waited.iter().sum()))
+    });
+    let mut waits = Vec::new();
     let (mut slot_time, mut machine_time, mut cost) = (Vec::new(), Vec::new(), Vec::new());
     for (name, cell) in &by_pool {
+        let pool = || vec![("pennine_pool", name.clone())];
+        waits.push((pool(), duration(&cell.waits, cell.waited.iter().sum())));
         let of = |kind: &str| vec![("pennine_pool", name.clone()), ("kind", kind.to_owned())];
         slot_time.push((of("busy"), Value::Counter(seconds(cell.busy))));
         slot_time.push((of("offered"), Value::Counter(seconds(cell.offered))));
@@ -337,6 +368,18 @@ async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Famil
         cost.push((vec![("pennine_pool", name.clone())], spent));
     }
     Ok(vec![
+        Family {
+            name: "pennine_wait",
+            help: "Finished waits for a runner, by the pool that ended them",
+            unit: Some(Unit::Seconds),
+            values: waits,
+        },
+        Family {
+            name: "pennine_wait_reason",
+            help: "The parts of these waits that were for one reason, by pool and reason",
+            unit: Some(Unit::Seconds),
+            values: reasons.collect(),
+        },
         Family {
             name: "pennine_slot_time",
             help: "Slot-time that finished attempts held and that runners offered, by pool",
@@ -449,12 +492,12 @@ async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result
 
 /// Returns the metrics as OpenMetrics text.
 pub async fn text(app: &App) -> Result<String> {
-    let mut connection = app.store.get().await?;
+    let yard = app.yard.recent(&app.store, &app.clock).await?;
+    let mut connection = app.store.people().await?;
     let now = app.clock.now();
-    let yard = Yard::read(&mut connection, now).await?;
     let mut registry = Registry::default();
     let mut families = jobs(&mut connection, &yard, now).await?;
-    families.extend(queue(app, &mut connection, &yard, now).await?);
+    families.extend(queue(app, &mut connection, now).await?);
     families.extend(runners(&yard));
     families.extend(pool_sums(&mut connection, now).await?);
     families.extend(machines(&mut connection, &yard, now).await?);

@@ -4,7 +4,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
 use crate::views::measures::target_standings::standings;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use pennine_core::target::TargetStanding;
 use pennine_store::Connection;
 use pennine_store::target::{self, Target as Row};
@@ -47,7 +47,7 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Row> {
 
 /// The targets, and how they stand.
 pub async fn list(app: &App) -> Result<Page<Target>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let rows = target::list(&mut connection).await?;
     let items = read(app, &mut connection, rows).await?;
     Ok(Page { items, next: None })

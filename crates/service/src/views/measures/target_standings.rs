@@ -5,8 +5,8 @@
 
 use crate::app::App;
 use crate::views::measures::sums::{self, LiveCounts, Scope, Window};
-use crate::views::yard::Yard;
-use pennine_core::dispatch::below;
+use crate::yard::Yard;
+use pennine_core::dispatch::{Origin, below};
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::requirement::Requirement;
 use pennine_core::target::{HOUR, RECENT, Tally, TargetStanding};
@@ -125,7 +125,7 @@ impl WillingPools {
             let pools = row
                 .requirement
                 .parse::<Requirement>()
-                .map(|requirement| yard.takers(&requirement, path));
+                .map(|requirement| yard.takers(&requirement, Origin::trusted(path)));
             found.insert(key, pools.unwrap_or_default());
         }
         WillingPools(found)

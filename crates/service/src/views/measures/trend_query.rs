@@ -269,7 +269,7 @@ impl TrendQuery {
             RollupKey::Requirement(text) | RollupKey::Image(text) => Some(text.clone()),
             RollupKey::Runner(runner) => names.runners.get(runner).cloned(),
             RollupKey::Supplier(supplier) => names.suppliers.get(supplier).cloned(),
-            RollupKey::Yard => None,
+            RollupKey::Yard | RollupKey::PoolReason { .. } => None,
         }
     }
 }

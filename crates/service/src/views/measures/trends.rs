@@ -97,7 +97,7 @@ impl TrendParams {
 
 /// Figures of a window: waits with their reasons, work, slots, machines and money.
 pub async fn show(app: &App, which: TrendParams) -> Result<Trends> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
     let asked = which.resolve(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
@@ -143,7 +143,7 @@ pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
         let message = format!("{name:?} is not a time zone; use a name such as Europe/Dublin");
         ServiceError::invalid("zone", message)
     })?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
     let asked = which.resolve(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;
@@ -168,7 +168,7 @@ pub async fn waits(app: &App, which: TrendParams) -> Result<Page<LongestWait>> {
     if !(1..=WAITS).contains(&limit) {
         return Err(ServiceError::invalid("limit", format!("1 to {WAITS}")));
     }
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
     let asked = which.resolve(&mut connection).await?;
     let window = which.window(app, asked.finest(which.by))?;

@@ -1,3 +1,4 @@
-//! People and access: teams, projects, sign-in.
+//! People and access: teams, projects, tokens, sign-in.
 
 pub mod place;
+pub mod token;

@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use pennine_store::{Connection, place};
 use pennine_wire::{Page, Place};
 
@@ -74,7 +74,7 @@ pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Resu
 }
 
 async fn list(app: &App, kind: &str) -> Result<Page<Place>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let places = yard.places.iter().filter(|place| place.kind == kind);
     let items = places

@@ -3,12 +3,12 @@
 use crate::app::{App, FreshIds};
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::{capacity_state, dispatch_state};
+use crate::views::{capacity_state, dispatch_state, search};
 use pennine_core::capacity::{Money, pool_line};
 use pennine_core::dispatch::{Event, Price};
 use pennine_core::engine::Engine;
 use pennine_core::time::Moment;
-use pennine_store::capacity::StoredDecision;
+use pennine_store::capacity::{DecisionFilter, StoredDecision};
 use pennine_store::maintenance::Calendar;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::{Connection, Db, capacity as record, machine, supplier};
@@ -102,13 +102,15 @@ fn shown(kept: StoredDecision) -> CapacityDecision {
 pub struct DecisionParams {
     /// Only this pool.
     pool: Option<String>,
+    /// Only decisions whose message contains this text, in upper or lower case: at most 200 bytes.
+    search: Option<String>,
     /// The `next` of the page before.
     cursor: Option<String>,
 }
 
 /// What was decided about machines, newest first.
 pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<CapacityDecision>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let pool = match &which.pool {
         None => None,
         Some(name) => Some(find(&mut connection, name).await?.pool.id.0),
@@ -119,8 +121,14 @@ pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<Capacity
             .parse()
             .map_err(|_| ServiceError::invalid("cursor", "invalid cursor"))?,
     };
-    let since = Moment::from_micros(0);
-    let mut kept = record::decisions(&mut connection, pool, before, since, PAGE + 1).await?;
+    let filter = DecisionFilter {
+        pool,
+        search: search::text(which.search.as_deref())?,
+        before,
+        since: Moment::from_micros(0),
+        limit: PAGE + 1,
+    };
+    let mut kept = record::decisions(&mut connection, filter).await?;
     let more = kept.len() > usize::try_from(PAGE).unwrap_or(usize::MAX);
     kept.truncate(usize::try_from(PAGE).unwrap_or(usize::MAX));
     let next = kept.last().filter(|_| more).map(|last| last.id.to_string());
@@ -155,13 +163,20 @@ pub async fn relief(app: &App, name: &str, window: Window) -> Result<Relief> {
     let length = Duration::from_secs(minutes * 60);
     let now = app.clock.now();
     let from = now - length;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let pool = find(&mut connection, name).await?;
     let id = pool.pool.id.0;
     let readings = record::levels(&mut connection, id, from).await?;
     let step = views::installation::status::step_of(length);
     let steps = views::installation::status::steps(&readings, now, step);
-    let decisions = record::decisions(&mut connection, Some(id), i64::MAX, from, MARKED).await?;
+    let marked = DecisionFilter {
+        pool: Some(id),
+        search: "",
+        before: i64::MAX,
+        since: from,
+        limit: MARKED,
+    };
+    let decisions = record::decisions(&mut connection, marked).await?;
     let lives = machine::lives(&mut connection, id, from).await?;
     let cost = views::installation::status::ends(now, step)
         .map(|end| {

@@ -1,15 +1,16 @@
 //! Machines.
 
-use crate::access::{Principal, Role};
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::supplier_calls;
 use crate::views::pools::capacity::find as find_pool;
+use pennine_core::access::Action;
 use pennine_core::capacity::Money;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::time::Moment;
-use pennine_store::{Connection, machine, supplier};
+use pennine_store::{Connection, machine, place, supplier};
 use pennine_wire::{Machine, MachineConsole, Page};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -68,7 +69,7 @@ pub struct MachineParams {
 
 /// Machines, newest first. By default only machines that exist.
 pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let pool = match &which.pool {
         None => None,
         Some(name) => Some(find_pool(&mut connection, name).await?.pool.id.0),
@@ -108,16 +109,17 @@ pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
 
 /// One machine.
 pub async fn show(app: &App, text: &str) -> Result<Machine> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let found = find(&mut connection, text).await?;
     Ok(shown(&found, app.clock.now()))
 }
 
 /// The end of what a machine printed while it came up, as far as its supplier can say.
 pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineConsole> {
-    who.require(Role::Operator)?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let found = find(&mut connection, text).await?;
+    let owner = place::of_pool(&mut connection, found.pool_id.0).await?;
+    who.require(Action::ManageMachines, &owner)?;
     if !found.state.0.exists() || !found.console.is_empty() {
         let (text, live) = (found.console, false);
         return Ok(MachineConsole { text, live });

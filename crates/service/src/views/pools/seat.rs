@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use pennine_core::id::ShortName;
 use pennine_store::{Connection, seat};
 use pennine_wire::{KeptSeats, Page, ReleasedSeats, Seat, SeatHolder};
@@ -53,7 +53,7 @@ pub async fn one(app: &App, connection: &mut Connection, name: &str) -> Result<S
 
 /// The seats, and who has them.
 pub async fn list(app: &App) -> Result<Page<Seat>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let items = yard.seats.iter().map(|seat| shown(seat, &yard)).collect();
     Ok(Page { items, next: None })

@@ -1,7 +1,8 @@
 //! Who loses what by a change of the yard: jobs that something could run before it, and nothing can after.
 
 use crate::error::{Result, ServiceError};
-use crate::views::yard::Yard;
+use crate::yard::Yard;
+use pennine_core::dispatch::Origin;
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_store::{Connection, strand};
@@ -28,8 +29,12 @@ pub async fn between(
         let Ok(requirement) = key.requirement.parse::<Requirement>() else {
             continue;
         };
+        let origin = Origin {
+            project: &used.project,
+            trust: key.trust,
+        };
         let in_reach = |yard: &Yard| {
-            let standing = yard.standing(&requirement, &used.project, &key.seats, None);
+            let standing = yard.standing(&requirement, origin, &key.seats, None);
             standing.in_reach + standing.makers_in_reach
         };
         if in_reach(before) > 0 && in_reach(after) == 0 {

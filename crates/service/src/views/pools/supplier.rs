@@ -69,7 +69,7 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Row> {
 
 /// The suppliers.
 pub async fn list(app: &App) -> Result<Page<Supplier>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let rows = supplier::list(&mut connection).await?;
     let items = shown(&mut connection, &rows).await?;
     Ok(Page { items, next: None })
@@ -77,6 +77,6 @@ pub async fn list(app: &App) -> Result<Page<Supplier>> {
 
 /// One supplier.
 pub async fn show(app: &App, name: &str) -> Result<Supplier> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     one(&mut connection, name).await
 }

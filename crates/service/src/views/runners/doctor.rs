@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::views::yard::Yard;
+use crate::yard::Yard;
 use pennine_core::finding::{Finding, Verdict, worst};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
@@ -30,7 +30,7 @@ const ATTEMPTS: i64 = 10;
 /// Looks at one runner from the service's end: its connection, whether its machine answers, what stands in the way of it
 /// taking work, how its last jobs ended, and what it said itself.
 pub async fn check(app: &App, text: &str) -> Result<Checkup> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let id = views::runners::runner::find(&mut connection, text).await?;
     let row = runner::list(&mut connection, Some(&[id])).await?;
     let row = row
@@ -66,7 +66,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
         message: format!(
             "{} is {} for {}: {}",
             row.name,
-            crate::views::yard::shown_state(row),
+            crate::yard::shown_state(row),
             spoken(now.since(row.state_since.0)),
             row.state_reason
         ),
@@ -156,6 +156,10 @@ fn of_willingness(row: &Runner, pool: Option<&OwnedPool>, yard: &Yard) -> Option
         DesiredState::Drain => {
             let text = "draining: finishes its jobs and accepts no new ones";
             return warning(text, call("resume"));
+        }
+        // By itself: the failed check has the remedy.
+        DesiredState::Work if row.state.0 == RunnerState::Paused => {
+            return Some(Finding::warning("accepts jobs", row.state_reason.clone()));
         }
         DesiredState::Work => {}
     }

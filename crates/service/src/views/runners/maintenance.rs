@@ -27,7 +27,7 @@ async fn all(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance
 
 /// Maintenance that is on or to come, the earliest first.
 pub async fn list(app: &App) -> Result<Page<Maintenance>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let items = all(&mut connection, app.clock.now()).await?;
     Ok(Page { items, next: None })
 }

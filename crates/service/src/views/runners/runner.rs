@@ -3,7 +3,6 @@
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
-use crate::views;
 use pennine_core::id::{RunnerId, ShortName};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::requirement::Requirement;
@@ -32,7 +31,7 @@ pub fn shown(row: &runner::Runner, executing: &[Executing]) -> Runner {
         short: ShortName::Runner.name(row.number),
         name: row.name.clone(),
         pool: row.pool.clone(),
-        state: views::yard::shown_state(row),
+        state: crate::yard::shown_state(row),
         since: row.state_since.0,
         reason: row.state_reason.clone(),
         desired_state: row.desired_state.0,
@@ -74,7 +73,7 @@ pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
     let wanted: Requirement = wanted
         .parse()
         .map_err(|error| ServiceError::requirement("where", error))?;
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let mut rows = if which.brief && wanted.is_any() {
         runner::list_brief(&mut connection).await?
     } else {
@@ -86,7 +85,7 @@ pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
         which.pool.as_ref().is_none_or(|pool| *pool == row.pool)
             && which
                 .state
-                .is_none_or(|state| state == views::yard::shown_state(row))
+                .is_none_or(|state| state == crate::yard::shown_state(row))
             && (wanted.is_any() || wanted.satisfied_by(&row.view().subject))
     });
     let mut by_runner: HashMap<RunnerId, Vec<Executing>> = HashMap::new();
@@ -141,7 +140,7 @@ pub async fn one(connection: &mut Connection, id: RunnerId) -> Result<Runner> {
 
 /// One runner, by id, short name or name.
 pub async fn show(app: &App, text: &str) -> Result<Runner> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let id = find(&mut connection, text).await?;
     one(&mut connection, id).await
 }

@@ -17,7 +17,7 @@ const NEXT: u128 = 5;
 /// The jobs that would be next on a runner, in the order in which dispatch would give it to them if it became free now and
 /// no other runner could: bands, shares, limits and seats as they are.
 pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let id = views::runners::runner::find(&mut connection, text).await?;
     let now = app.clock.now();
     let calendar = Calendar::read(&mut connection, now).await?;

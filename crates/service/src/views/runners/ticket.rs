@@ -49,7 +49,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<ticket::Tic
 /// The tickets, newest first.
 pub async fn list(app: &App) -> Result<Page<Ticket>> {
     let now = app.clock.now();
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let items = ticket::list(&mut connection, 200)
         .await?
         .iter()

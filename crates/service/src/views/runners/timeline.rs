@@ -46,7 +46,7 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
     if !(1..=HOURS).contains(&hours) {
         return Err(ServiceError::invalid("hours", format!("1 to {HOURS}")));
     }
-    let mut connection = app.store.get().await?;
+    let mut connection = app.store.people().await?;
     let mut ids = Vec::with_capacity(names.len());
     for name in names {
         match name.parse() {
@@ -121,7 +121,7 @@ mod tests {
     use pennine_core::time::Moment;
 
     #[test]
-    fn what_overlaps_is_in_lanes_of_its_own() {
+    fn overlapping_attempts_have_lanes_of_their_own() {
         let at = Moment::from_micros;
         let one = |from, until: Option<i64>| TimelineSpan {
             job: String::new(),

@@ -1,6 +1,6 @@
 //! A real browser: headless Chromium, driven through its driver.
 
-use super::{PATIENCE, free_port, until};
+use super::{PATIENCE, Service, free_port, until};
 use std::cell::Cell;
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
@@ -17,8 +17,8 @@ pub struct Browser {
 }
 
 impl Browser {
-    /// Opens a browser with a viewport of 1280x800.
-    pub async fn open() -> Browser {
+    /// Starts a browser with a viewport of 1280x800.
+    pub async fn start() -> Browser {
         pennine_client::choose_cryptography();
         let port = free_port();
         let profile = tempfile::tempdir().expect("a profile");
@@ -74,6 +74,27 @@ impl Browser {
             .await
             .expect("a size");
         browser
+    }
+
+    /// Starts a browser, and signs in at the console.
+    pub async fn signed_in(service: &Service) -> Browser {
+        let browser = Browser::start().await;
+        browser.open(service, "").await;
+        browser.sign_in(service).await;
+        browser
+    }
+
+    /// Signs in, at the form that asks for it.
+    pub async fn sign_in(&self, service: &Service) {
+        self.fill("input[name=token]", &service.token).await;
+        self.click("Sign in").await;
+        self.find("[data-testid=answer]").await;
+    }
+
+    /// Opens a page of the console.
+    pub async fn open(&self, service: &Service, path: &str) {
+        let address = format!("{}{path}", service.url);
+        self.page.goto(&address).await.expect("the page opens");
     }
 
     /// Gives the page a viewport of this size, as that of another device.

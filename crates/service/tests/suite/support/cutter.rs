@@ -17,7 +17,16 @@ struct Rules {
     carried: AtomicU64,
     /// Nothing is carried at all.
     severed: AtomicBool,
+    /// Whether what is sent arrives only later.
+    held: tokio::sync::watch::Sender<bool>,
     cut: Notify,
+}
+
+impl Rules {
+    /// Waits while what is sent is kept back.
+    async fn passes(&self) {
+        let _ = self.held.subscribe().wait_for(|held| !held).await;
+    }
 }
 
 /// The relay.
@@ -69,6 +78,11 @@ impl Cutter {
         self.cut();
     }
 
+    /// Keeps back what is sent from now on, or carries it: the connections stay.
+    pub fn hold(&self, held: bool) {
+        self.rules.held.send_replace(held);
+    }
+
     /// How many bytes were carried toward the service so far.
     pub fn carried(&self) -> u64 {
         self.rules.carried.load(Ordering::SeqCst)
@@ -96,6 +110,7 @@ async fn relay(near: TcpStream, service: SocketAddr, rules: Arc<Rules>, stop: Ca
         let mut buffer = vec![0; 16 << 10];
         while let Ok(length @ 1..) = near_in.read(&mut buffer).await {
             rules.carried.fetch_add(length as u64, Ordering::SeqCst);
+            rules.passes().await;
             if far_out.write_all(&buffer[..length]).await.is_err() {
                 return;
             }
@@ -114,6 +129,7 @@ async fn relay(near: TcpStream, service: SocketAddr, rules: Arc<Rules>, stop: Ca
                 rules.swallow.fetch_sub(1, Ordering::SeqCst);
                 return;
             }
+            rules.passes().await;
             if near_out.write_all(&buffer[..length]).await.is_err() {
                 return;
             }

@@ -12,8 +12,8 @@ pub use cloud::StandinCloud;
 pub use cutter::Cutter;
 pub use ear::{Ear, Heard};
 pub use pennine_testing::Database;
-pub use runner::Runner;
-pub use service::{Replica, Service, ServiceProcess, config, free_port, token_in};
+pub use runner::{Runner, exposed, meeting_place, shared};
+pub use service::{Replica, Service, ServiceProcess, config, free_port, ready, token_in};
 
 use std::future::Future;
 use std::path::PathBuf;

@@ -1,7 +1,8 @@
 //! The real runner, as a process in a folder of its own.
 
 use super::{Service, program};
-use std::path::Path;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Output, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
@@ -12,12 +13,39 @@ pub struct Runner {
     child: Option<Child>,
 }
 
+/// The folder in a runner's home that its jobs see, so that they and a test can wait for each other.
+pub fn shared(home: &Path) -> PathBuf {
+    let shared = home.join("shared");
+    if !shared.exists() {
+        std::fs::create_dir_all(&shared).expect("a folder");
+        let all = std::fs::Permissions::from_mode(0o1777);
+        std::fs::set_permissions(&shared, all).expect("everybody may write there");
+    }
+    shared
+}
+
+/// A folder that the jobs of all runners of this test run see.
+pub fn meeting_place() -> PathBuf {
+    let name = format!("pennine-tests-{}", std::process::id());
+    let place = std::env::temp_dir().join(name);
+    let all = std::fs::Permissions::from_mode(0o1777);
+    std::fs::create_dir_all(&place).expect("a folder");
+    std::fs::set_permissions(&place, all).expect("everybody may write there");
+    place
+}
+
+/// What the jobs of a runner see of the tests, as the runner's environment has it.
+pub fn exposed(home: &Path) -> std::ffi::OsString {
+    std::env::join_paths([shared(home), meeting_place()]).expect("paths without a colon")
+}
+
 fn command(home: &Path) -> Command {
     let mut command = Command::new(program("pennine-runner"));
     command
         .env_clear()
         .env("PATH", std::env::var("PATH").unwrap_or_default())
         .env("PENNINE_RUNNER_DIR", home)
+        .env("PENNINE_RUNNER_EXPOSE", exposed(home))
         .env("PENNINE_RUNNER_LOG", "warn")
         .stdin(Stdio::null());
     command
@@ -27,6 +55,23 @@ impl Runner {
     /// Joins a machine and lets it work.
     pub async fn working(service: &Service, pool: &str, name: &str, slots: u32) -> Runner {
         Runner::working_through(service, &service.url, pool, name, slots).await
+    }
+
+    /// A runner `wave-bench` that executes a job until its first attempt is ended, and the name of that job.
+    pub async fn occupied(service: &Service) -> (Runner, String) {
+        let runner = Runner::working(service, "staithe", "wave-bench", 1).await;
+        let job = service
+            .submit("", "[ $PENNINE_ATTEMPT_NUMBER = 1 ] && sleep 1000; true")
+            .await;
+        service
+            .job_when(&job, "executing", |job| job.line.started_at.is_some())
+            .await;
+        (runner, job)
+    }
+
+    /// A file that its jobs and a test see.
+    pub fn shared(&self, name: &str) -> PathBuf {
+        shared(self.home.path()).join(name)
     }
 
     /// The same, through another address.

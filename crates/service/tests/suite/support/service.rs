@@ -1,14 +1,19 @@
 //! The service: in the test's process, with a clock that can be moved, or as a process that can be killed.
 
 use super::{Database, PATIENCE, program, until};
-use pennine_client::{Client, Route, RunnerFilter};
+use pennine_client::{Client, QueueFilter, Route, RunnerFilter};
+use pennine_core::access::Role;
+use pennine_core::dispatch::Reason;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::time::Moment;
-use pennine_wire::{Job, NewJob, NewPool, NewProject, NewTeam, NewTicket};
+use pennine_store::connect::PoolSizes;
+use pennine_wire::{
+    Job, NewJob, NewPool, NewProject, NewTeam, NewTicket, NewToken, Queue, WaitExplanation,
+};
 use pennined::clock::Clock;
 use pennined::config::Config;
 use std::net::SocketAddr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tempfile::TempDir;
@@ -23,7 +28,7 @@ pub struct Service {
     pub clock: Clock,
     pub database: Database,
     pub data: TempDir,
-    config: Config,
+    pub config: Config,
     replica: Option<Replica>,
 }
 
@@ -40,9 +45,15 @@ pub fn config(database: &str, data: &Path, listen: SocketAddr) -> Config {
     config.database_url = database.to_owned();
     config.data_dir = data.to_owned();
     config.listen = listen;
-    config.database_connections = 6;
+    config.database_connections = PoolSizes {
+        people: 4,
+        analysis: 2,
+        runners: 4,
+        tasks: 3,
+    };
     config.limits.job_log_bytes = 64 << 20;
     config.alerts.every_seconds = 1;
+    config.outgoing.allow = vec!["127.0.0.0/8".into()];
     config
 }
 
@@ -76,6 +87,7 @@ impl Replica {
     fn address(&self) -> SocketAddr {
         self.url
             .trim_start_matches("http://")
+            .trim_start_matches("https://")
             .parse()
             .expect("an address")
     }
@@ -93,7 +105,11 @@ impl Replica {
 /// Waits until the service at this address is ready.
 pub async fn ready(url: &str) {
     pennine_client::choose_cryptography();
-    let http = reqwest::Client::new();
+    // The certificate is checked by the test's own client.
+    let http = reqwest::Client::builder()
+        .tls_danger_accept_invalid_certs(true)
+        .build()
+        .expect("a client");
     until("the service is ready", || async {
         let answer = http.get(format!("{url}/readyz")).send().await.ok()?;
         answer.status().is_success().then_some(())
@@ -116,7 +132,20 @@ impl Service {
 
     /// The same, with other settings.
     pub async fn with(change: impl FnOnce(&mut Config)) -> Service {
-        let database = Database::fresh().await;
+        Service::in_database(Database::fresh().await, change).await
+    }
+
+    /// The same, in a database that was prepared for it.
+    pub async fn in_database(database: Database, change: impl FnOnce(&mut Config)) -> Service {
+        Service::reached_by(&Route::default(), database, change).await
+    }
+
+    /// The same, with a client that goes this way.
+    pub async fn reached_by(
+        route: &Route,
+        database: Database,
+        change: impl FnOnce(&mut Config),
+    ) -> Service {
         let data = tempfile::tempdir().expect("a data folder");
         let mut config = config(&database.url, data.path(), ([127, 0, 0, 1], 0).into());
         change(&mut config);
@@ -126,7 +155,7 @@ impl Service {
         // After a restart it has the same address.
         config.listen = replica.address();
         let token = token_in(data.path());
-        let client = Client::new(&replica.url, &token, &Route::default()).expect("a client");
+        let client = Client::new(&replica.url, &token, route).expect("a client");
         Service {
             url: replica.url.clone(),
             client,
@@ -210,6 +239,29 @@ impl Service {
             .name
     }
 
+    /// A client with a new token that has a role at a place.
+    pub async fn with_role(&self, name: &str, role: Role, place: &str) -> Client {
+        let new = NewToken {
+            name: name.to_owned(),
+            role,
+            place: place.to_owned(),
+            purpose: None,
+            lifetime_us: None,
+        };
+        let made = self
+            .client
+            .add_token(&new)
+            .await
+            .expect("the token is made");
+        Client::new(&self.url, &made.secret, &Route::default()).expect("a client")
+    }
+
+    /// A file that the jobs of all its runners see.
+    pub fn shared(&self, name: &str) -> PathBuf {
+        let data = self.data.path().file_name().expect("a name");
+        super::meeting_place().join(format!("{}-{name}", data.display()))
+    }
+
     /// Waits until a job is as wanted; says how it and the runners are when it never is.
     pub async fn job_when(&self, name: &str, what: &str, wanted: impl Fn(&Job) -> bool) -> Job {
         let begun = Instant::now();
@@ -228,10 +280,41 @@ impl Service {
         }
     }
 
+    /// Lets time pass in steps that are too short to be taken for a gap, each with a pause in which the leader mostly looks
+    /// at the leases. Where it does not, they start again, and what the test waits for comes later.
+    pub async fn time_passes(&self, length: Duration) {
+        const STEP: Duration = Duration::from_secs(4);
+        let mut left = length;
+        while !left.is_zero() {
+            let step = left.min(STEP);
+            self.clock.advance(step);
+            tokio::time::sleep(Duration::from_millis(1050)).await;
+            left -= step;
+        }
+    }
+
     /// Waits until a job has a result.
     pub async fn done(&self, name: &str) -> Job {
         self.job_when(name, "done", |job| job.line.result.is_some())
             .await
+    }
+
+    /// Waits until a job waits for a reason.
+    pub async fn why_when(&self, name: &str, reason: Reason) -> WaitExplanation {
+        until(&format!("{name} waits for {reason}"), async || {
+            let why = self.client.why(name).await.expect("why it waits");
+            (why.reason == Some(reason)).then_some(why)
+        })
+        .await
+    }
+
+    /// Waits until the overview of the queue is so.
+    pub async fn queue_when(&self, is_so: impl Fn(&Queue) -> bool) -> Queue {
+        until("the queue shows it", async || {
+            let queue = self.client.queue(&QueueFilter::default()).await;
+            Some(queue.expect("the queue")).filter(|queue| is_so(queue))
+        })
+        .await
     }
 
     /// Waits until a runner is in a state.
@@ -273,13 +356,39 @@ pub struct ServiceProcess {
 impl ServiceProcess {
     /// Starts `pennined` on a database, a data folder and a port.
     pub async fn start(database: &str, data: &Path, port: u16) -> ServiceProcess {
-        let child = Command::new(program("pennined"))
+        ServiceProcess::start_with(database, data, port, &[]).await
+    }
+
+    /// The same, with further settings in its environment.
+    pub async fn start_with(
+        database: &str,
+        data: &Path,
+        port: u16,
+        settings: &[(&str, String)],
+    ) -> ServiceProcess {
+        let command = Command::new(program("pennined"));
+        ServiceProcess::start_as(command, database, data, port, settings).await
+    }
+
+    /// The same, by a command that becomes `pennined`.
+    pub async fn start_as(
+        mut command: Command,
+        database: &str,
+        data: &Path,
+        port: u16,
+        settings: &[(&str, String)],
+    ) -> ServiceProcess {
+        let path = std::env::var_os("PATH").unwrap_or_default();
+        let child = command
             .arg("serve")
             .env_clear()
+            .env("PATH", path)
             .env("PENNINED_DATABASE_URL", database)
             .env("PENNINED_DATA_DIR", data)
             .env("PENNINED_LISTEN", format!("127.0.0.1:{port}"))
             .env("PENNINED_LOG__LEVEL", "warn")
+            .env("PENNINED_OUTGOING__ALLOW", r#"["127.0.0.0/8"]"#)
+            .envs(settings.iter().map(|(key, value)| (*key, value)))
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .spawn()
@@ -288,6 +397,16 @@ impl ServiceProcess {
         let process = ServiceProcess { child, url };
         ready(&process.url).await;
         process
+    }
+
+    /// Its process id.
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Whether it still runs.
+    pub fn is_running(&mut self) -> bool {
+        self.child.try_wait().expect("it is ours").is_none()
     }
 
     /// Sends it a signal by name.

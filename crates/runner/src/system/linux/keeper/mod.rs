@@ -10,7 +10,8 @@
 //! subreaper, which outlives A by the moment that it needs to end whatever came to it; what is left when B itself was
 //! killed is found at the next start of the runner by the marker in its environment ([`end_leftovers`]).
 //!
-//! A and B are made ahead of time for a free slot ([`KeeperLauncher`]): when a job comes, only C is still to be started.
+//! A and B are made ahead of time for a free slot ([`KeeperLauncher`]), with the folder in which the job will run, what is
+//! hidden from it, its user and its limits ([`isolation`](super::isolation)): when a job comes, only C is still to be started.
 //! The runner and B talk over a socket pair, B's standard input, in lines of JSON; the command's output goes through
 //! a pipe that A and B let go of as soon as C has it.
 
@@ -18,47 +19,32 @@ mod inner;
 mod leftovers;
 mod outer;
 
-pub use inner::run_keeper;
+pub use inner::{run_command, run_keeper};
 pub use leftovers::{MARKER, end_leftovers};
 pub use outer::{KeeperLauncher, ProcessGroup, Running, StartError};
 
+pub use super::isolation::Mechanism;
+use super::isolation::{Enclosure, JobUser};
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-/// How the processes of an attempt are kept together.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
-pub enum Isolation {
-    /// A pid namespace; the runner is root.
-    Namespace,
-    /// A pid namespace inside a user namespace; for other users.
-    UserNamespace,
-    /// A process group and a subreaper only.
-    Group,
-}
-
-impl Isolation {
-    /// In words, for the log.
-    pub fn describe(self) -> &'static str {
-        match self {
-            Isolation::Namespace => "its processes have their own pid namespace",
-            Isolation::UserNamespace => "its processes have their own pid and user namespace",
-            Isolation::Group => {
-                "pid namespaces are not available here; its processes are only in their own process group"
-            }
-        }
-    }
-
-    /// Its word on the command line.
-    fn word(self) -> &'static str {
-        match self {
-            Isolation::Namespace => "namespace",
-            Isolation::UserNamespace => "user-namespace",
-            Isolation::Group => "group",
-        }
-    }
+/// What a keeper is started with.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct KeeperSettings {
+    /// The process that started it, which must still be its parent.
+    pub runner: i32,
+    pub mechanism: Mechanism,
+    /// The user that the command is, where the runner is root.
+    pub user: Option<JobUser>,
+    /// What surrounds the command; nothing at the level `none`.
+    pub enclosure: Option<Enclosure>,
+    /// The files through which it joins the control groups of the job.
+    pub groups: Vec<PathBuf>,
+    /// The most processes of the job's user, where it has one of its own.
+    pub most_processes: Option<u32>,
 }
 
 /// What is to be started.
@@ -74,6 +60,10 @@ pub struct Order {
 /// What B tells, one line each.
 #[derive(Serialize, Deserialize)]
 enum KeeperMessage {
+    /// Everything around the command is made.
+    Ready,
+    /// It cannot be made: why.
+    Unfit(String),
     /// The command's exec has returned.
     Started,
     /// It could not be started: the system's error number.
@@ -99,4 +89,6 @@ pub struct CommandEnd {
     pub processor: Micros,
     /// The largest memory that any one of its processes held.
     pub peak_memory: ByteSize,
+    /// Whether a disk of its own had no space left in the end.
+    pub disk_is_full: bool,
 }

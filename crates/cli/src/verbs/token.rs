@@ -1,0 +1,168 @@
+//! `pennine token`.
+
+use crate::error::Error;
+use crate::view;
+use clap::Subcommand;
+use pennine_client::Client;
+use pennine_core::access::{Purpose, Role, place_name};
+use pennine_core::time::{Micros, Moment, spoken};
+use pennine_wire::{MadeToken, NewToken, Token, TokenRotation};
+
+#[derive(Subcommand)]
+pub enum Verb {
+    /// Add a token and show its secret, once.
+    Add {
+        /// Its name.
+        name: String,
+        /// What it may do: viewer, submitter, operator or admin.
+        #[arg(long)]
+        role: Role,
+        /// The team or project where it may do that, with everything below [default: the whole installation]
+        #[arg(
+            long,
+            value_name = "PLACE",
+            default_value = "",
+            hide_default_value = true
+        )]
+        at: String,
+        /// A limit beside its role: runner-tickets, submit, read or metrics.
+        #[arg(long = "for", value_name = "PURPOSE")]
+        purpose: Option<Purpose>,
+        /// How long it is valid: 12h, 30d [default: 90d]
+        #[arg(long, alias = "expires", value_name = "TIME", value_parser = view::micros_of)]
+        valid_for: Option<Micros>,
+    },
+    /// List the tokens that you manage, and your own. Secrets are not shown again.
+    List,
+    /// Give a token another secret and show it, once. The present one stays valid for a while.
+    Rotate {
+        /// Its name.
+        name: String,
+        /// How long the present secret stays valid: 1h, 7d, 0s [default: 1d]
+        #[arg(long, value_name = "TIME", value_parser = view::micros_of)]
+        overlap: Option<Micros>,
+        /// How long the token is valid from now [default: as long as before]
+        #[arg(long, alias = "expires", value_name = "TIME", value_parser = view::micros_of)]
+        valid_for: Option<Micros>,
+    },
+    /// Revoke a token: it is refused from now on.
+    Revoke {
+        /// Its name.
+        name: String,
+    },
+}
+
+/// `pennine token`.
+pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
+    match verb {
+        Verb::Add {
+            name,
+            role,
+            at,
+            purpose,
+            valid_for,
+        } => {
+            let new = NewToken {
+                name,
+                role,
+                place: at,
+                purpose,
+                lifetime_us: valid_for,
+            };
+            let made = client.add_token(&new).await?;
+            print_secret(json, "Added", &made)
+        }
+        Verb::Rotate {
+            name,
+            overlap,
+            valid_for,
+        } => {
+            let rotation = TokenRotation {
+                overlap_us: overlap,
+                lifetime_us: valid_for,
+            };
+            let made = client.rotate_token(&name, &rotation).await?;
+            print_secret(json, "Rotated", &made)
+        }
+        Verb::Revoke { name } => {
+            let revoked = client.revoke_token(&name).await?;
+            if json {
+                return view::json(&revoked);
+            }
+            view::line(format!(
+                "Revoked {}: it is refused from now on, by other replicas within a second.",
+                revoked.name
+            ))
+        }
+        Verb::List => {
+            let tokens = client.tokens().await?;
+            if json {
+                return view::json(&tokens);
+            }
+            let now = client.status().await?.now;
+            view::print(&table(&tokens.items, now))
+        }
+    }
+}
+
+fn print_secret(json: bool, done: &str, made: &MadeToken) -> Result<(), Error> {
+    if json {
+        return view::json(made);
+    }
+    let token = &made.token;
+    let after = |at: Moment| spoken(at.since(token.renewed_at));
+    let limited = match token.purpose {
+        Some(purpose) => format!(", limited to {purpose}"),
+        None => String::new(),
+    };
+    let expires = match token.expires_at {
+        Some(at) => format!("expires in {}", after(at)),
+        None => "never expires".to_owned(),
+    };
+    let previous = match token.previous_until {
+        Some(at) => format!(" The previous secret expires in {}.", after(at)),
+        None => String::new(),
+    };
+    view::print(&format!(
+        "{done} the token {}: {} at {}{limited}; {expires}.{previous} Its secret, which is not shown again:\n\n  {}\n",
+        token.name,
+        token.role,
+        place_name(&token.place),
+        made.secret
+    ))
+}
+
+fn table(tokens: &[Token], now: Moment) -> String {
+    let rows = tokens.iter().map(|token| {
+        let used = match (token.last_used_at, &token.last_used_from) {
+            (None, _) => "never".to_owned(),
+            (Some(at), None) => view::ago(at, now),
+            (Some(at), Some(from)) => format!("{} from {from}", view::ago(at, now)),
+        };
+        vec![
+            token.name.clone(),
+            token.state.clone(),
+            token.role.to_string(),
+            place_name(&token.place).to_owned(),
+            token.purpose.map(|one| one.to_string()).unwrap_or_default(),
+            match token.expires_at {
+                Some(at) if token.state != "revoked" => view::due(at, now),
+                Some(_) => String::new(),
+                None => "never".to_owned(),
+            },
+            used,
+        ]
+    });
+    view::table(
+        &[
+            "token",
+            "state",
+            "role",
+            "at",
+            "for",
+            "expires",
+            "last used",
+        ],
+        rows,
+    )
+}

@@ -1,0 +1,188 @@
+//! Tokens.
+
+use crate::access::Principal;
+use crate::app::App;
+use crate::error::{Result, ServiceError};
+use crate::operations::transaction::commit;
+use crate::secret;
+use crate::validation::check_name;
+use crate::views;
+use crate::views::people::token::{find, shown};
+use pennine_core::access::{Action, Grant, may_grant, place_name};
+use pennine_core::time::{Micros, Moment, spoken};
+use pennine_store::token::{self, NewToken as NewRow, Token as Row};
+use pennine_store::{Connection, audit, place};
+use pennine_wire::{MadeToken, NewToken, Token, TokenRotation};
+use serde_json::json;
+use std::time::Duration;
+
+const DAY: Duration = Duration::from_secs(86_400);
+/// How long a token is valid where nothing else is asked for.
+const LIFETIME: Duration = DAY.saturating_mul(90);
+/// How long the secret before a rotation stays valid where nothing else is asked for, and at most.
+const OVERLAP: Duration = DAY;
+const LONGEST_OVERLAP: Duration = DAY.saturating_mul(30);
+
+/// When a token that is made or rotated now expires.
+fn expiry(app: &App, lifetime: Duration) -> Result<Moment> {
+    let longest = DAY.saturating_mul(app.config.tokens.longest_days);
+    if lifetime.is_zero() || lifetime > longest {
+        let message = format!(
+            "a token is valid for more than 0 and at most {}",
+            spoken(longest)
+        );
+        return Err(ServiceError::invalid("lifetime_us", message));
+    }
+    Ok(app.clock.now() + lifetime)
+}
+
+/// Returns the place with this path; the root's is empty.
+async fn at(connection: &mut Connection, path: &str) -> Result<place::Place> {
+    if path.is_empty() {
+        return Ok(place::root(connection).await?);
+    }
+    let found = views::people::place::find(connection, &["team", "project"], "place", path).await;
+    found.map_err(|failure| failure.field("place"))
+}
+
+/// Make a token. The answer holds the secret, this once.
+///
+/// # Errors
+/// Forbidden where the token would have more rights than who makes it.
+pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken> {
+    check_name("name", &new.name)?;
+    let expires_at = expiry(app, new.lifetime_us.map_or(LIFETIME, Duration::from))?;
+    commit(app, async |connection| {
+        let place = at(connection, &new.place).await?;
+        who.require(Action::ManageAccess, &place.path)?;
+        let grant = Grant {
+            role: new.role,
+            place: place.path.clone(),
+        };
+        if !may_grant(&who.rights, &grant) {
+            let message = format!(
+                "a token cannot have more rights than its maker: you do not have {} at {}",
+                grant.role,
+                place_name(&grant.place)
+            );
+            let title = "The token does not permit this";
+            return Err(ServiceError::forbidden("role-needed", title, message).field("role"));
+        }
+        let secret = secret::fresh(secret::Purpose::Token);
+        let now = app.clock.now();
+        let row = NewRow {
+            id: app.fresh_id(),
+            name: new.name.clone(),
+            secret_hash: secret::hash(&secret),
+            role: new.role,
+            place: place.id.0,
+            purpose: new.purpose,
+            at: now,
+            by: who.name.clone(),
+            expires_at: Some(expires_at),
+        };
+        match token::insert(connection, row).await {
+            Err(pennine_store::Error::Duplicate(_)) => {
+                let message = format!("a token {:?} already exists", new.name);
+                let remedy = format!(
+                    "choose another name, or give it another secret with: pennine token rotate {}",
+                    new.name
+                );
+                return Err(ServiceError::taken(message).remedy(remedy));
+            }
+            other => other?,
+        }
+        let detail = json!({"role": new.role, "place": place.path, "purpose": new.purpose, "expires_at": expires_at});
+        audit::write(connection, now, &who.name, "token.add", &new.name, detail).await?;
+        let made = find(connection, who, &new.name).await?;
+        Ok(MadeToken {
+            token: shown(made, now),
+            secret,
+        })
+    })
+    .await
+}
+
+/// How long a token is valid from one rotation to the next.
+fn lifetime(row: &Row) -> Duration {
+    match row.expires_at {
+        Some(until) => until.0.since(row.renewed_at.0),
+        None => LIFETIME,
+    }
+}
+
+/// Give a token another secret, which the answer holds, this once. The present secret stays valid for a while, so that
+/// what uses it does not break.
+///
+/// # Errors
+/// Unknown where the token is revoked; a conflict where it has expired.
+pub async fn rotate(
+    app: &App,
+    who: &Principal,
+    name: &str,
+    rotation: TokenRotation,
+) -> Result<MadeToken> {
+    let overlap = rotation.overlap_us.map_or(OVERLAP, Duration::from);
+    if overlap > LONGEST_OVERLAP {
+        let message = format!("the overlap is at most {}", spoken(LONGEST_OVERLAP));
+        return Err(ServiceError::invalid("overlap_us", message));
+    }
+    let made = commit(app, async |connection| {
+        let row = find(connection, who, name).await?;
+        let now = app.clock.now();
+        if row.expires_at.is_some_and(|at| at.0 <= now) {
+            let message = format!("{name} has expired");
+            let error = ServiceError::conflict("wrong-state", "The token has expired", message);
+            return Err(error.remedy("revoke it and add another one"));
+        }
+        let asked: Option<Micros> = rotation.lifetime_us;
+        // One that never expires stays so, unless it is asked to expire.
+        let expires_at = match (asked, row.expires_at) {
+            (None, None) => None,
+            (asked, _) => Some(expiry(app, asked.map_or(lifetime(&row), Duration::from))?),
+        };
+        let until = row
+            .expires_at
+            .map_or(now + overlap, |end| end.0.min(now + overlap));
+        let secret = secret::fresh(secret::Purpose::Token);
+        let renewal = token::Renewal {
+            at: now,
+            hash: &secret::hash(&secret),
+            previous_until: until,
+            expires_at,
+        };
+        token::rotate(connection, row.id, renewal).await?;
+        let detail = json!({"previous_until": until, "expires_at": expires_at});
+        audit::write(connection, now, &who.name, "token.rotate", name, detail).await?;
+        let made = find(connection, who, name).await?;
+        Ok(MadeToken {
+            token: shown(made, now),
+            secret,
+        })
+    })
+    .await?;
+    app.tokens.invalidate_all();
+    Ok(made)
+}
+
+/// Revoke a token: it is refused from now on, here at once and by other replicas within a second, and its sign-ins end.
+///
+/// # Errors
+/// Unknown where it is revoked already.
+pub async fn revoke(app: &App, who: &Principal, name: &str) -> Result<Token> {
+    let revoked = commit(app, async |connection| {
+        let row = find(connection, who, name).await?;
+        let now = app.clock.now();
+        token::revoke(connection, row.id, &who.name, now).await?;
+        let detail = json!({"role": row.role.0, "place": row.place});
+        audit::write(connection, now, &who.name, "token.revoke", name, detail).await?;
+        let mut token = shown(row, now);
+        "revoked".clone_into(&mut token.state);
+        token.revoked_at = Some(now);
+        token.revoked_by = Some(who.name.clone());
+        Ok(token)
+    })
+    .await?;
+    app.tokens.invalidate_all();
+    Ok(revoked)
+}
