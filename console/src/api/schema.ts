@@ -80,7 +80,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything that changes, from now on or from `Last-Event-ID`. */
+        /** Everything that changes and may be seen, from now on or from `Last-Event-ID`. */
         get: operations["stream_events"];
         put?: never;
         post?: never;
@@ -97,7 +97,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every attempt that is over, and every wait that led to none, in the order in which they became ready, as CSV. */
+        /**
+         * Every attempt that is over, and every wait that led to none, in the order in which they became ready, as CSV.
+         *     Needs a role at the root.
+         */
         get: operations["export_history"];
         put?: never;
         /** Import jobs that are over, from a CSV file: all of them, or none where a line cannot be read. */
@@ -1695,7 +1698,7 @@ export interface components {
              * @description How many it needs.
              */
             count: number;
-            /** @description The job's short name. */
+            /** @description The job's short name; empty for those who do not see the whole installation. */
             job: string;
         };
         /** @description A [`QueueSample`] over a step of time: the highest demand within it, and the capacity at that moment. */
@@ -2715,6 +2718,7 @@ export interface components {
                 /** Format: int32 */
                 count: number;
                 description: string;
+                /** @description Those of the holders that may be seen. */
                 holders: components["schemas"]["SeatHolder"][];
                 /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
                 kept_back?: components["schemas"]["KeptSeats"][];
@@ -3306,6 +3310,7 @@ export interface components {
             /** Format: int32 */
             count: number;
             description: string;
+            /** @description Those of the holders that may be seen. */
             holders: components["schemas"]["SeatHolder"][];
             /** @description The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several. */
             kept_back?: components["schemas"]["KeptSeats"][];
@@ -3862,6 +3867,7 @@ export interface components {
         TimelineSpan: {
             /** @description When it was given to the runner, when its command began, and when it ended; the latter two where they have. */
             from: components["schemas"]["Moment"];
+            /** @description The job's name. Empty, like its title and project, where the job belongs to a place that may not be seen. */
             job: string;
             message?: string | null;
             project: string;

@@ -15,6 +15,7 @@
 //! - [`engine`]: dispatch, capacity and leases behind one set of events and stages.
 //! - [`simulate`]: the engine in a made-up world, with a clock of its own.
 //! - [`trust`]: whether a job is trusted.
+//! - [`access`], [`visibility`]: who may do what at which place, and what they see.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
@@ -44,4 +45,5 @@ pub mod target;
 pub mod time;
 pub mod trust;
 pub mod version;
+pub mod visibility;
 pub mod wait;

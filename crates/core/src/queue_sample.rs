@@ -17,6 +17,19 @@ pub struct QueueSample {
     pub coming: u32,
 }
 
+impl QueueSample {
+    /// The sum of two readings of different parts of the yard.
+    #[must_use]
+    pub fn plus(&self, other: &QueueSample) -> QueueSample {
+        QueueSample {
+            waiting: self.waiting.saturating_add(other.waiting),
+            executing: self.executing.saturating_add(other.executing),
+            idle: self.idle.saturating_add(other.idle),
+            coming: self.coming.saturating_add(other.coming),
+        }
+    }
+}
+
 /// A [`QueueSample`] over a step of time: the highest demand within it, and the capacity at that moment.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelStep {

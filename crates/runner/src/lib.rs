@@ -1,10 +1,10 @@
 //! The program on the machine: joins a pool, polls for work, runs it, tells what came of it.
 //!
 //! ```text
-//!   work (one outstanding poll) --> attempt (workspace, time limit)
-//!                                      |-- keeper  (the processes: a namespace that dies with the runner)
-//!                                      |-- spool   (the log: on disk first, then to the service)
-//!                                      `-- report  (the end: on disk first, then to the service)
+//!   work --> poll (one outstanding) --> attempt (workspace, time limit)
+//!                                         |-- keeper  (the processes: a namespace that dies with the runner)
+//!                                         |-- spool   (the log: on disk first, then to the service)
+//!                                         `-- report  (the end: on disk first, then to the service)
 //! ```
 //! What is particular to the operating system is in [`system`].
 //!
@@ -22,7 +22,11 @@ pub mod home;
 pub mod join;
 pub mod journal;
 pub mod life;
+pub mod log;
+pub mod machine_probe;
 pub mod machine_settings;
+pub mod poll;
+pub mod poll_news;
 pub mod program;
 pub mod relay;
 pub mod report;

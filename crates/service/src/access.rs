@@ -2,7 +2,10 @@
 
 use crate::error::ServiceError;
 use pennine_core::access::{Action, Grant, Refusal, Rights, may, place_name};
+use pennine_core::dispatch::Reach;
 use pennine_core::time::Moment;
+use pennine_core::visibility::Visibility;
+use pennine_store::pool::OwnedPool;
 use pennine_store::token::Token;
 use uuid::Uuid;
 
@@ -15,6 +18,8 @@ pub struct Principal {
     /// The token's role and place.
     pub grant: Grant,
     pub rights: Rights,
+    /// What may be seen.
+    pub sees: Visibility,
     /// When the token expires.
     pub expires_at: Option<Moment>,
     /// When the sign-in ends, where it is one.
@@ -27,13 +32,15 @@ impl Principal {
             role: token.role.0,
             place: token.place,
         };
+        let rights = Rights {
+            grants: vec![grant.clone()],
+            purpose: token.purpose.map(|purpose| purpose.0),
+        };
         Principal {
             token: token.id,
             name: token.name,
-            rights: Rights {
-                grants: vec![grant.clone()],
-                purpose: token.purpose.map(|purpose| purpose.0),
-            },
+            sees: Visibility::of(&rights, Action::View),
+            rights,
             grant,
             expires_at: token.expires_at.map(|at| at.0),
             until,
@@ -48,10 +55,17 @@ impl Principal {
     /// The paths of the places of which everything may be seen, with what is below them; none where that is the whole
     /// installation.
     pub fn visible_places(&self) -> Option<Vec<String>> {
-        let grants = self.rights.grants.iter();
-        let visible = grants.filter(|grant| self.may(Action::View, &grant.place));
-        let places: Vec<String> = visible.map(|grant| grant.place.clone()).collect();
-        (!places.iter().any(String::is_empty)).then_some(places)
+        self.sees.paths().map(<[String]>::to_vec)
+    }
+
+    /// Whether a pool may be seen, with its runners.
+    pub fn sees_pool(&self, owned: &OwnedPool) -> bool {
+        let reach = Reach {
+            narrow_to: owned.pool.narrow_to.clone(),
+            widen_to: owned.pool.widen_to.clone(),
+            takes_untrusted: owned.pool.takes_untrusted,
+        };
+        self.sees.includes_pool(&owned.owner, &reach)
     }
 
     /// Refuses what is not allowed at a place, given by its path; the root's is empty.

@@ -47,6 +47,7 @@ pub mod supplier_calls;
 pub mod upload_budget;
 pub mod validation;
 pub mod views;
+pub mod visible_yard;
 pub mod webhook_client;
 pub mod yard;
 pub mod yard_cache;

@@ -4,7 +4,7 @@ use crate::background::{Task, TaskTurns};
 use crate::clock::Clock;
 use pennine_core::id::{AttemptId, RunnerId, SessionId};
 use pennine_core::time::Moment;
-use pennine_store::runner::{self, LastHeard};
+use pennine_store::runner_presence::{self, LastHeard};
 use pennine_store::{Db, Store};
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -196,7 +196,7 @@ impl PresenceMap {
         let seen = self.unwritten();
         let written = async {
             let mut connection = store.tasks().await?;
-            runner::flush_seen(&mut connection, &seen).await
+            runner_presence::flush_seen(&mut connection, &seen).await
         };
         let result = if seen.is_empty() {
             Ok(())

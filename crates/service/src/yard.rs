@@ -183,6 +183,39 @@ impl Yard {
         yard
     }
 
+    /// A part of the yard: the pools that are wanted with their runners, the places that are wanted, and the seats that
+    /// jobs of these hold.
+    pub fn part(
+        &self,
+        wants_pool: impl Fn(&OwnedPool) -> bool,
+        wants_place: impl Fn(&str) -> bool,
+    ) -> Yard {
+        let pools = self.pools.iter().filter(|pool| wants_pool(pool));
+        let pools: Vec<OwnedPool> = pools.cloned().collect();
+        let ids: BTreeSet<PoolId> = pools.iter().map(|pool| pool.pool.id.0).collect();
+        let runners = self.runners.iter();
+        let runners = runners.filter(|runner| ids.contains(&runner.pool_id.0));
+        let places = self.places.iter().filter(|place| wants_place(&place.path));
+        let holdings = self.holdings.iter();
+        let holdings = holdings.filter(|holding| wants_place(&holding.project));
+        let mut part = Yard {
+            pools,
+            runners: runners.cloned().collect(),
+            places: places.cloned().collect(),
+            seats: self.seats.clone(),
+            holdings: holdings.cloned().collect(),
+            held: self.held.clone(),
+            calendar: self.calendar.clone(),
+            now: self.now,
+            views: Vec::new(),
+            pool_views: HashMap::new(),
+            words: OnceLock::new(),
+            satisfying: Satisfying::default(),
+        };
+        part.look();
+        part
+    }
+
     /// The yard as it would be without a pool and its runners.
     pub fn without_pool(&self, id: PoolId) -> Yard {
         let mut yard = self.clone();

@@ -203,6 +203,8 @@ pub struct StoredDecision {
 pub struct DecisionFilter<'a> {
     /// Of this pool alone.
     pub pool: Option<PoolId>,
+    /// Of pools whose owners are at or below these places; of all pools where none are given.
+    pub visible: Option<&'a [String]>,
     /// With this text in their message, in upper or lower case; empty for all.
     pub search: &'a str,
     /// Those before this id.
@@ -223,8 +225,10 @@ pub async fn decisions(
          from decision d join pool p on p.id = d.pool_id
          where (:pool::uuid is null or d.pool_id = :pool) and d.id < :before and d.at >= :since
            and (:search = '' or strpos(lower(d.message), lower(:search)) > 0)
+           and (:visible::text[] is null or p.owner_id in (select id from place where is_below_any(path, :visible)))
          order by d.id desc limit :limit";
         pool: Nullable<SqlUuid> = filter.pool.map(Db),
+        visible: Nullable<Array<Text>> = filter.visible,
         search: Text = filter.search,
         before: BigInt = filter.before,
         since: Timestamptz = Db(filter.since),

@@ -265,6 +265,28 @@ pub async fn with_ids(connection: &mut Connection, ids: &[JobId]) -> Result<Vec<
     .await?)
 }
 
+/// Returns those of some jobs whose projects are at or below these places.
+pub async fn visible(
+    connection: &mut Connection,
+    ids: &[JobId],
+    places: &[String],
+) -> Result<Vec<JobId>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<JobId>,
+    }
+    let rows: Vec<Row> = sql!(
+        "select j.id from job j join place p on p.id = j.project_id
+         where j.id = any(:ids) and is_below_any(p.path, :places)";
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<_>>(),
+        places: Array<Text> = places,
+    )
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id.0).collect())
+}
+
 /// Returns the running jobs, then the ones that ended last: only those at some places and below them, where a list is given.
 pub async fn latest(
     connection: &mut Connection,

@@ -38,6 +38,8 @@ pub mod pool;
 pub mod queue_sample;
 pub mod rollup;
 pub mod runner;
+pub mod runner_facts;
+pub mod runner_presence;
 mod schema;
 pub mod seat;
 pub mod set_aside;

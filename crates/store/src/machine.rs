@@ -203,22 +203,36 @@ pub async fn existing(connection: &mut Connection) -> Result<Vec<Machine>> {
         .await?)
 }
 
+/// Which machines.
+#[derive(Clone, Copy, Debug)]
+pub struct MachineFilter<'a> {
+    /// Of this pool alone.
+    pub pool: Option<PoolId>,
+    /// In one of these states.
+    pub states: &'a [MachineState],
+    /// Of pools whose owners are at or below these places; of all pools where none are given.
+    pub visible: Option<&'a [String]>,
+    /// Those with a lower number than this.
+    pub before: i64,
+}
+
 /// Machines, newest first: of a pool, in one state, or existing ones alone; those before a number.
 pub async fn list(
     connection: &mut Connection,
-    pool: Option<PoolId>,
-    states: &[MachineState],
-    before: i64,
+    filter: MachineFilter<'_>,
     limit: i64,
 ) -> Result<Vec<Machine>> {
     Ok(sql!(
         machines!(
         "where (:pool::uuid is null or m.pool_id = :pool) and m.state = any(:states) and m.number < :before
+           and (:visible::text[] is null or m.pool_id in (
+               select o.id from pool o join place q on q.id = o.owner_id where is_below_any(q.path, :visible)))
          order by m.number desc limit :limit"
     );
-        pool: Nullable<SqlUuid> = pool.map(Db),
-        states: Array<Text> = words(states),
-        before: BigInt = before,
+        pool: Nullable<SqlUuid> = filter.pool.map(Db),
+        states: Array<Text> = words(filter.states),
+        visible: Nullable<Array<Text>> = filter.visible,
+        before: BigInt = filter.before,
         limit: BigInt = limit,
     )
     .load(connection)

@@ -24,6 +24,9 @@ pub struct Maintenance {
     pub pool_id: Option<Db<PoolId>>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     pub runner_id: Option<Db<RunnerId>>,
+    /// The pool, or that of the runner.
+    #[diesel(sql_type = SqlUuid)]
+    pub in_pool: Db<PoolId>,
     /// The pool's or the runner's name.
     #[diesel(sql_type = Text)]
     pub of: String,
@@ -129,7 +132,8 @@ pub async fn insert(connection: &mut Connection, new: NewMaintenanceRow<'_>) -> 
 /// Returns current and scheduled maintenance, the earliest first.
 pub async fn open(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
     Ok(sql!(
-        "select m.id, m.number, m.pool_id, m.runner_id, coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.reason,
+        "select m.id, m.number, m.pool_id, m.runner_id, coalesce(m.pool_id, r.pool_id) as in_pool,
+                coalesce(p.name, r.name) as of, m.from_at, m.until_at, m.reason,
                 m.created_by
          from maintenance m left join pool p on p.id = m.pool_id left join runner r on r.id = m.runner_id
          where m.ended_at is null and m.until_at > :now and (r.id is null or r.state <> 'retired')

@@ -1,9 +1,10 @@
-//! Runners: their records, what is known of their machines, and when they were last heard of.
+//! Runners: their records and states.
 
 use crate::change::Change;
-use crate::connect::{Connection, in_transaction};
+use crate::connect::Connection;
 use crate::error::Result;
 use crate::outbox;
+use crate::runner_facts::MachineReport;
 use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
@@ -13,7 +14,6 @@ use diesel::{OptionalExtension, QueryableByName};
 use diesel_async::AsyncConnection;
 use pennine_core::dispatch::RunnerView;
 use pennine_core::fact::{Facts, Subject};
-use pennine_core::finding::Finding;
 use pennine_core::id::{PoolId, RunnerId, SessionId};
 use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::overrides::{Overrides, ReportedFacts};
@@ -166,6 +166,30 @@ pub async fn list_brief(connection: &mut Connection) -> Result<Vec<Runner>> {
     Ok(all.load(connection).await?)
 }
 
+/// The pools of some runners.
+pub async fn pools_of(
+    connection: &mut Connection,
+    ids: &[RunnerId],
+) -> Result<Vec<(RunnerId, PoolId)>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = SqlUuid)]
+        id: Db<RunnerId>,
+        #[diesel(sql_type = SqlUuid)]
+        pool_id: Db<PoolId>,
+    }
+    let rows: Vec<Row> = sql!(
+        "select id, pool_id from runner where id = any(:ids)";
+        ids: Array<SqlUuid> = ids.iter().map(|id| id.0).collect::<Vec<_>>(),
+    )
+    .load(connection)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| (row.id.0, row.pool_id.0))
+        .collect())
+}
+
 /// The names of all runners that there ever were, each with its pool's before it.
 pub async fn names(connection: &mut Connection) -> Result<Vec<(RunnerId, String)>> {
     #[derive(QueryableByName)]
@@ -207,16 +231,6 @@ pub async fn find(
     Ok(rows.into_iter().map(|row| row.id.0).collect())
 }
 
-/// What a machine says of itself.
-#[derive(Clone, Debug)]
-pub struct MachineReport<'a> {
-    pub facts: &'a Facts,
-    pub labels: &'a [String],
-    pub slots: u32,
-    pub program: &'a str,
-    pub findings: &'a [Finding],
-}
-
 /// Turns an awaited runner into one that has joined. False when it is not awaited any more.
 pub async fn enrol(
     connection: &mut Connection,
@@ -252,163 +266,6 @@ pub async fn enrol(
     .execute(connection)
     .await?;
     Ok(joined == 1)
-}
-
-impl MachineReport<'_> {
-    fn reported(&self) -> ReportedFacts {
-        ReportedFacts {
-            labels: self.labels.to_vec(),
-            facts: self.facts.clone(),
-            slots: self.slots,
-            findings: self.findings.to_vec(),
-        }
-    }
-}
-
-/// What a runner's machine says, and what people set over it.
-#[derive(Clone, Debug, QueryableByName)]
-struct FactLayers {
-    #[diesel(sql_type = Jsonb)]
-    reported: Json<ReportedFacts>,
-    #[diesel(sql_type = Jsonb)]
-    settings: Json<Overrides>,
-    #[diesel(sql_type = Text)]
-    program: String,
-}
-
-macro_rules! layers_query {
-    ($lock:literal) => {
-        concat!(
-            "select reported, settings, program from runner where id = :id and state <> 'retired'",
-            $lock
-        )
-    };
-}
-
-/// The layers of a runner that is not retired.
-async fn layers(connection: &mut Connection, id: RunnerId) -> Result<Option<FactLayers>> {
-    let layers = sql!(layers_query!(""); id: SqlUuid = Db(id));
-    Ok(layers.get_result(connection).await.optional()?)
-}
-
-/// The same, locked until the transaction ends.
-async fn locked_layers(connection: &mut Connection, id: RunnerId) -> Result<Option<FactLayers>> {
-    let layers = sql!(layers_query!(" for update"); id: SqlUuid = Db(id));
-    Ok(layers.get_result(connection).await.optional()?)
-}
-
-/// Writes what comes of the layers, as a new version of what is known of the runner if that is another than before.
-async fn store_effective_facts(
-    connection: &mut Connection,
-    id: RunnerId,
-    layers: FactLayers,
-    settings_changed: bool,
-    at: Moment,
-) -> Result<()> {
-    let now = layers.settings.0.over(&layers.reported.0);
-    let slots = i32::try_from(now.slots).unwrap_or(i32::MAX);
-    sql!(
-        "with wanted as (
-           select slots, labels, facts, program, :reported::jsonb as reported, :settings::jsonb as settings, :settings_changed::integer as more
-           from (values (:slots::integer, :labels::text[], :facts::jsonb, :program::text)) as v(slots, labels, facts, program)),
-         r as (
-           update runner r set slots = wanted.slots, labels = wanted.labels, facts = wanted.facts, program = wanted.program,
-                  reported = wanted.reported, settings = wanted.settings, settings_version = settings_version + wanted.more,
-                  facts_version = facts_version +
-                    case when (r.slots, r.labels, r.facts, r.program) is distinct from
-                              (wanted.slots, wanted.labels, wanted.facts, wanted.program) then 1 else 0 end
-           from wanted where r.id = :id returning r.*),
-         f as (
-           insert into runner_facts (runner_id, version, facts, labels, slots, program, since)
-           select id, facts_version, facts, labels, slots, program, :at from r
-           on conflict (runner_id, version) do nothing)"
-         change RunnerChanged { runner: "id" } at ":at" from "r";
-        reported: Jsonb = layers.reported,
-        settings: Jsonb = layers.settings,
-        settings_changed: Integer = i32::from(settings_changed),
-        slots: Integer = slots,
-        labels: Array<Text> = now.labels,
-        facts: Jsonb = Json(now.facts),
-        program: Text = layers.program,
-        id: SqlUuid = Db(id),
-        at: Timestamptz = Db(at),
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// Records what a machine says of itself. True if it is another than before.
-pub async fn set_reported(
-    connection: &mut Connection,
-    id: RunnerId,
-    about: &MachineReport<'_>,
-    at: Moment,
-) -> Result<bool> {
-    let reported = about.reported();
-    let known = layers(connection, id).await?;
-    if known.is_none_or(|known| known.reported.0 == reported && known.program == about.program) {
-        return Ok(false);
-    }
-    in_transaction(connection, async |connection| {
-        let Some(mut layers) = locked_layers(connection, id).await? else {
-            return Ok(false);
-        };
-        layers.reported = Json(reported);
-        about.program.clone_into(&mut layers.program);
-        store_effective_facts(connection, id, layers, false, at).await?;
-        Ok(true)
-    })
-    .await
-}
-
-/// Returns how many versions of a runner's facts began since a moment.
-pub async fn facts_versions(
-    connection: &mut Connection,
-    id: RunnerId,
-    since: Moment,
-) -> Result<i64> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        count: i64,
-    }
-    let row: Row = sql!(
-        "select count(*) as count from runner_facts where runner_id = :id and since >= :since";
-        id: SqlUuid = Db(id),
-        since: Timestamptz = Db(since),
-    )
-    .get_result(connection)
-    .await?;
-    Ok(row.count)
-}
-
-/// Changes what people call a runner and set of it. False when there is no such runner, or it is retired.
-pub async fn set_settings(
-    connection: &mut Connection,
-    id: RunnerId,
-    name: &str,
-    description: &str,
-    settings: &Overrides,
-    at: Moment,
-) -> Result<bool> {
-    in_transaction(connection, async |connection| {
-        let Some(mut layers) = locked_layers(connection, id).await? else {
-            return Ok(false);
-        };
-        layers.settings = Json(settings.clone());
-        sql!(
-            "update runner set name = :name, description = :description where id = :id";
-            name: Text = name,
-            description: Text = description,
-            id: SqlUuid = Db(id),
-        )
-        .execute(connection)
-        .await?;
-        store_effective_facts(connection, id, layers, true, at).await?;
-        Ok(true)
-    })
-    .await
 }
 
 /// Retires a runner; its record stays. False when it was retired already.
@@ -473,66 +330,6 @@ pub async fn set_state(
     .execute(connection)
     .await?;
     Ok(moved == 1)
-}
-
-/// When a runner's session was last heard of.
-#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
-pub struct LastHeard {
-    #[diesel(sql_type = SqlUuid)]
-    pub runner_id: Db<RunnerId>,
-    #[diesel(sql_type = SqlUuid)]
-    pub session: Db<SessionId>,
-    #[diesel(sql_type = Timestamptz)]
-    pub seen_at: Db<Moment>,
-    /// When its connection was closed, with no poll after it.
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    pub closed_at: Option<Db<Moment>>,
-    /// From where, as far as is known.
-    #[diesel(sql_type = Nullable<Text>)]
-    pub peer: Option<String>,
-}
-
-/// Writes what a replica saw since the last time. Nothing goes back in time.
-pub async fn flush_seen(connection: &mut Connection, seen: &[LastHeard]) -> Result<()> {
-    if seen.is_empty() {
-        return Ok(());
-    }
-    sql!(
-        "insert into runner_presence (runner_id, session, seen_at, closed_at, peer)
-         select * from unnest(:runner_ids, :sessions, :seen_ats, :closed_ats, :peers)
-         on conflict (runner_id) do update
-         set session = excluded.session, seen_at = excluded.seen_at, closed_at = excluded.closed_at,
-             peer = coalesce(excluded.peer, runner_presence.peer)
-         where excluded.seen_at >= runner_presence.seen_at";
-        runner_ids: Array<SqlUuid> = seen.iter().map(|s| s.runner_id).collect::<Vec<_>>(),
-        sessions: Array<SqlUuid> = seen.iter().map(|s| s.session).collect::<Vec<_>>(),
-        seen_ats: Array<Timestamptz> = seen.iter().map(|s| s.seen_at).collect::<Vec<_>>(),
-        closed_ats: Array<Nullable<Timestamptz>> = seen.iter().map(|s| s.closed_at).collect::<Vec<_>>(),
-        peers: Array<Nullable<Text>> = seen.iter().map(|s| s.peer.clone()).collect::<Vec<_>>(),
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// When each runner was last heard of.
-pub async fn seen(connection: &mut Connection) -> Result<Vec<LastHeard>> {
-    Ok(
-        sql!("select runner_id, session, seen_at, closed_at, peer from runner_presence")
-            .load(connection)
-            .await?,
-    )
-}
-
-/// When one runner was last heard of.
-pub async fn seen_of(connection: &mut Connection, id: RunnerId) -> Result<Option<LastHeard>> {
-    Ok(sql!(
-        "select runner_id, session, seen_at, closed_at, peer from runner_presence where runner_id = :id";
-        id: SqlUuid = Db(id),
-    )
-    .get_result(connection)
-    .await
-    .optional()?)
 }
 
 /// What a runner executes.

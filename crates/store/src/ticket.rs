@@ -120,14 +120,21 @@ pub async fn insert(connection: &mut Connection, new: NewTicket<'_>) -> Result<T
     Ok(new.id)
 }
 
-/// The tickets, newest first.
-pub async fn list(connection: &mut Connection, limit: i64) -> Result<Vec<Ticket>> {
+/// The tickets of pools whose owners are at or below these places, or of all pools; newest first.
+pub async fn list(
+    connection: &mut Connection,
+    visible: Option<&[String]>,
+    limit: i64,
+) -> Result<Vec<Ticket>> {
     Ok(sql!(
         ticket_query!(
         "",
         "ticket",
-        "order by t.number desc limit :limit"
+        "where :visible::text[] is null
+           or p.owner_id in (select id from place where is_below_any(path, :visible))
+         order by t.number desc limit :limit"
     );
+        visible: Nullable<Array<Text>> = visible,
         limit: BigInt = limit,
     )
     .load(connection)

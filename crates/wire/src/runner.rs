@@ -170,6 +170,7 @@ pub struct NextJob {
 /// What a runner did with one slot, for a while.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TimelineSpan {
+    /// The job's name. Empty, like its title and project, where the job belongs to a place that may not be seen.
     pub job: String,
     pub title: String,
     pub project: String,

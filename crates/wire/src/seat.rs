@@ -38,6 +38,7 @@ pub struct Seat {
     pub description: String,
     pub count: u32,
     pub taken: u32,
+    /// Those of the holders that may be seen.
     pub holders: Vec<SeatHolder>,
     /// The jobs for which they are kept back once they come free, the oldest first: each has waited long and needs several.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -47,7 +48,7 @@ pub struct Seat {
 /// Seats that are kept back for a job.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct KeptSeats {
-    /// The job's short name.
+    /// The job's short name; empty for those who do not see the whole installation.
     pub job: String,
     /// How many it needs.
     pub count: u32,

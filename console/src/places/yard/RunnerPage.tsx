@@ -102,7 +102,7 @@ export default function RunnerPage() {
           <List
             rows={runner.executing}
             id={(job) => job.job}
-            empty="No jobs."
+            empty={runner.used > 0 ? `${runner.used} ${runner.used === 1 ? "job" : "jobs"} of other teams.` : "No jobs."}
             columns={[
               { head: "job", cell: (job) => <Link to={`/jobs/${job.job}`}>{job.job}</Link> },
               { head: "title", cell: (job) => job.title },

@@ -120,7 +120,9 @@ function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, unt
         on.stroke();
       }
       const ended = one.until == null ? "executing" : (one.result ?? "");
-      const says = `${one.job} ${one.title} of ${one.project}, ${clock.format(Date.parse(one.from))}: ${ended}${one.message ? `, ${one.message}` : ""}`;
+      // A job of a project that may not be seen has no name.
+      const job = one.job ? `${one.job} ${one.title} of ${one.project}` : "a job of another team";
+      const says = `${job}, ${clock.format(Date.parse(one.from))}: ${ended}${one.message ? `, ${one.message}` : ""}`;
       marks.push({ left, right, top, bottom, says, job: one.job });
     }
     if (i > 0 && lane > 4) {

@@ -105,11 +105,10 @@ fn table(seats: &[Seat]) -> String {
                     Some(back) => format!("({}: taken back by {})", holder.job, back.by),
                     None => format!("{} of {}", holder.job, holder.project),
                 })
-                .chain(
-                    seat.kept_back
-                        .iter()
-                        .map(|kept| format!("{} reserved for {}", kept.count, kept.job)),
-                )
+                .chain(seat.kept_back.iter().map(|kept| match kept.job.as_str() {
+                    "" => format!("{} reserved for a job of another team", kept.count),
+                    job => format!("{} reserved for {job}", kept.count),
+                }))
                 .collect();
             vec![
                 seat.name.clone(),

@@ -12,7 +12,8 @@ use pennine_core::time::{Moment, spoken};
 use pennine_store::attempt::{self, Open};
 use pennine_store::job::{self, WaitEnd};
 use pennine_store::maintenance::Calendar;
-use pennine_store::runner::{self, LastHeard};
+use pennine_store::runner;
+use pennine_store::runner_presence::{self, LastHeard};
 use pennine_store::{pool, queue_sample};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
@@ -141,7 +142,7 @@ impl Term<'_> {
     /// Writes down which attempts and runners are lost because nothing was heard of them.
     async fn expire(&self, now: Moment) -> Result<(), TermEnd> {
         let mut connection = self.app.store.tasks().await?;
-        let seen = runner::seen(&mut connection).await?;
+        let seen = runner_presence::seen(&mut connection).await?;
         let open = attempt::open(&mut connection).await?;
         drop(connection);
         let contacts: HashMap<RunnerId, LastContact> = seen

@@ -1,9 +1,10 @@
 //! Roles at places, and the tokens that carry them.
 
 use crate::support::{Service, refusal, until};
-use pennine_client::{Client, JobListFilter, QueueFilter, Route};
+use pennine_client::{Client, JobListFilter, QueueFilter, Route, TrendFilter};
 use pennine_core::access::{Purpose, Role};
 use pennine_core::alert::AlertKind;
+use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::Micros;
 use pennine_wire::{
     Action, BulkAction, MadeToken, NewJob, NewPool, NewProject, NewTeam, NewTicket, NewToken,
@@ -100,11 +101,6 @@ async fn a_submitter_of_a_team_submits_and_cancels_the_teams_jobs_alone() {
         .job
         .name;
     for refused in [
-        refusal(mira.submit(&job("shore/soundings"), None).await),
-        refusal(
-            mira.act_on_jobs(&bulk(Action::Urgent, Some("shore"), &[]))
-                .await,
-        ),
         refusal(mira.act_on_jobs(&bulk(Action::Cancel, None, &[])).await),
         refusal(mira.add_ticket("staithe", &NewTicket::default()).await),
         refusal(
@@ -119,6 +115,11 @@ async fn a_submitter_of_a_team_submits_and_cancels_the_teams_jobs_alone() {
         );
     }
     // What is not hers to see does not exist for her.
+    let unknown = refusal(mira.submit(&job("shore/soundings"), None).await);
+    assert_eq!((unknown.status, unknown.word()), (404, "unknown-project"));
+    let unknown = bulk(Action::Urgent, Some("shore"), &[]);
+    let unknown = refusal(mira.act_on_jobs(&unknown).await);
+    assert_eq!((unknown.status, unknown.word()), (404, "unknown-team"));
     for hidden in [
         refusal(mira.cancel(&theirs).await),
         refusal(mira.job(&theirs).await),
@@ -156,10 +157,13 @@ async fn a_submitter_of_a_team_submits_and_cancels_the_teams_jobs_alone() {
     assert_eq!((queue.waiting, projects), (1, vec!["firmware/buoy"]));
     assert_eq!(mira.status().await.unwrap().waiting, 1);
     assert_eq!(service.client.status().await.unwrap().waiting, 2);
-    let refused = refusal(mira.submit(&job("shore/soundings"), None).await);
+    let refused = refusal(
+        mira.add_token(&token("more", Role::Viewer, "firmware"))
+            .await,
+    );
     assert_eq!(
         refused.detail,
-        "this needs the role submitter at shore/soundings; the token \"mira\" has submitter at firmware"
+        "this needs the role admin at firmware; the token \"mira\" has submitter there"
     );
     let waiting = service.client.job(&theirs).await.unwrap();
     assert!(waiting.line.result.is_none(), "it was not cancelled");
@@ -212,7 +216,7 @@ async fn an_operator_of_a_team_manages_its_pools_and_no_others() {
     for refused in [
         refusal(ola.change_place("shore", &weight).await),
         refusal(ola.add_pool(&own("", "quarry")).await),
-        refusal(ola.add_pool(&own("firmware", "quarry")).await),
+        // A pool of the root, which shore may use and therefore sees.
         refusal(ola.add_ticket("staithe", &NewTicket::default()).await),
         refusal(ola.change_runner("fell-01", &slots).await),
         refusal(ola.remove_pool("staithe", &PoolRemoval::default()).await),
@@ -223,6 +227,8 @@ async fn an_operator_of_a_team_manages_its_pools_and_no_others() {
             "{refused:?}"
         );
     }
+    let hidden = refusal(ola.add_pool(&own("firmware", "quarry")).await);
+    assert_eq!((hidden.status, hidden.word()), (404, "unknown-team"));
     drop(runner);
 }
 
@@ -235,10 +241,10 @@ async fn an_administrator_of_a_team_gives_no_more_than_they_have_and_sees_no_oth
     lead.add_token(&token("mira", Role::Submitter, "firmware/buoy"))
         .await
         .unwrap();
-    for place in ["", "shore"] {
-        let refused = refusal(lead.add_token(&token("more", Role::Viewer, place)).await);
-        assert_eq!((refused.status, refused.word()), (403, "role-needed"));
-    }
+    let refused = refusal(lead.add_token(&token("more", Role::Viewer, "")).await);
+    assert_eq!((refused.status, refused.word()), (403, "role-needed"));
+    let hidden = refusal(lead.add_token(&token("more", Role::Viewer, "shore")).await);
+    assert_eq!((hidden.status, hidden.word()), (404, "unknown-place"));
     let seen: Vec<String> = lead
         .tokens()
         .await
@@ -389,4 +395,126 @@ async fn a_token_rotates_with_an_overlap_and_is_refused_once_it_is_revoked_or_ex
     };
     let refused = refusal(service.client.add_token(&too_long).await);
     assert_eq!(refused.field.as_deref(), Some("lifetime_us"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn users_of_a_shared_pool_see_its_runners_and_count_the_jobs_of_others_without_names() {
+    let service = Service::start().await;
+    furnish_shore(&service).await;
+    let _runner = crate::support::Runner::working(&service, "staithe", "fell-01", 2).await;
+    let mira = service.with_role("mira", Role::Viewer, "firmware").await;
+    let long = |project: &str, title: &str| NewJob {
+        title: Some(title.into()),
+        command: vec!["sleep".into(), "300".into()],
+        ..job(project)
+    };
+    let mut names = Vec::new();
+    for (project, title) in [("shore/soundings", "sweep"), ("firmware/buoy", "solder")] {
+        let job = service.client.submit(&long(project, title), None).await;
+        let job = job.unwrap().job.name;
+        let executes = |job: &pennine_wire::Job| job.line.state == JobState::Executing;
+        service.job_when(&job, "executing", executes).await;
+        names.push(job);
+    }
+    let runner = mira.runner("fell-01").await.unwrap();
+    let seen: Vec<&str> = runner
+        .executing
+        .iter()
+        .map(|one| one.job.as_str())
+        .collect();
+    assert_eq!((runner.used, seen), (2, vec![names[1].as_str()]));
+    let time = mira.runner_time(&["fell-01"], 1).await.unwrap().items;
+    let mut spans: Vec<(&str, &str)> = time
+        .iter()
+        .flat_map(|one| one.lanes.iter().flatten())
+        .map(|span| (span.job.as_str(), span.title.as_str()))
+        .collect();
+    spans.sort_unstable();
+    assert_eq!(spans, [("", ""), (names[1].as_str(), "solder")]);
+    let pools: Vec<String> = mira
+        .pools()
+        .await
+        .unwrap()
+        .items
+        .into_iter()
+        .map(|one| one.name)
+        .collect();
+    assert_eq!(pools, ["staithe"], "jetty is shore's own");
+    until("the samples count both jobs", async || {
+        let level = mira.skyline().await.unwrap().level;
+        (level.executing == 2).then_some(())
+    })
+    .await;
+    // Trends and metrics are of her own projects.
+    let trends = mira.trends(&TrendFilter::default()).await.unwrap();
+    let all = service
+        .client
+        .trends(&TrendFilter::default())
+        .await
+        .unwrap();
+    assert_eq!((trends.whole.wait.count, all.whole.wait.count), (1, 2));
+    assert!(
+        trends.answer.contains("the projects that you see"),
+        "{}",
+        trends.answer
+    );
+    let by_runner = TrendFilter {
+        runner: Some("fell-01".into()),
+        ..TrendFilter::default()
+    };
+    let refused = refusal(mira.trends(&by_runner).await);
+    assert_eq!((refused.status, refused.word()), (403, "role-needed"));
+    let purpose = NewToken {
+        purpose: Some(Purpose::Metrics),
+        ..token("scraper", Role::Viewer, "firmware")
+    };
+    let scraper = service.client.add_token(&purpose).await.unwrap().secret;
+    let metrics = reqwest::Client::new()
+        .get(format!("{}/metrics", service.url))
+        .bearer_auth(&scraper);
+    let metrics = metrics.send().await.unwrap().text().await.unwrap();
+    assert!(metrics.contains("firmware/buoy"), "{metrics}");
+    for hidden in ["soundings", "staithe", "jetty"] {
+        assert!(!metrics.contains(hidden), "{hidden} in {metrics}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_stream_of_events_carries_what_may_be_seen() {
+    let service = Service::start().await;
+    furnish_shore(&service).await;
+    let made = service
+        .client
+        .add_token(&token("mira", Role::Viewer, "firmware"))
+        .await
+        .unwrap();
+    let stream = reqwest::Client::new()
+        .get(format!("{}/api/v1/events", service.url))
+        .bearer_auth(&made.secret);
+    let mut stream = stream.send().await.unwrap();
+    let weight = PlaceChange {
+        weight: Some(3),
+        ..PlaceChange::default()
+    };
+    let mut hidden = Vec::new();
+    for _ in 0..3 {
+        let theirs = service.client.submit(&job("shore/soundings"), None).await;
+        hidden.push(theirs.unwrap().job.id.to_string());
+    }
+    service.client.change_place("shore", &weight).await.unwrap();
+    let own = service.client.submit(&job("firmware/buoy"), None).await;
+    let own = own.unwrap().job.id.to_string();
+    let mut text = String::new();
+    while !text.contains(&own) {
+        let chunk = tokio::time::timeout(Duration::from_secs(90), stream.chunk()).await;
+        let chunk = chunk
+            .expect("the change of her own job arrives")
+            .unwrap()
+            .expect("the stream goes on");
+        text += &String::from_utf8_lossy(&chunk);
+    }
+    hidden.push("shore".to_owned());
+    for hidden in hidden {
+        assert!(!text.contains(&hidden), "{hidden} in {text}");
+    }
 }

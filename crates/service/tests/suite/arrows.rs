@@ -34,6 +34,7 @@ const LAYERS: &[&[&[&str]]] = &[
         "upload_budget",
         "validation",
         "webhook_client",
+        "visible_yard",
         "yard",
         "yard_cache",
     ]],

@@ -13,6 +13,7 @@
 mod support;
 
 mod access;
+mod access_routes;
 mod alerts;
 mod api;
 mod arrows;

@@ -275,7 +275,7 @@ async fn a_second_live_session_on_one_credential_is_refused_and_a_restart_is_not
     let client = RunnerClient::new(&service.url, &credential, &Route::default()).unwrap();
     let (one, two) = (SessionId(Uuid::now_v7()), SessionId(Uuid::now_v7()));
     // A session counts as gone 10 s after its last poll: on a machine that stood still for that long between the two
-    // requests, the second session is right to begin, and both begin anew.
+    // requests, the second session is right to begin; then the two are tried again.
     let mut refused = None;
     for _ in 0..5 {
         client.poll(&poll(one, 1)).await.unwrap();

@@ -13,20 +13,20 @@ use futures::{Stream, StreamExt};
 use std::convert::Infallible;
 use std::time::Duration;
 
-/// Everything that changes, from now on or from `Last-Event-ID`.
+/// Everything that changes and may be seen, from now on or from `Last-Event-ID`.
 #[utoipa::path(get, operation_id = "stream_events", path = "/events", tag = "now",
     params(("Last-Event-ID" = Option<String>, Header, description = "the id of the last event that was seen")),
     responses((status = 200, content_type = "text/event-stream", body = pennine_wire::Change)))]
 pub async fn stream(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     headers: HeaderMap,
 ) -> Answer<Sse<impl Stream<Item = Result<Event, Infallible>>>> {
     let last = headers
         .get("last-event-id")
         .and_then(|id| id.to_str().ok())
         .filter(|id| !id.is_empty());
-    let changes = follow(app, last).await?;
+    let changes = follow(app, who, last).await?;
     let events = changes.map(|change| Ok(event(&change)));
     Ok(Sse::new(events).keep_alive(
         KeepAlive::new()

@@ -20,10 +20,10 @@ pub async fn status(State(app): State<App>, who: Principal) -> Answer<Json<Statu
 #[utoipa::path(get, operation_id = "skyline", path = "/skyline", tag = "now", params(SkylineParams), responses((status = 200, body = Skyline)))]
 pub async fn skyline(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(params): Params<SkylineParams>,
 ) -> Answer<Json<Skyline>> {
     Ok(Json(
-        views::installation::status::skyline(&app, params).await?,
+        views::installation::status::skyline(&app, &who, params).await?,
     ))
 }

@@ -12,8 +12,10 @@ use pennine_wire::{AppliedYardFile, Problem, YardFile};
 
 /// The yard file that was applied last; null where none ever was.
 #[utoipa::path(get, operation_id = "show_yard_file", path = "/yard-file", tag = "yard", responses((status = 200, body = Option<YardFile>)))]
-pub async fn show(State(app): State<App>, _: Principal) -> Answer<Json<Option<YardFile>>> {
-    Ok(Json(views::installation::yard_file::show(&app).await?))
+pub async fn show(State(app): State<App>, who: Principal) -> Answer<Json<Option<YardFile>>> {
+    Ok(Json(
+        views::installation::yard_file::show(&app, &who).await?,
+    ))
 }
 
 /// Say that a yard file was applied, and what stands in it: that is marked from then on.

@@ -24,8 +24,8 @@ pub async fn act(
 /// The latest actions on many jobs that were carried out in the background, the newest first.
 #[utoipa::path(get, operation_id = "list_job_actions", path = "/jobs/actions", tag = "jobs",
     responses((status = 200, body = Page<BulkProgress>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<BulkProgress>>> {
-    Ok(Json(views::jobs::bulk::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<BulkProgress>>> {
+    Ok(Json(views::jobs::bulk::list(&app, &who).await?))
 }
 
 /// How far an action on many jobs is.
@@ -34,10 +34,10 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Bulk
     responses((status = 200, body = BulkProgress), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(name): Path<String>,
 ) -> Answer<Json<BulkProgress>> {
-    Ok(Json(views::jobs::bulk::show(&app, &name).await?))
+    Ok(Json(views::jobs::bulk::show(&app, &who, &name).await?))
 }
 
 /// Stop an action on many jobs. What it has changed stays changed.

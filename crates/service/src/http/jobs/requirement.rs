@@ -14,8 +14,10 @@ use pennine_wire::{NewTrial, Problem, Trial};
     responses((status = 200, body = Trial), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn try_out(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     JsonBody(new): JsonBody<NewTrial>,
 ) -> Answer<Json<Trial>> {
-    Ok(Json(views::jobs::requirement::try_out(&app, new).await?))
+    Ok(Json(
+        views::jobs::requirement::try_out(&app, &who, new).await?,
+    ))
 }

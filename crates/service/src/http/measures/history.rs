@@ -14,16 +14,19 @@ use axum::extract::{Request, State};
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures::TryStreamExt;
+use pennine_core::access::Action;
 use pennine_wire::{ImportSummary, Problem};
 
 /// Every attempt that is over, and every wait that led to none, in the order in which they became ready, as CSV.
+/// Needs a role at the root.
 #[utoipa::path(get, operation_id = "export_history", path = "/history", tag = "trends", params(TimeRange),
     responses((status = 200, body = String, content_type = "text/csv"), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn export(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(when): Params<TimeRange>,
 ) -> Answer<impl IntoResponse> {
+    who.require(Action::View, "")?;
     let lines = views::measures::history::export(&app, when);
     let body = Body::from_stream(lines.map_ok(Bytes::from));
     Ok(([(header::CONTENT_TYPE, "text/csv; charset=utf-8")], body))

@@ -15,7 +15,7 @@ use axum::response::IntoResponse;
 const TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
 /// The metrics. They need a token, as everything does.
-pub async fn metrics(State(app): State<App>, _: Principal) -> Answer<impl IntoResponse> {
-    let body = views::measures::metrics::text(&app).await?;
+pub async fn metrics(State(app): State<App>, who: Principal) -> Answer<impl IntoResponse> {
+    let body = views::measures::metrics::text(&app, &who).await?;
     Ok(([(header::CONTENT_TYPE, TYPE)], body))
 }

@@ -13,8 +13,8 @@ use pennine_wire::{NewTarget, Page, Problem, Target, TargetChange};
 
 /// The targets, and how they stand.
 #[utoipa::path(get, operation_id = "list_targets", path = "/targets", tag = "trends", responses((status = 200, body = Page<Target>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Target>>> {
-    Ok(Json(views::measures::target::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Target>>> {
+    Ok(Json(views::measures::target::list(&app, &who).await?))
 }
 
 /// Add a target: a promise of how long jobs wait on a pool, or those of a team or a project, or all jobs.

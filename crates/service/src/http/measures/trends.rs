@@ -15,10 +15,12 @@ use pennine_wire::{LongestWait, Page, Problem, Trends, WeekPattern};
     responses((status = 200, body = Trends), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<TrendParams>,
 ) -> Answer<Json<Trends>> {
-    Ok(Json(views::measures::trends::show(&app, which).await?))
+    Ok(Json(
+        views::measures::trends::show(&app, &who, which).await?,
+    ))
 }
 
 /// The hours of the week over a window.
@@ -26,10 +28,12 @@ pub async fn show(
     responses((status = 200, body = WeekPattern), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn week(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<TrendParams>,
 ) -> Answer<Json<WeekPattern>> {
-    Ok(Json(views::measures::trends::week(&app, which).await?))
+    Ok(Json(
+        views::measures::trends::week(&app, &who, which).await?,
+    ))
 }
 
 /// The waits behind a figure: of the jobs that waited at some time in the window, the longest first.
@@ -37,8 +41,10 @@ pub async fn week(
     responses((status = 200, body = Page<LongestWait>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn waits(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<TrendParams>,
 ) -> Answer<Json<Page<LongestWait>>> {
-    Ok(Json(views::measures::trends::waits(&app, which).await?))
+    Ok(Json(
+        views::measures::trends::waits(&app, &who, which).await?,
+    ))
 }

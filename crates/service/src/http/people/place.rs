@@ -13,8 +13,8 @@ use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange, Problem};
 
 /// The teams.
 #[utoipa::path(get, operation_id = "list_teams", path = "/teams", tag = "tree", responses((status = 200, body = Page<Place>)))]
-pub async fn teams(State(app): State<App>, _: Principal) -> Answer<Json<Page<Place>>> {
-    Ok(Json(views::people::place::teams(&app).await?))
+pub async fn teams(State(app): State<App>, who: Principal) -> Answer<Json<Page<Place>>> {
+    Ok(Json(views::people::place::teams(&app, &who).await?))
 }
 
 /// Add a team.
@@ -32,8 +32,8 @@ pub async fn add_team(
 
 /// The projects.
 #[utoipa::path(get, operation_id = "list_projects", path = "/projects", tag = "tree", responses((status = 200, body = Page<Place>)))]
-pub async fn projects(State(app): State<App>, _: Principal) -> Answer<Json<Page<Place>>> {
-    Ok(Json(views::people::place::projects(&app).await?))
+pub async fn projects(State(app): State<App>, who: Principal) -> Answer<Json<Page<Place>>> {
+    Ok(Json(views::people::place::projects(&app, &who).await?))
 }
 
 /// Add a project to a team.

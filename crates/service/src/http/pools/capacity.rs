@@ -15,10 +15,12 @@ use pennine_wire::{CapacityDecision, Page, Problem, Relief};
     responses((status = 200, body = Page<CapacityDecision>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn decisions(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<DecisionParams>,
 ) -> Answer<Json<Page<CapacityDecision>>> {
-    Ok(Json(views::pools::capacity::decisions(&app, which).await?))
+    Ok(Json(
+        views::pools::capacity::decisions(&app, &who, which).await?,
+    ))
 }
 
 /// A pool's relief: demand over capacity, what was decided meanwhile, and what it cost.
@@ -27,11 +29,11 @@ pub async fn decisions(
     responses((status = 200, body = Relief), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn relief(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(name): Path<String>,
     Params(window): Params<Window>,
 ) -> Answer<Json<Relief>> {
     Ok(Json(
-        views::pools::capacity::relief(&app, &name, window).await?,
+        views::pools::capacity::relief(&app, &who, &name, window).await?,
     ))
 }

@@ -16,10 +16,10 @@ use pennine_wire::{Machine, MachineConsole, NewMachines, Page, Problem, StopMach
     responses((status = 200, body = Page<Machine>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<MachineParams>,
 ) -> Answer<Json<Page<Machine>>> {
-    Ok(Json(views::pools::machine::list(&app, which).await?))
+    Ok(Json(views::pools::machine::list(&app, &who, which).await?))
 }
 
 /// One machine.
@@ -28,10 +28,10 @@ pub async fn list(
     responses((status = 200, body = Machine), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Machine>> {
-    Ok(Json(views::pools::machine::show(&app, &text).await?))
+    Ok(Json(views::pools::machine::show(&app, &who, &text).await?))
 }
 
 /// The end of what a machine printed while it came up, as far as its supplier can say.

@@ -13,8 +13,8 @@ use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, PoolRemoval, Pr
 
 /// The pools.
 #[utoipa::path(get, operation_id = "list_pools", path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool>>> {
-    Ok(Json(views::pools::pool::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Pool>>> {
+    Ok(Json(views::pools::pool::list(&app, &who).await?))
 }
 
 /// One pool.
@@ -22,10 +22,10 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Pool
     responses((status = 200, body = Pool), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(name): Path<String>,
 ) -> Answer<Json<Pool>> {
-    Ok(Json(views::pools::pool::show(&app, &name).await?))
+    Ok(Json(views::pools::pool::show(&app, &who, &name).await?))
 }
 
 /// Add a pool.

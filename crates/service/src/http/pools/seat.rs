@@ -13,8 +13,8 @@ use pennine_wire::{NewSeat, Page, Problem, Seat, SeatChange, TakeBack};
 
 /// The seats, and who has them.
 #[utoipa::path(get, operation_id = "list_seats", path = "/seats", tag = "yard", responses((status = 200, body = Page<Seat>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Seat>>> {
-    Ok(Json(views::pools::seat::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Seat>>> {
+    Ok(Json(views::pools::seat::list(&app, &who).await?))
 }
 
 /// Add a kind of seat.

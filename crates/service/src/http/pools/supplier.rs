@@ -16,8 +16,8 @@ use pennine_wire::{
 
 /// The suppliers.
 #[utoipa::path(get, operation_id = "list_suppliers", path = "/suppliers", tag = "machines", responses((status = 200, body = Page<Supplier>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Supplier>>> {
-    Ok(Json(views::pools::supplier::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Supplier>>> {
+    Ok(Json(views::pools::supplier::list(&app, &who).await?))
 }
 
 /// One supplier.
@@ -26,10 +26,10 @@ pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Supp
     responses((status = 200, body = Supplier), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(name): Path<String>,
 ) -> Answer<Json<Supplier>> {
-    Ok(Json(views::pools::supplier::show(&app, &name).await?))
+    Ok(Json(views::pools::supplier::show(&app, &who, &name).await?))
 }
 
 /// Add a supplier.

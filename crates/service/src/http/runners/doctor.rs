@@ -15,8 +15,10 @@ use pennine_wire::{Checkup, Problem};
     responses((status = 200, body = Checkup), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn check(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Checkup>> {
-    Ok(Json(views::runners::doctor::check(&app, &text).await?))
+    Ok(Json(
+        views::runners::doctor::check(&app, &who, &text).await?,
+    ))
 }

@@ -12,8 +12,8 @@ use pennine_wire::{Maintenance, NewMaintenance, Page, Problem};
 
 /// Maintenance that is on or to come, the earliest first.
 #[utoipa::path(get, operation_id = "list_maintenance", path = "/maintenance", tag = "yard", responses((status = 200, body = Page<Maintenance>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Maintenance>>> {
-    Ok(Json(views::runners::maintenance::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Maintenance>>> {
+    Ok(Json(views::runners::maintenance::list(&app, &who).await?))
 }
 
 /// Schedule a period in which a pool or a runner accepts no jobs. Running jobs continue.

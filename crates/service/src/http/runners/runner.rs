@@ -17,10 +17,10 @@ use pennine_wire::{ChangedRunner, Page, Problem, Retirement, Runner, RunnerChang
     responses((status = 200, body = Page<Runner>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn list(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<RunnerParams>,
 ) -> Answer<Json<Page<Runner>>> {
-    Ok(Json(views::runners::runner::list(&app, which).await?))
+    Ok(Json(views::runners::runner::list(&app, &who, which).await?))
 }
 
 /// One runner, by id, short name or name.
@@ -29,10 +29,10 @@ pub async fn list(
     responses((status = 200, body = Runner), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Runner>> {
-    Ok(Json(views::runners::runner::show(&app, &text).await?))
+    Ok(Json(views::runners::runner::show(&app, &who, &text).await?))
 }
 
 /// Say what a runner is wanted to do: `work`, `pause` or `drain`.

@@ -16,10 +16,12 @@ use pennine_wire::{ChangedRunner, NextJob, Page, Problem, TakeRunnerBack};
     responses((status = 200, body = Page<NextJob>), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn next(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Page<NextJob>>> {
-    Ok(Json(views::runners::takeover::next(&app, &text).await?))
+    Ok(Json(
+        views::runners::takeover::next(&app, &who, &text).await?,
+    ))
 }
 
 /// Take over a runner from the jobs that it executes: they are ended and retried without counting a try, and the runner

@@ -12,8 +12,8 @@ use pennine_wire::{MadeTicket, NewTicket, Page, Problem, Ticket};
 
 /// The tickets, newest first.
 #[utoipa::path(get, operation_id = "list_tickets", path = "/tickets", tag = "yard", responses((status = 200, body = Page<Ticket>)))]
-pub async fn list(State(app): State<App>, _: Principal) -> Answer<Json<Page<Ticket>>> {
-    Ok(Json(views::runners::ticket::list(&app).await?))
+pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Ticket>>> {
+    Ok(Json(views::runners::ticket::list(&app, &who).await?))
 }
 
 /// Make a ticket for a pool. The answer holds the secret, this once, and the command to run on the machine.

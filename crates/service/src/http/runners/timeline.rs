@@ -15,8 +15,10 @@ use pennine_wire::{Page, Problem, RunnerTime};
     responses((status = 200, body = Page<RunnerTime>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn show(
     State(app): State<App>,
-    _: Principal,
+    who: Principal,
     Params(which): Params<TimelineParams>,
 ) -> Answer<Json<Page<RunnerTime>>> {
-    Ok(Json(views::runners::timeline::show(&app, which).await?))
+    Ok(Json(
+        views::runners::timeline::show(&app, &who, which).await?,
+    ))
 }

@@ -11,6 +11,7 @@ use pennine_core::id::{JobId, RunId, ShortName};
 use pennine_core::lifecycle::bulk::BulkEvent;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
+use pennine_core::visibility::Visibility;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
 use pennine_store::job_selection::{self, JobMatches};
 use pennine_store::waiting_line;
@@ -26,7 +27,7 @@ const NAMED: usize = 20;
 
 /// Cancel, retry or move many jobs at once. Jobs are selected by waiting reason, team or requirement, or listed by name. More than
 /// 500 are changed in the background.
-pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkResult> {
+pub async fn act(app: &App, who: &Principal, mut action: BulkAction) -> Result<BulkResult> {
     let unfiltered = action.reason.is_none()
         && action.project.is_none()
         && action.team.is_none()
@@ -39,7 +40,7 @@ pub async fn act(app: &App, who: &Principal, action: BulkAction) -> Result<BulkR
         ));
     }
     let mut connection = app.store.people().await?;
-    let (found, all) = find(&mut connection, who, &action).await?;
+    let (found, all) = find(&mut connection, who, &mut action).await?;
     let count = |n: usize| u64::try_from(n).unwrap_or(u64::MAX);
     drop(connection);
     if !action.preview && all > count(found.len()) && action.jobs.is_empty() {
@@ -106,7 +107,10 @@ pub async fn stop(app: &App, who: &Principal, name: &str) -> Result<BulkProgress
     commit(app, async |connection| {
         let row = views::jobs::bulk::find(connection, name).await?;
         let request = views::jobs::bulk::request(&row)?;
-        let meant = views::jobs::bulk::filter(connection, &request).await?;
+        if !views::jobs::bulk::is_visible(who, &views::jobs::bulk::shown(row.clone())?) {
+            return Err(ServiceError::unknown("bulk-action", name));
+        }
+        let meant = views::jobs::bulk::filter(connection, &Visibility::whole(), &request).await?;
         who.require(
             right(request.action),
             meant.place.as_deref().unwrap_or_default(),
@@ -123,14 +127,15 @@ pub async fn stop(app: &App, who: &Principal, name: &str) -> Result<BulkProgress
     .await
 }
 
-/// The jobs that the filter means and to which the action can be done: the oldest of them, and how many there are.
+/// The jobs that the filter means and to which the action can be done: the oldest of them, and how many there are. The action
+/// names its team or project by path afterwards, which means the same to everybody.
 ///
 /// # Errors
 /// Forbidden where the action is not allowed at the place of the filter, or of a job that was named.
 async fn find(
     connection: &mut Connection,
     who: &Principal,
-    action: &BulkAction,
+    action: &mut BulkAction,
 ) -> Result<(Vec<Job>, u64)> {
     let wanted = match &action.requirement {
         None => None,
@@ -139,7 +144,12 @@ async fn find(
                 .map_err(|e| ServiceError::requirement("where", e))?,
         ),
     };
-    let meant = views::jobs::bulk::filter(connection, action).await?;
+    let meant = views::jobs::bulk::filter(connection, &who.sees, action).await?;
+    for named in [&mut action.project, &mut action.team] {
+        if named.is_some() {
+            named.clone_from(&meant.place);
+        }
+    }
     let right = right(action.action);
     if !action.jobs.is_empty() {
         let found = named(

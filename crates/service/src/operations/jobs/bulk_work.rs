@@ -9,6 +9,7 @@ use crate::operations::transaction::commit;
 use crate::views;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::bulk::{BulkEvent, BulkState};
+use pennine_core::visibility::Visibility;
 use pennine_store::bulk::{self, BulkRow};
 use pennine_store::{Connection, audit, job};
 use pennine_wire::Action;
@@ -60,7 +61,8 @@ async fn carry_out(app: &App, row: &BulkRow) -> Result<()> {
     let request = views::jobs::bulk::request(row)?;
     if row.found.is_none() {
         let mut connection = app.store.patient().await?;
-        let meant = views::jobs::bulk::filter(&mut connection, &request).await?;
+        let meant =
+            views::jobs::bulk::filter(&mut connection, &Visibility::whole(), &request).await?;
         if request.action == Action::Retry {
             bulk::collect_failed(&mut connection, row.id, &meant).await?;
         } else {

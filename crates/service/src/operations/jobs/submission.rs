@@ -142,7 +142,7 @@ pub async fn submit(
     {
         return Ok(taken);
     }
-    let project = views::people::place::project(app, &mut connection, &new.project)
+    let project = views::people::place::project(app, &mut connection, who, &new.project)
         .await
         .map_err(|failure| failure.field("project"))?;
     who.require(Action::SubmitJob, &project.path)?;

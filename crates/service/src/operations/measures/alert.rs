@@ -58,6 +58,9 @@ pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert
         };
         let row = find(connection).await?;
         let place = crate::views::measures::alert::place(connection, &row).await?;
+        if !who.sees.includes(&place) {
+            return Err(ServiceError::unknown("alert", name));
+        }
         who.require(Action::AcknowledgeAlert, &place)?;
         if row.state.0 == AlertState::Ended {
             let message = format!("{name} has ended");

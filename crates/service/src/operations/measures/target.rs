@@ -7,12 +7,12 @@ use crate::operations::transaction::commit;
 use crate::settings_version::ExpectedVersion;
 use crate::validation::check_name;
 use crate::views;
-use crate::views::measures::target::{find, one};
+use crate::views::measures::target::{find, one, place_of};
 use pennine_core::access::Action;
 use pennine_core::target::{InvalidTarget, Objective};
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::target::{self, Target as Row};
-use pennine_store::{Connection, Db, audit, place, pool};
+use pennine_store::{Connection, Db, audit, pool};
 use pennine_wire::{NewTarget, Target, TargetChange};
 use serde_json::json;
 
@@ -46,15 +46,16 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
                 return Err(ServiceError::invalid("place", message));
             }
             (Some(name), None) => {
-                let found = pool::find(connection, name).await?;
-                let found =
-                    found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+                let found = views::pools::capacity::find(connection, who, name).await;
+                let found = found.map_err(|failure| failure.field("pool"))?;
                 pool_id = Some(found.pool.id);
                 at_place = found.owner;
             }
             (None, Some(path)) => {
                 let kinds = ["team", "project"];
-                let found = views::people::place::find(connection, &kinds, "place", path).await?;
+                let found =
+                    views::people::place::find(connection, &who.sees, &kinds, "place", path)
+                        .await?;
                 place_id = Some(found.id);
                 at_place = found.path;
             }
@@ -93,19 +94,15 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         target::write(connection, &row, now).await?;
         let detail = json!({"objective": promise.describe(), "pool": new.pool, "place": new.place});
         audit::write(connection, now, &who.name, "target.add", &new.name, detail).await?;
-        one(app, connection, &new.name).await
+        one(app, connection, who, &new.name).await
     })
     .await
 }
 
 /// Refuses who may not manage a target: it belongs to its place, or to the owner of its pool.
 async fn require(connection: &mut Connection, who: &Principal, target: &Row) -> Result<()> {
-    let place = match (target.pool_id, &target.place) {
-        (Some(pool), _) => place::of_pool(connection, pool.0).await?,
-        (None, Some(path)) => path.clone(),
-        (None, None) => String::new(),
-    };
-    who.require(Action::ManageTarget, &place)
+    let pools = pool::list(connection).await?;
+    who.require(Action::ManageTarget, &place_of(target, &pools))
 }
 
 /// Change a target.
@@ -118,7 +115,7 @@ pub async fn change(
 ) -> Result<Target> {
     commit(app, async |connection| {
         lock_for_change(connection, "target", name).await?;
-        let mut row = find(connection, name).await?;
+        let mut row = find(connection, who, name).await?;
         require(connection, who, &row).await?;
         expected
             .check(connection, &row, "target.change", name)
@@ -134,7 +131,7 @@ pub async fn change(
         target::write(connection, &row, now).await?;
         let detail = json!({"objective": promise.describe(), "before": before.describe()});
         audit::write(connection, now, &who.name, "target.change", name, detail).await?;
-        one(app, connection, name).await
+        one(app, connection, who, name).await
     })
     .await
 }
@@ -142,7 +139,7 @@ pub async fn change(
 /// Remove a target.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     commit(app, async |connection| {
-        let row = find(connection, name).await?;
+        let row = find(connection, who, name).await?;
         require(connection, who, &row).await?;
         let now = app.clock.now();
         target::remove(connection, row.id, now).await?;

@@ -70,7 +70,7 @@ pub async fn add_team(app: &App, who: &Principal, new: NewTeam) -> Result<Place>
     let mut connection = app.store.people().await?;
     let parent = match new.parent.as_deref() {
         None | Some("") => place::root(&mut connection).await?,
-        Some(path) => find(&mut connection, &["team"], "team", path)
+        Some(path) => find(&mut connection, &who.sees, &["team"], "team", path)
             .await
             .map_err(|f| f.field("parent"))?,
     };
@@ -81,7 +81,7 @@ pub async fn add_team(app: &App, who: &Principal, new: NewTeam) -> Result<Place>
 /// Add a project to a team.
 pub async fn add_project(app: &App, who: &Principal, new: NewProject) -> Result<Place> {
     let mut connection = app.store.people().await?;
-    let team = find(&mut connection, &["team"], "team", &new.team)
+    let team = find(&mut connection, &who.sees, &["team"], "team", &new.team)
         .await
         .map_err(|f| f.field("team"))?;
     drop(connection);
@@ -131,7 +131,14 @@ pub async fn change(
 ) -> Result<Place> {
     commit(app, async |connection| {
         lock_for_change(connection, "place", "all").await?;
-        let found = find(connection, &["team", "project"], "team or project", path).await?;
+        let found = find(
+            connection,
+            &who.sees,
+            &["team", "project"],
+            "team or project",
+            path,
+        )
+        .await?;
         who.require(Action::ChangePlace, above(&found.path))?;
         expected
             .check(connection, &found, "place.change", path)
@@ -163,7 +170,7 @@ async fn move_below(
 ) -> Result<place::Place> {
     let parent = match parent {
         "" => place::root(connection).await?,
-        path => find(connection, &["team"], "team", path)
+        path => find(connection, &who.sees, &["team"], "team", path)
             .await
             .map_err(|failure| failure.field("parent"))?,
     };
@@ -187,7 +194,14 @@ async fn move_below(
 /// Remove a team or project that holds nothing: no places, pools or jobs.
 pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
     commit(app, async |connection| {
-        let found = find(connection, &["team", "project"], "team or project", path).await?;
+        let found = find(
+            connection,
+            &who.sees,
+            &["team", "project"],
+            "team or project",
+            path,
+        )
+        .await?;
         who.require(Action::RemovePlace, above(&found.path))?;
         let contents = place::contents(connection, &found).await?;
         let parts = [

@@ -37,12 +37,13 @@ fn expiry(app: &App, lifetime: Duration) -> Result<Moment> {
 }
 
 /// Returns the place with this path; the root's is empty.
-async fn at(connection: &mut Connection, path: &str) -> Result<place::Place> {
+async fn at(connection: &mut Connection, who: &Principal, path: &str) -> Result<place::Place> {
     if path.is_empty() {
         return Ok(place::root(connection).await?);
     }
-    let found = views::people::place::find(connection, &["team", "project"], "place", path).await;
-    found.map_err(|failure| failure.field("place"))
+    let kinds = ["team", "project"];
+    let found = views::people::place::find(connection, &who.sees, &kinds, "place", path);
+    found.await.map_err(|failure| failure.field("place"))
 }
 
 /// Make a token. The answer holds the secret, this once.
@@ -53,7 +54,7 @@ pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken>
     check_name("name", &new.name)?;
     let expires_at = expiry(app, new.lifetime_us.map_or(LIFETIME, Duration::from))?;
     commit(app, async |connection| {
-        let place = at(connection, &new.place).await?;
+        let place = at(connection, who, &new.place).await?;
         who.require(Action::ManageAccess, &place.path)?;
         let grant = Grant {
             role: new.role,

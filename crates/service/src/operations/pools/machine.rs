@@ -11,7 +11,7 @@ use pennine_core::access::Action;
 use pennine_core::id::{MachineId, RunnerId};
 use pennine_core::lifecycle::machine::{MachineEvent, MachineState};
 use pennine_core::lifecycle::runner::DesiredState;
-use pennine_store::machine::{self, Detail, NewMachine};
+use pennine_store::machine::{self, Detail, MachineFilter, NewMachine};
 use pennine_store::{attempt, audit, place, runner, supplier};
 use pennine_wire::{Machine, NewMachines, Page, StopMachine};
 use serde_json::json;
@@ -34,7 +34,7 @@ pub async fn start(
         return Err(ServiceError::invalid("count", message));
     }
     commit(app, async |connection| {
-    let pool = find_pool(connection, name).await?;
+    let pool = find_pool(connection, who, name).await?;
     who.require(Action::ManageMachines, &pool.owner)?;
     let Some(policy) = pool.supply() else {
         let message = format!("{name} has no supplier: people bring its machines");
@@ -50,7 +50,13 @@ pub async fn start(
     let all = MachineState::ALL.iter().copied();
     let existing: Vec<_> = all.filter(|state| state.exists()).collect();
     let id = pool.pool.id.0;
-    let there = machine::list(connection, Some(id), &existing, i64::MAX, i64::MAX).await?;
+    let filter = MachineFilter {
+        pool: Some(id),
+        states: &existing,
+        visible: None,
+        before: i64::MAX,
+    };
+    let there = machine::list(connection, filter, i64::MAX).await?;
     let there = u32::try_from(there.len()).unwrap_or(u32::MAX);
     if there.saturating_add(count) > policy.ceiling {
         let message = format!(
@@ -106,7 +112,7 @@ pub async fn start(
 /// wanted.
 pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> Result<Machine> {
     commit(app, async |connection| {
-        let found = find(connection, text).await?;
+        let found = find(connection, who, text).await?;
         let owner = place::of_pool(connection, found.pool_id.0).await?;
         who.require(Action::ManageMachines, &owner)?;
         let now = app.clock.now();
@@ -151,7 +157,7 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
             detail,
         )
         .await?;
-        let found = find(connection, &found.id.to_string()).await?;
+        let found = find(connection, who, &found.id.to_string()).await?;
         Ok(shown(&found, now))
     })
     .await

@@ -15,6 +15,7 @@ use pennine_core::id::PoolId;
 use pennine_core::job_policy::{InvalidLimit, JobLimits, JobPolicy};
 use pennine_core::requirement::Requirement;
 use pennine_core::size::ByteSize;
+use pennine_core::visibility::Visibility;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::pool::{self, OwnedPool};
 use pennine_store::runner::{self, Runner};
@@ -31,9 +32,9 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
         let like = match new.like.as_deref() {
             None => None,
             Some(like) => Some(
-                pool::find(connection, like)
-                    .await?
-                    .ok_or_else(|| ServiceError::unknown("pool", like).field("like"))?,
+                views::pools::capacity::find(connection, who, like)
+                    .await
+                    .map_err(|failure| failure.field("like"))?,
             ),
         };
         let owner = match (new.owner.as_deref(), &like) {
@@ -43,8 +44,9 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
                 (root.id, root.path)
             }
             (Some(path), _) => {
+                let kinds = ["team", "project"];
                 let found =
-                    views::people::place::find(connection, &["team", "project"], "team", path);
+                    views::people::place::find(connection, &who.sees, &kinds, "team", path);
                 let owner = found.await.map_err(|f| f.field("owner"))?;
                 (owner.id, owner.path)
             }
@@ -181,10 +183,11 @@ fn changed_jobs(before: JobPolicy, change: Option<&JobPolicyChange>) -> Result<J
 async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Result<Vec<String>> {
     let mut paths = Vec::with_capacity(texts.len());
     for text in texts {
-        let found =
-            views::people::place::find(connection, &["team", "project"], "team or project", text)
-                .await
-                .map_err(|failure| failure.field(field))?;
+        // Who manages a pool may open it to any team or project, also to one that they do not see.
+        let (sees, kinds) = (Visibility::whole(), ["team", "project"]);
+        let found = views::people::place::find(connection, &sees, &kinds, "team or project", text)
+            .await
+            .map_err(|failure| failure.field(field))?;
         paths.push(found.path);
     }
     paths.sort();
@@ -195,6 +198,7 @@ async fn paths(connection: &mut Connection, field: &str, texts: &[String]) -> Re
 /// Applies the settings that a change names, but for the supply.
 async fn edit(
     connection: &mut Connection,
+    who: &Principal,
     next: &mut OwnedPool,
     change: &PoolChange,
 ) -> Result<()> {
@@ -214,9 +218,12 @@ async fn edit(
     if let Some(owner) = &change.owner {
         let owner = match owner.as_str() {
             "" => place::root(connection).await?,
-            path => views::people::place::find(connection, &["team", "project"], "team", path)
-                .await
-                .map_err(|failure| failure.field("owner"))?,
+            path => {
+                let kinds = ["team", "project"];
+                views::people::place::find(connection, &who.sees, &kinds, "team", path)
+                    .await
+                    .map_err(|failure| failure.field("owner"))?
+            }
         };
         next.pool.owner_id = owner.id;
         next.owner = owner.path;
@@ -270,7 +277,8 @@ pub async fn change(
     commit(app, async |connection| {
         lock_for_change(connection, "pool", name).await?;
         let before = Yard::read(connection, app.clock.now()).await?;
-        let found = before.pools.iter().find(|pool| pool.pool.name == name);
+        let mut visible = before.pools.iter().filter(|pool| who.sees_pool(pool));
+        let found = visible.find(|pool| pool.pool.name == name);
         let mut next = found
             .cloned()
             .ok_or_else(|| ServiceError::unknown("pool", name))?;
@@ -278,7 +286,7 @@ pub async fn change(
         expected
             .check(connection, &next, "pool.change", name)
             .await?;
-        edit(connection, &mut next, &change).await?;
+        edit(connection, who, &mut next, &change).await?;
         who.require(Action::ManagePool, &next.owner)?;
         let asked = machines_asked_for(&next);
         let supply = next.pool.supply.clone().map(|supply| supply.0);
@@ -342,7 +350,8 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
     let retired = commit(app, async |connection| {
         let now = app.clock.now();
         let before = Yard::read(connection, now).await?;
-        let found = before.pools.iter().find(|pool| pool.pool.name == name);
+        let mut visible = before.pools.iter().filter(|pool| who.sees_pool(pool));
+        let found = visible.find(|pool| pool.pool.name == name);
         let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
         who.require(Action::ManagePool, &found.owner)?;
         let id = found.pool.id.0;

@@ -60,7 +60,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
         let detail = json!({"count": row.count});
         let at = row.created_at.0;
         audit::write(connection, at, &who.name, "seat.add", &row.name, detail).await?;
-        one(app, connection, &new.name).await
+        one(app, connection, who, &new.name).await
     })
     .await
 }
@@ -95,7 +95,7 @@ pub async fn change(
         seat::set(connection, &row, at).await?;
         let detail = json!({"count": row.count});
         audit::write(connection, at, &who.name, "seat.change", name, detail).await?;
-        one(app, connection, name).await
+        one(app, connection, who, name).await
     })
     .await
 }
@@ -131,7 +131,7 @@ pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -
         }
         let detail = json!({"job": ShortName::Job.name(job.number), "reason": from.reason});
         audit::write(connection, at, &who.name, "seat.take-back", name, detail).await?;
-        one(app, connection, name).await
+        one(app, connection, who, name).await
     })
     .await
 }

@@ -18,7 +18,8 @@ use pennine_core::time::Moment;
 use pennine_store::change_lock::lock_against_change;
 use pennine_store::connect::in_transaction;
 use pennine_store::pool::OwnedPool;
-use pennine_store::runner::{self, MachineReport};
+use pennine_store::runner;
+use pennine_store::runner_facts::{self, MachineReport};
 use pennine_store::{Connection, audit, pool, ticket, trial};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
@@ -212,7 +213,7 @@ async fn set_ticket_labels(
         labels: found.labels.iter().map(has).collect(),
         ..Overrides::default()
     };
-    runner::set_settings(connection, id, name, "", &settings, now).await?;
+    runner_facts::set_settings(connection, id, name, "", &settings, now).await?;
     Ok(())
 }
 

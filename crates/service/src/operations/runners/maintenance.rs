@@ -10,7 +10,7 @@ use crate::views::runners::maintenance::shown;
 use pennine_core::access::Action;
 use pennine_core::id::{MaintenanceId, ShortName};
 use pennine_store::maintenance::{self, NewMaintenanceRow};
-use pennine_store::{audit, place, pool};
+use pennine_store::{audit, place};
 use pennine_wire::{Maintenance, NewMaintenance};
 use serde_json::json;
 use std::time::Duration;
@@ -38,14 +38,13 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
     commit(app, async |connection| {
         let (pool, runner) = match (&new.pool, &new.runner) {
             (Some(name), None) => {
-                let found = pool::find(connection, name).await?;
-                let found =
-                    found.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
+                let found = views::pools::capacity::find(connection, who, name).await;
+                let found = found.map_err(|failure| failure.field("pool"))?;
                 who.require(Action::ManageRunner, &found.owner)?;
                 (Some(found.pool.id.0), None)
             }
             (None, Some(name)) => {
-                let found = views::runners::runner::find(connection, name).await;
+                let found = views::runners::runner::find(connection, who, name).await;
                 let found = found.map_err(|failure| failure.field("runner"))?;
                 let owner = place::of_runner(connection, found).await?;
                 who.require(Action::ManageRunner, &owner)?;
@@ -96,6 +95,9 @@ pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     commit(app, async |connection| {
         let now = app.clock.now();
         if let Some(owner) = maintenance::place(connection, number).await? {
+            if !who.sees.includes(&owner) {
+                return Err(unknown());
+            }
             who.require(Action::ManageRunner, &owner)?;
         }
         if !maintenance::end(connection, number, &who.name, now).await? {

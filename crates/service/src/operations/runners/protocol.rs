@@ -15,7 +15,8 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_store::attempt::report::{self, HeldLease};
 use pennine_store::attempt::{self, ForRunner};
-use pennine_store::runner::{self, MachineReport};
+use pennine_store::runner;
+use pennine_store::runner_facts::{self, MachineReport};
 use pennine_store::{Db, credential};
 use pennine_wire::runner_protocol::{
     Assigned, AttemptPhase, HeldAttempt, OwnSettings, Poll, PollAnswer, Settings, Stop, StopCause,
@@ -100,14 +101,15 @@ pub async fn accept_session(
             findings: &check_findings(&about.findings),
         };
         let mut connection = app.store.runners().await?;
-        let recent = runner::facts_versions(&mut connection, id, now - VERSIONS_WINDOW).await?;
+        let recent =
+            runner_facts::facts_versions(&mut connection, id, now - VERSIONS_WINDOW).await?;
         if recent >= MOST_VERSIONS {
             tracing::warn!(
                 runner = known.name,
                 recent,
                 "its facts change too often; the report is ignored"
             );
-        } else if runner::set_reported(&mut connection, id, &about, now).await? {
+        } else if runner_facts::set_reported(&mut connection, id, &about, now).await? {
             app.runner_cache.runner_changed(id);
             app.feed.kick();
         }

@@ -17,7 +17,7 @@ use pennine_core::time::Moment;
 use pennine_store::Connection;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::types::Json as Jsonb;
-use pennine_store::{audit, place, runner};
+use pennine_store::{audit, place, runner, runner_facts};
 use pennine_wire::{ChangedRunner, Retirement, Runner, RunnerChange};
 use serde::Deserialize;
 use serde_json::json;
@@ -47,7 +47,7 @@ pub async fn request_state(
     text: &str,
     new: NewDesiredState,
 ) -> Result<Runner> {
-    let id = find(&mut *app.store.people().await?, text).await?;
+    let id = find(&mut *app.store.people().await?, who, text).await?;
     require(app, who, id).await?;
     set_desired_state(
         app,
@@ -254,7 +254,7 @@ pub async fn change(
     expected: &ExpectedVersion,
 ) -> Result<ChangedRunner> {
     let (changed, id) = commit(app, async |connection| {
-        let id = find(connection, text).await?;
+        let id = find(connection, who, text).await?;
         let owner = place::of_runner(connection, id).await?;
         who.require(Action::ManageRunner, &owner)?;
         lock_for_change(connection, "runner", &id.to_string()).await?;
@@ -314,7 +314,7 @@ async fn write_change(
 ) -> Result<()> {
     let (name, description, settings) = (&next.name, &next.description, &next.settings.0);
     let id = next.id.0;
-    match runner::set_settings(connection, id, name, description, settings, now).await {
+    match runner_facts::set_settings(connection, id, name, description, settings, now).await {
         Err(pennine_store::Error::Duplicate(_)) => {
             let message = format!("the pool {} has a runner named {name:?} already", next.pool);
             return Err(ServiceError::taken(message));
@@ -348,7 +348,7 @@ pub async fn retire(
     text: &str,
     retirement: Retirement,
 ) -> Result<ChangedRunner> {
-    let id = find(&mut *app.store.people().await?, text).await?;
+    let id = find(&mut *app.store.people().await?, who, text).await?;
     require(app, who, id).await?;
     retire_one(app, id, retirement, &who.name).await
 }

@@ -24,7 +24,7 @@ pub async fn take_back(
     back: TakeRunnerBack,
 ) -> Result<ChangedRunner> {
     check_reason(&back.reason)?;
-    let id = views::runners::runner::find(&mut *app.store.people().await?, text).await?;
+    let id = views::runners::runner::find(&mut *app.store.people().await?, who, text).await?;
     operations::runners::runner::require(app, who, id).await?;
     // Paused first, so that its jobs are not assigned to it again.
     let before = operations::runners::runner::set_desired_state(

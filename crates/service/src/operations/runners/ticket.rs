@@ -7,11 +7,12 @@ use crate::operations::pools::untrusted::refuse_standing;
 use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::validation::{check_labels, check_name};
+use crate::views;
 use crate::views::runners::ticket::{find, shown};
 use pennine_core::access::Action;
 use pennine_core::id::{RunnerId, ShortName, TicketId};
 use pennine_store::ticket::{self, NewTicket as Row};
-use pennine_store::{audit, place, pool};
+use pennine_store::{audit, place};
 use pennine_wire::{MadeTicket, NewTicket, Ticket};
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -63,7 +64,11 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
     let fetch = fetch_command(app).await;
     commit(app, async |connection| {
         let like = match &new.like {
-            Some(like) => Some(find(connection, like).await.map_err(|f| f.field("like"))?),
+            Some(like) => Some(
+                find(connection, who, like)
+                    .await
+                    .map_err(|f| f.field("like"))?,
+            ),
             None => None,
         };
         let like = like.as_ref();
@@ -96,9 +101,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
                 "a ticket lasts more than 0 and at most 30 days",
             ));
         }
-        let pool = pool::find(connection, name)
-            .await?
-            .ok_or_else(|| ServiceError::unknown("pool", name))?;
+        let pool = views::pools::capacity::find(connection, who, name).await?;
         who.require(Action::ManageTickets, &pool.owner)?;
         refuse_standing(&pool)?;
         let secret = secret::fresh(Purpose::Ticket);
@@ -116,7 +119,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
             labels: &labels,
         };
         let id = ticket::insert(connection, row).await?;
-        let made = find(connection, &id.to_string()).await?;
+        let made = find(connection, who, &id.to_string()).await?;
         audit::write(
             connection,
             now,
@@ -157,7 +160,7 @@ async fn fetch_command(app: &App) -> String {
 /// Revoke a ticket. Machines that have joined with it stay.
 pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
     commit(app, async |connection| {
-        let found = find(connection, text).await?;
+        let found = find(connection, who, text).await?;
         let owner = place::of_pool(connection, found.pool_id.0).await?;
         who.require(Action::ManageTickets, &owner)?;
         let now = app.clock.now();
@@ -172,7 +175,7 @@ pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
         let detail = json!({"pool": found.pool});
         audit::write(connection, now, &who.name, "ticket.revoke", text, detail).await?;
         // Its runner's record, if it awaits one, is retired with the next upkeep.
-        Ok(shown(&find(connection, text).await?, now))
+        Ok(shown(&find(connection, who, text).await?, now))
     })
     .await
 }

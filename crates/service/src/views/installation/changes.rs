@@ -1,8 +1,10 @@
 //! Live changes, from now on or from a place in the feed, at whichever replica that place was read.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::feed::{ChangeBatch, Changes};
+use crate::views::installation::change_filter::{ChangeFilter, Sight};
 use futures::Stream;
 use pennine_store::outbox::{self, Cursor, Entry};
 use std::collections::VecDeque;
@@ -26,6 +28,7 @@ pub struct LiveChange {
 
 struct Following {
     app: App,
+    filter: ChangeFilter,
     receiver: Receiver<Changes>,
     servers: watch::Receiver<u64>,
     /// Everything up to here was sent, and nothing at or below it will still come: where a client goes on.
@@ -45,6 +48,7 @@ struct Following {
 /// Invalid where the cursor is none.
 pub async fn follow(
     app: App,
+    who: Principal,
     after: Option<&str>,
 ) -> Result<impl Stream<Item = LiveChange> + use<>> {
     let (receiver, servers) = (app.feed.subscribe(), app.feed.servers());
@@ -56,6 +60,7 @@ pub async fn follow(
         None => marks.low,
     };
     let following = Following {
+        filter: ChangeFilter::of(who),
         app,
         receiver,
         servers,
@@ -67,27 +72,40 @@ pub async fn follow(
     Ok(futures::stream::unfold(
         following,
         |mut following| async move {
-            let entry = following.next().await?;
-            let live = following.live(&entry);
+            let live = following.visible().await?;
             Some((live, following))
         },
     ))
 }
 
 impl Following {
-    fn live(&self, entry: &Entry) -> LiveChange {
-        let change = self.app.feed.readable(entry);
-        let change = change.and_then(|change| {
-            Some(pennine_wire::Change {
+    /// The next change that may be seen; none when the service stops or the database is unavailable.
+    async fn visible(&mut self) -> Option<LiveChange> {
+        loop {
+            let entry = self.next().await?;
+            let cursor = self.cursor.to_string();
+            let Some(change) = self.app.feed.readable(&entry) else {
+                let change = None;
+                return Some(LiveChange { cursor, change });
+            };
+            let (app, ready) = (&self.app, &self.ready);
+            let coming = || {
+                let ready = ready.iter();
+                let readable = ready.filter_map(|(entry, _)| app.feed.readable(entry));
+                readable.cloned().collect()
+            };
+            let body = match self.filter.sight(app, change, coming).await.ok()? {
+                Sight::Hidden => continue,
+                Sight::Bare => serde_json::json!({}),
+                Sight::Whole => change.body().ok()?,
+            };
+            let change = Some(pennine_wire::Change {
                 kind: change.kind().to_owned(),
                 subject: change.subject(),
                 at: entry.at,
-                body: change.body().ok()?,
-            })
-        });
-        LiveChange {
-            cursor: self.cursor.to_string(),
-            change,
+                body,
+            });
+            return Some(LiveChange { cursor, change });
         }
     }
 

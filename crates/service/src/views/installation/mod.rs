@@ -1,5 +1,6 @@
 //! The installation as a whole: status, yard file, health.
 
+mod change_filter;
 pub mod changes;
 pub mod health;
 pub mod status;

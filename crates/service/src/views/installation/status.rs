@@ -5,13 +5,15 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::JobContext;
+use crate::visible_yard::VisibleYard;
 use pennine_core::answer::{answer, text};
 use pennine_core::queue_sample::{LevelStep, QueueSample};
 use pennine_core::time::{Micros, Moment};
 use pennine_store::waiting_line::{self, LineFilter};
-use pennine_store::{job, queue_sample};
+use pennine_store::{capacity, job, pool, queue_sample};
 use pennine_wire::{Skyline, Status};
 use serde::Deserialize;
+use std::cmp::Reverse;
 use std::time::Duration;
 use utoipa::IntoParams;
 
@@ -24,6 +26,7 @@ const STEPS: u64 = 240;
 /// How things stand now: the answer line and the figures that prove it.
 pub async fn status(app: &App, who: &Principal) -> Result<Status> {
     let yard = app.yard.recent(&app.store, &app.clock).await?;
+    let yard = VisibleYard::of(&yard, who);
     let mut connection = app.store.people().await?;
     let now = app.clock.now();
     let shown = LineFilter {
@@ -50,7 +53,7 @@ pub async fn status(app: &App, who: &Principal) -> Result<Status> {
             .longest
             .as_ref()
             .map(|longest| longest.waited.into()),
-        runners: crate::yard::counts(&yard.runners),
+        runners: crate::yard::counts(&yard.seen.runners),
         alerts: views::measures::alert::now(&mut connection, who).await?,
         latest: rows.iter().map(|row| around.line(row, now)).collect(),
         now,
@@ -66,8 +69,9 @@ pub struct SkylineParams {
     minutes: Option<u64>,
 }
 
-/// Demand over capacity in the last hour, for the whole yard.
-pub async fn skyline(app: &App, params: SkylineParams) -> Result<Skyline> {
+/// Demand over capacity in the last hour, for the whole yard. For those who do not see all of it: the sum of the pools that
+/// they see.
+pub async fn skyline(app: &App, who: &Principal, params: SkylineParams) -> Result<Skyline> {
     let minutes = params.minutes.unwrap_or(60);
     if !(1..=1440).contains(&minutes) {
         return Err(ServiceError::invalid("minutes", "minutes is 1 to 1440"));
@@ -75,15 +79,41 @@ pub async fn skyline(app: &App, params: SkylineParams) -> Result<Skyline> {
     let window = Duration::from_secs(minutes * 60);
     let now = app.clock.now();
     let mut connection = app.store.people().await?;
-    let readings = queue_sample::since(&mut connection, now - window).await?;
     let step = step_of(window);
+    let (mut level, mut sum) = (QueueSample::default(), Vec::new());
+    if who.sees.is_whole() {
+        let readings = queue_sample::since(&mut connection, now - window).await?;
+        level = readings.last().map(|(_, level)| *level).unwrap_or_default();
+        sum = steps(&readings, now, step);
+    } else {
+        let pools = pool::list(&mut connection).await?;
+        for owned in pools.iter().filter(|owned| who.sees_pool(owned)) {
+            let id = owned.pool.id.0;
+            let readings = capacity::levels(&mut connection, id, now - window).await?;
+            if let Some((_, last)) = readings.last() {
+                level = level.plus(last);
+            }
+            add_steps(&mut sum, &steps(&readings, now, step));
+        }
+    }
     Ok(Skyline {
         now,
         window_us: window.into(),
         step_us: step.into(),
-        level: readings.last().map(|(_, level)| *level).unwrap_or_default(),
-        steps: steps(&readings, now, step),
+        level,
+        steps: sum,
     })
+}
+
+/// Adds regular steps to a sum of such.
+fn add_steps(sum: &mut Vec<LevelStep>, more: &[LevelStep]) {
+    for step in more {
+        match sum.iter_mut().find(|one| one.ago_us == step.ago_us) {
+            Some(one) => one.level = one.level.plus(&step.level),
+            None => sum.push(*step),
+        }
+    }
+    sum.sort_by_key(|step| Reverse(step.ago_us));
 }
 
 /// The length of a step of a window.

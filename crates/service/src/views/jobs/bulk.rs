@@ -1,9 +1,11 @@
 //! Actions on many jobs that go on in the background.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use pennine_core::id::ShortName;
+use pennine_core::visibility::Visibility;
 use pennine_store::Connection;
 use pennine_store::bulk::{self, BulkRow};
 use pennine_store::waiting_line::LineFilter;
@@ -55,25 +57,49 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<BulkRow> {
 ///
 /// # Errors
 /// Where its place or its requirement does not exist or cannot be read.
-pub async fn filter(connection: &mut Connection, request: &BulkAction) -> Result<LineFilter> {
+pub async fn filter(
+    connection: &mut Connection,
+    sees: &Visibility,
+    request: &BulkAction,
+) -> Result<LineFilter> {
     let place = (request.project.as_deref(), request.team.as_deref());
-    let mut meant =
-        views::jobs::queue::filter(connection, None, place, request.requirement.as_deref()).await?;
+    let mut meant = views::jobs::queue::filter(
+        connection,
+        sees,
+        None,
+        place,
+        request.requirement.as_deref(),
+    )
+    .await?;
     meant.reason = request.reason;
     meant.cause.clone_from(&request.cause);
     Ok(meant)
 }
 
-/// The latest actions, the newest first.
-pub async fn list(app: &App) -> Result<Page<BulkProgress>> {
+/// Whether the principal may see an action: it is their own, or of a team or project that they see.
+pub fn is_visible(who: &Principal, action: &BulkProgress) -> bool {
+    let request = &action.request;
+    let place = request.project.as_deref().or(request.team.as_deref());
+    who.sees.includes(place.unwrap_or_default()) || action.by == who.name
+}
+
+/// The latest actions that the principal may see, the newest first.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<BulkProgress>> {
     let mut connection = app.store.people().await?;
     let rows = bulk::latest(&mut connection, LISTED).await?;
-    let items = rows.into_iter().map(shown).collect::<Result<_>>()?;
-    Ok(Page { items, next: None })
+    let all: Vec<BulkProgress> = rows.into_iter().map(shown).collect::<Result<_>>()?;
+    let visible = all.into_iter().filter(|action| is_visible(who, action));
+    Ok(Page {
+        items: visible.collect(),
+        next: None,
+    })
 }
 
 /// One action.
-pub async fn show(app: &App, name: &str) -> Result<BulkProgress> {
+pub async fn show(app: &App, who: &Principal, name: &str) -> Result<BulkProgress> {
     let mut connection = app.store.people().await?;
-    shown(find(&mut connection, name).await?)
+    let found = shown(find(&mut connection, name).await?)?;
+    Some(found)
+        .filter(|action| is_visible(who, action))
+        .ok_or_else(|| ServiceError::unknown("bulk-action", name))
 }

@@ -224,7 +224,7 @@ pub async fn list(app: &App, who: &Principal, params: &ListParams) -> Result<Pag
     let (project, team) = (params.project.as_deref(), params.team.as_deref());
     let mut filter = Filter {
         states,
-        place: views::people::place::path(&mut connection, project, team).await?,
+        place: views::people::place::path(&mut connection, &who.sees, project, team).await?,
         visible: who.visible_places(),
         before,
         search: search.to_owned(),

@@ -5,12 +5,13 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
-use crate::yard::Yard;
+use crate::visible_yard::VisibleYard;
 use pennine_core::answer::{AnswerInput, Longest};
 use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::id::{ShortName, StrandId};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
+use pennine_core::visibility::Visibility;
 use pennine_store::waiting_line::{self, AfterPart, LineFilter, LineGroup, ShownPart};
 use pennine_store::{Connection, Error};
 use pennine_wire::{Queue, QueueGroup, QueueStrand};
@@ -85,7 +86,11 @@ pub fn waiting(groups: &[LineGroup]) -> u64 {
 }
 
 /// How the jobs of a part stand in the yard. What is stored was parsed before; should it not parse any more, no runner matches.
-fn standing(part: &ShownPart, requirement: Option<&Requirement>, yard: &Yard) -> EligibilityCounts {
+fn standing(
+    part: &ShownPart,
+    requirement: Option<&Requirement>,
+    yard: &VisibleYard<'_>,
+) -> EligibilityCounts {
     let origin = Origin {
         project: &part.project,
         trust: part.key.0.trust,
@@ -95,7 +100,7 @@ fn standing(part: &ShownPart, requirement: Option<&Requirement>, yard: &Yard) ->
     standing.unwrap_or_default()
 }
 
-fn strand(part: &ShownPart, yard: &Yard, now: Moment) -> QueueStrand {
+fn strand(part: &ShownPart, yard: &VisibleYard<'_>, now: Moment) -> QueueStrand {
     let (reason, key) = (part.reason.0, &part.key.0);
     let text = key.requirement.clone();
     let origin = Origin {
@@ -105,7 +110,7 @@ fn strand(part: &ShownPart, yard: &Yard, now: Moment) -> QueueStrand {
     let parsed = text.parse::<Requirement>().ok();
     let standing = standing(part, parsed.as_ref(), yard);
     let hints = match &parsed {
-        Some(requirement) if reason == Reason::NoMatch => yard.hints(requirement),
+        Some(requirement) if reason == Reason::NoMatch => yard.seen.hints(requirement),
         _ => Vec::new(),
     };
     let jobs = count(part.jobs);
@@ -117,7 +122,7 @@ fn strand(part: &ShownPart, yard: &Yard, now: Moment) -> QueueStrand {
         jobs,
     };
     QueueStrand {
-        actions: views::jobs::remedies::actions(&wait, yard),
+        actions: views::jobs::remedies::actions(&wait, &yard.seen),
         band: key.band,
         seats: key.seats.clone(),
         trust: key.trust,
@@ -137,7 +142,7 @@ fn group(
     params: &QueueParams,
     group: &LineGroup,
     parts: &[ShownPart],
-    yard: &Yard,
+    yard: &VisibleYard<'_>,
     now: Moment,
 ) -> QueueGroup {
     let is_of = |part: &&ShownPart| part.reason == group.reason && part.cause == group.cause;
@@ -163,11 +168,11 @@ pub async fn picture(
     connection: &mut Connection,
     shown: &LineFilter,
     groups: &[LineGroup],
-    yard: &Yard,
+    yard: &VisibleYard<'_>,
     now: Moment,
 ) -> Result<AnswerInput, Error> {
-    let (slots, free) = crate::yard::slots(&yard.runners);
-    let counts = crate::yard::counts(&yard.runners);
+    let (slots, free) = crate::yard::slots(&yard.seen.runners);
+    let counts = crate::yard::counts(&yard.seen.runners);
     let longest = waiting_line::parts(connection, shown, None, 1).await?;
     let longest = longest.into_iter().next();
     let stuck: u64 = groups
@@ -184,13 +189,15 @@ pub async fn picture(
         free: u64::from(free),
         runners: u64::from(counts.joined()),
         offline: u64::from(counts.offline),
-        any_pool: !yard.pools.is_empty(),
+        any_pool: !yard.seen.pools.is_empty(),
         makers: yard
+            .seen
             .pools
             .iter()
             .filter(|pool| pool.supply().is_some())
             .count() as u64,
         coming: yard
+            .seen
             .pools
             .iter()
             .map(|pool| u64::from(pool.view().coming))
@@ -230,6 +237,7 @@ fn after(text: &str) -> Option<AfterPart> {
 /// A reason, place or requirement that does not exist or cannot be read.
 pub async fn filter(
     connection: &mut Connection,
+    sees: &Visibility,
     reason: Option<&str>,
     (project, team): (Option<&str>, Option<&str>),
     requirement: Option<&str>,
@@ -243,8 +251,8 @@ pub async fn filter(
         .transpose()
         .map_err(|error| ServiceError::requirement("where", error))?;
     Ok(LineFilter {
-        place: views::people::place::path(connection, project, team).await?,
-        visible: None,
+        place: views::people::place::path(connection, sees, project, team).await?,
+        visible: sees.paths().map(<[String]>::to_vec),
         requirement: requirement.map(|requirement| requirement.to_string()),
         reason,
         cause: None,
@@ -269,9 +277,8 @@ pub async fn queue(app: &App, who: &Principal, params: &QueueParams) -> Result<Q
     let mut connection = app.store.people().await?;
     let place = (params.project.as_deref(), params.team.as_deref());
     let (reason, requirement) = (params.reason.as_deref(), params.requirement.as_deref());
-    let mut meant = filter(&mut connection, reason, place, requirement).await?;
+    let mut meant = filter(&mut connection, &who.sees, reason, place, requirement).await?;
     meant.cause.clone_from(&params.cause);
-    meant.visible = who.visible_places();
     let mut all = groups(&mut connection, &meant).await?;
     let waiting = waiting(&all);
     let (parts, next) = if meant.reason.is_some() {
@@ -294,6 +301,7 @@ pub async fn queue(app: &App, who: &Principal, params: &QueueParams) -> Result<Q
     };
     drop(connection);
     let yard = app.yard.recent(&app.store, &app.clock).await?;
+    let yard = VisibleYard::of(&yard, who);
     let now = app.clock.now();
     let listed = all.iter().take(GROUPS);
     Ok(Queue {

@@ -1,8 +1,10 @@
 //! Trying a requirement against the yard before anyone submits.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
+use crate::visible_yard::VisibleYard;
 use crate::yard::{Yard, shown_state};
 use pennine_core::dispatch::{Availability, Origin, SeatNeeds};
 use pennine_core::requirement::{Requirement, explain, hints};
@@ -13,7 +15,7 @@ use std::cmp::Reverse;
 const NAMED: usize = 50;
 
 /// Try a requirement: which runners satisfy it, which of them could take a job now, and which clause excludes the rest.
-pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
+pub async fn try_out(app: &App, who: &Principal, new: NewTrial) -> Result<Trial> {
     let requirement: Requirement = new
         .requirement
         .parse()
@@ -21,18 +23,22 @@ pub async fn try_out(app: &App, new: NewTrial) -> Result<Trial> {
     let mut connection = app.store.people().await?;
     let project = match &new.project {
         Some(text) => Some(
-            views::people::place::find(&mut connection, &["project"], "project", text)
+            views::people::place::find(&mut connection, &who.sees, &["project"], "project", text)
                 .await
                 .map_err(|failure| failure.field("project"))?
                 .path,
         ),
         None => None,
     };
-    let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let whole = Yard::read(&mut connection, app.clock.now()).await?;
+    let visible = VisibleYard::of(&whole, who);
     let standing = match &project {
-        Some(path) => yard.standing(&requirement, Origin::trusted(path), &SeatNeeds::new(), None),
-        None => yard.standing_of_anybody(&requirement),
+        Some(path) => {
+            visible.standing(&requirement, Origin::trusted(path), &SeatNeeds::new(), None)
+        }
+        None => visible.standing_of_anybody(&requirement),
     };
+    let yard = &visible.seen;
     let joined: Vec<_> = yard
         .joined()
         .map(|(runner, _)| (runner.name.as_str(), &runner.subject))

@@ -5,6 +5,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::jobs::job::{JobContext, find, waiting_spans, waits};
+use crate::visible_yard::VisibleYard;
 use crate::yard::Yard;
 use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::lifecycle::attempt::AttemptState;
@@ -23,6 +24,7 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
         .parse()
         .map_err(|e| ServiceError::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
+    let yard = VisibleYard::of(&yard, who);
     let origin = Origin {
         project: &row.project,
         trust: row.trust.0,
@@ -32,6 +34,7 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
     let now = app.clock.now();
     let line = around.line(&row, now);
     let joined: Vec<_> = yard
+        .seen
         .joined()
         .map(|(runner, _)| (runner.name.as_str(), &runner.subject))
         .collect();
@@ -53,7 +56,7 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
             requirement: &row.requirement,
             jobs: 1,
         };
-        views::jobs::remedies::actions(&wait, &yard)
+        views::jobs::remedies::actions(&wait, &yard.seen)
     });
     Ok(WaitExplanation {
         actions,

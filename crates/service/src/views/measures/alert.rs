@@ -4,9 +4,9 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
-use pennine_core::access::Action;
 use pennine_core::alert::Thresholds;
 use pennine_core::id::ShortName;
+use pennine_core::visibility::Visibility;
 use pennine_store::Connection;
 use pennine_store::alert::{self, Alert as Row};
 use pennine_store::pool;
@@ -49,15 +49,19 @@ pub async fn place(connection: &mut Connection, row: &Row) -> Result<String> {
     })
 }
 
-/// Leaves out the alerts that are not for this person to see.
-async fn visible(connection: &mut Connection, who: &Principal, rows: Vec<Row>) -> Result<Vec<Row>> {
-    if who.visible_places().is_none() {
+/// Leaves out the alerts of places that are not visible.
+pub async fn visible(
+    connection: &mut Connection,
+    sees: &Visibility,
+    rows: Vec<Row>,
+) -> Result<Vec<Row>> {
+    if sees.is_whole() {
         return Ok(rows);
     }
     let mut visible = Vec::new();
     for row in rows {
         let place = place(connection, &row).await?;
-        if who.may(Action::View, &place) {
+        if sees.includes(&place) {
             visible.push(row);
         }
     }
@@ -70,7 +74,7 @@ async fn visible(connection: &mut Connection, who: &Principal, rows: Vec<Row>) -
 /// Where the database does not answer.
 pub async fn now(connection: &mut Connection, who: &Principal) -> Result<Vec<Alert>> {
     let open = alert::open(connection).await?;
-    let open = visible(connection, who, open).await?;
+    let open = visible(connection, &who.sees, open).await?;
     let mut all: Vec<Alert> = open.into_iter().filter_map(shown).collect();
     all.sort_by_key(|one| {
         (
@@ -111,7 +115,7 @@ pub async fn list(app: &App, who: &Principal, params: AlertParams) -> Result<Pag
     rows.truncate(usize::try_from(PAGE).unwrap_or(usize::MAX));
     // A page of what one may not see is empty, and has a next one.
     let last = rows.last().map(|row| ShortName::Alert.name(row.number));
-    let rows = visible(&mut connection, who, rows).await?;
+    let rows = visible(&mut connection, &who.sees, rows).await?;
     let items: Vec<Alert> = rows.into_iter().filter_map(shown).collect();
     Ok(Page {
         items,

@@ -3,10 +3,13 @@
 //! What counts up is read from the sums of the record, so that every replica says the same and a restart resets nothing. A
 //! job is the conventions' pipeline run, its project their pipeline, a runner their worker.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
+use crate::views;
 use crate::views::measures::target_standings;
 use crate::yard::{Yard, shown_state};
+use pennine_core::access::Action;
 use pennine_core::alert::AlertKind;
 use pennine_core::dispatch::Reason;
 use pennine_core::id::{PlaceId, PoolId};
@@ -15,9 +18,11 @@ use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::measure::{Adder, Cell, Histogram, Resolution, Run};
 use pennine_core::time::Moment;
+use pennine_core::visibility::Visibility;
+use pennine_store::pool::OwnedPool;
 use pennine_store::rollup::{self, RollupKey, RollupKind};
 use pennine_store::waiting_line::{self, LineFilter};
-use pennine_store::{Connection, alert, job, machine, measure, pool, supplier, target};
+use pennine_store::{Connection, alert, job, machine, measure, pool, supplier};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, MetricEncoder, NoLabelSet, text as encoding};
 use prometheus_client::metrics::MetricType;
@@ -149,10 +154,16 @@ async fn totals(
     Ok(by_key)
 }
 
-async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Vec<Family>> {
+async fn jobs(
+    connection: &mut Connection,
+    sees: &Visibility,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
     let path = |id: PlaceId| {
-        let place = yard.places.iter().find(|place| place.id.0 == id);
-        place.map(|place| place.path.clone())
+        let mut places = yard.places.iter();
+        let place = places.find(|place| place.id.0 == id)?;
+        Some(place.path.clone()).filter(|path| sees.includes(path))
     };
     let mut counts: BTreeMap<(String, JobState), i64> = BTreeMap::new();
     for (project, state, count) in job::active(connection).await? {
@@ -229,8 +240,17 @@ async fn jobs(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<V
 }
 
 /// The queue, and how far the sums and the lead are.
-async fn queue(app: &App, connection: &mut Connection, now: Moment) -> Result<Vec<Family>> {
-    let groups = waiting_line::groups(connection, &LineFilter::default()).await?;
+async fn queue(
+    app: &App,
+    connection: &mut Connection,
+    sees: &Visibility,
+    now: Moment,
+) -> Result<Vec<Family>> {
+    let filter = LineFilter {
+        visible: sees.paths().map(<[String]>::to_vec),
+        ..LineFilter::default()
+    };
+    let groups = waiting_line::groups(connection, &filter).await?;
     let waiting = Reason::ALL.iter().map(|reason| {
         let of_reason = groups.iter().filter(|group| group.reason.0 == *reason);
         let jobs: i64 = of_reason.map(|group| group.jobs).sum();
@@ -271,10 +291,16 @@ async fn queue(app: &App, connection: &mut Connection, now: Moment) -> Result<Ve
     ])
 }
 
+/// The pools of which metrics are shown: those whose owners' places are visible.
+fn pools<'a>(sees: &'a Visibility, yard: &'a Yard) -> impl Iterator<Item = &'a OwnedPool> {
+    let pools = yard.pools.iter();
+    pools.filter(|owned| sees.includes(&owned.owner))
+}
+
 /// Runners and their slots.
-fn runners(yard: &Yard) -> Vec<Family> {
+fn runners(sees: &Visibility, yard: &Yard) -> Vec<Family> {
     let (mut workers, mut slots, mut used) = (Vec::new(), Vec::new(), Vec::new());
-    for pool in &yard.pools {
+    for pool in pools(sees, yard) {
         let mine = || {
             yard.runners
                 .iter()
@@ -328,8 +354,19 @@ fn runners(yard: &Yard) -> Vec<Family> {
 }
 
 /// What is counted up of each pool: slot-time, machine-time and cost.
-async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Family>> {
-    let names: HashMap<PoolId, String> = pool::every(connection).await?.into_iter().collect();
+async fn pool_sums(
+    connection: &mut Connection,
+    sees: &Visibility,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
+    // Pools that were removed belong to the root.
+    let names: HashMap<PoolId, String> = match sees.is_whole() {
+        true => pool::every(connection).await?.into_iter().collect(),
+        false => pools(sees, yard)
+            .map(|owned| (owned.pool.id.0, owned.pool.name.clone()))
+            .collect(),
+    };
     // A pool's name may have been another's before.
     let mut by_pool: BTreeMap<String, Cell> = BTreeMap::new();
     for (key, cell) in totals(connection, RollupKind::Pool, now).await? {
@@ -402,7 +439,12 @@ async fn pool_sums(connection: &mut Connection, now: Moment) -> Result<Vec<Famil
 }
 
 /// Machines and their suppliers.
-async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Result<Vec<Family>> {
+async fn machines(
+    connection: &mut Connection,
+    sees: &Visibility,
+    yard: &Yard,
+    now: Moment,
+) -> Result<Vec<Family>> {
     let existing = machine::existing(connection).await?;
     let there: Vec<MachineState> = MachineState::ALL
         .iter()
@@ -410,7 +452,7 @@ async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
         .filter(|state| state.exists())
         .collect();
     let mut made = Vec::new();
-    for pool in yard.pools.iter().filter(|pool| pool.supply().is_some()) {
+    for pool in pools(sees, yard).filter(|pool| pool.supply().is_some()) {
         for state in &there {
             let mine = existing
                 .iter()
@@ -422,7 +464,10 @@ async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
             made.push((labels, Value::Gauge(mine.count() as f64)));
         }
     }
-    let suppliers = supplier::list(connection).await?;
+    let suppliers = match sees.is_whole() {
+        true => supplier::list(connection).await?,
+        false => Vec::new(),
+    };
     let failing = suppliers.iter().map(|row| {
         let fails = row.failure.is_some() && row.retry_at.is_some_and(|at| at.0 > now);
         let labels = vec![("supplier", row.name.clone())];
@@ -445,8 +490,13 @@ async fn machines(connection: &mut Connection, yard: &Yard, now: Moment) -> Resu
 }
 
 /// Targets and open alerts.
-async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result<Vec<Family>> {
-    let all = target::list(connection).await?;
+async fn promises(
+    app: &App,
+    connection: &mut Connection,
+    sees: &Visibility,
+    yard: &Yard,
+) -> Result<Vec<Family>> {
+    let all = views::measures::target::visible(connection, sees).await?;
     let (mut waits, mut allowed) = (Vec::new(), Vec::new());
     for (target, standing) in target_standings::standings(app, connection, yard, all).await? {
         let name = || ("target", target.name.clone());
@@ -460,7 +510,8 @@ async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result
         }
         allowed.push((vec![name()], Value::Gauge(standing.allowed as f64)));
     }
-    let told = alert::open(connection).await?;
+    let open = alert::open(connection).await?;
+    let told = views::measures::alert::visible(connection, sees, open).await?;
     let alerts = AlertKind::ALL.iter().map(|kind| {
         let mine = told
             .iter()
@@ -490,18 +541,19 @@ async fn promises(app: &App, connection: &mut Connection, yard: &Yard) -> Result
     ])
 }
 
-/// Returns the metrics as OpenMetrics text.
-pub async fn text(app: &App) -> Result<String> {
+/// Returns the metrics as OpenMetrics text: those of the places at which the principal may read them.
+pub async fn text(app: &App, who: &Principal) -> Result<String> {
+    let sees = Visibility::of(&who.rights, Action::ReadMetrics);
     let yard = app.yard.recent(&app.store, &app.clock).await?;
     let mut connection = app.store.people().await?;
     let now = app.clock.now();
     let mut registry = Registry::default();
-    let mut families = jobs(&mut connection, &yard, now).await?;
-    families.extend(queue(app, &mut connection, now).await?);
-    families.extend(runners(&yard));
-    families.extend(pool_sums(&mut connection, now).await?);
-    families.extend(machines(&mut connection, &yard, now).await?);
-    families.extend(promises(app, &mut connection, &yard).await?);
+    let mut families = jobs(&mut connection, &sees, &yard, now).await?;
+    families.extend(queue(app, &mut connection, &sees, now).await?);
+    families.extend(runners(&sees, &yard));
+    families.extend(pool_sums(&mut connection, &sees, &yard, now).await?);
+    families.extend(machines(&mut connection, &sees, &yard, now).await?);
+    families.extend(promises(app, &mut connection, &sees, &yard).await?);
     for family in families {
         registry.register_collector(Box::new(family));
     }

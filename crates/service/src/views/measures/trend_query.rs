@@ -1,9 +1,11 @@
 //! The subject of a trend query: the keys whose sums answer it, and its groups.
 
+use crate::access::Principal;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::views::measures::sums::{self, KeyFilter, LiveCounts, Scope, Window};
 use crate::views::measures::trends::TrendParams;
+use pennine_core::access::Action;
 use pennine_core::dispatch::below;
 use pennine_core::id::{PlaceId, PoolId, RunnerId, SupplierId};
 use pennine_core::measure::WindowFigures;
@@ -22,35 +24,46 @@ pub struct TrendQuery {
     /// The projects at or below the team or project that was named.
     pub projects: Option<Vec<PlaceId>>,
     places: Vec<place::Place>,
+    /// Whether a team or a project was named.
+    is_named: bool,
 }
 
 impl TrendParams {
-    /// Looks up what the question names.
+    /// Looks up what the question names. For those who do not see the whole installation, the answer is of the projects that
+    /// they see, or of a pool whose owner's place they see.
     ///
     /// Errors: a combination of which no sums are kept, or an unknown name.
-    pub async fn resolve(&self, connection: &mut Connection) -> Result<TrendQuery> {
+    pub async fn resolve(
+        &self,
+        connection: &mut Connection,
+        who: &Principal,
+    ) -> Result<TrendQuery> {
         self.check_combination()?;
-        let places = place::all(connection).await?;
+        let mut places = place::all(connection).await?;
+        places.retain(|place| who.sees.includes(&place.path));
         let mut query = TrendQuery {
             scope: Scope::yard(),
             subject: "jobs".to_owned(),
             pool: None,
             projects: None,
             places,
+            is_named: self.team.is_some() || self.project.is_some(),
         };
         let named: (&[&str], Option<&String>) = match (&self.team, &self.project) {
             (Some(team), _) => (&["team"], Some(team)),
             (None, project) => (&["project"], project.as_ref()),
         };
         if let (kinds, Some(text)) = named {
-            query.narrow_to_place(connection, kinds, text).await?;
+            query.narrow_to_place(connection, who, kinds, text).await?;
+        } else if !who.sees.is_whole() {
+            query.narrow_to_visible();
         }
         if let Some(name) = &self.pool {
-            query.narrow_to_pool(connection, name).await?;
+            query.narrow_to_pool(connection, who, name).await?;
         } else if let Some(title) = &self.title {
             query.narrow_to_title(title)?;
         } else {
-            self.narrow_to_one(connection, &mut query).await?;
+            self.narrow_to_one(connection, who, &mut query).await?;
         }
         Ok(query)
     }
@@ -59,8 +72,14 @@ impl TrendParams {
     async fn narrow_to_one(
         &self,
         connection: &mut Connection,
+        who: &Principal,
         query: &mut TrendQuery,
     ) -> Result<()> {
+        let across_projects = [&self.requirement, &self.runner, &self.supplier, &self.image];
+        if across_projects.iter().any(|named| named.is_some()) {
+            // Sums of these are kept for all projects together.
+            who.require(Action::View, "")?;
+        }
         if let Some(text) = &self.requirement {
             let parsed: Requirement = text
                 .parse()
@@ -69,7 +88,7 @@ impl TrendParams {
             query.subject = format!("jobs with the requirement {text:?}");
             query.scope = Scope::of(RollupKey::Requirement(text));
         } else if let Some(text) = &self.runner {
-            let id = views::runners::runner::find(connection, text).await?;
+            let id = views::runners::runner::find(connection, who, text).await?;
             query.subject = format!("jobs on {text}");
             query.scope = Scope::of(RollupKey::Runner(id));
         } else if let Some(name) = &self.supplier {
@@ -114,14 +133,27 @@ impl TrendParams {
 }
 
 impl TrendQuery {
+    /// Narrows to the projects that are visible.
+    fn narrow_to_visible(&mut self) {
+        let projects = self.places.iter().filter(|place| place.kind == "project");
+        let projects: Vec<PlaceId> = projects.map(|place| place.id.0).collect();
+        self.scope = Scope {
+            kind: RollupKind::Project,
+            keys: projects.iter().copied().map(RollupKey::Project).collect(),
+        };
+        self.subject = "jobs of the projects that you see".to_owned();
+        self.projects = Some(projects);
+    }
+
     async fn narrow_to_place(
         &mut self,
         connection: &mut Connection,
+        who: &Principal,
         kinds: &[&str],
         text: &str,
     ) -> Result<()> {
         let noun = kinds.first().copied().unwrap_or("project");
-        let place = views::people::place::find(connection, kinds, noun, text).await?;
+        let place = views::people::place::find(connection, &who.sees, kinds, noun, text).await?;
         let all = self.places.iter();
         let mine = all.filter(|one| one.kind == "project" && below(&place.path, &one.path));
         let projects: Vec<PlaceId> = mine.map(|one| one.id.0).collect();
@@ -134,10 +166,19 @@ impl TrendQuery {
         Ok(())
     }
 
-    async fn narrow_to_pool(&mut self, connection: &mut Connection, name: &str) -> Result<()> {
-        let found = pool::find(connection, name).await?;
-        let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
+    async fn narrow_to_pool(
+        &mut self,
+        connection: &mut Connection,
+        who: &Principal,
+        name: &str,
+    ) -> Result<()> {
+        let found = views::pools::capacity::find(connection, who, name).await?;
         let pool = found.pool.id.0;
+        if !self.is_named && who.sees.includes(&found.owner) {
+            // All jobs on it, whosever they are.
+            self.projects = None;
+            self.subject = "jobs".to_owned();
+        }
         let pair = |project: &PlaceId| RollupKey::PoolProject {
             pool,
             project: *project,

@@ -1,5 +1,6 @@
 //! How long jobs waited, for what, how busy machines were, and what it cost.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views::measures::sums::{self, LONGEST, LiveCounts, Window};
@@ -96,10 +97,10 @@ impl TrendParams {
 }
 
 /// Figures of a window: waits with their reasons, work, slots, machines and money.
-pub async fn show(app: &App, which: TrendParams) -> Result<Trends> {
+pub async fn show(app: &App, who: &Principal, which: TrendParams) -> Result<Trends> {
     let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
-    let asked = which.resolve(&mut connection).await?;
+    let asked = which.resolve(&mut connection, who).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let (_, counted_until) = measure::progress(&mut connection).await?;
     let live = LiveCounts::read(&mut connection, now).await?;
@@ -137,7 +138,7 @@ pub async fn show(app: &App, which: TrendParams) -> Result<Trends> {
 }
 
 /// The hours of the week over a window.
-pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
+pub async fn week(app: &App, who: &Principal, which: TrendParams) -> Result<WeekPattern> {
     let name = which.zone.clone().unwrap_or_else(|| "UTC".to_owned());
     let zone = jiff::tz::TimeZone::get(&name).map_err(|_| {
         let message = format!("{name:?} is not a time zone; use a name such as Europe/Dublin");
@@ -145,7 +146,7 @@ pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
     })?;
     let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
-    let asked = which.resolve(&mut connection).await?;
+    let asked = which.resolve(&mut connection, who).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let live = LiveCounts::read(&mut connection, now).await?;
     let hours = sums::week(&mut connection, &live, &asked.scope, &window, &zone).await?;
@@ -163,14 +164,14 @@ pub async fn week(app: &App, which: TrendParams) -> Result<WeekPattern> {
 }
 
 /// The waits behind a figure: of the jobs that waited at some time in the window, the longest first.
-pub async fn waits(app: &App, which: TrendParams) -> Result<Page<LongestWait>> {
+pub async fn waits(app: &App, who: &Principal, which: TrendParams) -> Result<Page<LongestWait>> {
     let limit = which.limit.unwrap_or(10);
     if !(1..=WAITS).contains(&limit) {
         return Err(ServiceError::invalid("limit", format!("1 to {WAITS}")));
     }
     let mut connection = app.store.analysis().await?;
     let now = app.clock.now();
-    let asked = which.resolve(&mut connection).await?;
+    let asked = which.resolve(&mut connection, who).await?;
     let window = which.window(app, asked.finest(which.by))?;
     let (from, until) = (window.from, window.until);
     let live = LiveCounts::read(&mut connection, now).await?;

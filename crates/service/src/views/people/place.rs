@@ -1,9 +1,11 @@
 //! Teams and projects.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
 use crate::yard::Yard;
+use pennine_core::visibility::Visibility;
 use pennine_store::{Connection, place};
 use pennine_wire::{Page, Place};
 
@@ -22,14 +24,16 @@ pub fn shown(place: place::Place, held: u32) -> Place {
     }
 }
 
-/// The one place of these kinds with this path or name.
+/// The one place of these kinds with this path or name that is visible.
 pub async fn find(
     connection: &mut Connection,
+    sees: &Visibility,
     kinds: &[&str],
     noun: &str,
     text: &str,
 ) -> Result<place::Place> {
     let mut found = place::find(connection, kinds, text).await?;
+    found.retain(|place| sees.includes(&place.path));
     match found.len() {
         0 => Err(ServiceError::unknown(noun, text)),
         1 => Ok(found.remove(0)),
@@ -45,6 +49,7 @@ pub async fn find(
 /// Errors: an unknown or ambiguous name, or both a project and a team.
 pub async fn path(
     connection: &mut Connection,
+    sees: &Visibility,
     project: Option<&str>,
     team: Option<&str>,
 ) -> Result<Option<String>> {
@@ -59,24 +64,34 @@ pub async fn path(
             );
         }
     };
-    let found = find(connection, &[kind], kind, text).await;
+    let found = find(connection, sees, &[kind], kind, text).await;
     Ok(Some(found.map_err(|failure| failure.field(kind))?.path))
 }
 
-/// The project with this name, cached for a moment.
-pub async fn project(app: &App, connection: &mut Connection, text: &str) -> Result<place::Place> {
+/// The project with this name that the principal may see. What is found for those who see everything is cached for a
+/// moment.
+pub async fn project(
+    app: &App,
+    connection: &mut Connection,
+    who: &Principal,
+    text: &str,
+) -> Result<place::Place> {
+    if !who.sees.is_whole() {
+        return find(connection, &who.sees, &["project"], "project", text).await;
+    }
     if let Some(known) = app.projects.get(text) {
         return Ok(known);
     }
-    let found = find(connection, &["project"], "project", text).await?;
+    let found = find(connection, &who.sees, &["project"], "project", text).await?;
     app.projects.insert(text.to_owned(), found.clone());
     Ok(found)
 }
 
-async fn list(app: &App, kind: &str) -> Result<Page<Place>> {
+async fn list(app: &App, who: &Principal, kind: &str) -> Result<Page<Place>> {
     let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let places = yard.places.iter().filter(|place| place.kind == kind);
+    let places = places.filter(|place| who.sees.includes(&place.path));
     let items = places
         .map(|place| shown(place.clone(), yard.held(&place.path)))
         .collect();
@@ -84,11 +99,11 @@ async fn list(app: &App, kind: &str) -> Result<Page<Place>> {
 }
 
 /// The teams.
-pub async fn teams(app: &App) -> Result<Page<Place>> {
-    list(app, "team").await
+pub async fn teams(app: &App, who: &Principal) -> Result<Page<Place>> {
+    list(app, who, "team").await
 }
 
 /// The projects.
-pub async fn projects(app: &App) -> Result<Page<Place>> {
-    list(app, "project").await
+pub async fn projects(app: &App, who: &Principal) -> Result<Page<Place>> {
+    list(app, who, "project").await
 }

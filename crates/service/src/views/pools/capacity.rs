@@ -1,5 +1,6 @@
 //! How pools get machines: the policy, what would be decided, what was, and the relief.
 
+use crate::access::Principal;
 use crate::app::{App, FreshIds};
 use crate::error::{Result, ServiceError};
 use crate::views;
@@ -109,11 +110,15 @@ pub struct DecisionParams {
 }
 
 /// What was decided about machines, newest first.
-pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<CapacityDecision>> {
+pub async fn decisions(
+    app: &App,
+    who: &Principal,
+    which: DecisionParams,
+) -> Result<Page<CapacityDecision>> {
     let mut connection = app.store.people().await?;
     let pool = match &which.pool {
         None => None,
-        Some(name) => Some(find(&mut connection, name).await?.pool.id.0),
+        Some(name) => Some(find(&mut connection, who, name).await?.pool.id.0),
     };
     let before = match &which.cursor {
         None => i64::MAX,
@@ -123,6 +128,7 @@ pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<Capacity
     };
     let filter = DecisionFilter {
         pool,
+        visible: who.sees.paths(),
         search: search::text(which.search.as_deref())?,
         before,
         since: Moment::from_micros(0),
@@ -138,10 +144,11 @@ pub async fn decisions(app: &App, which: DecisionParams) -> Result<Page<Capacity
     })
 }
 
-/// The pool of this name.
-pub async fn find(connection: &mut Connection, name: &str) -> Result<OwnedPool> {
-    pool::find(connection, name)
-        .await?
+/// The pool of this name that the principal may see.
+pub async fn find(connection: &mut Connection, who: &Principal, name: &str) -> Result<OwnedPool> {
+    let found = pool::find(connection, name).await?;
+    found
+        .filter(|owned| who.sees_pool(owned))
         .ok_or_else(|| ServiceError::unknown("pool", name))
 }
 
@@ -155,7 +162,7 @@ pub struct Window {
 }
 
 /// A pool's relief: demand over capacity, what was decided meanwhile, and what it cost.
-pub async fn relief(app: &App, name: &str, window: Window) -> Result<Relief> {
+pub async fn relief(app: &App, who: &Principal, name: &str, window: Window) -> Result<Relief> {
     let minutes = window.minutes.unwrap_or(60);
     if !(1..=10_080).contains(&minutes) {
         return Err(ServiceError::invalid("minutes", "minutes is 1 to 10080"));
@@ -164,20 +171,26 @@ pub async fn relief(app: &App, name: &str, window: Window) -> Result<Relief> {
     let now = app.clock.now();
     let from = now - length;
     let mut connection = app.store.people().await?;
-    let pool = find(&mut connection, name).await?;
+    let pool = find(&mut connection, who, name).await?;
     let id = pool.pool.id.0;
+    // What a pool costs, and what was decided about its machines, is its owner's.
+    let whole = who.sees.includes(&pool.owner);
     let readings = record::levels(&mut connection, id, from).await?;
     let step = views::installation::status::step_of(length);
     let steps = views::installation::status::steps(&readings, now, step);
     let marked = DecisionFilter {
         pool: Some(id),
+        visible: who.sees.paths(),
         search: "",
         before: i64::MAX,
         since: from,
         limit: MARKED,
     };
     let decisions = record::decisions(&mut connection, marked).await?;
-    let lives = machine::lives(&mut connection, id, from).await?;
+    let lives = match whole {
+        true => machine::lives(&mut connection, id, from).await?,
+        false => Vec::new(),
+    };
     let cost = views::installation::status::ends(now, step)
         .map(|end| {
             let begin = end - step;
@@ -187,7 +200,10 @@ pub async fn relief(app: &App, name: &str, window: Window) -> Result<Relief> {
             Money(paid.fold(0, u64::saturating_add))
         })
         .collect();
-    let (spent_day, spent_month) = spent(&mut connection, &pool, now).await?;
+    let (spent_day, spent_month) = match whole {
+        true => spent(&mut connection, &pool, now).await?,
+        false => Default::default(),
+    };
     let level = readings.last().map(|(_, level)| *level).unwrap_or_default();
     let numbers = pool.supply().map(|_| {
         let supplied = pool.supplied();

@@ -10,6 +10,7 @@ use pennine_core::capacity::Money;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::machine::MachineState;
 use pennine_core::time::Moment;
+use pennine_store::machine::MachineFilter;
 use pennine_store::{Connection, machine, place, supplier};
 use pennine_wire::{Machine, MachineConsole, Page};
 use serde::Deserialize;
@@ -47,8 +48,20 @@ pub fn shown(row: &machine::Machine, now: Moment) -> Machine {
     }
 }
 
-pub async fn find(connection: &mut Connection, text: &str) -> Result<machine::Machine> {
-    machine::find(connection, text).await?.ok_or_else(|| {
+/// The machine with this id, short name or, while it exists, name, where the principal may see all that belongs to its pool.
+pub async fn find(
+    connection: &mut Connection,
+    who: &Principal,
+    text: &str,
+) -> Result<machine::Machine> {
+    let mut found = machine::find(connection, text).await?;
+    if let Some(machine) = &found
+        && !who.sees.is_whole()
+    {
+        let owner = place::of_pool(connection, machine.pool_id.0).await?;
+        found = found.filter(|_| who.sees.includes(&owner));
+    }
+    found.ok_or_else(|| {
         ServiceError::unknown("machine", text)
             .remedy("pennine machine list --all shows those on record")
     })
@@ -68,11 +81,11 @@ pub struct MachineParams {
 }
 
 /// Machines, newest first. By default only machines that exist.
-pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
+pub async fn list(app: &App, who: &Principal, which: MachineParams) -> Result<Page<Machine>> {
     let mut connection = app.store.people().await?;
     let pool = match &which.pool {
         None => None,
-        Some(name) => Some(find_pool(&mut connection, name).await?.pool.id.0),
+        Some(name) => Some(find_pool(&mut connection, who, name).await?.pool.id.0),
     };
     let states = match &which.state {
         None => MachineState::ALL
@@ -92,7 +105,13 @@ pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
             .parse()
             .map_err(|_| ServiceError::invalid("cursor", "invalid cursor"))?,
     };
-    let mut rows = machine::list(&mut connection, pool, &states, before, PAGE + 1).await?;
+    let filter = MachineFilter {
+        pool,
+        states: &states,
+        visible: who.sees.paths(),
+        before,
+    };
+    let mut rows = machine::list(&mut connection, filter, PAGE + 1).await?;
     let page = usize::try_from(PAGE).unwrap_or(usize::MAX);
     let more = rows.len() > page;
     rows.truncate(page);
@@ -108,16 +127,16 @@ pub async fn list(app: &App, which: MachineParams) -> Result<Page<Machine>> {
 }
 
 /// One machine.
-pub async fn show(app: &App, text: &str) -> Result<Machine> {
+pub async fn show(app: &App, who: &Principal, text: &str) -> Result<Machine> {
     let mut connection = app.store.people().await?;
-    let found = find(&mut connection, text).await?;
+    let found = find(&mut connection, who, text).await?;
     Ok(shown(&found, app.clock.now()))
 }
 
 /// The end of what a machine printed while it came up, as far as its supplier can say.
 pub async fn console(app: &App, who: &Principal, text: &str) -> Result<MachineConsole> {
     let mut connection = app.store.people().await?;
-    let found = find(&mut connection, text).await?;
+    let found = find(&mut connection, who, text).await?;
     let owner = place::of_pool(&mut connection, found.pool_id.0).await?;
     who.require(Action::ManageMachines, &owner)?;
     if !found.state.0.exists() || !found.console.is_empty() {

@@ -1,13 +1,17 @@
 //! Pools.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
 use crate::views;
 use crate::yard::Yard;
+use pennine_core::id::PoolId;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner::Runner;
+use pennine_store::{Connection, pool};
 use pennine_wire::{Page, Pool};
+use std::collections::HashMap;
 
 pub fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
     let mine = || {
@@ -39,24 +43,64 @@ pub fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
     }
 }
 
-/// The pools.
-pub async fn list(app: &App) -> Result<Page<Pool>> {
+/// A pool as the principal sees it: its users see of its reach only the teams and projects that they see.
+fn shown_to(who: &Principal, owned: &OwnedPool, runners: &[Runner]) -> Pool {
+    let mut pool = shown(owned, runners);
+    if !who.sees.includes(&owned.owner) {
+        pool.narrow_to.retain(|path| who.sees.includes(path));
+        pool.widen_to.retain(|path| who.sees.includes(path));
+    }
+    pool
+}
+
+/// The pools that the principal may see, where that is not all of them.
+pub struct VisiblePools(Option<HashMap<PoolId, bool>>);
+
+impl VisiblePools {
+    /// Reads which pools the principal may see.
+    pub async fn read(connection: &mut Connection, who: &Principal) -> Result<VisiblePools> {
+        if who.sees.is_whole() {
+            return Ok(VisiblePools(None));
+        }
+        let pools = pool::list(connection).await?;
+        let visible = pools.iter().filter(|owned| who.sees_pool(owned));
+        let visible = visible.map(|owned| (owned.pool.id.0, who.sees.includes(&owned.owner)));
+        Ok(VisiblePools(Some(visible.collect())))
+    }
+
+    /// Whether a pool may be seen, with its runners.
+    pub fn includes(&self, pool: PoolId) -> bool {
+        self.0
+            .as_ref()
+            .is_none_or(|pools| pools.contains_key(&pool))
+    }
+
+    /// Whether all that belongs to a pool may be seen: its owner's place is visible.
+    pub fn includes_whole(&self, pool: PoolId) -> bool {
+        self.0
+            .as_ref()
+            .is_none_or(|pools| pools.get(&pool) == Some(&true))
+    }
+}
+
+/// The pools that the principal may see.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Pool>> {
     let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    let items = yard
-        .pools
-        .iter()
-        .map(|pool| shown(pool, &yard.runners))
+    let pools = yard.pools.iter().filter(|pool| who.sees_pool(pool));
+    let items = pools
+        .map(|pool| shown_to(who, pool, &yard.runners))
         .collect();
     Ok(Page { items, next: None })
 }
 
 /// One pool.
-pub async fn show(app: &App, name: &str) -> Result<Pool> {
+pub async fn show(app: &App, who: &Principal, name: &str) -> Result<Pool> {
     let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    let found = yard.pools.iter().find(|pool| pool.pool.name == name);
-    found
-        .map(|pool| shown(pool, &yard.runners))
+    let mut pools = yard.pools.iter().filter(|pool| who.sees_pool(pool));
+    pools
+        .find(|pool| pool.pool.name == name)
+        .map(|pool| shown_to(who, pool, &yard.runners))
         .ok_or_else(|| ServiceError::unknown("pool", name))
 }

@@ -1,5 +1,6 @@
 //! Seats.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
@@ -8,7 +9,8 @@ use pennine_core::id::ShortName;
 use pennine_store::{Connection, seat};
 use pennine_wire::{KeptSeats, Page, ReleasedSeats, Seat, SeatHolder};
 
-fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
+/// A seat as the principal sees it: counted whole, with the holders of the projects that they see.
+fn shown(who: &Principal, seat: &seat::Seat, yard: &Yard) -> Seat {
     let holdings = yard.holdings.iter();
     Seat {
         settings_version: seat.version(),
@@ -17,7 +19,7 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
         count: seat.count.max(0).unsigned_abs(),
         taken: yard.taken(&seat.name),
         holders: holdings
-            .filter(|holding| holding.name == seat.name)
+            .filter(|holding| holding.name == seat.name && who.sees.includes(&holding.project))
             .map(|holding| SeatHolder {
                 job: ShortName::Job.name(holding.job_number),
                 project: holding.project.clone(),
@@ -36,25 +38,36 @@ fn shown(seat: &seat::Seat, yard: &Yard) -> Seat {
             .0
             .iter()
             .map(|claim| KeptSeats {
-                job: claim.name(),
+                job: match who.sees.is_whole() {
+                    true => claim.name(),
+                    false => String::new(),
+                },
                 count: claim.count,
             })
             .collect(),
     }
 }
 
-pub async fn one(app: &App, connection: &mut Connection, name: &str) -> Result<Seat> {
+pub async fn one(
+    app: &App,
+    connection: &mut Connection,
+    who: &Principal,
+    name: &str,
+) -> Result<Seat> {
     let yard = Yard::read(connection, app.clock.now()).await?;
     let found = yard.seats.iter().find(|seat| seat.name == name);
     found
-        .map(|seat| shown(seat, &yard))
+        .map(|seat| shown(who, seat, &yard))
         .ok_or_else(|| ServiceError::unknown("seat", name))
 }
 
 /// The seats, and who has them.
-pub async fn list(app: &App) -> Result<Page<Seat>> {
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Seat>> {
     let mut connection = app.store.people().await?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
-    let items = yard.seats.iter().map(|seat| shown(seat, &yard)).collect();
-    Ok(Page { items, next: None })
+    let items = yard.seats.iter().map(|seat| shown(who, seat, &yard));
+    Ok(Page {
+        items: items.collect(),
+        next: None,
+    })
 }

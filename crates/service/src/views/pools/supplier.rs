@@ -1,5 +1,6 @@
 //! Suppliers: added, changed, checked, removed. Their secrets go in and are never shown.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
@@ -67,8 +68,14 @@ pub async fn find(connection: &mut Connection, name: &str) -> Result<Row> {
         .ok_or_else(|| ServiceError::unknown("supplier", name))
 }
 
-/// The suppliers.
-pub async fn list(app: &App) -> Result<Page<Supplier>> {
+/// The suppliers, for those who see the whole installation.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Supplier>> {
+    if !who.sees.is_whole() {
+        return Ok(Page {
+            items: Vec::new(),
+            next: None,
+        });
+    }
     let mut connection = app.store.people().await?;
     let rows = supplier::list(&mut connection).await?;
     let items = shown(&mut connection, &rows).await?;
@@ -76,7 +83,10 @@ pub async fn list(app: &App) -> Result<Page<Supplier>> {
 }
 
 /// One supplier.
-pub async fn show(app: &App, name: &str) -> Result<Supplier> {
+pub async fn show(app: &App, who: &Principal, name: &str) -> Result<Supplier> {
+    if !who.sees.is_whole() {
+        return Err(ServiceError::unknown("supplier", name));
+    }
     let mut connection = app.store.people().await?;
     one(&mut connection, name).await
 }

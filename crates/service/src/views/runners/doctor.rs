@@ -1,5 +1,6 @@
 //! What the service can tell of a runner that does not do what it should.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
@@ -10,7 +11,8 @@ use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::time::{Moment, spoken};
 use pennine_store::credential;
 use pennine_store::pool::OwnedPool;
-use pennine_store::runner::{self, LastHeard, Runner};
+use pennine_store::runner::{self, Runner};
+use pennine_store::runner_presence::{self, LastHeard};
 use pennine_store::timeline::{self, TimelineSpan};
 use pennine_wire::Checkup;
 use std::io::ErrorKind;
@@ -29,15 +31,15 @@ const ATTEMPTS: i64 = 10;
 
 /// Looks at one runner from the service's end: its connection, whether its machine answers, what stands in the way of it
 /// taking work, how its last jobs ended, and what it said itself.
-pub async fn check(app: &App, text: &str) -> Result<Checkup> {
+pub async fn check(app: &App, who: &Principal, text: &str) -> Result<Checkup> {
     let mut connection = app.store.people().await?;
-    let id = views::runners::runner::find(&mut connection, text).await?;
+    let id = views::runners::runner::find(&mut connection, who, text).await?;
     let row = runner::list(&mut connection, Some(&[id])).await?;
     let row = row
         .first()
         .ok_or_else(|| ServiceError::unknown("runner", text))?;
     let now = app.clock.now();
-    let seen = runner::seen_of(&mut connection, id).await?;
+    let seen = runner_presence::seen_of(&mut connection, id).await?;
     let yard = Yard::read(&mut connection, now).await?;
     let pool = yard.pools.iter().find(|pool| pool.pool.id == row.pool_id);
     let recent =
@@ -54,7 +56,7 @@ pub async fn check(app: &App, text: &str) -> Result<Checkup> {
         findings.push(of_version(&row.program));
         findings.extend(since.map(|since| of_credential(app, now.since(since))));
     }
-    findings.extend(of_jobs(row, &recent));
+    findings.extend(of_jobs(who, row, &recent));
     match row.reported.0.findings.as_slice() {
         [] if row.state.is_connected() => {
             findings.push(Finding::passed("machine", "self-checks passed"))
@@ -201,7 +203,7 @@ fn of_credential(app: &App, age: Duration) -> Finding {
 }
 
 /// A machine on which everything fails takes job after job.
-fn of_jobs(row: &Runner, recent: &[TimelineSpan]) -> Option<Finding> {
+fn of_jobs(who: &Principal, row: &Runner, recent: &[TimelineSpan]) -> Option<Finding> {
     let ended: Vec<&TimelineSpan> = recent.iter().filter(|one| one.result.is_some()).collect();
     let (last, before) = ended.split_first()?;
     let broken = |one: &&&TimelineSpan| {
@@ -213,7 +215,10 @@ fn of_jobs(row: &Runner, recent: &[TimelineSpan]) -> Option<Finding> {
     let of = ended.len();
     let text = format!("{errors} of the last {of} attempts were lost or could not start");
     if errors * 2 > of && !before.is_empty() {
-        let message = last.message.as_deref().unwrap_or("no reason was reported");
+        let message = match who.sees.includes(&last.project) {
+            true => last.message.as_deref().unwrap_or("no reason was reported"),
+            false => "a job of a project that you do not see",
+        };
         let text = format!("{text}; last: {message}");
         return Some(Finding::failed("jobs", text).remedy(format!(
             "pennine runner drain {} before it takes more",

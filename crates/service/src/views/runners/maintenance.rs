@@ -1,9 +1,11 @@
 //! Maintenance windows.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
+use crate::views::pools::pool::VisiblePools;
 use pennine_core::time::Moment;
-use pennine_store::{Connection, maintenance};
+use pennine_store::maintenance;
 use pennine_wire::{Maintenance, Page};
 
 pub fn shown(row: &maintenance::Maintenance, now: Moment) -> Maintenance {
@@ -20,14 +22,15 @@ pub fn shown(row: &maintenance::Maintenance, now: Moment) -> Maintenance {
     }
 }
 
-async fn all(connection: &mut Connection, now: Moment) -> Result<Vec<Maintenance>> {
-    let rows = maintenance::open(connection, now).await?;
-    Ok(rows.iter().map(|row| shown(row, now)).collect())
-}
-
-/// Maintenance that is on or to come, the earliest first.
-pub async fn list(app: &App) -> Result<Page<Maintenance>> {
+/// Maintenance that is on or to come of the pools that the principal may see and of their runners, the earliest first.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Maintenance>> {
     let mut connection = app.store.people().await?;
-    let items = all(&mut connection, app.clock.now()).await?;
-    Ok(Page { items, next: None })
+    let now = app.clock.now();
+    let mut rows = maintenance::open(&mut connection, now).await?;
+    let pools = VisiblePools::read(&mut connection, who).await?;
+    rows.retain(|row| pools.includes(row.in_pool.0));
+    Ok(Page {
+        items: rows.iter().map(|row| shown(row, now)).collect(),
+        next: None,
+    })
 }

@@ -1,8 +1,10 @@
 //! Runners, as people see them.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::settings_version::Versioned;
+use crate::views::pools::pool::VisiblePools;
 use pennine_core::id::{RunnerId, ShortName};
 use pennine_core::lifecycle::runner::RunnerState;
 use pennine_core::requirement::Requirement;
@@ -68,7 +70,7 @@ pub struct RunnerParams {
 }
 
 /// The runners that are not retired, by pool and name.
-pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
+pub async fn list(app: &App, who: &Principal, which: RunnerParams) -> Result<Page<Runner>> {
     let wanted = which.requirement.as_deref().unwrap_or_default();
     let wanted: Requirement = wanted
         .parse()
@@ -79,10 +81,13 @@ pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
     } else {
         runner::list(&mut connection, None).await?
     };
-    let executing = runner::executing(&mut connection).await?;
+    let mut executing = runner::executing(&mut connection).await?;
+    let pools = VisiblePools::read(&mut connection, who).await?;
     drop(connection);
+    executing.retain(|one| who.sees.includes(&one.project));
     rows.retain(|row| {
-        which.pool.as_ref().is_none_or(|pool| *pool == row.pool)
+        pools.includes(row.pool_id.0)
+            && which.pool.as_ref().is_none_or(|pool| *pool == row.pool)
             && which
                 .state
                 .is_none_or(|state| state == crate::yard::shown_state(row))
@@ -96,6 +101,8 @@ pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
         if which.brief {
             row.facts = Jsonb(Default::default());
             row.reported = Jsonb(Default::default());
+        }
+        if which.brief || !pools.includes_whole(row.pool_id.0) {
             row.settings = Jsonb(Default::default());
         }
         shown(row, by_runner.get(&row.id.0).map_or(&[], Vec::as_slice))
@@ -106,19 +113,26 @@ pub async fn list(app: &App, which: RunnerParams) -> Result<Page<Runner>> {
     })
 }
 
-pub async fn find(connection: &mut Connection, text: &str) -> Result<RunnerId> {
-    let found = runner::find(
+/// The runner with this id, short name or name that the principal may see.
+pub async fn find(connection: &mut Connection, who: &Principal, text: &str) -> Result<RunnerId> {
+    let mut found = runner::find(
         connection,
         text.parse::<Uuid>().ok(),
         ShortName::Runner.number(text),
         text,
     )
     .await?;
+    let mut rows = Vec::new();
+    if found.len() > 1 || !(found.is_empty() || who.sees.is_whole()) {
+        let pools = VisiblePools::read(connection, who).await?;
+        rows = runner::list(connection, Some(&found)).await?;
+        rows.retain(|row| pools.includes(row.pool_id.0));
+        found = rows.iter().map(|row| row.id.0).collect();
+    }
     match found.as_slice() {
         [] => Err(ServiceError::unknown("runner", text)),
         [one] => Ok(*one),
         _ => {
-            let rows = runner::list(connection, Some(&found)).await?;
             let choices: Vec<String> = rows
                 .iter()
                 .map(|row| format!("{} (pool {})", ShortName::Runner.name(row.number), row.pool))
@@ -128,7 +142,7 @@ pub async fn find(connection: &mut Connection, text: &str) -> Result<RunnerId> {
     }
 }
 
-/// One runner as people see it.
+/// One runner with all its jobs, for those who manage it.
 pub async fn one(connection: &mut Connection, id: RunnerId) -> Result<Runner> {
     let rows = runner::list(connection, Some(&[id])).await?;
     let executing = runner::executing(connection).await?;
@@ -139,8 +153,17 @@ pub async fn one(connection: &mut Connection, id: RunnerId) -> Result<Runner> {
 }
 
 /// One runner, by id, short name or name.
-pub async fn show(app: &App, text: &str) -> Result<Runner> {
+pub async fn show(app: &App, who: &Principal, text: &str) -> Result<Runner> {
     let mut connection = app.store.people().await?;
-    let id = find(&mut connection, text).await?;
-    one(&mut connection, id).await
+    let id = find(&mut connection, who, text).await?;
+    let mut rows = runner::list(&mut connection, Some(&[id])).await?;
+    let row = rows.first_mut();
+    let row = row.ok_or_else(|| ServiceError::unknown("runner", text))?;
+    let mut executing = runner::executing(&mut connection).await?;
+    let pools = VisiblePools::read(&mut connection, who).await?;
+    executing.retain(|one| who.sees.includes(&one.project));
+    if !pools.includes_whole(row.pool_id.0) {
+        row.settings = Jsonb(Default::default());
+    }
+    Ok(shown(row, &executing))
 }

@@ -1,5 +1,6 @@
 //! A scarce runner that many share: who is next, and taking it back.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
 use crate::views;
@@ -15,10 +16,10 @@ use pennine_wire::{NextJob, Page};
 const NEXT: u128 = 5;
 
 /// The jobs that would be next on a runner, in the order in which dispatch would give it to them if it became free now and
-/// no other runner could: bands, shares, limits and seats as they are.
-pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
+/// no other runner could: bands, shares, limits and seats as they are. Jobs that may not be seen are left out.
+pub async fn next(app: &App, who: &Principal, text: &str) -> Result<Page<NextJob>> {
     let mut connection = app.store.people().await?;
-    let id = views::runners::runner::find(&mut connection, text).await?;
+    let id = views::runners::runner::find(&mut connection, who, text).await?;
     let now = app.clock.now();
     let calendar = Calendar::read(&mut connection, now).await?;
     // As if it alone were there: what dispatch would plan for it then, one slot after the other, is the answer.
@@ -48,7 +49,8 @@ pub async fn next(app: &App, text: &str) -> Result<Page<NextJob>> {
     let rows = job::with_ids(&mut connection, &jobs).await?;
     let shown = jobs
         .iter()
-        .filter_map(|id| rows.iter().find(|row| row.id.0 == *id));
+        .filter_map(|id| rows.iter().find(|row| row.id.0 == *id))
+        .filter(|row| who.sees.includes(&row.project));
     let items = shown.map(|row| NextJob {
         job: ShortName::Job.name(row.number),
         title: row.title.clone(),

@@ -1,10 +1,11 @@
 //! Tickets.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use pennine_core::id::ShortName;
 use pennine_core::time::Moment;
-use pennine_store::{Connection, ticket};
+use pennine_store::{Connection, place, ticket};
 use pennine_wire::{Page, Ticket};
 
 pub fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
@@ -36,21 +37,28 @@ pub fn shown(ticket: &ticket::Ticket, now: Moment) -> Ticket {
     }
 }
 
-pub async fn find(connection: &mut Connection, text: &str) -> Result<ticket::Ticket> {
-    ticket::find(
-        connection,
-        text.parse().ok(),
-        ShortName::Ticket.number(text),
-    )
-    .await?
-    .ok_or_else(|| ServiceError::unknown("ticket", text))
+/// The ticket with this id or short name, where the principal may see all that belongs to its pool.
+pub async fn find(
+    connection: &mut Connection,
+    who: &Principal,
+    text: &str,
+) -> Result<ticket::Ticket> {
+    let id = text.parse().ok();
+    let mut found = ticket::find(connection, id, ShortName::Ticket.number(text)).await?;
+    if let Some(ticket) = &found
+        && !who.sees.is_whole()
+    {
+        let owner = place::of_pool(connection, ticket.pool_id.0).await?;
+        found = found.filter(|_| who.sees.includes(&owner));
+    }
+    found.ok_or_else(|| ServiceError::unknown("ticket", text))
 }
 
-/// The tickets, newest first.
-pub async fn list(app: &App) -> Result<Page<Ticket>> {
+/// The tickets of pools whose owners the principal may see, newest first.
+pub async fn list(app: &App, who: &Principal) -> Result<Page<Ticket>> {
     let now = app.clock.now();
     let mut connection = app.store.people().await?;
-    let items = ticket::list(&mut connection, 200)
+    let items = ticket::list(&mut connection, who.sees.paths(), 200)
         .await?
         .iter()
         .map(|ticket| shown(ticket, now))

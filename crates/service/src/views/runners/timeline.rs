@@ -1,8 +1,10 @@
 //! What runners did over the last hours: each slot as a strip of time, and the states that the runner was in.
 
+use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
+use crate::views::pools::pool::VisiblePools;
 use pennine_core::id::{RunnerId, ShortName};
 use pennine_store::{runner, timeline};
 use pennine_wire::{Page, RunnerTime, StateStretch, TimelineSpan};
@@ -30,7 +32,7 @@ pub struct TimelineParams {
 }
 
 /// Recent activity of some runners.
-pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> {
+pub async fn show(app: &App, who: &Principal, which: TimelineParams) -> Result<Page<RunnerTime>> {
     let names: Vec<&str> = which
         .runners
         .split(',')
@@ -51,11 +53,13 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
     for name in names {
         match name.parse() {
             Ok(id) => ids.push(RunnerId(id)),
-            Err(_) => ids.push(views::runners::runner::find(&mut connection, name).await?),
+            Err(_) => ids.push(views::runners::runner::find(&mut connection, who, name).await?),
         }
     }
+    let pools = VisiblePools::read(&mut connection, who).await?;
     let since = app.clock.now() - Duration::from_secs(u64::from(hours) * 3600);
-    let rows = runner::list(&mut connection, Some(&ids)).await?;
+    let mut rows = runner::list(&mut connection, Some(&ids)).await?;
+    rows.retain(|row| pools.includes(row.pool_id.0));
     let stretches = timeline::recent_attempts(&mut connection, &ids, since, MOST).await?;
     let states = timeline::states(&mut connection, &ids, since).await?;
     let items = rows.iter().map(|row| {
@@ -67,7 +71,10 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
             runner: row.id.0,
             slots: row.slots(),
             cut: mine.len() >= usize::try_from(MOST).unwrap_or(usize::MAX),
-            lanes: lanes(mine.into_iter().rev().map(stretch), row.slots() as usize),
+            lanes: lanes(
+                mine.into_iter().rev().map(|one| stretch(who, one)),
+                row.slots() as usize,
+            ),
             states: states
                 .iter()
                 .filter(|one| one.runner_id == row.id)
@@ -85,16 +92,25 @@ pub async fn show(app: &App, which: TimelineParams) -> Result<Page<RunnerTime>> 
     })
 }
 
-fn stretch(row: &timeline::TimelineSpan) -> TimelineSpan {
+/// One stretch as the principal sees it: a job that they may not see has no name, title, project or message.
+fn stretch(who: &Principal, row: &timeline::TimelineSpan) -> TimelineSpan {
+    let visible = who.sees.includes(&row.project);
+    let text = |text: &str| {
+        if visible {
+            text.to_owned()
+        } else {
+            String::new()
+        }
+    };
     TimelineSpan {
-        job: ShortName::Job.name(row.job_number),
-        title: row.title.clone(),
-        project: row.project.clone(),
+        job: text(&ShortName::Job.name(row.job_number)),
+        title: text(&row.title),
+        project: text(&row.project),
         from: row.assigned_at.0,
         started: row.started_at.map(|at| at.0),
         until: row.finished_at.map(|at| at.0),
         result: row.result.map(|result| result.0),
-        message: row.message.clone(),
+        message: row.message.clone().filter(|_| visible),
     }
 }
 
