@@ -46,3 +46,19 @@ export function service(status: number, body: unknown): Sent[] {
   });
   return sent;
 }
+
+/** A service that answers requests by "METHOD /path" below the API's address, and others with 404; returns what it was sent. */
+export function answers(bodies: Record<string, unknown>): Sent[] {
+  const sent: Sent[] = [];
+  vi.stubGlobal("fetch", async (url: string | URL | Request, init: RequestInit = {}) => {
+    const path = new URL(String(url)).pathname.replace(/^.*\/api\/v1/, "");
+    const method = init.method ?? "GET";
+    const version = new Headers(init.headers).get("if-match");
+    const sentBody = init.body ? JSON.parse(String(init.body)) : undefined;
+    if (method !== "GET") sent.push({ method, path, body: sentBody, ...(version ? { version } : {}) });
+    const body = bodies[`${method} ${path}`];
+    const status = body === undefined ? 404 : 200;
+    return new Response(JSON.stringify(body === undefined ? { detail: `nothing at ${path}` } : body), { status });
+  });
+  return sent;
+}

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -226,6 +226,20 @@ export const useTeams = () =>
 
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: ({ signal }) => get<Page<Place>>("/projects", signal) });
+
+export const useTokens = () =>
+  useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => get<Page<Schemas["Token"]>>("/tokens", signal), refetchInterval: REPAIR });
+
+export const useThresholds = () =>
+  useQuery({ queryKey: ["thresholds"], queryFn: ({ signal }) => get<Schemas["AlertThresholds"]>("/alerts/thresholds", signal) });
+
+/** Who is sent alerts. */
+export const useSubscribers = () =>
+  useQuery({
+    queryKey: ["subscribers"],
+    queryFn: ({ signal }) => get<Page<Schemas["Listener"]>>("/listeners", signal),
+    refetchInterval: REPAIR,
+  });
 
 export const useJobs = (state: string, search: string, after: string | null) =>
   useQuery({

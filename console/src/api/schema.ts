@@ -80,7 +80,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything that changes and may be seen, from now on or from `Last-Event-ID`. */
+        /**
+         * Everything that changes and may be seen, from now on or from `Last-Event-ID`. Ends within seconds when the token is revoked or
+         *     expires.
+         */
         get: operations["stream_events"];
         put?: never;
         post?: never;

@@ -14,6 +14,7 @@ const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
 const TrendsPlace = lazy(() => import("../places/trends/Trends"));
 const AlertsPage = lazy(() => import("../places/now/Alerts"));
+const SettingsPlace = lazy(() => import("../places/settings/Settings"));
 const JobPage = lazy(() => import("../places/runs/JobPage"));
 
 export function App() {
@@ -33,6 +34,7 @@ export function App() {
           <Route path="/trends" element={<TrendsPlace />} />
           <Route path="/alerts" element={<AlertsPage />} />
           <Route path="/jobs/:job" element={<JobPage />} />
+          <Route path="/settings/:section?" element={<SettingsPlace />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
       </Suspense>

@@ -66,6 +66,13 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
             <Box color="quiet" fontSize="13px" mr="8px" display={{ base: "none", sm: "block" }}>
               {who.installation}, signed in as {who.name}
             </Box>
+            <NavLink to="/settings" style={{ textDecoration: "none" }}>
+              {({ isActive }) => (
+                <Box fontSize="13px" fontWeight={isActive ? "600" : "500"} color={isActive ? "ink" : "quiet"} px="8px">
+                  Settings
+                </Box>
+              )}
+            </NavLink>
             <Button variant="ghost" onClick={() => setTheme(turnTheme())} aria-label={theme === "dark" ? "Light theme" : "Dark theme"}>
               {theme === "dark" ? "Light" : "Dark"}
             </Button>

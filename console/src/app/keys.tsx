@@ -12,6 +12,9 @@ export const PLACES = [
   { word: "Trends", path: "/trends", key: "t" },
 ];
 
+/** Stands apart from the places in the top row. */
+const SETTINGS = { word: "Settings", path: "/settings", key: "s" };
+
 /** Whether keys belong to what has the focus: a field, or a dialog. */
 const writes = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
@@ -29,7 +32,7 @@ export function useKeys() {
         return;
       }
       if (Date.now() - went.current < 1500) {
-        const place = PLACES.find((one) => one.key === event.key);
+        const place = [...PLACES, SETTINGS].find((one) => one.key === event.key);
         went.current = 0;
         if (place) {
           event.preventDefault();
@@ -57,7 +60,7 @@ export function KeyList({ close }: { close: () => void }) {
   return (
     <Modal title="Keyboard shortcuts" close={close} width="380px">
       <Box as="dl" display="grid" gridTemplateColumns="5em 1fr" rowGap="6px">
-        {PLACES.map((place) => [
+        {[...PLACES, SETTINGS].map((place) => [
           <dt key={place.key}>g {place.key}</dt>,
           <dd key={place.path}>Go to {place.word}</dd>,
         ])}

@@ -6,6 +6,7 @@ import { Link, useLocation } from "react-router";
 import { post } from "../api/client";
 import type { Alert } from "../api/client";
 import { useAlerts } from "../api/hooks";
+import { useMay } from "../api/may";
 import { Glyph } from "./mark";
 import { Ago, Since } from "./time";
 import { Trouble } from "./trouble";
@@ -20,11 +21,13 @@ function place(alert: Alert): string {
 }
 
 function Acknowledge({ alert }: { alert: Alert }) {
+  const may = useMay();
   const queries = useQueryClient();
   const see = useMutation({
     mutationFn: () => post<Alert>(`/alerts/${alert.name}/acknowledge`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["alerts"] }),
   });
+  if (!may("operator")) return null;
   return (
     <>
       <Button

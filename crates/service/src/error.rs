@@ -281,6 +281,11 @@ impl From<LogError> for ServiceError {
 }
 
 impl ServiceError {
+    /// Whether the token or the sign-in is not valid.
+    pub fn is_unauthenticated(&self) -> bool {
+        self.0.kind == ErrorKind::Unauthenticated
+    }
+
     /// An internal error: the cause goes to the log only.
     pub fn ours(error: &dyn std::error::Error) -> Self {
         tracing::error!(error = %error, "a request failed inside the service");

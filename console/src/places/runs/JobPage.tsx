@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { post } from "../../api/client";
 import type { BulkResult, Job } from "../../api/client";
 import { useJob, useWhy } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { Lead } from "../../parts/answer";
 import { Heading, List } from "../../parts/list";
 import { JobMark } from "../../parts/mark";
@@ -48,8 +49,10 @@ export default function JobPage() {
     mutationFn: () => post<BulkResult>("/jobs/actions", { action: "retry", jobs: [name] }),
     onSuccess: ({ jobs: [again] }) => (again ? go(`/jobs/${again}`) : queries.invalidateQueries({ queryKey: ["job", name] })),
   });
+  const may = useMay();
   const job = found.data;
   if (!job) return found.error ? <Trouble error={found.error} /> : <Awaiting what="the job" />;
+  const manages = may("submitter", job.project);
   const attempt = job.attempts[job.attempts.length - 1];
   return (
     <>
@@ -58,7 +61,7 @@ export default function JobPage() {
         <Box flex="1" minW={{ base: "100%", md: "20em" }}>
           <Lead>{waits && why.data ? why.data.message : lead(job)}</Lead>
         </Box>
-        {job.state !== "done" || job.result === "success" || job.retried_as ? null : (
+        {job.state !== "done" || job.result === "success" || job.retried_as || !manages ? null : (
           <Button
             size="sm"
             title={`pennine queue retry ${job.name}`}
@@ -68,7 +71,7 @@ export default function JobPage() {
             Submit again
           </Button>
         )}
-        {job.state === "done" ? null : (
+        {job.state === "done" || !manages ? null : (
           <Button
             size="sm"
             variant="surface"

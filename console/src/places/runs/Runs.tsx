@@ -3,6 +3,7 @@ import { Box, Button, Flex } from "@chakra-ui/react";
 import { Suspense, lazy, useState } from "react";
 import { useSearchParams } from "react-router";
 import { useJobs } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { Lead } from "../../parts/answer";
 import { JobList } from "../../parts/jobs";
 import { SearchBox, useSearch } from "../../parts/search";
@@ -18,6 +19,7 @@ export default function Runs() {
   const after = params.get("after");
   const search = useSearch();
   const jobs = useJobs(state, search, after);
+  const may = useMay();
   const [submitting, setSubmitting] = useState(false);
   /** The address with some of it changed; another list begins with its newest jobs. */
   const look = (changes: Record<string, string | null>) =>
@@ -39,9 +41,11 @@ export default function Runs() {
         <Lead>Jobs, newest first</Lead>
         <Box flex="1" />
         <SearchBox label="Search jobs" placeholder="Title, project, runner, result …" drop={["after"]} />
-        <Button size="sm" variant="solid" onClick={() => setSubmitting(true)}>
-          Submit a job
-        </Button>
+        {may("submitter") ? (
+          <Button size="sm" variant="solid" onClick={() => setSubmitting(true)}>
+            Submit a job
+          </Button>
+        ) : null}
       </Flex>
       <Flex gap="8px" mt="10px" wrap="wrap" role="group" aria-label="State">
         {STATES.map((one) => (

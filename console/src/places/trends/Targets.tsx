@@ -5,6 +5,7 @@ import { useState } from "react";
 import { post, remove } from "../../api/client";
 import type { Target } from "../../api/client";
 import { usePools, useProjects, useTargets, useTeams } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { number } from "../../parts/count";
 import { Confirm, FormDialog } from "../../parts/form/Form";
 import { Row, SelectField, TextField } from "../../parts/form/fields";
@@ -44,12 +45,13 @@ function Budget({ target }: { target: Target }) {
 export function Targets() {
   const targets = useTargets();
   const [adding, setAdding] = useState(false);
+  const manages = useMay()("operator");
   const all = targets.data?.items ?? [];
   return (
     <>
       <Heading
         beside={
-          <Button onClick={() => setAdding(true)}>Add target</Button>
+          manages ? <Button onClick={() => setAdding(true)}>Add target</Button> : null
         }
       >
         Targets
@@ -91,7 +93,7 @@ export function Targets() {
               cell: ({ standing }) => (standing.missed_in_us == null ? "" : micros(standing.missed_in_us)),
               right: true,
             },
-            { head: "", cell: (target) => <Remove target={target} />, right: true },
+            { head: "", cell: (target) => (manages ? <Remove target={target} /> : null), right: true },
           ]}
         />
       ) : targets.error ? null : (

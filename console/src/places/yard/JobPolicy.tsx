@@ -3,6 +3,7 @@ import { Box, Button } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
+import { useMay } from "../../api/may";
 import type { ChangedPool, Pool } from "../../api/client";
 import { FormDialog } from "../../parts/form/Form";
 import { CheckField, Row, SelectField, TextField } from "../../parts/form/fields";
@@ -42,6 +43,7 @@ export function JobFields() {
 }
 
 export function JobPolicy({ pool }: { pool: Pool }) {
+  const may = useMay();
   const [changing, setChanging] = useState(false);
   const { isolation, network, limits } = pool.jobs;
   const facts: [string, string][] = [
@@ -52,7 +54,7 @@ export function JobPolicy({ pool }: { pool: Pool }) {
   ];
   return (
     <>
-      <Heading beside={<Button onClick={() => setChanging(true)}>Change isolation and limits</Button>}>Jobs</Heading>
+      <Heading beside={may("operator", pool.owner) ? <Button onClick={() => setChanging(true)}>Change isolation and limits</Button> : null}>Jobs</Heading>
       <FactList facts={facts} />
       {changing ? <ChangeJobs pool={pool} close={() => setChanging(false)} /> : null}
     </>

@@ -7,6 +7,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { patch, post } from "../../api/client";
 import type { ChangedPool, Machine, Page, Pool } from "../../api/client";
 import { useDecisions, useMachines, usePool, useRelief } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { Lead } from "../../parts/answer";
 import { KeptInFile } from "../../parts/kept";
 import { Heading, List } from "../../parts/list";
@@ -84,9 +85,10 @@ export default function PoolPage() {
 /** The machines of this pool are added by people. */
 function Brought({ pool }: { pool: Pool }) {
   const [adding, setAdding] = useState(false);
+  const may = useMay();
   return (
     <>
-      <Heading beside={<Button onClick={() => setAdding(true)}>Add a machine</Button>}>Machines</Heading>
+      <Heading beside={may("operator", pool.owner) ? <Button onClick={() => setAdding(true)}>Add a machine</Button> : null}>Machines</Heading>
       <Box color="quiet" maxW="60em">
         People add the machines of this pool. To have them ordered when jobs need them, name a supplier:{" "}
         <Box as="code" fontFamily="mono">{`pennine pool set ${pool.name} --supplier NAME --ceiling 4`}</Box>
@@ -98,6 +100,7 @@ function Brought({ pool }: { pool: Pool }) {
 
 function Supplied({ pool }: { pool: Pool }) {
   const machines = useMachines(pool.name);
+  const manages = useMay()("operator", pool.owner);
   const queries = useQueryClient();
   const start = useMutation({
     mutationFn: () => post<Page<Machine>>(`/pools/${encodeURIComponent(pool.name)}/machines`, {}),
@@ -147,12 +150,16 @@ function Supplied({ pool }: { pool: Pool }) {
         beside={
           <Flex gap="8px" wrap="wrap">
             <SearchBox name="machines" label="Search machines" placeholder="Name, state or zone" width="16em" />
-            <Button loading={start.isPending} onClick={() => start.mutate()}>
-              Start machine
-            </Button>
-            <Button loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
-              {pool.paused ? "Resume pool" : "Pause pool"}
-            </Button>
+            {manages ? (
+              <>
+                <Button loading={start.isPending} onClick={() => start.mutate()}>
+                  Start machine
+                </Button>
+                <Button loading={pause.isPending} onClick={() => pause.mutate(!pool.paused)}>
+                  {pool.paused ? "Resume pool" : "Pause pool"}
+                </Button>
+              </>
+            ) : null}
           </Flex>
         }
       >
@@ -174,7 +181,7 @@ function Supplied({ pool }: { pool: Pool }) {
           {
             head: "",
             cell: (one) =>
-              one.state === "releasing" ? null : (
+              one.state === "releasing" || !manages ? null : (
                 <Button aria-label={`Stop ${one.name}`} onClick={() => stop.mutate(one.id)}>
                   Stop
                 </Button>

@@ -3,6 +3,7 @@ import { Box, Button } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
+import { useMay } from "../../api/may";
 import type { ChangedPool, Pool, Schemas } from "../../api/client";
 import { FormDialog } from "../../parts/form/Form";
 import { useForm } from "../../parts/form/state";
@@ -18,6 +19,7 @@ import { checkSupply, supplyChange, supplyValues, writeTimes } from "./supply";
 export function PoolPolicy({ pool }: { pool: Pool }) {
   const supply = pool.supply!;
   const money = useMoney();
+  const may = useMay();
   const [changing, setChanging] = useState(false);
   const budget = [
     supply.budget?.day != null ? `${money(supply.budget.day)} a day` : "",
@@ -36,7 +38,7 @@ export function PoolPolicy({ pool }: { pool: Pool }) {
   ];
   return (
     <>
-      <Heading beside={<Button onClick={() => setChanging(true)}>Change policy</Button>}>Policy</Heading>
+      <Heading beside={may("operator", pool.owner) ? <Button onClick={() => setChanging(true)}>Change policy</Button> : null}>Policy</Heading>
       <FactList facts={facts} />
       {changing ? <ChangePolicy pool={pool} close={() => setChanging(false)} /> : null}
     </>

@@ -4,7 +4,8 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { put } from "../../api/client";
 import type { Runner } from "../../api/client";
-import { useNext, useRunner, useRunnerTime } from "../../api/hooks";
+import { useNext, usePools, useRunner, useRunnerTime } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
 import { Folded, Heading, List } from "../../parts/list";
@@ -34,9 +35,13 @@ export default function RunnerPage() {
   const next = useNext(name, runner != null && !away);
   const time = useRunnerTime(runner ? [[runner.id]] : [], HOURS).get(runner?.id ?? "");
   const theme = useTheme();
+  const may = useMay();
+  const pools = usePools().data?.items;
   const until = Math.ceil(useNow() / 60_000) * 60_000;
   const from = until - HOURS * 3_600_000;
   if (!runner) return error ? <Trouble error={error} /> : <Awaiting what="the runner" />;
+  const owner = pools?.find((pool) => pool.name === runner.pool)?.owner;
+  const manages = owner === undefined || may("operator", owner);
   const act = (label: string, wanted: Runner["desired_state"]) => (
     <Button
       size="sm"
@@ -69,7 +74,7 @@ export default function RunnerPage() {
         <span>pennine-runner {runner.version}</span>
       </Flex>
       {runner.description ? <Box mt="6px">{runner.description}</Box> : null}
-      {runner.state === "retired" || runner.state === "awaited" ? null : (
+      {runner.state === "retired" || runner.state === "awaited" || !manages ? null : (
         <Flex gap="10px" mt="10px" align="start" wrap="wrap">
           {runner.desired_state === "work" ? (
             <>
@@ -130,13 +135,13 @@ export default function RunnerPage() {
       </Flex>
       <Heading>Doctor</Heading>
       <Doctor runner={name} />
-      {away ? null : (
+      {away || !manages ? null : (
         <>
           <Heading>Maintenance</Heading>
           <PlanMaintenance runner={runner} />
         </>
       )}
-      {runner.state === "retired" ? null : (
+      {runner.state === "retired" || !manages ? null : (
         <>
           <Heading>Overrides</Heading>
           <Overrides runner={runner} />

@@ -5,6 +5,7 @@ import { Suspense, lazy, memo, useCallback, useMemo, useRef, useState } from "re
 import { Link } from "react-router";
 import type { Maintenance, Pool, Runner } from "../../api/client";
 import { useFittingRunners, useMaintenance, usePools, useRunnerTime, useYard } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { useTheme } from "../../app/theme";
 import { Lead } from "../../parts/answer";
 import { RunnerMark } from "../../parts/mark";
@@ -58,6 +59,7 @@ export default function Yard() {
   const [adding, setAdding] = useState<Adding | null>(null);
   const [states, setStates] = useState<ReadonlySet<Runner["state"]>>(new Set());
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const may = useMay();
   const filter = useSearch();
   const addMachine = useCallback((pool: string) => setAdding({ pool }), []);
   const fitting = useFittingRunners(filter);
@@ -98,9 +100,11 @@ export default function Yard() {
           <Lead>{lead(pools.data.items)}</Lead>
         </Box>
         <SearchBox label="Search runners" placeholder="Name or requirement: gcc >= 12 and not bench" width="27em" />
-        <Button size="sm" onClick={() => setAdding({ pool: null })}>
-          Add a pool
-        </Button>
+        {may("operator") ? (
+          <Button size="sm" onClick={() => setAdding({ pool: null })}>
+            Add a pool
+          </Button>
+        ) : null}
       </Flex>
       {fitting.error && shown.length === 0 ? <Trouble error={fitting.error} /> : null}
       <Flex gap="8px" mt="10px" align="center" wrap="wrap">
@@ -237,6 +241,7 @@ type HeadProps = {
 };
 
 function PoolHead({ pool, addMachine, from, until, window }: HeadProps) {
+  const may = useMay();
   const about = [pool.description, pool.labels.join(", "), pool.open ? "" : "only jobs that require it"];
   return (
     <Box>
@@ -255,9 +260,11 @@ function PoolHead({ pool, addMachine, from, until, window }: HeadProps) {
             <Until at={window.on ? window.until : window.from} />: {window.reason}
           </Box>
         ) : null}
-        <Button onClick={() => addMachine(pool.name)} aria-label={`Add a machine to ${pool.name}`}>
-          Add a machine
-        </Button>
+        {may("operator", pool.owner) ? (
+          <Button onClick={() => addMachine(pool.name)} aria-label={`Add a machine to ${pool.name}`}>
+            Add a machine
+          </Button>
+        ) : null}
       </Flex>
       <Box
         display="grid"

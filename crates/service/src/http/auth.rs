@@ -16,6 +16,7 @@ use axum_extra::headers::HeaderMapExt;
 use axum_extra::headers::authorization::{Authorization, Bearer};
 use pennine_core::access::Action;
 use std::convert::Infallible;
+use std::time::Duration;
 
 /// The name of the console's cookie.
 pub const COOKIE: &str = "pennine_session";
@@ -98,6 +99,20 @@ fn reading(request: &Request) -> Action {
     match request.uri().path() {
         "/metrics" => Action::ReadMetrics,
         _ => Action::View,
+    }
+}
+
+/// How often a request that stays open is authenticated again.
+const AGAIN: Duration = Duration::from_secs(5);
+
+/// Completes when the token or the sign-in of an open request is no longer valid.
+pub async fn until_signed_out(app: App, headers: HeaderMap, peer: Peer) {
+    loop {
+        tokio::time::sleep(AGAIN).await;
+        let identified = identify(&app, &headers, true, peer).await;
+        if identified.is_err_and(|error| error.is_unauthenticated()) {
+            return;
+        }
     }
 }
 

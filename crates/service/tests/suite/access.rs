@@ -517,4 +517,9 @@ async fn the_stream_of_events_carries_what_may_be_seen() {
     for hidden in hidden {
         assert!(!text.contains(&hidden), "{hidden} in {text}");
     }
+    service.client.revoke_token("mira").await.unwrap();
+    let ended = async { while let Ok(Some(_)) = stream.chunk().await {} };
+    tokio::time::timeout(Duration::from_secs(90), ended)
+        .await
+        .expect("the stream ends once the token is revoked");
 }

@@ -85,6 +85,11 @@ async fn furnished() -> (Service, Runner, Vec<String>) {
         "/alerts".into(),
         "/pools/staithe".into(),
         "/runners/fell-01".into(),
+        "/settings/tokens".into(),
+        "/settings/teams".into(),
+        "/settings/seats".into(),
+        "/settings/suppliers".into(),
+        "/settings/alerts".into(),
         format!("/jobs/{ran}"),
         format!("/jobs/{waits}"),
     ];
@@ -128,6 +133,9 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
             ("/runners/fell-01", "Schedule maintenance"),
             ("/runners/fell-01", "Retire …"),
             ("/", "Keys"),
+            ("/settings/tokens", "Add token"),
+            ("/settings/teams", "Change firmware"),
+            ("/settings/suppliers", "Add supplier"),
         ] {
             open(&browser, &service, path).await;
             browser.click(button).await;

@@ -26,6 +26,7 @@ mod browser_accessibility;
 mod browser_alerts;
 mod browser_capacity;
 mod browser_forms;
+mod browser_settings;
 mod browser_trends;
 mod browser_yard;
 mod capacity;

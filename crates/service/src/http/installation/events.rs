@@ -3,7 +3,9 @@
 
 use crate::access::Principal;
 use crate::app::App;
+use crate::http::accept::Peer;
 use crate::http::answer::Answer;
+use crate::http::auth::until_signed_out;
 use crate::views::installation::changes::{LiveChange, follow};
 use axum::extract::State;
 use axum::http::HeaderMap;
@@ -13,20 +15,23 @@ use futures::{Stream, StreamExt};
 use std::convert::Infallible;
 use std::time::Duration;
 
-/// Everything that changes and may be seen, from now on or from `Last-Event-ID`.
+/// Everything that changes and may be seen, from now on or from `Last-Event-ID`. Ends within seconds when the token is revoked or
+/// expires.
 #[utoipa::path(get, operation_id = "stream_events", path = "/events", tag = "now",
     params(("Last-Event-ID" = Option<String>, Header, description = "the id of the last event that was seen")),
     responses((status = 200, content_type = "text/event-stream", body = pennine_wire::Change)))]
 pub async fn stream(
     State(app): State<App>,
     who: Principal,
+    peer: Peer,
     headers: HeaderMap,
 ) -> Answer<Sse<impl Stream<Item = Result<Event, Infallible>>>> {
     let last = headers
         .get("last-event-id")
         .and_then(|id| id.to_str().ok())
         .filter(|id| !id.is_empty());
-    let changes = follow(app, who, last).await?;
+    let signed_out = Box::pin(until_signed_out(app.clone(), headers.clone(), peer));
+    let changes = follow(app, who, last).await?.take_until(signed_out);
     let events = changes.map(|change| Ok(event(&change)));
     Ok(Sse::new(events).keep_alive(
         KeepAlive::new()

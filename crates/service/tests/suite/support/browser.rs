@@ -144,7 +144,13 @@ impl Browser {
         text
     }
 
-    /// Clicks the button that says this, in the dialog where one is open.
+    /// Chooses from the list of this name the option with this value.
+    pub async fn choose(&self, name: &str, value: &str) {
+        let option = format!("select[name={name}] option[value='{value}']");
+        self.find(&option).await.click().await.expect("a choice");
+    }
+
+    /// Clicks the button that says this, or has this name for screen readers, in the dialog where one is open.
     pub async fn click(&self, says: &str) {
         until(&format!("a button says {says}"), || async {
             let within = if self.page.find(By::Css(DIALOG)).await.is_ok() {
@@ -152,7 +158,8 @@ impl Browser {
             } else {
                 ""
             };
-            let path = format!("{within}//button[normalize-space()='{says}']");
+            let path =
+                format!("{within}//button[normalize-space()='{says}' or @aria-label='{says}']");
             self.page
                 .find(By::XPath(path))
                 .await

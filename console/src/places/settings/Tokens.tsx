@@ -1,0 +1,209 @@
+// Tokens: who has which role where, until when, and when each was last used; made, rotated and revoked.
+import { Box, Button, Flex } from "@chakra-ui/react";
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { post } from "../../api/client";
+import type { Schemas } from "../../api/client";
+import { useProjects, useTeams, useTokens, useWho } from "../../api/hooks";
+import { placeName, useMay } from "../../api/may";
+import { Ask } from "../../parts/act";
+import { FormDialog } from "../../parts/form/Form";
+import { Row, SelectField, TextField } from "../../parts/form/fields";
+import { useForm } from "../../parts/form/state";
+import type { Errors, Values } from "../../parts/form/state";
+import { TIME_ERROR, readTime } from "../../parts/form/values";
+import { Heading, List } from "../../parts/list";
+import { SearchBox, contains, useSearch } from "../../parts/search";
+import { SecretDialog } from "../../parts/secret";
+import { Ago, Until, useNow } from "../../parts/time";
+import { Awaiting, Trouble } from "../../parts/trouble";
+
+type Token = Schemas["Token"];
+type MadeToken = Schemas["MadeToken"];
+
+/** How long before its end a token is marked, in ms. */
+const SOON = 7 * 86_400_000;
+
+/** The roles, with what each may do beside what the ones before it may. */
+const ROLES = [
+  { value: "viewer", label: "viewer: sees everything of the place" },
+  { value: "submitter", label: "submitter: submits and cancels jobs" },
+  { value: "operator", label: "operator: manages pools, runners, machines, teams" },
+  { value: "admin", label: "admin: manages tokens, suppliers, subscribers" },
+];
+
+const PURPOSES = [
+  { value: "", label: "everything that its role may" },
+  { value: "read", label: "reading" },
+  { value: "submit", label: "submitting and cancelling jobs" },
+  { value: "runner-tickets", label: "tickets for runners" },
+  { value: "metrics", label: "reading the metrics" },
+];
+
+function Expiry({ token }: { token: Token }) {
+  const now = useNow();
+  if (token.state !== "valid") return <Box color="quiet">{token.state}</Box>;
+  if (!token.expires_at) return <>never</>;
+  const isSoon = Date.parse(token.expires_at) - now < SOON;
+  return (
+    <Box as="span" color={isSoon ? "rust" : undefined}>
+      <Until at={token.expires_at} />
+    </Box>
+  );
+}
+
+export function Tokens() {
+  const tokens = useTokens();
+  const may = useMay();
+  const search = useSearch();
+  const [adding, setAdding] = useState(false);
+  const [rotating, setRotating] = useState<Token>();
+  const [made, setMade] = useState<MadeToken>();
+  const all = tokens.data?.items ?? [];
+  const shown = all.filter(({ name, role, place, purpose, state }) => contains(search, name, role, placeName(place), purpose, state));
+  const manages = may("admin");
+  return (
+    <>
+      <Heading
+        beside={
+          <>
+            {manages ? <Button onClick={() => setAdding(true)}>Add token</Button> : null}
+            <SearchBox label="Search tokens" placeholder="Name, role, place or purpose" />
+          </>
+        }
+      >
+        Tokens
+      </Heading>
+      <Box color="quiet" maxW="60em" mb="8px">
+        A token has a role at a place, valid for the place and everything below it. Programs should have a token of their own with the
+        least role and the narrowest place that they need.
+      </Box>
+      {adding ? <AddToken close={() => setAdding(false)} made={setMade} /> : null}
+      {rotating ? <RotateToken token={rotating} close={() => setRotating(undefined)} made={setMade} /> : null}
+      {made ? (
+        <SecretDialog title={`Secret of ${made.token.name}`} secret={made.secret} close={() => setMade(undefined)}>
+          Programs send it as <code>Authorization: Bearer SECRET</code>; the command line reads it from <code>PENNINE_TOKEN</code>.
+          It is {made.token.role} of {placeName(made.token.place)}.
+        </SecretDialog>
+      ) : null}
+      {tokens.error ? <Trouble error={tokens.error} /> : null}
+      {tokens.data ? (
+        <List
+          rows={shown}
+          id={(token) => token.name + token.created_at}
+          empty={all.length === 0 ? "No tokens to show." : "No tokens match. Shorten or clear the search."}
+          columns={[
+            { head: "token", cell: (token) => <b>{token.name}</b> },
+            { head: "role", cell: (token) => token.role },
+            { head: "place", cell: (token) => placeName(token.place) },
+            { head: "limited to", cell: (token) => token.purpose ?? "", isMinor: true },
+            { head: "expires", cell: (token) => <Expiry token={token} /> },
+            {
+              head: "last used",
+              cell: ({ last_used_at, last_used_from }) =>
+                last_used_at ? (
+                  <span title={last_used_from ? `from ${last_used_from}` : undefined}>
+                    <Ago at={last_used_at} />
+                  </span>
+                ) : (
+                  "never"
+                ),
+              isMinor: true,
+            },
+            { head: "added by", cell: (token) => token.created_by, isMinor: true },
+            {
+              head: "",
+              cell: (token) =>
+                token.state === "revoked" ? null : (
+                  <Flex gap="6px" justify="flex-end">
+                    <Button aria-label={`Rotate the token ${token.name}`} onClick={() => setRotating(token)}>
+                      Rotate
+                    </Button>
+                    <Ask
+                      word="Revoke"
+                      label={`Revoke the token ${token.name}`}
+                      action="Revoke token"
+                      act={() => post(`/tokens/${encodeURIComponent(token.name)}/revoke`)}
+                      stale={["tokens"]}
+                    >
+                      Programs that use it are refused at once, and its sign-ins at the console end. This cannot be undone.
+                    </Ask>
+                  </Flex>
+                ),
+              right: true,
+            },
+          ]}
+        />
+      ) : tokens.error ? null : (
+        <Awaiting what="the tokens" />
+      )}
+    </>
+  );
+}
+
+const check = (values: Values): Errors => ({
+  name: /^[\w-]+$/.test(values.name ?? "") ? undefined : "Enter a name of letters, digits, - and _.",
+  lifetime: readTime(values.lifetime ?? "") === undefined ? TIME_ERROR : undefined,
+});
+
+function AddToken({ close, made }: { close: () => void; made: (token: MadeToken) => void }) {
+  const queries = useQueryClient();
+  const may = useMay();
+  const who = useWho().data;
+  const places = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
+  const mine = ["", ...places.toSorted()].filter((path) => may("admin", path));
+  const form = useForm({
+    initial: { name: "", role: "viewer", place: who?.place ?? "", purpose: "", lifetime: "90d" },
+    check,
+    send: ({ name, role, place, purpose, lifetime }) =>
+      post<MadeToken>("/tokens", {
+        name,
+        role,
+        place,
+        ...(purpose ? { purpose } : {}),
+        lifetime_us: readTime(lifetime ?? ""),
+      }),
+    done: async (token) => {
+      close();
+      made(token);
+      await queries.invalidateQueries({ queryKey: ["tokens"] });
+    },
+  });
+  return (
+    <FormDialog title="Add a token" form={form} submit="Add token" close={close}>
+      <TextField name="name" label="Name" isRequired autoFocus placeholder="provisioning" hint="The person or program that uses it. Letters, digits, - and _." />
+      <SelectField name="role" label="Role" options={ROLES} hint="Each role includes the ones above it in the list." />
+      <SelectField
+        name="place"
+        label="Place"
+        options={mine.map((path) => ({ value: path, label: placeName(path) }))}
+        hint="The role is valid at the place and at everything below it."
+      />
+      <Row>
+        <SelectField name="purpose" label="Limited to" width="22em" options={PURPOSES} />
+        <TextField name="lifetime" label="Valid for" width="9em" hint="Such as 12h or 90d." />
+      </Row>
+    </FormDialog>
+  );
+}
+
+function RotateToken({ token, close, made }: { token: Token; close: () => void; made: (token: MadeToken) => void }) {
+  const queries = useQueryClient();
+  const form = useForm({
+    initial: { overlap: "1d" },
+    check: ({ overlap }) => ({ overlap: overlap === "0" || readTime(overlap ?? "") !== undefined ? undefined : TIME_ERROR }),
+    send: ({ overlap }) =>
+      post<MadeToken>(`/tokens/${encodeURIComponent(token.name)}/rotate`, { overlap_us: readTime(overlap ?? "") ?? 0 }),
+    done: async (rotated) => {
+      close();
+      made(rotated);
+      await queries.invalidateQueries({ queryKey: ["tokens"] });
+    },
+  });
+  return (
+    <FormDialog title={`Rotate the token ${token.name}`} form={form} submit="Rotate token" close={close}>
+      <Box>The token gets a new secret. The present one stays valid for a while, so that what uses it does not break.</Box>
+      <TextField name="overlap" label="Keep the present secret for" width="12em" hint="Such as 12h or 2d; 0 ends it at once." />
+    </FormDialog>
+  );
+}
