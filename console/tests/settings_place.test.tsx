@@ -22,7 +22,7 @@ const project = { id: "2", name: "buoy", path: "firmware/buoy", kind: "project",
 const holder = { job: "j-7", project: "firmware/buoy", runner: "fell-01", count: 1, since: AT };
 const thresholds = { no_match_us: 6e8, ceiling_us: 18e8, supplier_us: 6e8, idle_us: 6048e8, budget_percent: 80, settings_version: "v3" };
 
-/** The settings of somebody with a role at a place, at a section. */
+/** The settings of a token with a role at a place, at a section. */
 function settings(section: string, role: string, place: string, more: Record<string, unknown> = {}): Sent[] {
   const sent = answers({
     "GET /session": { name: "mira", role, place, installation: "Skerry", version: "0" },

@@ -23,7 +23,7 @@ const BEGIN: Duration = Duration::from_millis(100);
 /// The attempts that this runner has, with their leases.
 pub type HeldAttempts = Rc<RefCell<BTreeMap<AttemptId, (LeaseToken, Rc<AttemptHandle>)>>>;
 
-/// Adds an attempt to those that are held.
+/// Adds an attempt to the held ones.
 pub fn hold(
     held: &HeldAttempts,
     attempt: AttemptId,

@@ -1,4 +1,5 @@
-//! The console's settings: what an administrator sets there is set, and others see what is theirs and are offered no more.
+//! The settings in the console: an administrator sets everything there; others see their own part and the buttons that their role
+//! permits.
 
 use crate::support::{Browser, DIALOG, Service, until};
 use pennine_core::access::Role;

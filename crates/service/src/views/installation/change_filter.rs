@@ -16,7 +16,7 @@ const REMEMBERED: usize = 10_000;
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Sight {
     Whole,
-    /// That something of this kind changed, and no more.
+    /// That something of this kind changed.
     Bare,
     Hidden,
 }
