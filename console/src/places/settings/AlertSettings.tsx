@@ -95,7 +95,7 @@ function ThresholdForm({ thresholds, isReadOnly }: { thresholds: Thresholds; isR
     );
   }
   return (
-    <Box maxW="60em">
+    <Box>
       <Box color="quiet" mb="10px">
         An alert is raised when a condition has lasted for this long. Times such as 10m, 2h or 7d.
       </Box>

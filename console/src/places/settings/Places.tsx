@@ -69,7 +69,7 @@ export function Places() {
                   <Box as="span" fontWeight={place.kind === "team" ? "600" : "400"}>
                     {search ? place.path : place.name}
                   </Box>
-                  <KeptInFile kind={place.kind as Kind} name={place.path} />
+                  <KeptInFile kind={place.kind as Kind} name={place.path} isBrief />
                 </Flex>
               ),
             },

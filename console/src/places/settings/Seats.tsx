@@ -55,7 +55,7 @@ export function Seats() {
                 cell: (seat) => (
                   <Flex align="baseline" gap="10px">
                     <b>{seat.name}</b>
-                    <KeptInFile kind="seat" name={seat.name} />
+                    <KeptInFile kind="seat" name={seat.name} isBrief />
                   </Flex>
                 ),
               },

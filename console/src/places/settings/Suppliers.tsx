@@ -55,7 +55,7 @@ export function Suppliers() {
               cell: (supplier) => (
                 <Flex align="baseline" gap="10px">
                   <b>{supplier.name}</b>
-                  <KeptInFile kind="supplier" name={supplier.name} />
+                  <KeptInFile kind="supplier" name={supplier.name} isBrief />
                 </Flex>
               ),
             },

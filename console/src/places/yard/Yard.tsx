@@ -140,7 +140,7 @@ export default function Yard() {
         lines={lines}
         addMachine={addMachine}
         chosen={chosen}
-        choose={choose}
+        choose={may("operator") ? choose : undefined}
         windows={maintenance.data?.items ?? NONE}
       />
       </Box>
@@ -154,7 +154,7 @@ type LinesProps = {
   lines: Line[];
   addMachine: (pool: string) => void;
   chosen: ReadonlySet<string>;
-  choose: (id: string) => void;
+  choose: ((id: string) => void) | undefined;
   windows: Maintenance[];
 };
 
@@ -230,7 +230,7 @@ function Lines({ lines, addMachine, chosen, choose, windows }: LinesProps) {
   );
 }
 
-const GRID = `22px minmax(120px, 1.1fr) 110px ${WIDTH}px 64px minmax(170px, 2fr) minmax(90px, 0.8fr) 84px`;
+const GRID = `22px minmax(120px, 1.1fr) 110px ${WIDTH}px 64px minmax(170px, 2fr) minmax(90px, 0.8fr) 96px`;
 
 type HeadProps = {
   pool: Pool;
@@ -298,7 +298,8 @@ type LineProps = {
   from: number;
   until: number;
   chosen: boolean;
-  choose: (id: string) => void;
+  /** Missing where there is nothing that may be done to many runners. */
+  choose: ((id: string) => void) | undefined;
   window: Maintenance | undefined;
 };
 
@@ -307,7 +308,7 @@ const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, 
   // Plain elements, styled from around them: a page is scrolled through thousands of these.
   return (
     <div className={chosen ? "line chosen" : "line"}>
-      {awaited ? (
+      {awaited || !choose ? (
         <span />
       ) : (
         <input type="checkbox" aria-label={`Choose ${runner.name}`} checked={chosen} onChange={() => choose(runner.id)} />
