@@ -26,6 +26,12 @@ pub struct Principal {
     pub until: Option<Moment>,
 }
 
+/// The path of the place above another. A team or a project is changed by who may do that there, so that a team's operators
+/// cannot raise its weight or limit.
+pub fn place_above(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(above, _)| above)
+}
+
 impl Principal {
     pub fn of(token: Token, until: Option<Moment>) -> Self {
         let grant = Grant {

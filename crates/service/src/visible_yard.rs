@@ -9,13 +9,15 @@ use std::borrow::Cow;
 /// A yard, and the part of it that the principal sees.
 pub struct VisibleYard<'a> {
     whole: &'a Yard,
+    /// Who sees it.
+    pub who: &'a Principal,
     /// Its visible pools with their runners, visible places, and seats that visible jobs hold.
     pub seen: Cow<'a, Yard>,
 }
 
 impl<'a> VisibleYard<'a> {
     /// The part of a yard that the principal sees.
-    pub fn of(whole: &'a Yard, who: &Principal) -> VisibleYard<'a> {
+    pub fn of(whole: &'a Yard, who: &'a Principal) -> VisibleYard<'a> {
         let seen = match who.sees.is_whole() {
             true => Cow::Borrowed(whole),
             false => Cow::Owned(whole.part(
@@ -23,7 +25,7 @@ impl<'a> VisibleYard<'a> {
                 |place| who.sees.includes(place),
             )),
         };
-        VisibleYard { whole, seen }
+        VisibleYard { whole, who, seen }
     }
 
     /// How a project's requirement stands in the whole yard (see [`Yard::standing`]); the job for which seats are reserved is

@@ -155,6 +155,17 @@ async fn a_submitter_of_a_team_submits_and_cancels_the_teams_jobs_alone() {
         .map(|strand| strand.project.as_str())
         .collect();
     assert_eq!((queue.waiting, projects), (1, vec!["firmware/buoy"]));
+    // Remedies are those that her role permits.
+    let offered = |queue: &pennine_wire::Queue| -> Vec<String> {
+        let strands = queue.groups.iter().flat_map(|group| &group.strands);
+        let actions = strands.flat_map(|strand| &strand.actions);
+        actions.map(|action| action.message.clone()).collect()
+    };
+    assert_eq!(offered(&queue), ["Cancel 1 job"]);
+    let teo = service.with_role("teo", Role::Viewer, "firmware").await;
+    let queue = teo.queue(&QueueFilter::default()).await.unwrap();
+    assert_eq!(offered(&queue), [""; 0]);
+    assert!(teo.why(&own).await.unwrap().actions.is_empty());
     assert_eq!(mira.status().await.unwrap().waiting, 1);
     assert_eq!(service.client.status().await.unwrap().waiting, 2);
     let refused = refusal(

@@ -489,6 +489,13 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
     for name in &names {
         service.why_when(name, Reason::NoMatch).await;
     }
+    // By a reason, an action goes by what the leader has shown of the queue.
+    let all_shown = |queue: &pennine_wire::Queue| {
+        let no_match = queue.groups.iter();
+        let mut no_match = no_match.filter(|group| group.reason == Reason::NoMatch);
+        queue.waiting == 4 && no_match.any(|group| group.jobs >= 3)
+    };
+    service.queue_when(all_shown).await;
     let by_requirement = |action, preview| BulkAction {
         requirement: Some("(ARM64)".into()),
         ..act(action, Some(Reason::NoMatch), preview)

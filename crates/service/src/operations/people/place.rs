@@ -1,6 +1,6 @@
 //! Teams and projects.
 
-use crate::access::Principal;
+use crate::access::{Principal, place_above};
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
@@ -116,11 +116,6 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
     Ok(place)
 }
 
-/// The path of the place above: that is where a place is changed, so that nobody raises the weight or limit of their own team.
-fn above(path: &str) -> &str {
-    path.rsplit_once('/').map_or("", |(above, _)| above)
-}
-
 /// Change a team's or project's weight, limit or patience, or move it to another team.
 pub async fn change(
     app: &App,
@@ -139,7 +134,7 @@ pub async fn change(
             path,
         )
         .await?;
-        who.require(Action::ChangePlace, above(&found.path))?;
+        who.require(Action::ChangePlace, place_above(&found.path))?;
         expected
             .check(connection, &found, "place.change", path)
             .await?;
@@ -202,7 +197,7 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
             path,
         )
         .await?;
-        who.require(Action::RemovePlace, above(&found.path))?;
+        who.require(Action::RemovePlace, place_above(&found.path))?;
         let contents = place::contents(connection, &found).await?;
         let parts = [
             (contents.places, "place", "remove them first"),

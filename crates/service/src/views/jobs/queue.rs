@@ -6,6 +6,7 @@ use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::views;
 use crate::visible_yard::VisibleYard;
+use pennine_core::access::Action;
 use pennine_core::answer::{AnswerInput, Longest};
 use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::id::{ShortName, StrandId};
@@ -122,7 +123,7 @@ fn strand(part: &ShownPart, yard: &VisibleYard<'_>, now: Moment) -> QueueStrand 
         jobs,
     };
     QueueStrand {
-        actions: views::jobs::remedies::actions(&wait, &yard.seen),
+        actions: views::jobs::remedies::actions(&wait, yard),
         band: key.band,
         seats: key.seats.clone(),
         trust: key.trust,
@@ -140,6 +141,7 @@ fn strand(part: &ShownPart, yard: &VisibleYard<'_>, now: Moment) -> QueueStrand 
 
 fn group(
     params: &QueueParams,
+    may_cancel: bool,
     group: &LineGroup,
     parts: &[ShownPart],
     yard: &VisibleYard<'_>,
@@ -154,7 +156,10 @@ fn group(
         jobs: count(group.jobs),
         longest_us: now.since(group.oldest.0).into(),
         strand_count: count(group.strands),
-        actions: views::jobs::remedies::of_group(&params.conditions(), group),
+        actions: match may_cancel {
+            true => views::jobs::remedies::of_group(&params.conditions(), group),
+            false => Vec::new(),
+        },
         strands: parts
             .iter()
             .filter(is_of)
@@ -304,10 +309,14 @@ pub async fn queue(app: &App, who: &Principal, params: &QueueParams) -> Result<Q
     let yard = VisibleYard::of(&yard, who);
     let now = app.clock.now();
     let listed = all.iter().take(GROUPS);
+    let may_cancel = who.may(
+        Action::CancelJob,
+        meant.place.as_deref().unwrap_or_default(),
+    );
     Ok(Queue {
         waiting,
         groups: listed
-            .map(|one| group(params, one, &parts, &yard, now))
+            .map(|one| group(params, may_cancel, one, &parts, &yard, now))
             .collect(),
         more_groups: all.len().saturating_sub(GROUPS) as u64,
         next,

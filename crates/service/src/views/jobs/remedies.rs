@@ -1,6 +1,9 @@
 //! The remedies for a wait as actions that a person can press.
 
+use crate::access::{Principal, place_above};
+use crate::visible_yard::VisibleYard;
 use crate::yard::Yard;
+use pennine_core::access::Action;
 use pennine_core::count::grouped;
 use pennine_core::dispatch::{Availability, EligibilityCounts, Origin, Reason};
 use pennine_core::lifecycle::runner::DesiredState;
@@ -21,18 +24,23 @@ pub struct Wait<'a> {
     pub jobs: u64,
 }
 
-/// What a person can press.
-pub fn actions(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
+/// What a person can press, of what their role permits.
+pub fn actions(wait: &Wait<'_>, yard: &VisibleYard<'_>) -> Vec<RemedyAction> {
+    let (who, seen) = (yard.who, &yard.seen);
+    let cancel = || {
+        let may = who.may(Action::CancelJob, wait.origin.project);
+        may.then(|| cancel(wait))
+    };
     match wait.reason {
-        Reason::Paused => resume(wait, yard),
-        Reason::TeamLimit => raise_limit(wait),
-        Reason::SeatTaken => take_back(wait, yard),
+        Reason::Paused => resume(wait, who, seen),
+        Reason::TeamLimit => raise_limit(wait, who),
+        Reason::SeatTaken if who.may(Action::ManageSeats, "") => take_back(wait, seen),
         Reason::OutOfReach => {
-            let mut found = widen(wait, yard);
-            found.push(cancel(wait));
+            let mut found = widen(wait, who, seen);
+            found.extend(cancel());
             found
         }
-        Reason::NoMatch => vec![cancel(wait)],
+        Reason::NoMatch => cancel().into_iter().collect(),
         _ => Vec::new(),
     }
 }
@@ -80,13 +88,15 @@ pub fn of_group(asked: &[(&str, &Option<String>)], group: &LineGroup) -> Vec<Rem
 }
 
 /// Resumes what is paused and would take these jobs.
-fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
+fn resume(wait: &Wait<'_>, who: &Principal, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
     let mut found = Vec::new();
     for (runner, pool) in yard.satisfying(&requirement) {
-        if !pool.reaches(wait.origin) || pool.willingness(runner) != Availability::Paused {
+        let may_resume = who.may(Action::ManageRunner, &pool.owner);
+        let is_paused = pool.willingness(runner) == Availability::Paused;
+        if !pool.reaches(wait.origin) || !is_paused || !may_resume {
             continue;
         }
         if let Some(window) = yard.window_of(runner.id, pool.id) {
@@ -142,7 +152,7 @@ fn resume(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
 }
 
 /// Widens the reach of the pools that have or could make runners for these jobs.
-fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
+fn widen(wait: &Wait<'_>, who: &Principal, yard: &Yard) -> Vec<RemedyAction> {
     let Ok(requirement) = wait.requirement.parse::<Requirement>() else {
         return Vec::new();
     };
@@ -155,6 +165,7 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
         let takes_trust = wait.origin.trust.is_trusted() || pool.reach.takes_untrusted;
         if found.len() >= NAMED
             || !takes_trust
+            || !who.may(Action::ManagePool, &pool.owner)
             || pool.reaches(Origin::trusted(wait.origin.project))
         {
             continue;
@@ -185,8 +196,10 @@ fn widen(wait: &Wait<'_>, yard: &Yard) -> Vec<RemedyAction> {
     found
 }
 
-fn raise_limit(wait: &Wait<'_>) -> Vec<RemedyAction> {
-    let Some(limit) = &wait.standing.limit else {
+fn raise_limit(wait: &Wait<'_>, who: &Principal) -> Vec<RemedyAction> {
+    let limit = wait.standing.limit.as_ref();
+    let may = |place: &str| who.may(Action::ChangePlace, place_above(place));
+    let Some(limit) = limit.filter(|limit| may(&limit.place)) else {
         return Vec::new();
     };
     let more = limit.limit.max(limit.held) + 1;

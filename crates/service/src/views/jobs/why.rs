@@ -56,7 +56,7 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
             requirement: &row.requirement,
             jobs: 1,
         };
-        views::jobs::remedies::actions(&wait, &yard.seen)
+        views::jobs::remedies::actions(&wait, &yard)
     });
     Ok(WaitExplanation {
         actions,
