@@ -458,6 +458,13 @@ async fn the_tree_takes_no_cycle_and_loses_no_jobs_and_its_strands_move_along() 
     assert!(problem.detail.contains("1 place"));
 }
 
+/// Whether the queue is shown with four jobs, three of which wait for a requirement that nothing satisfies.
+fn shows_all_four(queue: &pennine_wire::Queue) -> bool {
+    let groups = queue.groups.iter();
+    let mut no_match = groups.filter(|group| group.reason == Reason::NoMatch);
+    queue.waiting == 4 && no_match.any(|group| group.jobs >= 3)
+}
+
 /// How long it would have waited.
 fn patience(job: &Job) -> Option<Duration> {
     Some(job.give_up_at?.since(job.ready_at?))
@@ -490,12 +497,7 @@ async fn many_jobs_are_cancelled_moved_and_retried_by_filter() {
         service.why_when(name, Reason::NoMatch).await;
     }
     // By a reason, an action goes by what the leader has shown of the queue.
-    let all_shown = |queue: &pennine_wire::Queue| {
-        let no_match = queue.groups.iter();
-        let mut no_match = no_match.filter(|group| group.reason == Reason::NoMatch);
-        queue.waiting == 4 && no_match.any(|group| group.jobs >= 3)
-    };
-    service.queue_when(all_shown).await;
+    service.queue_when(shows_all_four).await;
     let by_requirement = |action, preview| BulkAction {
         requirement: Some("(ARM64)".into()),
         ..act(action, Some(Reason::NoMatch), preview)
