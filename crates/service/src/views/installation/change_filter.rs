@@ -14,10 +14,10 @@ const REMEMBERED: usize = 10_000;
 
 /// How much of a change may be seen.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Sight {
-    Whole,
+pub enum ChangeDetail {
+    Full,
     /// That something of this kind changed.
-    Bare,
+    KindOnly,
     Hidden,
 }
 
@@ -44,27 +44,27 @@ impl ChangeFilter {
     ///
     /// # Errors
     /// Where the database does not answer.
-    pub async fn sight(
+    pub async fn detail(
         &mut self,
         app: &App,
         change: &Change,
         coming: impl Fn() -> Vec<Change>,
-    ) -> Result<Sight> {
+    ) -> Result<ChangeDetail> {
         if self.who.sees.is_whole() {
-            return Ok(Sight::Whole);
+            return Ok(ChangeDetail::Full);
         }
         if let Change::RunnerChanged { runner } = change {
             // It may have another pool now.
             self.runners.remove(runner);
         }
         let shown = |is_visible| match is_visible {
-            true => Sight::Whole,
-            false => Sight::Hidden,
+            true => ChangeDetail::Full,
+            false => ChangeDetail::Hidden,
         };
         Ok(match subject(change) {
-            Subject::Everybody => Sight::Whole,
-            Subject::Unknown => Sight::Bare,
-            Subject::Installation => Sight::Hidden,
+            Subject::Everybody => ChangeDetail::Full,
+            Subject::Unknown => ChangeDetail::KindOnly,
+            Subject::Installation => ChangeDetail::Hidden,
             Subject::Place(path) => shown(self.who.sees.includes(path)),
             Subject::Moved(from, to) => {
                 let sees = &self.who.sees;

@@ -4,7 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::feed::{ChangeBatch, Changes};
-use crate::views::installation::change_filter::{ChangeFilter, Sight};
+use crate::views::installation::change_filter::{ChangeDetail, ChangeFilter};
 use futures::Stream;
 use pennine_store::outbox::{self, Cursor, Entry};
 use std::collections::VecDeque;
@@ -94,10 +94,10 @@ impl Following {
                 let readable = ready.filter_map(|(entry, _)| app.feed.readable(entry));
                 readable.cloned().collect()
             };
-            let body = match self.filter.sight(app, change, coming).await.ok()? {
-                Sight::Hidden => continue,
-                Sight::Bare => serde_json::json!({}),
-                Sight::Whole => change.body().ok()?,
+            let body = match self.filter.detail(app, change, coming).await.ok()? {
+                ChangeDetail::Hidden => continue,
+                ChangeDetail::KindOnly => serde_json::json!({}),
+                ChangeDetail::Full => change.body().ok()?,
             };
             let change = Some(pennine_wire::Change {
                 kind: change.kind().to_owned(),
