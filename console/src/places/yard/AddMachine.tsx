@@ -7,6 +7,7 @@ import { Link } from "react-router";
 import { post } from "../../api/client";
 import type { MadeTicket } from "../../api/client";
 import { useRunners } from "../../api/hooks";
+import { CopyLine } from "../../parts/copy";
 import { FormDialog, Modal, More } from "../../parts/form/Form";
 import { Row, TextField } from "../../parts/form/fields";
 import { useForm } from "../../parts/form/state";
@@ -64,7 +65,6 @@ export function AddMachine({ pool, close }: { pool: string; close: () => void })
 function Ticket({ ticket, close }: { ticket: MadeTicket; close: () => void }) {
   const runners = useRunners();
   const now = useNow();
-  const [copied, setCopied] = useState(false);
   const revoke = useMutation({ mutationFn: () => post(`/tickets/${ticket.name}/revoke`), onSuccess: close });
   const runner = runners.data?.items.find((one) => one.id === ticket.runner);
   const joined = runner && runner.state !== "awaited" ? runner : undefined;
@@ -88,26 +88,7 @@ function Ticket({ ticket, close }: { ticket: MadeTicket; close: () => void }) {
           <Box mb="6px">
             Run this on the machine. It downloads pennine-runner from this service, verifies it, joins and accepts jobs.
           </Box>
-          <Flex align="center" gap="10px">
-            <Box
-              as="code"
-              data-testid="join-command"
-              fontFamily="mono"
-              fontSize="13px"
-              bg="hollow"
-              p="7px 10px"
-              overflowX="auto"
-              whiteSpace="nowrap"
-              flex="1"
-              minW="0"
-              tabIndex={0}
-            >
-              {command}
-            </Box>
-            <Button size="sm" onClick={() => void navigator.clipboard?.writeText(command).then(() => setCopied(true))}>
-              {copied ? "Copied" : "Copy command"}
-            </Button>
-          </Flex>
+          <CopyLine text={command} action="Copy command" testId="join-command" />
           <Box color="quiet" mt="8px">
             As root, <code>--boot</code> instead of <code>--work</code> starts the runner at each boot. If pennine-runner is
             already installed: <code data-testid="join-command-short">{ticket.command} --work</code>
