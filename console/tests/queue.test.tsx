@@ -26,6 +26,6 @@ it("an action that runs shows how far it is and can be stopped; one that is over
   await screen.findByText("b-7: Cancelling 12,000 jobs, begun by admin");
   expect(screen.getByText("4,500 handled")).toBeTruthy();
   expect(screen.queryByText(/b-6/)).toBeNull();
-  fireEvent.click(screen.getByRole("button", { name: "Stop b-7" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Stop b-7" }));
   await waitFor(() => expect(sent.map(({ method, path }) => `${method} ${path}`)).toContain("POST /api/v1/jobs/actions/b-7/stop"));
 });

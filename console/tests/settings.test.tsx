@@ -19,7 +19,7 @@ it("a change that comes too late says so, shows what is so now, and keeps what w
   const readAgain = vi.spyOn(cache, "invalidateQueries");
   const field = screen.getByLabelText<HTMLInputElement>("Description");
   fireEvent.change(field, { target: { value: "by the window" } });
-  fireEvent.click(screen.getByRole("button", { name: "Set override" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Set override" }));
   await waitFor(() => expect(screen.getByRole("alert").textContent).toContain(detail));
   const version = '"5d41402abc4b2a76"';
   expect(sent[0]).toMatchObject({ method: "PATCH", body: { description: "by the window" }, version });

@@ -23,9 +23,9 @@ const holder = { job: "j-7", project: "firmware/buoy", runner: "fell-01", count:
 const thresholds = { no_match_us: 6e8, ceiling_us: 18e8, supplier_us: 6e8, idle_us: 6048e8, budget_percent: 80, settings_version: "v3" };
 
 /** The settings of a token with a role at a place, at a section. */
-function settings(section: string, role: string, place: string, more: Record<string, unknown> = {}): Sent[] {
+function settings(section: string, role: string, place: string, more: Record<string, unknown> = {}, who: object = {}): Sent[] {
   const sent = answers({
-    "GET /session": { name: "mira", role, place, installation: "Skerry", version: "0" },
+    "GET /session": { name: "mira", grants: [{ role, place }], installation: "Skerry", version: "0", ...who },
     "GET /tokens": { items: [token("deploy", "submitter", "firmware")] },
     "GET /teams": { items: [team] },
     "GET /projects": { items: [project] },
@@ -76,7 +76,7 @@ it("a token is added for a place that its maker manages, and its secret is shown
   fireEvent.change(form.getByLabelText("Valid for"), { target: { value: "30d" } });
   fireEvent.click(form.getByRole("button", { name: "Add token" }));
   expect((await screen.findByTestId("secret")).textContent).toBe("pen-token-made-up");
-  const body = { name: "provisioning", role: "operator", place: "firmware/buoy", purpose: "runner-tickets", lifetime_us: 2_592_000_000_000 };
+  const body = { name: "provisioning", role: "operator", place: "firmware/buoy", purpose: "runner-tickets", lifetime_us: 2_592_000_000_000, is_own: false };
   expect(sent).toEqual([{ method: "POST", path: "/tokens", body }]);
 });
 
@@ -88,9 +88,9 @@ it("a token is rotated with an overlap, and revoked after a question", async () 
   });
   fireEvent.click(await screen.findByRole("button", { name: "Rotate the token deploy" }));
   fireEvent.change(await screen.findByLabelText("Keep the present secret for"), { target: { value: "2d" } });
-  fireEvent.click(screen.getByRole("button", { name: "Rotate token" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Rotate token" }));
   await screen.findByTestId("secret");
-  fireEvent.click(screen.getByRole("button", { name: "Done" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Done" }));
   fireEvent.click(await screen.findByRole("button", { name: "Revoke the token deploy" }));
   fireEvent.click(await screen.findByRole("button", { name: "Revoke token" }));
   await waitFor(() => expect(sent.length).toBe(2));
@@ -130,7 +130,7 @@ it("a seat is taken back with a reason only", async () => {
   fireEvent.click(await screen.findByRole("button", { name: "Take seat back" }));
   expect((await screen.findByRole("alert")).textContent).toContain("Enter a reason");
   fireEvent.change(screen.getByLabelText(/^Reason/), { target: { value: "urgent release" } });
-  fireEvent.click(screen.getByRole("button", { name: "Take seat back" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Take seat back" }));
   await waitFor(() => expect(sent.length).toBe(1));
   expect(sent[0]?.body).toEqual({ job: "j-7", reason: "urgent release" });
 });
@@ -147,7 +147,7 @@ it("a supplier's removed setting is sent as null, and its stored secrets stay", 
   fireEvent.click(await screen.findByRole("button", { name: "Change the supplier chandler" }));
   fireEvent.change(await screen.findByLabelText("Settings"), { target: { value: "url=https://cloud.example" } });
   fireEvent.change(screen.getByLabelText("Quota"), { target: { value: "12" } });
-  fireEvent.click(screen.getByRole("button", { name: "Change supplier" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Change supplier" }));
   await waitFor(() => expect(sent.length).toBe(1));
   expect(sent[0]).toEqual({
     method: "PATCH", path: "/suppliers/chandler", version: '"v4"',
@@ -158,7 +158,7 @@ it("a supplier's removed setting is sent as null, and its stored secrets stay", 
 it("thresholds are changed one by one, and only read by a viewer", async () => {
   const sent = settings("alerts", "operator", "", { "PATCH /alerts/thresholds": thresholds });
   fireEvent.change(await screen.findByLabelText("Idle runners"), { target: { value: "3d" } });
-  fireEvent.click(screen.getByRole("button", { name: "Change thresholds" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Change thresholds" }));
   await waitFor(() => expect(sent.length).toBe(1));
   expect(sent[0]).toMatchObject({ body: { idle_us: 259_200_000_000 }, version: '"v3"' });
   cleanup();

@@ -41,6 +41,14 @@ export const useBulkActions = () =>
 export const usePools = () =>
   useQuery({ queryKey: ["pools"], queryFn: ({ signal }) => get<Page<Pool>>("/pools", signal), refetchInterval: REPAIR });
 
+/** A project with its pools. */
+export const useProject = (name: string) =>
+  useQuery({
+    queryKey: ["projects", name],
+    queryFn: ({ signal }) => get<Schemas["ProjectView"]>(`/projects/${encodeURIComponent(name)}`, signal),
+    refetchInterval: REPAIR,
+  });
+
 export const usePool = (name: string) =>
   useQuery({
     queryKey: ["pools", name],
@@ -226,6 +234,37 @@ export const useTeams = () =>
 
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: ({ signal }) => get<Page<Place>>("/projects", signal) });
+
+export const useAccount = () =>
+  useQuery({ queryKey: ["account"], queryFn: ({ signal }) => get<Schemas["Account"]>("/account", signal), refetchInterval: REPAIR });
+
+export const usePeople = () =>
+  useQuery({ queryKey: ["people"], queryFn: ({ signal }) => get<Page<Schemas["Person"]>>("/people", signal), refetchInterval: REPAIR });
+
+/** How one can sign in; asked for before anybody is signed in. */
+export const useSignInOptions = () =>
+  useQuery({ queryKey: ["sign-in-options"], queryFn: ({ signal }) => get<Schemas["SignInOptions"]>("/session/options", signal), retry: false });
+
+export const useSecrets = () =>
+  useQuery({ queryKey: ["secrets"], queryFn: ({ signal }) => get<Page<Schemas["Secret"]>>("/secrets", signal), refetchInterval: REPAIR });
+
+export const useVariables = () =>
+  useQuery({ queryKey: ["variables"], queryFn: ({ signal }) => get<Page<Schemas["PlaceVariable"]>>("/variables", signal), refetchInterval: REPAIR });
+
+/** Which entries of the audit log: by whom, of what, of which kind, how far back. */
+export type AuditFilter = { by?: string; of?: string; what?: string; lastUs: number; cursor?: string };
+
+export const useAudit = ({ by, of, what, lastUs, cursor }: AuditFilter) =>
+  useQuery({
+    queryKey: ["audit", by, of, what, lastUs, cursor],
+    queryFn: ({ signal }) => {
+      const query = new URLSearchParams({ last_us: String(lastUs) });
+      for (const [name, value] of Object.entries({ by, of, what, cursor })) if (value) query.set(name, value);
+      return get<Page<Schemas["AuditEntry"]>>(`/audit?${query}`, signal);
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: REPAIR,
+  });
 
 export const useTokens = () =>
   useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => get<Page<Schemas["Token"]>>("/tokens", signal), refetchInterval: REPAIR });

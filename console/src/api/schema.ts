@@ -4,6 +4,111 @@
  */
 
 export interface paths {
+    "/api/v1/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your account, where you are signed in as a person. */
+        get: operations["show_account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change your password. Your other sign-ins end. */
+        post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a second factor. It counts once it is confirmed with a code. */
+        post: operations["begin_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/second-factor/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Confirm the second factor with its first code: from now on each sign-in needs one. The answer holds recovery codes, this
+         *     once.
+         */
+        post: operations["confirm_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/second-factor/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove the second factor. */
+        post: operations["remove_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of your sign-ins. */
+        delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts": {
         parameters: {
             query?: never;
@@ -56,6 +161,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what: changes, sign-ins and refusals at the places where you are admin, and your own, the latest first. */
+        get: operations["list_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/capacity/decisions": {
         parameters: {
             query?: never;
@@ -87,6 +209,41 @@ export interface paths {
         get: operations["stream_events"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The roles of groups at the places where you manage access. */
+        get: operations["list_group_grants"];
+        put?: never;
+        /** Grant a role to the people in a group, in place of the one that it has at the same place. */
+        post: operations["grant_to_group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the role of a group at a place away. */
+        post: operations["revoke_from_group"];
         delete?: never;
         options?: never;
         head?: never;
@@ -451,6 +608,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** You, and the people who have a role at a place where you manage access. */
+        get: operations["list_people"];
+        put?: never;
+        /** Add a person with a first role. The answer holds a link with which the person sets a password, this once. */
+        post: operations["add_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One person. */
+        get: operations["show_person"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a person's name for others, disable the account or enable it again. */
+        patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{person}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a person a role at a place, instead of the one that the person had there. */
+        post: operations["grant_role"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/grants/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the role of a person at a place away. */
+        post: operations["revoke_role"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link with which a person sets another password. The answer holds it, this once; earlier links are no longer valid. */
+        post: operations["add_person_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/permission": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a person may do something at a place, and by which grant. */
+        get: operations["show_permission"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{path}": {
         parameters: {
             query?: never;
@@ -506,6 +767,40 @@ export interface paths {
          *     run, it is refused with who they are, unless told to go on.
          */
         patch: operations["change_pool"];
+        trace?: never;
+    };
+    "/api/v1/pools/{pool}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve a project's use of a pool for good, or that of one job that waits for approval. */
+        post: operations["approve_use"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{pool}/approvals/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Withdraw the approval of a project's use of a pool. Its jobs that run go on. */
+        post: operations["withdraw_approval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/pools/{pool}/machines": {
@@ -594,6 +889,23 @@ export interface paths {
         put?: never;
         /** Add a project to a team. */
         post: operations["add_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One project: the pools that it may use, by which grant, and whom to ask for the others. */
+        get: operations["show_project"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -824,6 +1136,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The secrets of the places that you see and of their pools, without values; or the ones that a project's jobs may name. */
+        get: operations["list_secrets"];
+        put?: never;
+        /** Set a secret of a place or of a pool: a new one, or the next version. Jobs that start from now on get it. */
+        post: operations["set_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a secret of a place or of a pool. Jobs that name it and have not started yet end with an error. */
+        post: operations["remove_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -838,6 +1185,57 @@ export interface paths {
         post: operations["sign_in"];
         /** Sign out. */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whose a one-time link is. */
+        post: operations["show_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/link/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a password with a one-time link, and sign in: the answer sets an HttpOnly cookie. */
+        post: operations["use_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in. */
+        get: operations["show_sign_in_options"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1125,6 +1523,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/variables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The variables of the places that you see; or the ones that a project's jobs get, also from the places above it. */
+        get: operations["list_variables"];
+        put?: never;
+        /** Set a variable of a place. Jobs that are assigned from now on get it. */
+        post: operations["set_variable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/variables/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a variable of a place. */
+        post: operations["remove_variable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/where": {
         parameters: {
             query?: never;
@@ -1165,11 +1598,27 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A person's own account. */
+        Account: {
+            person: components["schemas"]["Person"];
+            /**
+             * Format: int32
+             * @description Recovery codes that were not used yet.
+             */
+            recovery_codes: number;
+            /** @description The sign-ins that are valid, the one used last first. */
+            sessions: components["schemas"]["Session"][];
+        };
         /**
          * @description What to do.
          * @enum {string}
          */
         Action: "cancel" | "retry" | "urgent" | "normal" | "background";
+        /**
+         * @description The kind of the actor of an audit log entry.
+         * @enum {string}
+         */
+        ActorKind: "person" | "token" | "runner" | "service";
         /** @description An alert. */
         Alert: {
             about: components["schemas"]["AlertAbout"];
@@ -1218,7 +1667,7 @@ export interface components {
          * @description The kinds of alerts.
          * @enum {string}
          */
-        AlertKind: "target-missed" | "target-at-risk" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside" | "task-stalled" | "token-expiring";
+        AlertKind: "target-missed" | "target-at-risk" | "supplier-failing" | "no-match" | "pool-full" | "budget-near" | "machines-idle" | "set-aside" | "task-stalled" | "token-expiring" | "sign-in-guessing";
         /**
          * @description The states of an alert.
          * @enum {string}
@@ -1237,6 +1686,11 @@ export interface components {
             things: {
                 [key: string]: string[];
             };
+        };
+        /** @description Withdraws a project's approval. Its jobs that run go on. */
+        ApprovalWithdrawal: {
+            /** @description The project's path. */
+            project: string;
         };
         /** @description One try of a job on one runner. */
         Attempt: {
@@ -1283,6 +1737,27 @@ export interface components {
          * @enum {string}
          */
         AttemptState: "assigned" | "acknowledged" | "executing" | "finalizing" | "done";
+        /** @description An action on record: a change, a sign-in or a refusal. */
+        AuditEntry: {
+            /** @description The address of the request. */
+            address?: string | null;
+            at: components["schemas"]["Moment"];
+            /** @description What is worth knowing besides, such as the values before and after. */
+            detail: unknown;
+            /** Format: int64 */
+            id: number;
+            /** @description The path of the place where it was allowed; empty for the root. */
+            place: string;
+            /** @description The id of the request, as it stands in the service's log. */
+            request?: string | null;
+            /** @description What it was done to, by name. */
+            subject: string;
+            /** @description What was done: `pool.change`. */
+            what: string;
+            /** @description Who did it: a person, a token, a runner, or the service; empty for a client that was not signed in. */
+            who: string;
+            who_kind: components["schemas"]["ActorKind"];
+        };
         /**
          * @description How urgent a job is.
          * @enum {string}
@@ -1458,6 +1933,8 @@ export interface components {
         DesiredState: "work" | "pause" | "drain";
         /** @description The runners and pools by how far they can run jobs with one requirement of one project, and the other conditions of a start. */
         EligibilityCounts: {
+            /** @description The pools that satisfy it and ask for approval of its project's first use, by name. */
+            awaiting_approval?: string[];
             /**
              * Format: int32
              * @description Slots of machines that are coming in them.
@@ -1547,6 +2024,33 @@ export interface components {
             ceiling: number;
             pool: string;
         };
+        /** @description A role at a place. */
+        Grant: {
+            /** @description The place's path; empty for the root. */
+            place: string;
+            role: components["schemas"]["Role"];
+        };
+        /** @description The place where a person no longer has a role. */
+        GrantRemoval: {
+            /** @description The place's path; empty for the root. */
+            place: string;
+        };
+        /** @description A role of the people in a group of the OpenID provider. */
+        GroupGrant: {
+            granted_at: components["schemas"]["Moment"];
+            granted_by: string;
+            /** @description The group's name at the provider. */
+            group: string;
+            /** @description The place's path; empty for the root. */
+            place: string;
+            role: components["schemas"]["Role"];
+        };
+        /** @description Takes the role of a group at a place away. */
+        GroupGrantRemoval: {
+            group: string;
+            /** @description The path of a team or project; empty for the root. */
+            place?: string;
+        };
         /** @description A word in a requirement that no runner and no pool knows. */
         Hint: {
             /** @description The known word that is most like it, if one is near. */
@@ -1596,6 +2100,10 @@ export interface components {
             /** @description Seats that it takes while it runs. */
             seats?: {
                 [key: string]: number;
+            };
+            /** @description Secrets that it is given, by name. */
+            secrets?: {
+                [key: string]: components["schemas"]["SecretUse"];
             };
             time_limit_us: components["schemas"]["Micros"];
             /** Format: int32 */
@@ -1736,6 +2244,28 @@ export interface components {
             kind: "job";
             /** @description One job, by its short name. */
             name: string;
+        };
+        /** @description Whose a one-time link is. */
+        LinkOwner: {
+            expires_at: components["schemas"]["Moment"];
+            full_name: string;
+            /** @description The installation's name. */
+            installation: string;
+            name: string;
+            /** @description Whether the account has a second factor, which this link does not remove: a code is needed, too. */
+            needs_code: boolean;
+        };
+        /** @description A one-time link that is asked about. */
+        LinkQuestion: {
+            /** @description The part of the link after `#`. */
+            link: string;
+        };
+        /** @description Sets a password with a one-time link and signs in. */
+        LinkUse: {
+            /** @description The code of the second factor, where the link's answer says that it is needed. */
+            code?: string | null;
+            link: string;
+            password: string;
         };
         /** @description A listener. */
         Listener: {
@@ -1885,6 +2415,13 @@ export interface components {
          * @enum {string}
          */
         MachineState: "ordered" | "booting" | "joined" | "releasing" | "gone" | "failed";
+        /** @description An account with a link with which its person sets a password. */
+        MadeLink: {
+            expires_at: components["schemas"]["Moment"];
+            /** @description The link; it is not shown again, and works once. */
+            link: string;
+            person: components["schemas"]["Person"];
+        };
         /** @description A listener with its secret, which is shown this once. */
         MadeListener: {
             listener: components["schemas"]["Listener"];
@@ -1945,6 +2482,14 @@ export interface components {
         NewDesiredState: {
             desired_state: components["schemas"]["DesiredState"];
         };
+        /** @description Grants a role to a group of the OpenID provider, in place of the one that it has at the same place. */
+        NewGroupGrant: {
+            /** @description The group's name at the provider, as it is written there. */
+            group: string;
+            /** @description The path of a team or project; empty for the root. */
+            place?: string;
+            role: components["schemas"]["Role"];
+        };
         /** @description What to make a job from. */
         NewJob: {
             /** @description How urgent it is; normal when not given. */
@@ -1959,6 +2504,10 @@ export interface components {
             /** @description Seats that it takes while it runs, by name. */
             seats?: {
                 [key: string]: number;
+            };
+            /** @description Secrets that it is given, by name. */
+            secrets?: {
+                [key: string]: components["schemas"]["SecretUse"];
             };
             /** @description Refuse it if its requirement contains a word that is unknown in the yard. */
             strict?: boolean;
@@ -1978,6 +2527,11 @@ export interface components {
             };
             /** @description The requirement; empty for any runner of an open pool. */
             where?: string;
+        };
+        /** @description Asks for a one-time link with which a person sets another password. */
+        NewLink: {
+            /** @description Whether it removes the second factor, for a person who has lost it. */
+            removes_second_factor?: boolean;
         };
         /** @description What to make a listener from. */
         NewListener: {
@@ -2012,6 +2566,24 @@ export interface components {
             /** @description The reason, shown to the owners of waiting jobs. */
             reason: string;
             runner?: string | null;
+        };
+        /** @description What to make an account from. */
+        NewPerson: {
+            full_name?: string;
+            /** @description What the person signs in with: letters, digits, `-`, `_` and `.`; capitals do not matter. */
+            name: string;
+            /** @description The path of the team or project where the role is valid, with everything below it; empty for the root. */
+            place?: string;
+            /** @description The role to begin with; more can be granted. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description Sets a variable of a place. */
+        NewPlaceVariable: {
+            /** @description Letters, digits and `_`, not beginning with a digit. */
+            name: string;
+            /** @description The path of a team or project; empty for the root. */
+            place?: string;
+            value: string;
         };
         /** @description What to make a pool from. */
         NewPool: {
@@ -2050,6 +2622,26 @@ export interface components {
             description?: string;
             /** @description Letters, digits, `-` and `_`. */
             name: string;
+        };
+        /** @description A second factor that is not confirmed yet. */
+        NewSecondFactor: {
+            /** @description The `otpauth` address that authenticators read from a QR code. */
+            address: string;
+            /** @description The secret in Base32, to type into an authenticator (RFC 6238: SHA-1, six digits, 30 s). */
+            secret: string;
+        };
+        /** @description Sets a secret of a place or of a pool. Give a value, or the reference of a secret in the outside store. */
+        NewSecret: {
+            /** @description Letters, digits and `_`, not beginning with a digit: the name of the environment variable as well. */
+            name: string;
+            /** @description The path of a team or project; empty for the root, or with a pool. */
+            place?: string;
+            /** @description A pool, whose jobs get it, instead of a place. */
+            pool?: string | null;
+            /** @description The only pools that may receive it; any where there is none. */
+            pools?: string[];
+            reference?: string | null;
+            value?: components["schemas"]["SecretText"] | null;
         };
         /** @description What to make a supplier from. */
         NewSupplier: {
@@ -2126,6 +2718,11 @@ export interface components {
         };
         /** @description What to make a token from. */
         NewToken: {
+            /**
+             * @description Whether it is your own, as a person who is signed in: your own roles limit it at each moment,
+             *     and its name begins with yours and a slash.
+             */
+            is_own?: boolean;
             lifetime_us?: components["schemas"]["Micros"] | null;
             name: string;
             /** @description The path of the team or project where the role is valid, with everything below it; empty for the root. */
@@ -2253,6 +2850,14 @@ export interface components {
              */
             zones: string[];
         };
+        /** @description A pool that a project may not use. */
+        OtherPool: {
+            /** @description Whom to ask. */
+            ask: string;
+            description: string;
+            labels: string[];
+            pool: string;
+        };
         /**
          * @description How a job, or an attempt, ended.
          * @enum {string}
@@ -2344,6 +2949,35 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_AuditEntry: {
+            /** @description The things. */
+            items: {
+                /** @description The address of the request. */
+                address?: string | null;
+                at: components["schemas"]["Moment"];
+                /** @description What is worth knowing besides, such as the values before and after. */
+                detail: unknown;
+                /** Format: int64 */
+                id: number;
+                /** @description The path of the place where it was allowed; empty for the root. */
+                place: string;
+                /** @description The id of the request, as it stands in the service's log. */
+                request?: string | null;
+                /** @description What it was done to, by name. */
+                subject: string;
+                /** @description What was done: `pool.change`. */
+                what: string;
+                /** @description Who did it: a person, a token, a runner, or the service; empty for a client that was not signed in. */
+                who: string;
+                who_kind: components["schemas"]["ActorKind"];
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_BulkProgress: {
             /** @description The things. */
             items: {
@@ -2394,6 +3028,24 @@ export interface components {
                 pool: string;
                 /** @description `order`, `probe`, `release`, `give-up`, `drain`, `hold-back`, `go-on`. */
                 verb: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_GroupGrant: {
+            /** @description The things. */
+            items: {
+                granted_at: components["schemas"]["Moment"];
+                granted_by: string;
+                /** @description The group's name at the provider. */
+                group: string;
+                /** @description The place's path; empty for the root. */
+                place: string;
+                role: components["schemas"]["Role"];
             }[];
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
@@ -2563,9 +3215,44 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_Person: {
+            /** @description The things. */
+            items: {
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                disabled_at?: components["schemas"]["Moment"] | null;
+                disabled_by?: string | null;
+                full_name: string;
+                /** @description The roles of the person alone that you may see, with the place of each. */
+                grants: components["schemas"]["Grant"][];
+                /** @description The roles of these groups that you may see. */
+                group_grants?: components["schemas"]["Grant"][];
+                /** @description The person's groups at the OpenID provider, as of the last sign-in; they may have further roles. */
+                groups?: string[];
+                has_second_factor: boolean;
+                /** @description What the person signs in with. */
+                name: string;
+                signed_in_at?: components["schemas"]["Moment"] | null;
+                /** @description `invited` until a password is set, `active`, or `disabled`. */
+                state: string;
+                /** @description Who the person is at the OpenID provider: its address and its name for the person. */
+                subject?: string | null;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Place: {
             /** @description The things. */
             items: {
+                /**
+                 * @description The only audiences for which its jobs may get identity tokens; any where there is none. Those of the places above it count
+                 *     as well.
+                 */
+                audiences?: string[];
                 created_at: components["schemas"]["Moment"];
                 give_up_us?: components["schemas"]["Micros"] | null;
                 /**
@@ -2600,9 +3287,30 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_PlaceVariable: {
+            /** @description The things. */
+            items: {
+                name: string;
+                /** @description The place's path; empty for the root. */
+                place: string;
+                set_at: components["schemas"]["Moment"];
+                set_by: string;
+                value: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Pool: {
             /** @description The things. */
             items: {
+                /** @description The paths of the visible projects whose use was approved. */
+                approved?: string[];
+                /** @description Whether a project's first use has to be approved. */
+                asks_approval?: boolean;
                 created_at: components["schemas"]["Moment"];
                 description: string;
                 /** Format: int32 */
@@ -2738,6 +3446,34 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_Secret: {
+            /** @description The things. */
+            items: {
+                name: string;
+                /** @description The path of its place, or of the place that owns its pool; empty for the root. */
+                place: string;
+                /** @description The pool in which jobs get it, where it is a pool's. */
+                pool?: string | null;
+                /** @description The pools that may receive it; any where there is none. */
+                pools?: string[];
+                /** @description What the outside store calls it, where it is kept there and not here. */
+                reference?: string | null;
+                set_at: components["schemas"]["Moment"];
+                set_by: string;
+                used_at?: components["schemas"]["Moment"] | null;
+                /**
+                 * Format: int32
+                 * @description 1 at first, and one more each time that it is set.
+                 */
+                version: number;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Supplier: {
             /** @description The things. */
             items: {
@@ -2839,6 +3575,8 @@ export interface components {
                 /** @description The address from which it was last used. */
                 last_used_from?: string | null;
                 name: string;
+                /** @description The person whose own it is, who also limits what it permits. */
+                owner?: string | null;
                 /** @description The path of the place where the role is valid; empty for the root. */
                 place: string;
                 previous_until?: components["schemas"]["Moment"] | null;
@@ -2854,13 +3592,66 @@ export interface components {
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
         };
+        /** @description Another password. All other sign-ins of the person end. */
+        PasswordChange: {
+            /** @description The new one: 12 to 256 characters, and none of the most common. */
+            new: string;
+            /** @description The present password. */
+            present: string;
+        };
+        /** @description The person's password, once more, for what a thief of a session must not change. */
+        PasswordProof: {
+            password: string;
+        };
         /**
          * Format: int32
          * @description A share in thousandths: 950 is the 95th percentile.
          */
         PerMille: number;
+        /** @description Whether a person may do something at a place, and by which grant. */
+        Permission: {
+            grant?: components["schemas"]["Grant"] | null;
+            is_allowed: boolean;
+            /** @description In one sentence. */
+            message: string;
+        };
+        /** @description An account. */
+        Person: {
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            disabled_at?: components["schemas"]["Moment"] | null;
+            disabled_by?: string | null;
+            full_name: string;
+            /** @description The roles of the person alone that you may see, with the place of each. */
+            grants: components["schemas"]["Grant"][];
+            /** @description The roles of these groups that you may see. */
+            group_grants?: components["schemas"]["Grant"][];
+            /** @description The person's groups at the OpenID provider, as of the last sign-in; they may have further roles. */
+            groups?: string[];
+            has_second_factor: boolean;
+            /** @description What the person signs in with. */
+            name: string;
+            signed_in_at?: components["schemas"]["Moment"] | null;
+            /** @description `invited` until a password is set, `active`, or `disabled`. */
+            state: string;
+            /** @description Who the person is at the OpenID provider: its address and its name for the person. */
+            subject?: string | null;
+        };
+        /** @description What to change of an account. */
+        PersonChange: {
+            /** @description Disables the account, or enables it again. What a disabled person did stays on record. */
+            disabled?: boolean | null;
+            full_name?: string | null;
+            /** @description Who the person is at the OpenID provider: its name for the person (`sub`). Empty takes that away. */
+            subject?: string | null;
+        };
         /** @description A team or a project. */
         Place: {
+            /**
+             * @description The only audiences for which its jobs may get identity tokens; any where there is none. Those of the places above it count
+             *     as well.
+             */
+            audiences?: string[];
             created_at: components["schemas"]["Moment"];
             give_up_us?: components["schemas"]["Micros"] | null;
             /**
@@ -2890,6 +3681,8 @@ export interface components {
         };
         /** @description What to change of a team or a project. What is not given stays; null takes a limit or the patience away. */
         PlaceChange: {
+            /** @description The only audiences for which its jobs may get identity tokens; an empty list allows any. */
+            audiences?: string[] | null;
             give_up_us?: components["schemas"]["Micros"] | null;
             /**
              * Format: int32
@@ -2909,8 +3702,30 @@ export interface components {
          * @description A place in the tree: the root, a team or a project.
          */
         PlaceId: string;
+        /**
+         * @description A variable, in the open. The jobs of the place and of the places below get it, unless a nearer place, the runner or the
+         *     job itself has one of the same name.
+         */
+        PlaceVariable: {
+            name: string;
+            /** @description The place's path; empty for the root. */
+            place: string;
+            set_at: components["schemas"]["Moment"];
+            set_by: string;
+            value: string;
+        };
+        /** @description Removes a variable of a place. */
+        PlaceVariableRemoval: {
+            name: string;
+            /** @description The path of a team or project; empty for the root. */
+            place?: string;
+        };
         /** @description A pool of runners. */
         Pool: {
+            /** @description The paths of the visible projects whose use was approved. */
+            approved?: string[];
+            /** @description Whether a project's first use has to be approved. */
+            asks_approval?: boolean;
             created_at: components["schemas"]["Moment"];
             description: string;
             /** Format: int32 */
@@ -2945,10 +3760,24 @@ export interface components {
             /** @description Who may use it besides. */
             widen_to?: string[];
         };
+        /**
+         * @description How a project may use a pool, or why not.
+         * @enum {string}
+         */
+        PoolAccess: "of-owner" | "narrowed" | "widened" | "needs-approval" | "out-of-reach";
+        /** @description Approves the use of a pool: by a project for good, or by one job that waits. Give one of them. */
+        PoolApproval: {
+            /** @description The job's short name. */
+            job?: string | null;
+            /** @description The project's path, or its name if that is unique. */
+            project?: string | null;
+        };
         /** @description What to change of a pool. What is not given stays. */
         PoolChange: {
             /** @description Proceed although jobs would be left without a runner. */
             accept_losses?: boolean;
+            /** @description Whether a project's first use has to be approved. */
+            asks_approval?: boolean | null;
             description?: string | null;
             jobs?: components["schemas"]["JobPolicyChange"] | null;
             labels?: string[] | null;
@@ -3020,6 +3849,44 @@ export interface components {
             type: string;
             /** @description For a change of something that has changed since it was read: the version that it has now. */
             version?: string | null;
+        };
+        /** @description A pool as a project sees it. */
+        ProjectPool: {
+            access: components["schemas"]["PoolAccess"];
+            /** @description Whom to ask for an approval, where one is needed. */
+            ask?: string;
+            /** @description The place by which the project may use it: the owner, or one that its reach names. Empty for the root. */
+            by?: string;
+            description: string;
+            /** Format: int32 */
+            free: number;
+            labels: string[];
+            /** @description What its machines are, in a few words: `linux`, `x86-64`, `2-8 cores`. */
+            machines: string[];
+            pool: string;
+            /**
+             * Format: int32
+             * @description Slots of connected runners, and free ones among them.
+             */
+            slots: number;
+            /**
+             * Format: int64
+             * @description Jobs of the project that wait and that the pool could run.
+             */
+            waiting: number;
+        };
+        /** @description A project, with the pools that it may use and the ones that it may not. */
+        ProjectView: {
+            /** @description The other pools that you see. */
+            out_of_reach: components["schemas"]["OtherPool"][];
+            /** @description The pools that its trusted jobs may use, or could after an approval. */
+            pools: components["schemas"]["ProjectPool"][];
+            project: components["schemas"]["Place"];
+            /**
+             * Format: int64
+             * @description Its jobs that wait, in all.
+             */
+            waiting: number;
         };
         /**
          * @description A limit on what a token is for, beside its role.
@@ -3127,7 +3994,11 @@ export interface components {
          * @description Why a job waits. Each waiting job has exactly one reason at any time.
          * @enum {string}
          */
-        Reason: "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover" | "unknown";
+        Reason: "needs-approval" | "no-match" | "out-of-reach" | "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "team-limit" | "offline" | "paused" | "seat-reserved" | "handover" | "unknown";
+        /** @description Codes that stand in for the second factor, each once. They are not shown again. */
+        RecoveryCodes: {
+            codes: string[];
+        };
         /** @description Seats that a person took back from a job. */
         ReleasedSeats: {
             at: components["schemas"]["Moment"];
@@ -3369,28 +4240,95 @@ export interface components {
              */
             wanted: number;
         };
+        /** @description Confirms a second factor with its first code. */
+        SecondFactorCode: {
+            code: string;
+        };
+        /** @description A secret, without its value, which nothing shows. */
+        Secret: {
+            name: string;
+            /** @description The path of its place, or of the place that owns its pool; empty for the root. */
+            place: string;
+            /** @description The pool in which jobs get it, where it is a pool's. */
+            pool?: string | null;
+            /** @description The pools that may receive it; any where there is none. */
+            pools?: string[];
+            /** @description What the outside store calls it, where it is kept there and not here. */
+            reference?: string | null;
+            set_at: components["schemas"]["Moment"];
+            set_by: string;
+            used_at?: components["schemas"]["Moment"] | null;
+            /**
+             * Format: int32
+             * @description 1 at first, and one more each time that it is set.
+             */
+            version: number;
+        };
+        /** @description Removes a secret of a place or of a pool. */
+        SecretRemoval: {
+            name: string;
+            /** @description The path of a team or project; empty for the root, or with a pool. */
+            place?: string;
+            pool?: string | null;
+        };
+        /** @description A secret's value: never shown by `Debug`. */
+        SecretText: string;
+        /**
+         * @description How a job is given a secret.
+         * @enum {string}
+         */
+        SecretUse: "variable" | "file";
         /** @description A stretch of the sentence, perhaps with a link. */
         SentencePart: {
             link?: components["schemas"]["Link"] | null;
             /** @description The words. */
             text: string;
         };
-        /** @description A token to sign in with. The answer sets an HttpOnly cookie. */
+        /** @description A sign-in of a person at the console. */
+        Session: {
+            /** @description The address from which it began. */
+            address?: string | null;
+            created_at: components["schemas"]["Moment"];
+            expires_at: components["schemas"]["Moment"];
+            /** Format: uuid */
+            id: string;
+            /** @description Whether it is the one that asks. */
+            is_this: boolean;
+            /** @description When it was last used, to a minute. */
+            last_used_at: components["schemas"]["Moment"];
+            last_used_from?: string | null;
+            /** @description What the browser called itself. */
+            user_agent: string;
+        };
+        /** @description What to sign in with: a token, or a person's name and password. The answer sets an HttpOnly cookie. */
         SignIn: {
-            token: string;
+            /** @description The code of the second factor, or a recovery code, where the account has a second factor. */
+            code?: string | null;
+            name?: string | null;
+            password?: string | null;
+            token?: string | null;
+        };
+        /** @description How one can sign in. */
+        SignInOptions: {
+            installation: string;
+            /** @description What the OpenID provider is called, where one is configured. */
+            provider?: string | null;
         };
         /** @description Who is signed in. */
         SignedIn: {
             /** @description The code of the currency of all amounts (ISO 4217); empty where none is set. */
             currency?: string;
+            /** @description The person's name for others; empty for a token. */
+            full_name?: string;
+            /** @description The roles, with the place of each; each is valid there and below. */
+            grants: components["schemas"]["Grant"][];
             /** @description The installation's name. */
             installation: string;
-            /** @description The token's name. */
+            /** @description Whether it is a person; a token otherwise. */
+            is_person?: boolean;
+            /** @description The token's name, or the person's. */
             name: string;
-            /** @description The path of the team or project where it may do that, with everything below; empty for the whole installation. */
-            place?: string;
-            /** @description What it may do. */
-            role: components["schemas"]["Role"];
+            purpose?: components["schemas"]["Purpose"] | null;
             until?: components["schemas"]["Moment"] | null;
             /** @description The version of the service. */
             version: string;
@@ -3906,6 +4844,8 @@ export interface components {
             /** @description The address from which it was last used. */
             last_used_from?: string | null;
             name: string;
+            /** @description The person whose own it is, who also limits what it permits. */
+            owner?: string | null;
             /** @description The path of the place where the role is valid; empty for the root. */
             place: string;
             previous_until?: components["schemas"]["Moment"] | null;
@@ -4134,6 +5074,235 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    show_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordProof"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewSecondFactor"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondFactorCode"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordProof"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id */
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_alerts: {
         parameters: {
             query?: {
@@ -4295,6 +5464,61 @@ export interface operations {
             };
         };
     };
+    list_audit: {
+        parameters: {
+            query?: {
+                /** @description A person, with own tokens, or a token, by name. */
+                by?: string;
+                /** @description A text that the subject's name contains. */
+                of?: string;
+                /** @description A kind of action, or the first part of one: `pool.change`, `pool`. */
+                what?: string;
+                /** @description The path of a team or project, with everything below it. */
+                place?: string;
+                /** @description How far back, in microseconds; a week when neither this nor `from` is given. */
+                last_us?: components["schemas"]["Micros"];
+                /** @description From this moment on. */
+                from?: string;
+                /** @description Until this moment; now when not given. */
+                until?: string;
+                /** @description The most entries. */
+                limit?: number;
+                /** @description Where the page before ended: its `next`. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditEntry"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_decisions: {
         parameters: {
             query?: {
@@ -4359,6 +5583,121 @@ export interface operations {
                 };
             };
             /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_group_grants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_GroupGrant"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    grant_to_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroupGrant"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupGrant"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_from_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupGrantRemoval"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             "4XX": {
                 headers: {
                     [name: string]: unknown;
@@ -5464,6 +6803,338 @@ export interface operations {
             };
         };
     };
+    list_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Person"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLink"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    grant_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grant"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantRemoval"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_person_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLink"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_permission: {
+        parameters: {
+            query: {
+                /** @description An action, by its word in the table of docs/access.md: `submit-job`. */
+                action: string;
+                /** @description The path of a team or project; the root when not given. */
+                place?: string;
+            };
+            header?: never;
+            path: {
+                /** @description the name with which the person signs in */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Permission"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     remove_place: {
         parameters: {
             query?: never;
@@ -5718,6 +7389,92 @@ export interface operations {
             };
         };
     };
+    approve_use: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolApproval"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                pool: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalWithdrawal"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     start_machines: {
         parameters: {
             query?: never;
@@ -5945,6 +7702,54 @@ export interface operations {
                     "application/json": components["schemas"]["Place"];
                 };
             };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its path, each / written as %2F, or its name */
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
@@ -6577,6 +8382,123 @@ export interface operations {
             };
         };
     };
+    list_secrets: {
+        parameters: {
+            query?: {
+                /** @description Only what this project's jobs may name, from it and from the places above it. */
+                project?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Secret"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecret"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretRemoval"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     who_is_signed_in: {
         parameters: {
             query?: never;
@@ -6693,6 +8615,157 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOwner"];
+                };
+            };
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    use_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkUse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_sign_in_options: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInOptions"];
+                };
             };
             /** @description The request is refused */
             "4XX": {
@@ -7701,6 +9774,123 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["WeekPattern"];
                 };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_variables: {
+        parameters: {
+            query?: {
+                /** @description Only what this project's jobs get, from it and from the places above it. */
+                project?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PlaceVariable"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_variable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlaceVariable"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceVariable"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_variable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceVariableRemoval"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             "4XX": {
                 headers: {

@@ -1,15 +1,17 @@
 import { Suspense, lazy } from "react";
-import { Navigate, Route, Routes } from "react-router";
+import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Problem } from "../api/client";
 import { useWho } from "../api/hooks";
 import { Awaiting, Trouble } from "../parts/trouble";
 import { Now } from "../places/now/Now";
 import { Frame } from "./Frame";
 import { SignIn } from "./SignIn";
+import { Welcome } from "./Welcome";
 
 const QueuePlace = lazy(() => import("../places/queue/Queue"));
 const YardPlace = lazy(() => import("../places/yard/Yard"));
 const PoolPage = lazy(() => import("../places/yard/PoolPage"));
+const ProjectPage = lazy(() => import("../places/projects/ProjectPage"));
 const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
 const TrendsPlace = lazy(() => import("../places/trends/Trends"));
@@ -19,6 +21,8 @@ const JobPage = lazy(() => import("../places/runs/JobPage"));
 
 export function App() {
   const who = useWho();
+  const { pathname } = useLocation();
+  if (pathname === "/welcome") return <Welcome />;
   if (who.error instanceof Problem && who.error.status === 401) return <SignIn />;
   if (!who.data) return who.error ? <Trouble error={who.error} /> : <Awaiting what="the service" />;
   return (
@@ -29,6 +33,7 @@ export function App() {
           <Route path="/queue" element={<QueuePlace />} />
           <Route path="/yard" element={<YardPlace />} />
           <Route path="/pools/:pool" element={<PoolPage />} />
+          <Route path="/projects/:project" element={<ProjectPage />} />
           <Route path="/runners/:runner" element={<RunnerPage />} />
           <Route path="/runs" element={<RunsPlace />} />
           <Route path="/trends" element={<TrendsPlace />} />

@@ -64,7 +64,7 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
           )}
           <Flex align="center" columnGap={{ base: "2px", md: "12px" }} pb={{ base: "4px", md: "0" }}>
             <Box color="quiet" fontSize="13px" mr="8px" display={{ base: "none", sm: "block" }}>
-              {who.installation}, signed in as {who.name}
+              {who.installation}, signed in as {who.full_name || who.name}
             </Box>
             <NavLink to="/settings" style={{ textDecoration: "none" }}>
               {({ isActive }) => (

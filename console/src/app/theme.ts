@@ -133,6 +133,7 @@ const config = defineConfig({
         waitReserved: tone("#c9bb7e", "#837534"),
         waitLimit: tone("#6f6a45", "#a9a577"),
         waitMatch: tone("#a42f17", "#f2917a"),
+        waitApproval: tone("#b5485a", "#e08a97"),
         waitReach: tone("#c8664e", "#c4614a"),
         waitOffline: tone("#7a2a1c", "#f7bfae"),
         waitPaused: tone("#d99b8a", "#8a4436"),

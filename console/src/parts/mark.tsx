@@ -63,7 +63,7 @@ const RESULT: Record<NonNullable<JobLine["result"]>, Look> = {
   skip: { sign: "bars", tone: "gritstone" },
 };
 
-const NEEDS_A_PERSON = ["no-match", "out-of-reach", "offline", "paused"];
+const NEEDS_A_PERSON = ["needs-approval", "no-match", "out-of-reach", "offline", "paused"];
 
 /** The tone of a waiting reason. */
 export const reasonTone = (reason: string): Tone =>

@@ -2,8 +2,9 @@
 
 use crate::connection::GlobalArguments;
 use crate::verbs::{
-    alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
-    queue, runner, seat, supplier, target, ticket, token, trends, yard,
+    alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
+    person, place, pool, queue, runner, seat, secret, supplier, target, ticket, token, trends,
+    variable, yard,
 };
 use clap::{Parser, Subcommand};
 
@@ -88,6 +89,23 @@ pub enum Noun {
     /// How many machines pools have, and why.
     #[command(subcommand)]
     Capacity(capacity::Verb),
+    /// People: their accounts, and the roles that they have at places.
+    #[command(subcommand)]
+    Person(person::Verb),
+    /// Roles of the people in a group of the OpenID provider.
+    #[command(subcommand)]
+    Group(group::Verb),
+    /// Who did what: changes, sign-ins and refusals, the latest first.
+    Audit {
+        #[command(flatten)]
+        which: audit::AuditArguments,
+    },
+    /// Environment variables of the jobs of a team or project.
+    #[command(subcommand)]
+    Variable(variable::Verb),
+    /// Secrets of the jobs of a team or project, or of a pool: encrypted, given to the jobs that name them.
+    #[command(subcommand)]
+    Secret(secret::Verb),
     /// Tokens, with which programs and people ask the service.
     #[command(subcommand)]
     Token(token::Verb),

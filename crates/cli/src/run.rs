@@ -5,8 +5,9 @@ use crate::connection;
 use crate::error::Error;
 use crate::terminal;
 use crate::verbs::{
-    alert, capacity, generate, help, history, job, listener, machine, maintenance, place, pool,
-    queue, runner, seat, status, supplier, target, ticket, token, trends, trial, why, yard,
+    alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
+    person, place, pool, queue, runner, seat, secret, status, supplier, target, ticket, token,
+    trends, trial, variable, why, yard,
 };
 use clap::CommandFactory;
 use pennine_client::Client;
@@ -54,6 +55,11 @@ async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> 
         Noun::Supplier(verb) => supplier::run(&client, json, verb).await?,
         Noun::Machine(verb) => machine::run(&client, json, verb).await?,
         Noun::Capacity(verb) => capacity::run(&client, json, verb).await?,
+        Noun::Person(verb) => person::run(&client, json, verb).await?,
+        Noun::Group(verb) => group::run(&client, json, verb).await?,
+        Noun::Audit { which } => audit::run(&client, json, which).await?,
+        Noun::Variable(verb) => variable::run(&client, json, verb).await?,
+        Noun::Secret(verb) => secret::run(&client, json, verb).await?,
         Noun::Token(verb) => token::run(&client, json, verb).await?,
         Noun::Ticket(verb) => ticket::run(&client, json, verb).await?,
         Noun::Maintenance(verb) => maintenance::run(&client, json, verb).await?,

@@ -57,7 +57,7 @@ fn tone(word: &str) -> Option<Color> {
     let word = word.strip_prefix("waits: ").unwrap_or(word);
     Some(match word {
         "failure" | "error" | "timeout" | "offline" | "failed" | "no-match" | "out-of-reach"
-        | "missed" | "at-risk" | "open" | "held" => Color::Red,
+        | "needs-approval" | "missed" | "at-risk" | "open" | "held" => Color::Red,
         "all-busy" | "machine-coming" | "supply-short" | "seat-taken" | "seat-reserved"
         | "team-limit" | "paused" | "draining" | "booting" | "ordered" | "awaited" | "clearing" => {
             Color::Yellow
@@ -66,6 +66,14 @@ fn tone(word: &str) -> Option<Color> {
         "executing" | "finalizing" | "busy" => Color::Magenta,
         _ => return None,
     })
+}
+
+/// One line of CSV (RFC 4180), with a bare line end.
+pub fn csv_line(fields: &[String]) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    let written = writer.write_record(fields).ok();
+    let bytes = written.and_then(|()| writer.into_inner().ok());
+    String::from_utf8(bytes.unwrap_or_default()).unwrap_or_default()
 }
 
 /// A table with these heads.

@@ -31,6 +31,34 @@ pub struct DecisionFilter {
     pub search: Option<String>,
 }
 
+/// Which entries of the audit log a list shows; those of the last week when nothing is given.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct AuditFilter {
+    /// A person, with own tokens, or a token, by name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// A text that the subject's name contains.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub of: Option<String>,
+    /// A kind of action, or the first part of one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
+    /// The path of a team or project, with everything below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_us: Option<Micros>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until: Option<Moment>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+    /// Where the page before ended.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+}
+
 /// Which jobs a list shows; all of them when nothing is given.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct JobListFilter {

@@ -4,11 +4,17 @@
 //! several addresses, separated by commas, of replicas of one service: when one is not there they go on with the next.
 
 mod filters;
+mod groups;
+mod job_identity;
+mod job_settings;
 mod people;
 mod runner;
 mod watch;
 
-pub use filters::{DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter};
+pub use filters::{
+    AuditFilter, DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter,
+};
+pub use job_identity::job_identity;
 pub use people::{Client, LogPart};
 pub use runner::RunnerClient;
 

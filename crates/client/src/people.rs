@@ -1,20 +1,24 @@
 //! What people and programs ask, with a token.
 
-use crate::filters::{DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter};
+use crate::filters::{
+    AuditFilter, DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter,
+};
 use crate::{Link, Result, Route, header, segment};
 use bytes::Bytes;
+use pennine_core::access::Grant;
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
-    BulkAction, BulkProgress, BulkResult, CapacityDecision, ChangedPool, ChangedRunner, Checkup,
-    ImportSummary, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE, LogLines, LongestWait, Machine,
-    MachineConsole, MadeTicket, MadeToken, Maintenance, NEXT_OFFSET, NewJob, NewMachines,
-    NewMaintenance, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewToken,
-    NewTrial, NextJob, Page, Place, PlaceChange, Pool, PoolChange, PoolRemoval, Queue, Relief,
-    Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange, SignedIn, Skyline, Status,
-    StopMachine, Supplier, SupplierChange, SupplierCheck, SupplierChecked, TakeBack,
-    TakeRunnerBack, TakenJob, Ticket, Token, TokenRotation, Trends, Trial, WaitExplanation,
-    WeekPattern,
+    ApprovalWithdrawal, AuditEntry, BulkAction, BulkProgress, BulkResult, CapacityDecision,
+    ChangedPool, ChangedRunner, Checkup, GrantRemoval, ImportSummary, Job, JobLine, LOG_ATTEMPT,
+    LOG_COMPLETE, LogLines, LongestWait, Machine, MachineConsole, MadeLink, MadeTicket, MadeToken,
+    Maintenance, NEXT_OFFSET, NewJob, NewLink, NewMachines, NewMaintenance, NewPerson, NewPool,
+    NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewToken, NewTrial, NextJob, Page,
+    Permission, Person, PersonChange, Place, PlaceChange, Pool, PoolApproval, PoolChange,
+    PoolRemoval, ProjectView, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat,
+    SeatChange, SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
+    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Token, TokenRotation, Trends,
+    Trial, WaitExplanation, WeekPattern,
 };
 use reqwest::Method;
 use reqwest::header::IF_MATCH;
@@ -32,7 +36,7 @@ const LARGE: Duration = Duration::from_secs(600);
 /// A client with a token. Clones share their connections.
 #[derive(Clone)]
 pub struct Client {
-    link: Arc<Link>,
+    pub(crate) link: Arc<Link>,
     /// The version that what is changed has to have.
     expected: Option<String>,
 }
@@ -394,6 +398,28 @@ impl Client {
         self.post("/pools", new).await
     }
 
+    /// A project with its pools.
+    pub async fn project(&self, name: &str) -> Result<ProjectView> {
+        let path = format!("/api/v1/projects/{}", segment(name));
+        self.link.json(self.link.request(Method::GET, &path)).await
+    }
+
+    /// Approves the use of a pool.
+    pub async fn approve_use(&self, pool: &str, approval: &PoolApproval) -> Result<Pool> {
+        let path = format!("/pools/{}/approvals", segment(pool));
+        self.post(&path, approval).await
+    }
+
+    /// Withdraws the approval of a project's use of a pool.
+    pub async fn withdraw_approval(
+        &self,
+        pool: &str,
+        withdrawal: &ApprovalWithdrawal,
+    ) -> Result<Pool> {
+        let path = format!("/pools/{}/approvals/withdraw", segment(pool));
+        self.post(&path, withdrawal).await
+    }
+
     /// Makes a ticket for a pool.
     pub async fn add_ticket(&self, pool: &str, new: &NewTicket) -> Result<MadeTicket> {
         self.post(&format!("/pools/{}/tickets", segment(pool)), new)
@@ -404,6 +430,60 @@ impl Client {
     pub async fn revoke_ticket(&self, name: &str) -> Result<Ticket> {
         let path = format!("/tickets/{}/revoke", segment(name));
         self.post(&path, &serde_json::json!({})).await
+    }
+
+    /// A page of the audit log, the latest first.
+    pub async fn audit(&self, filter: &AuditFilter) -> Result<Page<AuditEntry>> {
+        let request = self.link.request(Method::GET, "/api/v1/audit");
+        self.link.json(request.query(filter)).await
+    }
+
+    /// The people who may be seen.
+    pub async fn people(&self) -> Result<Page<Person>> {
+        self.get("/people").await
+    }
+
+    /// One person.
+    pub async fn person(&self, name: &str) -> Result<Person> {
+        self.get(&format!("/people/{}", segment(name))).await
+    }
+
+    /// Adds a person with a first role.
+    pub async fn add_person(&self, new: &NewPerson) -> Result<MadeLink> {
+        self.post("/people", new).await
+    }
+
+    /// Changes a person's name for others, disables the account or enables it.
+    pub async fn change_person(&self, name: &str, change: &PersonChange) -> Result<Person> {
+        let path = format!("/api/v1/people/{}", segment(name));
+        let request = self.link.request(Method::PATCH, &path);
+        self.link.json(request.json(change)).await
+    }
+
+    /// Makes a link with which a person sets another password.
+    pub async fn add_person_link(&self, name: &str, asked: &NewLink) -> Result<MadeLink> {
+        self.post(&format!("/people/{}/link", segment(name)), asked)
+            .await
+    }
+
+    /// Gives a person a role at a place.
+    pub async fn grant_role(&self, name: &str, grant: &Grant) -> Result<Person> {
+        self.post(&format!("/people/{}/grants", segment(name)), grant)
+            .await
+    }
+
+    /// Takes the role of a person at a place away.
+    pub async fn revoke_role(&self, name: &str, removal: &GrantRemoval) -> Result<Person> {
+        let path = format!("/people/{}/grants/revoke", segment(name));
+        self.post(&path, removal).await
+    }
+
+    /// Whether a person may do something at a place, and by which grant.
+    pub async fn permission(&self, name: &str, action: &str, place: &str) -> Result<Permission> {
+        let path = format!("/api/v1/people/{}/permission", segment(name));
+        let request = self.link.request(Method::GET, &path);
+        let asked = [("action", action), ("place", place)];
+        self.link.json(request.query(&asked)).await
     }
 
     /// The tokens that may be seen.

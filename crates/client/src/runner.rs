@@ -5,8 +5,9 @@ use bytes::Bytes;
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::{
-    Enrol, Enrolled, FinishedReport, LeaveRequest, LogAcknowledgement, LostReport, NewCredential,
-    NewDesiredStateHere, Poll, PollAnswer, ServiceInfo, SessionEnd, StartedReport,
+    AttemptSecrets, Enrol, Enrolled, FinishedReport, IdentityRequest, IdentityToken, LeaveRequest,
+    LogAcknowledgement, LostReport, NewCredential, NewDesiredStateHere, Poll, PollAnswer,
+    SecretsRequest, ServiceInfo, SessionEnd, StartedReport,
 };
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
@@ -83,6 +84,30 @@ impl RunnerClient {
     /// Reports that a command was started.
     pub async fn started(&self, attempt: AttemptId, started: &StartedReport) -> Result<()> {
         self.report(&format!("/attempts/{attempt}/started"), started)
+            .await
+    }
+
+    /// Asks for the values of an attempt's secrets.
+    pub async fn secrets(
+        &self,
+        attempt: AttemptId,
+        asked: &SecretsRequest,
+    ) -> Result<AttemptSecrets> {
+        let path = format!("/runner/v1/attempts/{attempt}/secrets");
+        self.0
+            .json(self.0.request(Method::POST, &path).json(asked))
+            .await
+    }
+
+    /// Asks for an identity token of an attempt.
+    pub async fn identity(
+        &self,
+        attempt: AttemptId,
+        asked: &IdentityRequest,
+    ) -> Result<IdentityToken> {
+        let path = format!("/runner/v1/attempts/{attempt}/identity");
+        self.0
+            .json(self.0.request(Method::POST, &path).json(asked))
             .await
     }
 

@@ -81,11 +81,13 @@ actions! {
     ChangePlace = "change-place", Operator, [], "Change a team or project below the place: its weight, limit, give-up time or team";
     RemovePlace = "remove-place", Operator, [], "Remove a team or a project below the place that is empty";
     ManagePool = "manage-pool", Operator, [], "Add, change and remove a pool, its reach and its policy";
+    ApproveUse = "approve-use", Operator, [], "Approve the first use of a pool by a project, or by one job";
     ManageTickets = "manage-tickets", Operator, [RunnerTickets], "Make and revoke tickets with which runners join a pool";
     ManageRunner = "manage-runner", Operator, [],
         "Pause, drain, change, retire and take over a runner; schedule maintenance";
     ManageMachines = "manage-machines", Operator, [], "Order and stop machines of a pool";
     ManageTarget = "manage-target", Operator, [], "Add, change and remove a target";
+    ManageVariables = "manage-variables", Operator, [], "Set and remove variables of the jobs of a place";
     AcknowledgeAlert = "acknowledge-alert", Operator, [], "Acknowledge an alert";
     ChangeThresholds = "change-thresholds", Operator, [], "Change the thresholds of alerts";
     ManageSeats = "manage-seats", Operator, [], "Add, change and remove seats";
@@ -93,10 +95,35 @@ actions! {
     ApplyYardFile = "apply-yard-file", Operator, [], "Export, compare and apply the yard file";
     ReadDeliveries = "read-deliveries", Operator, [], "See alert subscribers and repeat deliveries to them";
     ManageSubscribers = "manage-subscribers", Admin, [], "Add, change and remove alert subscribers";
+    ManageSecrets = "manage-secrets", Admin, [], "Set and remove secrets of the jobs of a place";
     ManageSupplier = "manage-supplier", Admin, [], "Add, change and remove a supplier";
     ImportHistory = "import-history", Admin, [], "Import history from a file";
-    ManageAccess = "manage-access", Admin, [], "Make, rotate and revoke tokens, and grant roles";
+    ReadAudit = "read-audit", Admin, [], "Read the audit log of the place";
+    ManageAccess = "manage-access", Admin, [], "Add people, grant roles, and make, rotate and revoke tokens";
 }
+
+/// The kind of the actor of an audit log entry.
+#[derive(
+    Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum ActorKind {
+    /// A person who is signed in.
+    Person,
+    /// A token, also a person's own.
+    Token,
+    /// A runner, or the machine that becomes one.
+    Runner,
+    /// The service itself, or a client that is not signed in.
+    Service,
+}
+
+words!(ActorKind {
+    Person = "person",
+    Token = "token",
+    Runner = "runner",
+    Service = "service",
+});
 
 /// A limit on what a token is for, beside its role.
 #[derive(
@@ -152,6 +179,34 @@ pub struct Rights {
     pub purpose: Option<Purpose>,
 }
 
+impl Rights {
+    /// What remains of these rights where a token of the same person limits them to a role at a place, and below it.
+    pub fn limited_to(&self, limit: &Grant) -> Rights {
+        let overlapping = self.grants.iter().filter_map(|own| {
+            let place = if below(&limit.place, &own.place) {
+                &own.place
+            } else if below(&own.place, &limit.place) {
+                &limit.place
+            } else {
+                return None;
+            };
+            Some(Grant {
+                role: own.role.min(limit.role),
+                place: place.clone(),
+            })
+        });
+        Rights {
+            grants: overlapping.collect(),
+            purpose: self.purpose,
+        }
+    }
+
+    /// The highest role, wherever it was granted.
+    pub fn highest(&self) -> Option<Role> {
+        self.grants.iter().map(|grant| grant.role).max()
+    }
+}
+
 /// Why an action is refused.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum Refusal {
@@ -204,6 +259,27 @@ pub fn may_grant(rights: &Rights, grant: &Grant) -> bool {
     let grants = rights.grants.iter();
     may(rights, Action::ManageAccess, &grant.place).is_ok()
         && grants.into_iter().any(|own| own.includes(grant))
+}
+
+/// Decides whether an action is allowed at any place at all.
+///
+/// # Errors
+/// The refusal, with what is missing.
+pub fn may_anywhere(rights: &Rights, action: Action) -> Result<(), Refusal> {
+    let allowed = |grant: &Grant| may(rights, action, &grant.place).is_ok();
+    if rights.grants.iter().any(allowed) {
+        return Ok(());
+    }
+    may(rights, action, "").map(|_| ())
+}
+
+/// Whether these rights allow managing the account of a person with these grants: only where they include all of them, because the
+/// manager of an account can set its password and act as its person. An account without grants is managed at the root.
+pub fn may_manage_account(rights: &Rights, grants: &[Grant]) -> bool {
+    match grants {
+        [] => may(rights, Action::ManageAccess, "").is_ok(),
+        grants => grants.iter().all(|grant| may_grant(rights, grant)),
+    }
 }
 
 /// The table of actions and roles, for the documents: one row for each action, in Markdown.
@@ -309,6 +385,25 @@ mod tests {
     }
 
     #[test]
+    fn an_account_is_managed_by_those_who_have_all_that_it_has() {
+        let lead = rights(&[(Role::Admin, "firmware")]);
+        let grant = |role, place: &str| Grant {
+            role,
+            place: place.to_owned(),
+        };
+        let own = grant(Role::Submitter, "firmware/buoy");
+        assert!(may_manage_account(&lead, std::slice::from_ref(&own)));
+        assert!(!may_manage_account(
+            &lead,
+            &[own.clone(), grant(Role::Viewer, "shore")]
+        ));
+        assert!(!may_manage_account(&lead, &[grant(Role::Admin, "")]));
+        assert!(!may_manage_account(&lead, &[]));
+        let root = rights(&[(Role::Admin, "")]);
+        assert!(may_manage_account(&root, &[]) && may_manage_account(&root, &[own]));
+    }
+
+    #[test]
     fn every_action_has_a_row_in_the_table() {
         let table = table();
         assert_eq!(table.lines().count(), 2 + Action::ALL.len());
@@ -331,6 +426,23 @@ mod tests {
     ];
 
     proptest! {
+        /// A person's own token permits exactly what the person and the token's limit both permit.
+        #[test]
+        fn a_limit_permits_what_both_permit(
+            granted in prop::collection::vec((0usize..4, 0usize..PLACES.len()), 0..5),
+            limit in (0usize..4, 0usize..PLACES.len()),
+            action in 0usize..Action::ALL.len(),
+            place in 0usize..PLACES.len(),
+        ) {
+            let granted: Vec<_> = granted.iter().map(|(role, at)| (Role::ALL[*role], PLACES[*at])).collect();
+            let limit = Grant { role: Role::ALL[limit.0], place: PLACES[limit.1].to_owned() };
+            let (action, place) = (Action::ALL[action], PLACES[place]);
+            let own = rights(&granted);
+            let alone = Rights { grants: vec![limit.clone()], purpose: None };
+            let both = may(&own, action, place).is_ok() && may(&alone, action, place).is_ok();
+            prop_assert_eq!(may(&own.limited_to(&limit), action, place).is_ok(), both);
+        }
+
         /// The model: the grants of every place on the way up, one after another.
         #[test]
         fn the_decision_is_that_of_a_walk_up_the_tree(

@@ -34,6 +34,8 @@ pub enum AlertKind {
     TaskStalled,
     /// A token that is in use expires soon.
     TokenExpiring,
+    /// Many sign-ins under a person's name have failed.
+    SignInGuessing,
 }
 
 words!(AlertKind {
@@ -47,6 +49,7 @@ words!(AlertKind {
     SetAside = "set-aside",
     TaskStalled = "task-stalled",
     TokenExpiring = "token-expiring",
+    SignInGuessing = "sign-in-guessing",
 });
 
 impl AlertKind {

@@ -74,6 +74,8 @@ ids! {
     ReplicaId,
     /// A stretch of time in which a pool or a runner takes nothing new.
     MaintenanceId,
+    /// A person with an account.
+    PersonId,
     /// What makes and removes machines.
     SupplierId,
     /// One thing that a supplier made.

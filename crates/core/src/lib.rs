@@ -16,6 +16,7 @@
 //! - [`simulate`]: the engine in a made-up world, with a clock of its own.
 //! - [`trust`]: whether a job is trusted.
 //! - [`access`], [`visibility`]: who may do what at which place, and what they see.
+//! - [`password`], [`sign_in`]: which passwords are accepted, and how guessing is slowed.
 //! - [`wait`]: a job's wait, split into reasons that add up.
 //! - [`measure`]: waits, work, machines and money, added up.
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
@@ -33,12 +34,16 @@ pub mod engine;
 pub mod fact;
 pub mod finding;
 pub mod id;
+pub mod identity;
 pub mod job_policy;
 pub mod lifecycle;
 pub mod measure;
 pub mod overrides;
+pub mod password;
 pub mod queue_sample;
 pub mod requirement;
+pub mod secret;
+pub mod sign_in;
 pub mod simulate;
 pub mod size;
 pub mod target;

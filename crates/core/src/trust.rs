@@ -1,6 +1,7 @@
 //! Whether a job comes from people whom the owners of the machines trust, and what it may not use if not.
 
 use crate::lifecycle::words;
+use crate::secret::SecretUses;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -48,7 +49,23 @@ impl Trust {
             _ => Ok(()),
         }
     }
+
+    /// Checks that a job may be given these secrets.
+    ///
+    /// # Errors
+    /// Where it is untrusted and there are any.
+    pub fn check_secrets(self, secrets: &SecretUses) -> Result<(), UntrustedSecrets> {
+        match (self, secrets.is_empty()) {
+            (Trust::Untrusted, false) => Err(UntrustedSecrets),
+            _ => Ok(()),
+        }
+    }
 }
+
+/// An untrusted job asks for secrets.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("an untrusted job is given no secrets: its code could send them anywhere")]
+pub struct UntrustedSecrets;
 
 /// An untrusted job asks for seats.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]

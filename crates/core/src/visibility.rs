@@ -145,7 +145,7 @@ mod tests {
             let visible = Visibility::of(&rights(&granted), Action::View);
             let pool = PoolView {
                 owner: owner.clone(),
-                reach: Reach { narrow_to, widen_to, takes_untrusted: false },
+                reach: Reach { narrow_to, widen_to, ..Reach::default() },
                 ..PoolView::default()
             };
             let used = PROJECTS.iter().any(|project| {

@@ -2,6 +2,7 @@
 
 use crate::Error;
 use crate::scenario::{Left, Scenario};
+use pennine_core::access::ActorKind;
 use pennine_core::dispatch::{Band, Event, Reason, RunnerView, SeatNeeds, Segment, StrandKey};
 use pennine_core::fact::Subject;
 use pennine_core::id::{JobId, PlaceId, PoolId, RunId, RunnerId, StrandId};
@@ -9,6 +10,7 @@ use pennine_core::lifecycle::runner::{DesiredState, RunnerState};
 use pennine_core::requirement::Requirement;
 use pennine_core::time::Moment;
 use pennine_core::trust::Trust;
+use pennine_store::audit::Actor;
 use pennine_store::history::{self, PastJob, PastLevel, PastMachine, PastReason, PastRunner};
 use pennine_store::job::{self, NewJob};
 use pennine_store::place::Place;
@@ -211,6 +213,7 @@ impl Yard {
                     requirement: one.requirement.clone(),
                     command: one.command.clone(),
                     variables: BTreeMap::new(),
+                    secrets: BTreeMap::new(),
                     time_limit: Duration::from_secs(3600).into(),
                     tries: 1,
                     band: one.band,
@@ -219,7 +222,7 @@ impl Yard {
                     give_up: None,
                     fail_unmatched: false,
                     retries: None,
-                    by: "forge".to_owned(),
+                    by: Actor::named(ActorKind::Token, "forge").at(""),
                     at,
                 };
                 Ok(Waiting {
@@ -261,6 +264,7 @@ fn alike<'a>(
         seats: seats.clone(),
         workspace: None,
         trust: Trust::Trusted,
+        approved_in: Default::default(),
     };
     Ok((project, key))
 }

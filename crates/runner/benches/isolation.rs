@@ -31,6 +31,7 @@ async fn start(keepers: &KeeperLauncher, policy: JobPolicy) -> Duration {
         arguments: Vec::new(),
         folder: folder.map_or_else(|| "/".into(), JobFolder::workspace),
         variables: BTreeMap::new(),
+        ..Order::default()
     };
     let begun = Instant::now();
     let (running, ending) = keepers.start(policy, &order).await.expect("it starts");

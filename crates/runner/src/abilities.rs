@@ -67,6 +67,8 @@ pub async fn keepers(
     let mut site = JobSite::at(folder.join("work"));
     site.hidden = hidden(folder, settings);
     site.exposed.clone_from(&settings.expose);
+    // Jobs ask it for identity tokens.
+    site.exposed.extend(std::env::current_exe());
     site.groups = ControlGroups::here();
     if identity == JobIdentity::Own {
         let users =

@@ -7,6 +7,7 @@
 //!   lock          held while a runner works here
 //!   machine.toml  what jobs may reach on this machine
 //!   work/N        the folder of a job: its workspace, its home, its temporary files
+//!   sockets/N     what that job asks its runner through
 //!   spool/ATTEMPT the part of its log not yet uploaded; spool/ATTEMPT.journal: the attempt's state
 //! ```
 

@@ -25,6 +25,7 @@ pub mod life;
 pub mod log;
 pub mod machine_probe;
 pub mod machine_settings;
+pub mod masking;
 pub mod poll;
 pub mod poll_news;
 pub mod program;

@@ -1,5 +1,6 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
+use crate::attempt::identity;
 use crate::backoff::Backoff;
 use crate::environment::usual_path;
 use crate::error::Error;
@@ -10,6 +11,7 @@ use crate::systemd_unit as unit;
 use crate::{doctor, facts, life, relay, work};
 use clap::{Args, Parser, Subcommand};
 use pennine_client::Route;
+use pennine_core::identity::SigningAlgorithm;
 use pennine_core::lifecycle::runner::DesiredState;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -117,6 +119,17 @@ enum Verb {
         #[command(flatten)]
         place: PlaceArguments,
     },
+    /// Inside a job: print a signed identity token of the job, for a cloud or a secret store that trusts this installation.
+    ///
+    /// The program is at $PENNINE_RUNNER_PROGRAM. A token is valid for minutes: ask again when you need one.
+    Identity {
+        /// For whom it is: the name that the verifier expects.
+        #[arg(long, value_name = "NAME")]
+        audience: String,
+        /// How it is signed: RS256 or ES256.
+        #[arg(long, default_value = "RS256", value_parser = algorithm)]
+        algorithm: SigningAlgorithm,
+    },
     /// Contain the processes of one job; the runner starts this itself.
     #[command(hide = true)]
     Keep {
@@ -132,6 +145,10 @@ enum Verb {
         /// The number of the socket on which the order comes.
         socket: i32,
     },
+}
+
+fn algorithm(word: &str) -> Result<SigningAlgorithm, String> {
+    word.parse().map_err(|_| "give RS256 or ES256".to_owned())
 }
 
 #[derive(Args)]
@@ -337,6 +354,10 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             json,
             place,
         } => doctor::doctor(&place.home()?, &place.route()?, server.as_deref(), json).await,
+        Verb::Identity {
+            audience,
+            algorithm,
+        } => identity::print_token(&audience, algorithm).await,
         Verb::Service(verb) => service(verb),
         Verb::Relay(RelayArguments { socket, server }) => relay::run(&socket, &server).await,
         // Begins before the runtime does.

@@ -35,6 +35,8 @@ pub struct Spool {
     /// The most bytes that the log may have, and whether some were left out.
     cap: u64,
     capped: Cell<bool>,
+    /// Whether the last line has no end yet.
+    is_line_open: Cell<bool>,
     /// Whether the service has refused further bytes.
     full: Cell<bool>,
     /// Whether it was noted that a part of it is missing.
@@ -77,6 +79,7 @@ impl Spool {
             sent: Cell::new(0),
             cap,
             capped: Cell::new(false),
+            is_line_open: Cell::new(false),
             full: Cell::new(false),
             damaged: Cell::new(false),
             closed: Cell::new(false),
@@ -108,9 +111,10 @@ impl Spool {
         }
     }
 
-    /// Appends a line of the runner's own, whatever the cap.
+    /// Appends a line of the runner's own, on a line of its own, whatever the cap.
     pub fn append_line(&self, line: &str) -> io::Result<()> {
-        self.append(format!("pennine: {line}\n").as_bytes())
+        let begin = if self.is_line_open.get() { "\n" } else { "" };
+        self.append(format!("{begin}pennine: {line}\n").as_bytes())
     }
 
     fn append(&self, bytes: &[u8]) -> io::Result<()> {
@@ -121,6 +125,9 @@ impl Spool {
             .borrow_mut()
             .write_all_at(bytes, self.written.get())?;
         self.written.set(self.written.get() + bytes.len() as u64);
+        if let Some(last) = bytes.last() {
+            self.is_line_open.set(*last != b'\n');
+        }
         self.grown.notify_one();
         Ok(())
     }

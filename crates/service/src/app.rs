@@ -1,13 +1,18 @@
 //! What every request handler and loop shares.
 
+use crate::access::Principal;
 use crate::background::TaskTurns;
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::encryption::Encryption;
 use crate::failed_attempts::FailedAttempts;
 use crate::feed::Feed;
+use crate::identity_keys::IdentityKeys;
 use crate::log_store::LogStore;
 use crate::log_volumes::LogVolumes;
+use crate::openid::Provider;
+use crate::outside_secrets::OutsideStore;
+use crate::passwords::Passwords;
 use crate::poll_waiters::Waiters;
 use crate::presence::PresenceMap;
 use crate::programs::Programs;
@@ -21,7 +26,6 @@ use pennine_core::requirement::Vocabulary;
 use pennine_store::Store;
 use pennine_store::installation::Installation;
 use pennine_store::place::Place;
-use pennine_store::token::Token;
 use pennine_suppliers::outgoing::AddressPolicy;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -62,17 +66,23 @@ pub struct AppState {
     pub clock: Clock,
     pub installation: Installation,
     pub encryption: Encryption,
+    pub outside_secrets: OutsideStore,
+    /// The OpenID provider with which people sign in.
+    pub provider: Provider,
+    pub identity_keys: IdentityKeys,
     pub replica: ReplicaId,
     pub feed: Feed,
     /// Parked polls.
     pub polls: Waiters<RunnerId>,
     /// What need not be asked about runners.
     pub runner_cache: RunnerCache,
-    /// Tokens that held a moment ago, by the hash of their secret.
-    pub tokens: moka::sync::Cache<Vec<u8>, Token>,
+    /// The principals of recently shown tokens and cookies, by the hash of the secret.
+    pub principals: moka::sync::Cache<Vec<u8>, Principal>,
+    /// Works passwords out, a few at a time.
+    pub passwords: Passwords,
     /// Projects that were there a moment ago, by what people call them.
     pub projects: moka::sync::Cache<String, Place>,
-    /// What was refused to whom, by token, within the last minute.
+    /// What was refused to whom, within the last minute.
     pub refusals: moka::sync::Cache<(Option<Uuid>, String), ()>,
     /// Limits what addresses may show that is not known here.
     pub failed_attempts: FailedAttempts,
@@ -141,6 +151,9 @@ impl App {
         App(Arc::new(AppState {
             programs: Programs::within(&parts.config.programs_dir),
             uploads: UploadBudget::new(parts.config.limits.upload_memory_bytes),
+            identity_keys: IdentityKeys::new(parts.store.clone(), parts.encryption.clone()),
+            provider: Provider::new(parts.config.openid.clone()),
+            outside_secrets: OutsideStore::new(parts.config.secrets.clone()),
             config: parts.config,
             public_url: parts.public_url,
             authority: parts.authority,
@@ -152,7 +165,8 @@ impl App {
             replica: ReplicaId(Uuid::now_v7()),
             feed: parts.feed,
             polls: Waiters::default(),
-            tokens: moka::sync::Cache::builder()
+            passwords: Passwords::default(),
+            principals: moka::sync::Cache::builder()
                 .max_capacity(KNOWN_TOKENS)
                 .time_to_live(TOKEN_HOLDS)
                 .build(),

@@ -30,10 +30,11 @@ pub enum Task {
     Traces,
     Presence,
     BulkActions,
+    AuditSeals,
 }
 
 impl Task {
-    pub const ALL: [Task; 12] = [
+    pub const ALL: [Task; 13] = [
         Task::FeedReader,
         Task::FeedHints,
         Task::PollWakeups,
@@ -46,6 +47,7 @@ impl Task {
         Task::Traces,
         Task::Presence,
         Task::BulkActions,
+        Task::AuditSeals,
     ];
 
     /// Its name, for people.
@@ -63,6 +65,7 @@ impl Task {
             Task::Traces => "traces",
             Task::Presence => "runner presence",
             Task::BulkActions => "bulk actions",
+            Task::AuditSeals => "audit seals",
         }
     }
 
@@ -74,6 +77,7 @@ impl Task {
             // They may have a lot to do at once, and rest in proportion.
             Task::Housekeeping
             | Task::BulkActions
+            | Task::AuditSeals
             | Task::RollupUpdates
             | Task::Alerting
             | Task::Webhooks

@@ -1,6 +1,7 @@
 //! From settings to a running service, and back.
 
 use crate::app::{App, Parts};
+use crate::audit_seals::ExportedSeal;
 use crate::background::{Supervisor, Task, TaskTurns};
 use crate::clock::Clock;
 use crate::config::Config;
@@ -11,19 +12,28 @@ use crate::http::accept::ConnectionLimits;
 use crate::http::tls::HttpsAcceptor;
 use crate::log_store::LogStore;
 use crate::objects::{Moved, Objects};
+use crate::operations::people::session::link_address;
 use crate::{
-    alerting, bulk_actions, housekeeping, http, key_file, leader, poll_wakeups, rollup_updates,
-    secret,
+    alerting, audit_sealing, audit_seals, bulk_actions, housekeeping, http, key_file, leader,
+    poll_wakeups, rollup_updates, secret, validation,
 };
 use anyhow::{Context, bail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use pennine_core::access::Role;
+use pennine_core::id::PersonId;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
+use pennine_store::audit::Actor;
+use pennine_store::audit_seal::Seal;
+use pennine_store::connect::in_transaction;
 use pennine_store::installation::{self, Installation};
-use pennine_store::{Db, Store, outbox, partition, place, token};
+use pennine_store::{
+    Connection, Db, Store, audit, outbox, partition, person, place, sign_in, token,
+};
 use sd_notify::NotifyState;
+use serde_json::json;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -114,6 +124,7 @@ async fn until(
         logs: LogStore::new(objects),
         stop: stop.clone(),
     });
+    first_person(&app).await?;
     let mut tasks = spawn_tasks(&app, &feed, &turns);
     // Told to stop after the last request.
     let answered = CancellationToken::new();
@@ -182,6 +193,7 @@ fn spawn_tasks(app: &App, feed: &Feed, turns: &TaskTurns) -> Supervisor {
     tasks.spawn(Task::RollupUpdates, rollup_updates::run(app.clone()));
     tasks.spawn(Task::Alerting, alerting::run(app.clone()));
     tasks.spawn(Task::BulkActions, bulk_actions::run(app.clone()));
+    tasks.spawn(Task::AuditSeals, audit_sealing::run(app.clone()));
     tasks.spawn(Task::Webhooks, webhooks::run(app.clone()));
     tasks.spawn(Task::Traces, traces::run(app.clone()));
     tasks
@@ -331,8 +343,170 @@ async fn first_token(store: &Store, data_dir: &Path, now: Moment) -> anyhow::Res
         at: now,
         by: "pennined".to_owned(),
         expires_at: None,
+        owner: None,
     };
     token::insert(&mut connection, new).await?;
     tracing::info!(file = %path.display(), "the administrator's token is made");
+    Ok(())
+}
+
+/// The name of the first administrator's account.
+const ADMINISTRATOR: &str = "admin";
+
+/// Makes the first account, an administrator's, and reports the link with which its password is set.
+async fn first_person(app: &App) -> anyhow::Result<()> {
+    let mut connection = app.store.tasks().await?;
+    if person::any(&mut connection).await? {
+        return Ok(());
+    }
+    let (hours, link) = (
+        FIRST_LINK.as_secs() / 3600,
+        administrator_link(
+            &mut connection,
+            &app.public_url,
+            ADMINISTRATOR,
+            app.clock.now(),
+        )
+        .await?,
+    );
+    tracing::info!(
+        link,
+        "open this link within {hours} h to set the administrator's password"
+    );
+    let path = app.config.data_dir.join("admin.link");
+    key_file::write_secret(&path, &format!("{link}\n"))
+}
+
+/// How long the first link, and one that is made at the machine, is valid.
+const FIRST_LINK: Duration = Duration::from_secs(24 * 3600);
+
+/// Makes a link for an administrator: the account is made where there is none, is enabled, has the role at the root, and loses
+/// its second factor when the link is used.
+async fn administrator_link(
+    connection: &mut Connection,
+    public_url: &str,
+    name: &str,
+    now: Moment,
+) -> anyhow::Result<String> {
+    let link = secret::fresh(secret::Purpose::Link);
+    let made: pennine_store::Result<()> = in_transaction(connection, async |connection| {
+        let id = match person::lock(connection, name).await? {
+            Some(found) => {
+                person::set_disabled(connection, found.id.0, None).await?;
+                found.id.0
+            }
+            None => {
+                let new = person::NewPerson {
+                    id: PersonId(Uuid::now_v7()),
+                    name: name.to_owned(),
+                    full_name: "Administrator".to_owned(),
+                    at: now,
+                    by: "pennined".to_owned(),
+                };
+                let id = new.id;
+                person::insert(connection, new).await?;
+                id
+            }
+        };
+        let root = place::root(connection).await?;
+        person::grant(connection, id, root.id.0, Role::Admin, now, "pennined").await?;
+        let hash = secret::hash(&link);
+        sign_in::add_link(connection, id, &hash, now, now + FIRST_LINK, true).await?;
+        let detail = json!({"at_the_machine": true});
+        let permit = Actor::service().at("");
+        audit::write(connection, now, &permit, "person.link", name, detail).await
+    })
+    .await;
+    made?;
+    Ok(link_address(public_url, &link))
+}
+
+/// Checks the audit log against its seals, and these against a list that was exported before; says what was found.
+pub async fn verify_audit(
+    config: Config,
+    export: Option<&Path>,
+    against: Option<&Path>,
+) -> anyhow::Result<()> {
+    let store = Store::open(&config.database_url, &config.database_connections)?;
+    let Some((id, key)) = key_file::read(&config.data_dir)? else {
+        bail!(
+            "seals are checked with the key file, and {} is not there",
+            key_file::path(&config.data_dir).display()
+        );
+    };
+    let mut kept = match against {
+        Some(path) => exported(path)?,
+        None => BTreeMap::new(),
+    };
+    let mut lines = Vec::new();
+    let mut differ = Vec::new();
+    let mut visit = |seal: &Seal| {
+        let now = ExportedSeal::of(seal);
+        if kept.remove(&now.last_id).is_some_and(|then| then != now) {
+            differ.push(format!(
+                "the seal up to entry {} is another than in the list",
+                now.last_id
+            ));
+        }
+        lines.push(now);
+    };
+    let encryption = Encryption::new(id, key);
+    let mut found = audit_seals::verify(&store, &encryption, &mut visit).await?;
+    found.problems.extend(differ);
+    let gone = kept
+        .keys()
+        .map(|last| format!("the seal up to entry {last} is in the list and not in the database"));
+    found.problems.extend(gone);
+    println!(
+        "Checked {} seals over {} entries, up to entry {}; the entries of {} seals have expired.",
+        found.seals, found.entries, found.sealed_to, found.expired
+    );
+    if !found.problems.is_empty() {
+        for problem in &found.problems {
+            println!("  {problem}");
+        }
+        bail!(
+            "the audit log is not what was sealed ({} problems)",
+            found.problems.len()
+        );
+    }
+    println!("Every entry is as it was when it was sealed.");
+    if let Some(path) = export {
+        let lines: Result<Vec<String>, _> = lines.iter().map(serde_json::to_string).collect();
+        std::fs::write(path, lines?.join("\n") + "\n")
+            .with_context(|| format!("{} cannot be written", path.display()))?;
+        println!(
+            "The seals are in {}. Keep it where the database's administrator cannot change it.",
+            path.display()
+        );
+    }
+    Ok(())
+}
+
+/// Reads seals that were exported, by the last entry of each.
+fn exported(path: &Path) -> anyhow::Result<BTreeMap<i64, ExportedSeal>> {
+    let text = std::fs::read_to_string(path)
+        .with_context(|| format!("{} cannot be read", path.display()))?;
+    let mut kept = BTreeMap::new();
+    for (number, line) in text.lines().enumerate() {
+        let seal: ExportedSeal = serde_json::from_str(line)
+            .with_context(|| format!("{}, line {}", path.display(), number + 1))?;
+        kept.insert(seal.last_id, seal);
+    }
+    Ok(kept)
+}
+
+/// Makes a one-time link with which an administrator signs in, where everybody is locked out, and prints it.
+pub async fn admin_link(config: Config, name: String) -> anyhow::Result<()> {
+    let name = name.to_lowercase();
+    validation::check_name("name", &name).map_err(|error| anyhow::anyhow!("{error}"))?;
+    let store = Store::open(&config.database_url, &config.database_connections)?;
+    let now = first_contact(&store).await?;
+    let mut connection = store.tasks().await?;
+    let url = config.public_url(config.listen);
+    let link = administrator_link(&mut connection, &url, &name, now).await?;
+    println!(
+        "Within 24 h, open this link to set the password of {name}. It works once, and removes a second factor:\n\n  {link}\n"
+    );
     Ok(())
 }

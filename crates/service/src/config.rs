@@ -35,6 +35,8 @@ pub struct Config {
     pub traces: Traces,
     pub session: Session,
     pub tokens: Tokens,
+    pub secrets: OutsideSecrets,
+    pub openid: OpenId,
     pub outgoing: Outgoing,
     pub tls: Tls,
     pub objects: ObjectStorage,
@@ -142,6 +144,79 @@ pub struct Tokens {
     pub longest_days: u32,
 }
 
+/// The OpenID provider with which people sign in.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OpenId {
+    pub issuer: String,
+    pub name: String,
+    pub client_id: String,
+    pub client_secret_file: PathBuf,
+    pub scopes: Vec<String>,
+    pub name_claim: String,
+    pub groups_claim: String,
+    pub adds_accounts: bool,
+}
+
+impl OpenId {
+    /// Whether a provider is configured.
+    pub fn is_on(&self) -> bool {
+        !self.issuer.is_empty()
+    }
+
+    fn check(&self) -> Result<(), ConfigError> {
+        if !self.is_on() {
+            return Ok(());
+        }
+        let local = ["http://127.0.0.1", "http://localhost", "http://[::1]"];
+        let is_local = local.iter().any(|local| self.issuer.starts_with(local));
+        if !is_local && !self.issuer.starts_with("https://") {
+            let message = "must begin with https:// (http:// on loopback only)";
+            return Err(wrong("openid.issuer", message));
+        }
+        if self.client_id.is_empty() {
+            let message = "is the name under which the provider knows this installation";
+            return Err(wrong("openid.client_id", message));
+        }
+        self.secret().map(drop)
+    }
+
+    /// The client's secret; none where the provider gave none.
+    ///
+    /// # Errors
+    /// Where its file cannot be read.
+    pub fn secret(&self) -> Result<Option<String>, ConfigError> {
+        let path = &self.client_secret_file;
+        if path.as_os_str().is_empty() {
+            return Ok(None);
+        }
+        let text = std::fs::read_to_string(path);
+        let text = text.map_err(|error| ConfigError::Unreadable(path.clone(), error))?;
+        Ok(Some(text.trim().to_owned()))
+    }
+}
+
+/// The outside store of secrets.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OutsideSecrets {
+    pub program: PathBuf,
+    pub seconds: u64,
+}
+
+impl OutsideSecrets {
+    fn check(&self) -> Result<(), ConfigError> {
+        if !(1..=60).contains(&self.seconds) {
+            return Err(wrong("secrets.seconds", "must be 1 to 60"));
+        }
+        let program = &self.program;
+        if !program.as_os_str().is_empty() && !program.is_absolute() {
+            return Err(wrong("secrets.program", "must be an absolute path"));
+        }
+        Ok(())
+    }
+}
+
 /// Requests to addresses that people enter: of listeners and suppliers.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -219,6 +294,14 @@ pub enum ConfigError {
     InvalidTarget { key: &'static str, message: String },
 }
 
+/// A value makes no sense.
+fn wrong(key: &'static str, message: &str) -> ConfigError {
+    ConfigError::InvalidTarget {
+        key,
+        message: message.to_owned(),
+    }
+}
+
 impl Config {
     /// The settings from the default, the file and the environment.
     pub fn load(file: Option<&Path>) -> Result<Config, ConfigError> {
@@ -245,12 +328,7 @@ impl Config {
     }
 
     fn check(&self) -> Result<(), ConfigError> {
-        let wrong = |key, message: &str| {
-            Err(ConfigError::InvalidTarget {
-                key,
-                message: message.to_owned(),
-            })
-        };
+        let wrong = |key, message: &str| Err(wrong(key, message));
         if !(self.public_url.is_empty()
             || self.public_url.starts_with("http://")
             || self.public_url.starts_with("https://"))
@@ -296,6 +374,8 @@ impl Config {
         if !(1..=366).contains(&self.limits.five_minute_days) {
             return wrong("limits.five_minute_days", "must be 1 to 366");
         }
+        self.openid.check()?;
+        self.secrets.check()?;
         if !(1..=3600).contains(&self.alerts.every_seconds) {
             return wrong("alerts.every_seconds", "must be 1 to 3600");
         }

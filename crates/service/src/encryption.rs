@@ -72,6 +72,14 @@ impl Encryption {
         String::from_utf8(opened.to_vec()).map_err(|_| Locked::Damaged)
     }
 
+    /// The signature of a seal's hash (RFC 2104), with a key of its own that is derived from the key file's.
+    pub fn signature(&self, hash: &[u8]) -> Vec<u8> {
+        let key = hmac::Key::new(hmac::HMAC_SHA256, &self.key);
+        let derived = hmac::sign(&key, b"seals of the audit log");
+        let key = hmac::Key::new(hmac::HMAC_SHA256, derived.as_ref());
+        hmac::sign(&key, hash).as_ref().to_vec()
+    }
+
     /// The secret of a machine's ticket, the same each time.
     pub fn ticket(&self, machine: MachineId) -> String {
         let key = hmac::Key::new(hmac::HMAC_SHA256, &self.key);

@@ -174,6 +174,34 @@ impl ServiceError {
             .remedy("send Authorization: Bearer TOKEN; the administrator's token is in admin.token in the service's data folder")
     }
 
+    /// Name and password are right, and the account has a second factor.
+    pub fn second_factor_needed() -> Self {
+        let detail = "the account has a second factor: enter its code";
+        let title = "A code is needed";
+        ServiceError::new(
+            ErrorKind::Unauthenticated,
+            "second-factor-needed",
+            title,
+            detail,
+        )
+        .field("code")
+        .remedy("enter the code that your authenticator shows, or one of your recovery codes")
+    }
+
+    /// Something is wrong here; the cause is only in the log.
+    pub fn internal(cause: impl AsRef<str>) -> Self {
+        tracing::error!(
+            cause = cause.as_ref(),
+            "a request failed inside the service"
+        );
+        ServiceError::new(
+            ErrorKind::Internal,
+            "internal",
+            "Internal error",
+            "details are in the service log under this request's id",
+        )
+    }
+
     /// The caller lacks the permission.
     pub fn forbidden(kind: &str, title: &str, detail: impl Into<String>) -> Self {
         ServiceError::new(ErrorKind::Forbidden, kind, title, detail)
@@ -288,12 +316,6 @@ impl ServiceError {
 
     /// An internal error: the cause goes to the log only.
     pub fn ours(error: &dyn std::error::Error) -> Self {
-        tracing::error!(error = %error, "a request failed inside the service");
-        ServiceError::new(
-            ErrorKind::Internal,
-            "internal",
-            "Internal error",
-            "details are in the service log under this request's id",
-        )
+        ServiceError::internal(error.to_string())
     }
 }

@@ -143,7 +143,7 @@ impl FailedAttempts {
 }
 
 /// What counts as one address: an IPv6 host has a /64 of its own (RFC 4291).
-fn network(address: IpAddr) -> IpAddr {
+pub fn network(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(address) => {
             let [a, b, c, d, ..] = address.segments();

@@ -5,7 +5,7 @@ use crate::background::Task;
 use crate::log_store::LogError;
 use crate::retention;
 use pennine_store::{
-    bulk, idempotency, log, machine, measure, outbox, partition, rollup, ticket, token, trial,
+    bulk, idempotency, log, machine, measure, outbox, partition, rollup, sign_in, ticket, trial,
 };
 use std::time::Duration;
 
@@ -59,7 +59,7 @@ async fn tidy(app: &App) -> Result<(), LogError> {
     if ticket::sweep(&mut connection, now, now - unfinished).await? > 0 {
         app.feed.kick();
     }
-    token::sweep(&mut connection, now).await?;
+    sign_in::sweep(&mut connection, now).await?;
     trial::sweep(&mut connection, now - TRIAL_ENDS).await?;
     let kept = Duration::from_secs(app.config.limits.machine_days * 86_400);
     if machine::sweep(&mut connection, now - kept, SWEPT).await? > 0 {

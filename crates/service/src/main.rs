@@ -51,6 +51,27 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Print a one-time link with which an administrator sets a password, where everybody is locked out.
+    AdminLink {
+        /// The name of the account; it is made where there is none, and becomes an administrator's.
+        #[arg(long, default_value = "admin")]
+        name: String,
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
+    /// Check the audit log against its seals: whether an entry was changed, removed or added. The service may run meanwhile.
+    VerifyAudit {
+        /// Write the seals to this file, one on each line as JSON, to be kept elsewhere.
+        #[arg(long, value_name = "FILE")]
+        export: Option<PathBuf>,
+        /// Compare the seals with those in this file, which an earlier check has written.
+        #[arg(long, value_name = "FILE")]
+        against: Option<PathBuf>,
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
     /// Print the default configuration, with every key explained.
     Config,
     /// Print the OpenAPI description of the HTTP interface.
@@ -75,6 +96,17 @@ fn main() -> ExitCode {
         Verb::RebuildRollups { config } => {
             with_settings(config, |config| boot::rebuild_rollups(config).boxed())
         }
+        Verb::AdminLink { name, config } => {
+            with_settings(config, |config| boot::admin_link(config, name).boxed())
+        }
+        Verb::VerifyAudit {
+            export,
+            against,
+            config,
+        } => with_settings(config, |config| {
+            async move { boot::verify_audit(config, export.as_deref(), against.as_deref()).await }
+                .boxed()
+        }),
         Verb::MigrateObjects { config } => {
             with_settings(config, |config| boot::migrate_objects(config).boxed())
         }

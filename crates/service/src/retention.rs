@@ -5,7 +5,7 @@
 use crate::app::App;
 use crate::log_store::LogError;
 use pennine_core::time::Moment;
-use pennine_store::{Error, alert, log, measure, partition, strand};
+use pennine_store::{Error, alert, audit_seal, log, measure, partition, strand};
 use std::time::Duration;
 
 /// Logs that are taken away at once, so that it never takes long.
@@ -56,13 +56,17 @@ async fn expire_months(app: &App, now: Moment) -> Result<(), LogError> {
     let keep = &app.config.keep;
     let mut connection = app.store.tasks().await?;
     let jobs = partition::jobs_over_before(&mut connection, before(now, keep.jobs)).await?;
+    // Whole sealed blocks; their seals are kept.
+    let sealed = audit_seal::last(&mut connection).await?;
+    let sealed = sealed.map_or(Moment::from_micros(0), |seal| seal.latest.0);
+    let audit = before(now, keep.audit).min(sealed);
     drop(connection);
     for (tables, before) in [
         (&partition::OF_JOBS[..], jobs),
         (&partition::OF_LEVELS, before(now, keep.levels)),
         (&partition::OF_SUMS, before(now, keep.sums)),
         (&partition::OF_FEED, before(now, keep.feed)),
-        (&partition::OF_AUDIT, before(now, keep.audit)),
+        (&partition::OF_AUDIT, audit),
     ] {
         for table in tables {
             drop_months(app, table, before).await?;

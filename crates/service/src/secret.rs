@@ -12,6 +12,8 @@ pub enum Purpose {
     Ticket,
     Credential,
     Cookie,
+    /// The part of a one-time link that is secret.
+    Link,
 }
 
 /// A new secret: 256 random bits.
@@ -27,6 +29,7 @@ pub fn from_bytes(purpose: Purpose, bytes: &[u8]) -> String {
         Purpose::Ticket => "pen-ticket",
         Purpose::Credential => "pen-runner",
         Purpose::Cookie => "pen-session",
+        Purpose::Link => "pen-link",
     };
     format!("{prefix}-{}", URL_SAFE_NO_PAD.encode(bytes))
 }

@@ -4,7 +4,7 @@ use crate::error::{Result, ServiceError};
 use pennine_wire::runner_protocol::{OLDEST_PROTOCOL, PROTOCOL};
 
 /// The longest name of anything, in characters.
-const NAME_LENGTH: usize = 63;
+pub const NAME_LENGTH: usize = 63;
 
 /// Checks the name of something to be made.
 pub fn check_name(field: &str, name: &str) -> Result<(), ServiceError> {

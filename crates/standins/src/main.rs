@@ -2,6 +2,8 @@
 
 use clap::{Parser, Subcommand};
 use pennine_standins::cloud::{self, Plan};
+use pennine_standins::provider::{Provider, ProviderPerson};
+use pennine_standins::store::{self, TrustPolicy};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use tokio::net::TcpListener;
@@ -48,6 +50,47 @@ enum What {
         #[arg(long, default_value_t = 1)]
         seed: u64,
     },
+    /// A store of secrets that gives a credential to jobs whose identity tokens it trusts.
+    Store {
+        /// Where it listens.
+        #[arg(long, default_value = "127.0.0.1:7119")]
+        listen: SocketAddr,
+        /// The address of the service whose tokens it trusts.
+        #[arg(long, value_name = "URL")]
+        issuer: String,
+        /// Its own name, which a token has to be for.
+        #[arg(long, value_name = "NAME")]
+        audience: String,
+        /// A subject that gets a credential, such as project:shore/soundings; may be given several times.
+        #[arg(long = "subject", value_name = "SUBJECT")]
+        subjects: Vec<String>,
+    },
+    /// A sign-in provider, which asks for no password: a page with the names of its people, of whom one is chosen.
+    Provider {
+        /// Where it listens.
+        #[arg(long, default_value = "127.0.0.1:7120")]
+        listen: SocketAddr,
+        /// A person, as NAME:FULL NAME:GROUP,GROUP; may be given several times.
+        #[arg(long = "person", value_name = "PERSON", value_parser = person)]
+        people: Vec<ProviderPerson>,
+    },
+}
+
+fn person(text: &str) -> Result<ProviderPerson, String> {
+    let mut parts = text.split(':').map(str::to_owned);
+    match (parts.next(), parts.next(), parts.next()) {
+        (Some(name), Some(full_name), groups) => Ok(ProviderPerson {
+            name,
+            full_name,
+            groups: groups
+                .iter()
+                .flat_map(|groups| groups.split(','))
+                .filter(|group| !group.is_empty())
+                .map(str::to_owned)
+                .collect(),
+        }),
+        _ => Err("give NAME:FULL NAME:GROUP,GROUP".to_owned()),
+    }
 }
 
 #[tokio::main]
@@ -56,24 +99,6 @@ async fn main() -> anyhow::Result<()> {
         .with_writer(std::io::stderr)
         .with_ansi(false)
         .init();
-    let What::Cloud {
-        listen,
-        dir,
-        runner,
-        key,
-        quota,
-        boot_from,
-        boot_until,
-        seed,
-    } = Arguments::parse().what;
-    let listener = TcpListener::bind(listen).await?;
-    let plan = Plan {
-        key,
-        quota,
-        boot_s: (boot_from, boot_until),
-        seed,
-        ..Plan::new(dir, runner)
-    };
     use tokio::signal::unix::{SignalKind, signal};
     let mut terminate = signal(SignalKind::terminate())?;
     let stop = async move {
@@ -82,5 +107,42 @@ async fn main() -> anyhow::Result<()> {
             _ = terminate.recv() => {}
         }
     };
-    cloud::serve(listener, plan, stop).await
+    match Arguments::parse().what {
+        What::Cloud {
+            listen,
+            dir,
+            runner,
+            key,
+            quota,
+            boot_from,
+            boot_until,
+            seed,
+        } => {
+            let plan = Plan {
+                key,
+                quota,
+                boot_s: (boot_from, boot_until),
+                seed,
+                ..Plan::new(dir, runner)
+            };
+            cloud::serve(TcpListener::bind(listen).await?, plan, stop).await
+        }
+        What::Store {
+            listen,
+            issuer,
+            audience,
+            subjects,
+        } => {
+            let trust = TrustPolicy {
+                issuer,
+                audience,
+                subjects,
+            };
+            store::serve(TcpListener::bind(listen).await?, trust, stop).await
+        }
+        What::Provider { listen, people } => {
+            let provider = Provider::new(&format!("http://{listen}"), people, "")?;
+            provider.serve(TcpListener::bind(listen).await?, stop).await
+        }
+    }
 }

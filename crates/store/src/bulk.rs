@@ -1,5 +1,6 @@
 //! Actions on many jobs: which jobs they mean is written down when they begin, then the jobs are changed some at a time.
 
+use crate::audit::Actor;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::job_selection::waits;
@@ -8,6 +9,7 @@ use crate::types::{Db, Json};
 use crate::waiting_line::{LineFilter, matching};
 use diesel::QueryableByName;
 use diesel::sql_types::{Array, BigInt, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use pennine_core::access::ActorKind;
 use pennine_core::id::JobId;
 use pennine_core::lifecycle::bulk::BulkState;
 use pennine_core::lifecycle::job::JobState;
@@ -31,6 +33,8 @@ pub struct BulkRow {
     pub created_at: Db<Moment>,
     #[diesel(sql_type = Text)]
     pub created_by: String,
+    #[diesel(sql_type = Text)]
+    pub created_by_kind: Db<ActorKind>,
     /// Jobs that it means; none while they are being looked up.
     #[diesel(sql_type = Nullable<BigInt>)]
     pub found: Option<i64>,
@@ -49,7 +53,7 @@ pub struct BulkRow {
 macro_rules! bulk_query {
     ($rest:literal) => {
         concat!(
-            "select id, number, request, state, created_at, created_by, found, handled, changed, ended_at, message
+            "select id, number, request, state, created_at, created_by, created_by_kind, found, handled, changed, ended_at, message
              from bulk_action ",
             $rest
         )
@@ -61,17 +65,18 @@ pub async fn begin(
     connection: &mut Connection,
     id: Uuid,
     request: &Value,
-    by: &str,
+    by: &Actor,
     at: Moment,
 ) -> Result<BulkRow> {
     sql!(
-        "insert into bulk_action (id, request, state, created_at, created_by)
-         values (:id, :request, :running, :at, :by)";
+        "insert into bulk_action (id, request, state, created_at, created_by, created_by_kind)
+         values (:id, :request, :running, :at, :by, :kind)";
         id: SqlUuid = id,
         request: Jsonb = Json(request.clone()),
         running: Text = Db(BulkState::Running),
         at: Timestamptz = Db(at),
-        by: Text = by,
+        by: Text = by.name.as_str(),
+        kind: Text = Db(by.kind),
     )
     .execute(connection)
     .await?;

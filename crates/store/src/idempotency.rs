@@ -42,7 +42,7 @@ struct Subject {
 /// and has no answer is taken over: the process that had it is gone.
 pub async fn begin(
     connection: &mut Connection,
-    (token, key): (Uuid, &str),
+    (writer, key): (Uuid, &str),
     body_hash: &[u8],
     subject: Uuid,
     at: Moment,
@@ -50,12 +50,12 @@ pub async fn begin(
 ) -> Result<KeyReservation> {
     for _ in 0..LOOKS {
         if let Some(own) =
-            reserve(connection, (token, key), body_hash, subject, at, abandoned).await?
+            reserve(connection, (writer, key), body_hash, subject, at, abandoned).await?
         {
             return Ok(KeyReservation::Own(own.subject));
         }
         // Between the two it may have been given free again.
-        if let Some(known) = known(connection, token, key).await? {
+        if let Some(known) = known(connection, writer, key).await? {
             return Ok(KeyReservation::Known(known));
         }
     }
@@ -72,19 +72,19 @@ const LOOKS: usize = 10;
 
 async fn reserve(
     connection: &mut Connection,
-    (token, key): (Uuid, &str),
+    (writer, key): (Uuid, &str),
     body_hash: &[u8],
     subject: Uuid,
     at: Moment,
     abandoned: Moment,
 ) -> Result<Option<Subject>> {
     Ok(sql!(
-        "insert into idempotency as known (token_id, key, body_hash, subject, at)
-         values (:token, :key, :body_hash, :subject, :at)
-         on conflict (token_id, key) do update set at = excluded.at
+        "insert into idempotency as known (writer_id, key, body_hash, subject, at)
+         values (:writer, :key, :body_hash, :subject, :at)
+         on conflict (writer_id, key) do update set at = excluded.at
            where known.status is null and known.at < :abandoned and known.body_hash = excluded.body_hash
          returning subject";
-        token: SqlUuid = token,
+        writer: SqlUuid = writer,
         key: Text = key,
         body_hash: Bytea = body_hash,
         subject: SqlUuid = subject,
@@ -98,12 +98,12 @@ async fn reserve(
 
 async fn known(
     connection: &mut Connection,
-    token: Uuid,
+    writer: Uuid,
     key: &str,
 ) -> Result<Option<StoredAnswer>> {
     Ok(sql!(
-        "select body_hash, status, answer from idempotency where token_id = :token and key = :key";
-        token: SqlUuid = token,
+        "select body_hash, status, answer from idempotency where writer_id = :writer and key = :key";
+        writer: SqlUuid = writer,
         key: Text = key,
     )
     .get_result(connection)
@@ -114,16 +114,16 @@ async fn known(
 /// Keeps the answer to a request with a key; none where it holds a secret.
 pub async fn finish(
     connection: &mut Connection,
-    token: Uuid,
+    writer: Uuid,
     key: &str,
     status: u16,
     answer: Option<&[u8]>,
 ) -> Result<()> {
     sql!(
-        "update idempotency set status = :status, answer = :answer where token_id = :token and key = :key";
+        "update idempotency set status = :status, answer = :answer where writer_id = :writer and key = :key";
         status: Integer = i32::from(status),
         answer: Nullable<Bytea> = answer,
-        token: SqlUuid = token,
+        writer: SqlUuid = writer,
         key: Text = key,
     )
         .execute(connection)
@@ -132,10 +132,10 @@ pub async fn finish(
 }
 
 /// Gives a key free again, after a request that changed nothing.
-pub async fn forget(connection: &mut Connection, token: Uuid, key: &str) -> Result<()> {
+pub async fn forget(connection: &mut Connection, writer: Uuid, key: &str) -> Result<()> {
     sql!(
-        "delete from idempotency where token_id = :token and key = :key";
-        token: SqlUuid = token,
+        "delete from idempotency where writer_id = :writer and key = :key";
+        writer: SqlUuid = writer,
         key: Text = key,
     )
     .execute(connection)

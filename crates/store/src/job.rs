@@ -1,5 +1,6 @@
 //! Jobs.
 
+use crate::audit::Permit;
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::leadership::Epoch;
@@ -13,6 +14,7 @@ use pennine_core::dispatch::{Band, SeatNeeds};
 use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, RunnerId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::lifecycle::outcome;
+use pennine_core::secret::SecretUses;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use std::collections::BTreeMap;
@@ -46,6 +48,8 @@ pub struct Job {
     pub command: Json<Vec<String>>,
     #[diesel(sql_type = Jsonb)]
     pub variables: Json<BTreeMap<String, String>>,
+    #[diesel(sql_type = Jsonb)]
+    pub secrets: Json<SecretUses>,
     #[diesel(sql_type = BigInt)]
     pub time_limit_us: Db<Micros>,
     #[diesel(sql_type = Integer)]
@@ -86,7 +90,7 @@ macro_rules! job_query {
     ($rest:literal) => {
         concat!(
             "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.message,
-                    j.exit_code, j.title, j.requirement, j.command, j.variables, j.time_limit_us, j.tries,
+                    j.exit_code, j.title, j.requirement, j.command, j.variables, j.secrets, j.time_limit_us, j.tries,
                     j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
                     j.band, j.seats, j.trust, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
              from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
@@ -106,6 +110,8 @@ pub struct NewJob {
     pub requirement: String,
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
+    /// The secrets that it is given.
+    pub secrets: SecretUses,
     pub time_limit: Micros,
     pub tries: u32,
     pub band: Band,
@@ -117,7 +123,7 @@ pub struct NewJob {
     pub fail_unmatched: bool,
     /// The job in whose place it comes.
     pub retries: Option<JobId>,
-    pub by: String,
+    pub by: Permit,
     pub at: Moment,
 }
 
@@ -136,10 +142,10 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
         "with r as (
            insert into run (id, project_id, created_at, created_by) values (:run, :project, :at, :by) returning *),
          j as (
-           insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables,
+           insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables, secrets,
                             time_limit_us, tries, created_at, ready_at, waits_since, band, seats, trust, give_up_us, give_up_at,
                             fail_unmatched)
-           select :id, r.id, r.project_id, :strand, :pending, :title, :requirement, :command, :variables, :time_limit, :tries, r.created_at, r.created_at, r.created_at,
+           select :id, r.id, r.project_id, :strand, :pending, :title, :requirement, :command, :variables, :secrets, :time_limit, :tries, r.created_at, r.created_at, r.created_at,
                   :band, :seats, :trust, :give_up, r.created_at + :give_up::bigint * interval '1 microsecond', :fail_unmatched
            from r returning *),
          o as ("
@@ -147,13 +153,17 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
            "),
          t as (update job set retried_as = j.number from j where job.id = :retries),
          a as (
-           insert into audit (at, who, what, subject, detail)
-           select j.created_at, :by, :what, 'j-' || j.number, '{}' from j)
+           insert into audit (at, who, who_kind, address, request, place, what, subject, detail)
+           select j.created_at, :by, :by_kind, :address, :request, :place, :what, 'j-' || j.number, '{}' from j)
          select j.number as job, r.number as run from j, r";
         run: SqlUuid = Db(new.run),
         project: SqlUuid = Db(new.project),
         at: Timestamptz = Db(new.at),
-        by: Text = new.by,
+        by: Text = new.by.actor.name,
+        by_kind: Text = Db(new.by.actor.kind),
+        address: Nullable<Text> = new.by.actor.address,
+        request: Nullable<Text> = new.by.actor.request,
+        place: Text = new.by.place,
         id: SqlUuid = Db(new.id),
         strand: SqlUuid = Db(new.strand),
         pending: Text = Db(JobState::Pending),
@@ -161,6 +171,7 @@ pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers>
         requirement: Text = new.requirement,
         command: Jsonb = Json(new.command),
         variables: Jsonb = Json(new.variables),
+        secrets: Jsonb = Json(new.secrets),
         time_limit: BigInt = Db(new.time_limit),
         tries: Integer = i32::try_from(new.tries).unwrap_or(i32::MAX),
         band: Text = Db(new.band),
@@ -483,7 +494,7 @@ pub async fn end_waiting(
     Ok(rows.into_iter().map(|row| row.number).collect())
 }
 
-/// Moves a waiting job to another band, and so to another strand; it keeps its place by age.
+/// Moves a waiting job to another strand, of this band; it keeps its place by age.
 pub async fn move_to(
     connection: &mut Connection,
     job: JobId,
@@ -494,7 +505,7 @@ pub async fn move_to(
     let moved = sql!(
         "with was as (
            select id, strand_id from job
-           where id = :job and state = 'pending' and current_attempt is null and band <> :band for update),
+           where id = :job and state = 'pending' and current_attempt is null and strand_id <> :strand for update),
          j as (
            update job set band = :band, strand_id = :strand from was where job.id = was.id
            returning job.id, job.strand_id, was.strand_id as left_strand, number, project_id, fail_unmatched),
@@ -541,6 +552,9 @@ pub async fn cancel(
 pub struct CancelledJob {
     #[diesel(sql_type = BigInt)]
     pub number: i64,
+    /// The path of its project.
+    #[diesel(sql_type = Text)]
+    pub project: String,
     /// Whether it is over, or else its runner was asked.
     #[diesel(sql_type = Bool)]
     pub at_once: bool,
@@ -558,18 +572,20 @@ pub async fn cancel_all(
         "with ended as (
            update job set state = :done, result = :cancellation, message = :message, finished_at = :at, cancel_at = :at,
                   cancel_by = :by
-           where id = any(:jobs) and state = any(:open) and current_attempt is null returning id, number),
+           where id = any(:jobs) and state = any(:open) and current_attempt is null returning id, number, project_id),
          asked as (
            update job set cancel_at = :at, cancel_by = :by
            where id = any(:jobs) and state = any(:open) and current_attempt is not null and cancel_at is null
-           returning id, number, current_attempt),
+           returning id, number, project_id, current_attempt),
          o1 as ("
            change JobDone { job: "id", result: ":cancellation::text" } at ":at" from "ended"
            "),
          o2 as ("
            change JobCancelling { job: "asked.id", attempt: "a.id", runner: "a.runner_id" } at ":at" from "asked join attempt a on a.id = asked.current_attempt"
            ")
-         select number, true as at_once from ended union all select number, false from asked";
+         select c.number, c.at_once, p.path as project
+         from (select number, project_id, true as at_once from ended union all select number, project_id, false from asked) c
+         join place p on p.id = c.project_id";
         done: Text = Db(JobState::Done),
         cancellation: Text = Db(Outcome::Cancellation),
         message: Text = outcome::cancelled(by),

@@ -30,6 +30,8 @@ pub struct Place {
     pub weight: i32,
     pub slot_limit: Option<i32>,
     pub give_up_us: Option<Db<Micros>>,
+    /// The only audiences for which its jobs may get identity tokens; any where there is none.
+    pub audiences: Vec<String>,
 }
 
 impl Place {
@@ -61,7 +63,7 @@ pub async fn insert(connection: &mut Connection, new: &Place) -> Result<()> {
         .await
 }
 
-/// Sets a place's weight, limit and patience.
+/// Sets a place's weight, limit, patience and audiences.
 pub async fn set(connection: &mut Connection, changed: &Place, at: Moment) -> Result<()> {
     connection
         .transaction(async |connection| {
@@ -70,6 +72,7 @@ pub async fn set(connection: &mut Connection, changed: &Place, at: Moment) -> Re
                     place::weight.eq(changed.weight),
                     place::slot_limit.eq(changed.slot_limit),
                     place::give_up_us.eq(changed.give_up_us),
+                    place::audiences.eq(&changed.audiences),
                 ))
                 .execute(connection)
                 .await?;
@@ -118,6 +121,23 @@ pub async fn find(connection: &mut Connection, kinds: &[&str], text: &str) -> Re
     }
 }
 
+/// The audiences that a place and those above it allow, each with its path, from the root down.
+pub async fn audiences(
+    connection: &mut Connection,
+    path: &str,
+) -> Result<Vec<(String, Vec<String>)>> {
+    let mut paths = vec![String::new()];
+    let ends = path.match_indices('/').map(|(end, _)| end);
+    paths.extend(ends.filter_map(|end| path.get(..end)).map(str::to_owned));
+    paths.push(path.to_owned());
+    Ok(place::table
+        .select((place::path, place::audiences))
+        .filter(place::path.eq_any(paths))
+        .order(place::path)
+        .load(connection)
+        .await?)
+}
+
 /// The root.
 pub async fn root(connection: &mut Connection) -> Result<Place> {
     Ok(place::table
@@ -159,7 +179,9 @@ pub async fn move_below(
                    narrow_to = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
                                       else p end from unnest(narrow_to) p),
                    widen_to = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
-                                      else p end from unnest(widen_to) p)";
+                                      else p end from unnest(widen_to) p),
+                   approved = array(select case when p = :path or starts_with(p, :path || '/') then :to || substr(p, length(:path) + 1)
+                                      else p end from unnest(approved) p)";
                 path: Text = &moved.path,
                 to: Text = &to,
             )

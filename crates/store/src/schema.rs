@@ -11,6 +11,7 @@ diesel::table! {
         weight -> Integer,
         slot_limit -> Nullable<Integer>,
         give_up_us -> Nullable<BigInt>,
+        audiences -> Array<Text>,
     }
 }
 
@@ -38,15 +39,6 @@ diesel::table! {
 }
 
 diesel::table! {
-    sign_in (secret_hash) {
-        secret_hash -> Bytea,
-        token_id -> Uuid,
-        created_at -> Timestamptz,
-        expires_at -> Timestamptz,
-    }
-}
-
-diesel::table! {
     pool (id) {
         id -> Uuid,
         name -> Text,
@@ -59,6 +51,8 @@ diesel::table! {
         narrow_to -> Array<Text>,
         widen_to -> Array<Text>,
         takes_untrusted -> Bool,
+        asks_approval -> Bool,
+        approved -> Array<Text>,
         paused -> Bool,
         needs -> Text,
         supply -> Nullable<Jsonb>,
@@ -91,6 +85,8 @@ diesel::table! {
         narrow_to -> Array<Text>,
         widen_to -> Array<Text>,
         takes_untrusted -> Bool,
+        asks_approval -> Bool,
+        approved -> Array<Text>,
         paused -> Bool,
         supply -> Nullable<Jsonb>,
         jobs -> Jsonb,
@@ -112,6 +108,10 @@ diesel::table! {
         id -> BigInt,
         at -> Timestamptz,
         who -> Text,
+        who_kind -> Text,
+        address -> Nullable<Text>,
+        request -> Nullable<Text>,
+        place -> Text,
         what -> Text,
         subject -> Text,
         detail -> Jsonb,
@@ -139,7 +139,6 @@ diesel::table! {
     }
 }
 
-diesel::joinable!(sign_in -> token (token_id));
 diesel::joinable!(pool -> place (owner_id));
 diesel::joinable!(pool_standing -> pool (pool_id));
-diesel::allow_tables_to_appear_in_same_query!(sign_in, token, pool, place, pool_standing);
+diesel::allow_tables_to_appear_in_same_query!(token, pool, place, pool_standing);

@@ -1,15 +1,16 @@
-//! Tokens of people and programs, and their sign-ins at the console. Secrets are high-entropy, so SHA-256 keeps them.
+//! Tokens of people and programs. Secrets are high-entropy, so SHA-256 keeps them.
 
 use crate::connect::Connection;
 use crate::error::Result;
-use crate::schema::{sign_in, token};
+use crate::person::Granted;
+use crate::schema::token;
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::prelude::*;
 use diesel::sql_types::{Bytea, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::RunQueryDsl;
 use pennine_core::access::{Purpose, Role};
-use pennine_core::id::PlaceId;
+use pennine_core::id::{PersonId, PlaceId};
 use pennine_core::time::Moment;
 use std::time::Duration;
 use uuid::Uuid;
@@ -55,6 +56,14 @@ pub struct Token {
     pub last_used_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Text>)]
     pub last_used_from: Option<String>,
+    /// Whose it is, where it is a person's own.
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    pub owner_id: Option<Db<PersonId>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub owner: Option<String>,
+    /// The owner's roles.
+    #[diesel(embed)]
+    pub owner_granted: Granted,
 }
 
 /// What to make a token from.
@@ -69,15 +78,20 @@ pub struct NewToken {
     pub at: Moment,
     pub by: String,
     pub expires_at: Option<Moment>,
+    pub owner: Option<PersonId>,
 }
 
-/// The columns of a [`Token`], of tokens that are called `t`.
+/// The columns of a [`Token`], of tokens that are called `t`, with their places `p` and owners `o`.
 macro_rules! token_columns {
     () => {
-        "t.id, t.name, t.role, t.place_id, p.path as place, t.purpose, t.created_at, t.created_by, t.renewed_at, t.expires_at,
-         t.revoked_at, t.revoked_by, t.previous_until, t.last_used_at, t.last_used_from"
+        concat!(
+            "t.id, t.name, t.role, t.place_id, p.path as place, t.purpose, t.created_at, t.created_by, t.renewed_at, t.expires_at,
+             t.revoked_at, t.revoked_by, t.previous_until, t.last_used_at, t.last_used_from, t.owner_id, o.name as owner, ",
+            $crate::person::granted_columns!("t.owner_id")
+        )
     };
 }
+pub(crate) use token_columns;
 
 /// Adds a token.
 ///
@@ -85,8 +99,9 @@ macro_rules! token_columns {
 /// `Duplicate` where a token that is not revoked has the name.
 pub async fn insert(connection: &mut Connection, new: NewToken) -> Result<()> {
     sql!(
-        "insert into token (id, name, secret_hash, role, place_id, purpose, created_at, created_by, renewed_at, expires_at)
-         values (:id, :name, :secret_hash, :role, :place, :purpose, :at, :by, :at, :expires_at)";
+        "insert into token (id, name, secret_hash, role, place_id, purpose, created_at, created_by, renewed_at, expires_at,
+                            owner_id)
+         values (:id, :name, :secret_hash, :role, :place, :purpose, :at, :by, :at, :expires_at, :owner)";
         id: SqlUuid = new.id,
         name: Text = new.name,
         secret_hash: Bytea = new.secret_hash,
@@ -96,6 +111,7 @@ pub async fn insert(connection: &mut Connection, new: NewToken) -> Result<()> {
         at: Timestamptz = Db(new.at),
         by: Text = new.by,
         expires_at: Nullable<Timestamptz> = new.expires_at.map(Db),
+        owner: Nullable<SqlUuid> = new.owner.map(Db),
     )
     .execute(connection)
     .await?;
@@ -118,10 +134,10 @@ pub async fn by_secret(
     now: Moment,
 ) -> Result<Option<Token>> {
     Ok(sql!(
-        "select " token_columns!() " from token t join place p on p.id = t.place_id
+        "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
          where t.id in (select id from token where secret_hash = :hash
                         union all select id from token where previous_hash = :hash and previous_until > :now)
-           and t.revoked_at is null and (t.expires_at is null or t.expires_at > :now)";
+           and t.revoked_at is null and (t.expires_at is null or t.expires_at > :now) and o.disabled_at is null";
         hash: Bytea = hash,
         now: Timestamptz = Db(now),
     )
@@ -133,7 +149,7 @@ pub async fn by_secret(
 /// The tokens by name, revoked ones last.
 pub async fn list(connection: &mut Connection, limit: i64) -> Result<Vec<Token>> {
     Ok(sql!(
-        "select " token_columns!() " from token t join place p on p.id = t.place_id
+        "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
          order by t.revoked_at desc nulls first, t.name limit :limit";
         limit: diesel::sql_types::BigInt = limit,
     )
@@ -150,7 +166,7 @@ pub async fn expiring(
     limit: i64,
 ) -> Result<Vec<Token>> {
     Ok(sql!(
-        "select " token_columns!() " from token t join place p on p.id = t.place_id
+        "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
          where t.revoked_at is null and t.expires_at > :now and t.expires_at <= :before and t.last_used_at > :used_after
          order by t.name limit :limit";
         now: Timestamptz = Db(now),
@@ -165,7 +181,7 @@ pub async fn expiring(
 /// The token that is not revoked and has this name.
 pub async fn find(connection: &mut Connection, name: &str) -> Result<Option<Token>> {
     Ok(sql!(
-        "select " token_columns!() " from token t join place p on p.id = t.place_id
+        "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
          where t.name = :name and t.revoked_at is null";
         name: Text = name,
     )
@@ -237,69 +253,4 @@ pub async fn note_use(
     .execute(connection)
     .await?;
     Ok(())
-}
-
-/// Records a sign-in.
-pub async fn sign_in(
-    connection: &mut Connection,
-    hash: &[u8],
-    token_id: Uuid,
-    now: Moment,
-    until: Moment,
-) -> Result<()> {
-    let row = (
-        sign_in::secret_hash.eq(hash),
-        sign_in::token_id.eq(token_id),
-        sign_in::created_at.eq(Db(now)),
-        sign_in::expires_at.eq(Db(until)),
-    );
-    diesel::insert_into(sign_in::table)
-        .values(row)
-        .execute(connection)
-        .await?;
-    Ok(())
-}
-
-/// The token that is signed in with this cookie, if both are valid, and until when.
-pub async fn by_cookie(
-    connection: &mut Connection,
-    hash: &[u8],
-    now: Moment,
-) -> Result<Option<(Token, Moment)>> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(embed)]
-        token: Token,
-        #[diesel(sql_type = Timestamptz)]
-        until: Db<Moment>,
-    }
-    let found: Option<Row> = sql!(
-        "select " token_columns!() ", s.expires_at as until
-         from sign_in s join token t on t.id = s.token_id join place p on p.id = t.place_id
-         where s.secret_hash = :hash and s.expires_at > :now
-           and t.revoked_at is null and (t.expires_at is null or t.expires_at > :now)";
-        hash: Bytea = hash,
-        now: Timestamptz = Db(now),
-    )
-    .get_result(connection)
-    .await
-    .optional()?;
-    Ok(found.map(|row| (row.token, row.until.0)))
-}
-
-/// Ends a sign-in.
-pub async fn sign_out(connection: &mut Connection, hash: &[u8]) -> Result<()> {
-    diesel::delete(sign_in::table.filter(sign_in::secret_hash.eq(hash)))
-        .execute(connection)
-        .await?;
-    Ok(())
-}
-
-/// Forgets the sign-ins that are over.
-pub async fn sweep(connection: &mut Connection, now: Moment) -> Result<usize> {
-    Ok(
-        diesel::delete(sign_in::table.filter(sign_in::expires_at.le(Db(now))))
-            .execute(connection)
-            .await?,
-    )
 }

@@ -1,5 +1,6 @@
 //! A program of the user's own, which answers JSON on stdin and stdout. docs/suppliers.md defines it.
 
+use crate::program::{self, ProgramFailure};
 use crate::{CONSOLE_BYTES, Fault, Offer, Order, PlacedOrder, SuppliedMachine, Supplier, tail};
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -8,14 +9,9 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::process::Stdio;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::process::Command as Program;
 use uuid::Uuid;
 
-/// The most that is read of an answer.
-const MOST: u64 = 4 << 20;
 /// The default time to answer.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -118,44 +114,11 @@ impl Command {
         };
         let mut question = serde_json::to_vec(&question).unwrap_or_default();
         question.push(b'\n');
-        let mut child = Program::new(&self.program)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .env_clear()
-            .envs(std::env::var("PATH").map(|path| ("PATH", path)))
-            .kill_on_drop(true)
-            .spawn()
-            .map_err(|error| {
-                Fault::Unavailable(format!("{} cannot be run: {error}", self.program.display()))
-            })?;
-        let (stdin, stdout, stderr) =
-            (child.stdin.take(), child.stdout.take(), child.stderr.take());
-        let talk = async {
-            let write = async {
-                if let Some(mut stdin) = stdin {
-                    // A program that does not care for the question may have closed it.
-                    let _ = stdin.write_all(&question).await;
-                }
-            };
-            let (_, out, errors) = tokio::join!(write, all_of(stdout), all_of(stderr));
-            (child.wait().await, out, errors)
-        };
-        let (status, out, errors) = match tokio::time::timeout(self.patience, talk).await {
-            Ok(talked) => talked,
-            Err(_) => {
-                return Err(Fault::Unclear(format!(
-                    "no answer to {ask} within {} s",
-                    self.patience.as_secs()
-                )));
-            }
-        };
-        let last = tail(errors.trim(), 300);
-        match status {
-            Ok(status) if status.success() => {}
-            Ok(status) => return Err(Fault::Unclear(format!("{ask} ended with {status}: {last}"))),
-            Err(error) => return Err(Fault::Unclear(format!("{ask}: {error}"))),
-        }
+        let asked = program::ask(&self.program, ask, &question, self.patience).await;
+        let out = asked.map_err(|failure| match failure {
+            ProgramFailure::NotStarted(message) => Fault::Unavailable(message),
+            ProgramFailure::Broken(message) => Fault::Unclear(message),
+        })?;
         parse_answer(ask, &out)
     }
 }
@@ -196,14 +159,6 @@ impl ProgramError {
             _ => Fault::Unavailable(message),
         }
     }
-}
-
-async fn all_of(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
-    let mut bytes = Vec::new();
-    if let Some(from) = from {
-        let _ = from.take(MOST).read_to_end(&mut bytes).await;
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 impl Supplier for Command {

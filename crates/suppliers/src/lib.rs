@@ -17,6 +17,7 @@ pub mod conformance;
 pub mod engine;
 pub mod local;
 pub mod outgoing;
+pub mod program;
 
 use futures::future::BoxFuture;
 pub use pennine_core::capacity::Offer;

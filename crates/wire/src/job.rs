@@ -6,6 +6,7 @@ use pennine_core::id::{AttemptId, JobId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::{Explanation, Hint};
+use pennine_core::secret::{SecretUse, SecretUses};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
@@ -31,6 +32,10 @@ pub struct NewJob {
     /// Variables of its environment.
     #[serde(default)]
     pub variables: BTreeMap<String, String>,
+    /// Secrets that it is given, by name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, SecretUse>)]
+    pub secrets: SecretUses,
     /// How long its command may run, in microseconds; an hour when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time_limit_us: Option<Micros>,
@@ -121,6 +126,10 @@ pub struct Job {
     pub retried_as: Option<String>,
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
+    /// Secrets that it is given, by name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, SecretUse>)]
+    pub secrets: SecretUses,
     pub time_limit_us: Micros,
     pub tries: u32,
     /// When it first became ready.

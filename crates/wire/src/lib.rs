@@ -5,6 +5,7 @@
 //! older reader understands a newer writer.
 
 pub mod alert;
+pub mod audit;
 pub mod bulk;
 pub mod history;
 pub mod job;
@@ -12,6 +13,7 @@ pub mod listener;
 pub mod log;
 pub mod machine;
 pub mod maintenance;
+pub mod person;
 pub mod place;
 pub mod pool;
 pub mod problem;
@@ -19,6 +21,7 @@ pub mod queue;
 pub mod runner;
 pub mod runner_protocol;
 pub mod seat;
+pub mod secret;
 pub mod session;
 pub mod status;
 pub mod supply;
@@ -27,9 +30,11 @@ pub mod ticket;
 pub mod token;
 pub mod trends;
 pub mod trial;
+pub mod variable;
 pub mod yard_file;
 
 pub use alert::*;
+pub use audit::*;
 pub use bulk::*;
 pub use history::*;
 pub use job::*;
@@ -37,12 +42,14 @@ pub use listener::*;
 pub use log::*;
 pub use machine::*;
 pub use maintenance::*;
+pub use person::*;
 pub use place::*;
 pub use pool::*;
 pub use problem::*;
 pub use queue::*;
 pub use runner::*;
 pub use seat::*;
+pub use secret::*;
 pub use session::*;
 pub use status::*;
 pub use supply::*;
@@ -51,6 +58,7 @@ pub use ticket::*;
 pub use token::*;
 pub use trends::*;
 pub use trial::*;
+pub use variable::*;
 pub use yard_file::*;
 
 use serde::{Deserialize, Serialize};

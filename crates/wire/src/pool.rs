@@ -63,6 +63,9 @@ pub struct PoolChange {
     /// Whether it accepts untrusted jobs. Needs single-use machines that share no host or run jobs in a sandbox.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub takes_untrusted: Option<bool>,
+    /// Whether a project's first use has to be approved.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asks_approval: Option<bool>,
     /// Whether its runners take nothing new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
@@ -178,6 +181,12 @@ pub struct Pool {
     /// Whether it takes untrusted jobs as well.
     #[serde(default)]
     pub takes_untrusted: bool,
+    /// Whether a project's first use has to be approved.
+    #[serde(default)]
+    pub asks_approval: bool,
+    /// The paths of the visible projects whose use was approved.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub approved: Vec<String>,
     /// Whether its runners take nothing new.
     #[serde(default)]
     pub paused: bool,
@@ -216,4 +225,24 @@ impl RunnerCounts {
     pub fn joined(&self) -> u32 {
         self.available + self.busy + self.draining + self.paused + self.offline
     }
+}
+
+/// Approves the use of a pool: by a project for good, or by one job that waits. Give one of them.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PoolApproval {
+    /// The project's path, or its name if that is unique.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    /// The job's short name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<String>,
+}
+
+/// Withdraws a project's approval. Its jobs that run go on.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ApprovalWithdrawal {
+    /// The project's path.
+    pub project: String,
 }

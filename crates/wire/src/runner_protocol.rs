@@ -3,9 +3,11 @@
 use pennine_core::fact::Facts;
 use pennine_core::finding::Finding;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
+use pennine_core::identity::SigningAlgorithm;
 use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::DesiredState;
+use pennine_core::secret::{SecretText, SecretUses};
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
@@ -237,6 +239,12 @@ pub struct Assigned {
     pub requirement: String,
     pub command: Vec<String>,
     pub variables: BTreeMap<String, String>,
+    /// The secrets that it is given, by name: the runner asks for their values when it starts the attempt.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secrets: SecretUses,
+    /// Variables of the project and of the places above it; the runner's own and the job's take precedence.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub place_variables: BTreeMap<String, String>,
     pub time_limit_us: Micros,
     /// The largest size of its log.
     pub log_cap: ByteSize,
@@ -249,6 +257,37 @@ pub struct Assigned {
     /// Whether its code is trusted. A runner that takes several jobs refuses untrusted ones.
     #[serde(default)]
     pub trust: Trust,
+}
+
+/// Asks for the secrets of an attempt.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub struct SecretsRequest {
+    pub lease: LeaseToken,
+}
+
+/// The values of an attempt's secrets, by name.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct AttemptSecrets {
+    pub values: BTreeMap<String, SecretText>,
+}
+
+/// Asks for an identity token of an attempt.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct IdentityRequest {
+    pub lease: LeaseToken,
+    /// For whom it is: the verifier's name for itself.
+    pub audience: String,
+    #[serde(default)]
+    pub algorithm: SigningAlgorithm,
+}
+
+/// An identity token of an attempt.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct IdentityToken {
+    /// A JSON Web Token (RFC 7519).
+    pub token: SecretText,
+    /// How long it is valid, in microseconds.
+    pub expires_in_us: Micros,
 }
 
 /// An attempt to end.

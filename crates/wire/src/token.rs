@@ -20,6 +20,10 @@ pub struct NewToken {
     /// How long it is valid, in microseconds; 90 days when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lifetime_us: Option<Micros>,
+    /// Whether it is your own, as a person who is signed in: your own roles limit it at each moment,
+    /// and its name begins with yours and a slash.
+    #[serde(default)]
+    pub is_own: bool,
 }
 
 /// A token, without its secret.
@@ -32,6 +36,9 @@ pub struct Token {
     /// What it is limited to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purpose: Option<Purpose>,
+    /// The person whose own it is, who also limits what it permits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
     /// `valid`, `expired` or `revoked`.
     pub state: String,
     pub created_at: Moment,

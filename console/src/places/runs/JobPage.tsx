@@ -86,7 +86,7 @@ export default function JobPage() {
       {retry.error ? <Trouble error={retry.error} /> : null}
       <Flex columnGap="22px" rowGap="2px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
         <JobMark job={job} />
-        <span>{job.project}</span>
+        <Link to={`/projects/${encodeURIComponent(job.project)}`}>{job.project}</Link>
         <span>{job.where ? <code>{job.where}</code> : "any runner"}</span>
         <span>
           submitted <Ago at={job.created_at} />
@@ -119,6 +119,16 @@ export default function JobPage() {
       <Box as="pre" fontFamily="mono" fontSize="13px" whiteSpace="pre-wrap">
         {job.command.join(" ")}
       </Box>
+      {Object.keys(job.secrets ?? {}).length > 0 ? (
+        <>
+          <Heading>Secrets</Heading>
+          <Box>
+            {Object.entries(job.secrets ?? {})
+              .map(([name, given]) => `${name} (${given})`)
+              .join(", ")}
+          </Box>
+        </>
+      ) : null}
     </>
   );
 }

@@ -2,6 +2,7 @@
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { post, remove, send } from "../../api/client";
 import type { Place, Schemas } from "../../api/client";
 import { useProjects, useTeams } from "../../api/hooks";
@@ -67,7 +68,13 @@ export function Places() {
               cell: (place) => (
                 <Flex align="baseline" gap="10px" pl={search ? undefined : `${(place.path.split("/").length - 1) * 22}px`}>
                   <Box as="span" fontWeight={place.kind === "team" ? "600" : "400"}>
-                    {search ? place.path : place.name}
+                    {place.kind === "project" ? (
+                      <Link to={`/projects/${encodeURIComponent(place.path)}`}>{search ? place.path : place.name}</Link>
+                    ) : search ? (
+                      place.path
+                    ) : (
+                      place.name
+                    )}
                   </Box>
                   <KeptInFile kind={place.kind as Kind} name={place.path} isBrief />
                 </Flex>

@@ -17,20 +17,13 @@ import { SearchBox, contains, useSearch } from "../../parts/search";
 import { SecretDialog } from "../../parts/secret";
 import { Ago, Until, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { ROLES } from "./roles";
 
 type Token = Schemas["Token"];
 type MadeToken = Schemas["MadeToken"];
 
 /** How long before its end a token is marked, in ms. */
 const SOON = 7 * 86_400_000;
-
-/** The roles, with what each may do beside what the ones before it may. */
-const ROLES = [
-  { value: "viewer", label: "viewer: sees everything of the place" },
-  { value: "submitter", label: "submitter: submits and cancels jobs" },
-  { value: "operator", label: "operator: manages pools, runners, machines, teams" },
-  { value: "admin", label: "admin: manages tokens, suppliers, subscribers" },
-];
 
 const PURPOSES = [
   { value: "", label: "everything that its role may" },
@@ -61,7 +54,9 @@ export function Tokens() {
   const [made, setMade] = useState<MadeToken>();
   const all = tokens.data?.items ?? [];
   const shown = all.filter(({ name, role, place, purpose, state }) => contains(search, name, role, placeName(place), purpose, state));
-  const manages = may("admin");
+  const who = useWho().data;
+  const isPerson = who?.is_person ?? false;
+  const manages = may("admin") || isPerson;
   return (
     <>
       <Heading
@@ -116,9 +111,11 @@ export function Tokens() {
               cell: (token) =>
                 token.state === "revoked" ? null : (
                   <Flex gap="6px" justify="flex-end">
-                    <Button aria-label={`Rotate the token ${token.name}`} onClick={() => setRotating(token)}>
-                      Rotate
-                    </Button>
+                    {token.owner && token.owner !== who?.name ? null : (
+                      <Button aria-label={`Rotate the token ${token.name}`} onClick={() => setRotating(token)}>
+                        Rotate
+                      </Button>
+                    )}
                     <Ask
                       word="Revoke"
                       label={`Revoke the token ${token.name}`}
@@ -151,9 +148,12 @@ function AddToken({ close, made }: { close: () => void; made: (token: MadeToken)
   const may = useMay();
   const who = useWho().data;
   const places = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
-  const mine = ["", ...places.toSorted()].filter((path) => may("admin", path));
+  const isPerson = who?.is_person ?? false;
+  const managed = ["", ...places.toSorted()].filter((path) => may("admin", path));
+  const [isOwn, setIsOwn] = useState(isPerson);
+  const mine = isOwn ? ["", ...places.toSorted()] : managed;
   const form = useForm({
-    initial: { name: "", role: "viewer", place: who?.place ?? "", purpose: "", lifetime: "90d" },
+    initial: { name: "", role: isPerson ? "admin" : "viewer", place: mine[0] ?? "", purpose: "", lifetime: "90d" },
     check,
     send: ({ name, role, place, purpose, lifetime }) =>
       post<MadeToken>("/tokens", {
@@ -162,6 +162,7 @@ function AddToken({ close, made }: { close: () => void; made: (token: MadeToken)
         place,
         ...(purpose ? { purpose } : {}),
         lifetime_us: readTime(lifetime ?? ""),
+        is_own: isOwn,
       }),
     done: async (token) => {
       close();
@@ -171,8 +172,19 @@ function AddToken({ close, made }: { close: () => void; made: (token: MadeToken)
   });
   return (
     <FormDialog title="Add a token" form={form} submit="Add token" close={close}>
+      {isPerson && managed.length > 0 ? (
+        <Flex as="label" gap="8px" align="center">
+          <input type="checkbox" name="own" checked={isOwn} onChange={(event) => setIsOwn(event.target.checked)} />
+          <span>Own token: it permits at most what you may do yourself, and ends with your account</span>
+        </Flex>
+      ) : null}
       <TextField name="name" label="Name" isRequired autoFocus placeholder="provisioning" hint="The person or program that uses it. Letters, digits, - and _." />
-      <SelectField name="role" label="Role" options={ROLES} hint="Each role includes the ones above it in the list." />
+      <SelectField
+        name="role"
+        label={isOwn ? "At most" : "Role"}
+        options={ROLES}
+        hint={isOwn ? "Your own roles limit it, too." : "Each role includes the ones above it in the list."}
+      />
       <SelectField
         name="place"
         label="Place"

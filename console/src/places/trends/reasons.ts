@@ -13,6 +13,7 @@ export const REASONS: { reason: Reason; tone: string; said: string }[] = [
   { reason: "paused", tone: "waitPaused", said: "its runners are paused" },
   { reason: "offline", tone: "waitOffline", said: "its runners are offline" },
   { reason: "out-of-reach", tone: "waitReach", said: "no access to the pool" },
+  { reason: "needs-approval", tone: "waitApproval", said: "not approved in the pool yet" },
   { reason: "no-match", tone: "waitMatch", said: "no matching runner" },
 ];
 

@@ -51,6 +51,7 @@ export function JobPolicy({ pool }: { pool: Pool }) {
     ...(isolation === "sandbox" ? [["network", network ? "the machine's" : "none"] as [string, string]] : []),
     ["limits per job", writeLimits(limits) || "none"],
     ["untrusted jobs", pool.takes_untrusted ? "accepted" : "not accepted"],
+    ["first use by a project", pool.asks_approval ? "has to be approved" : "needs no approval"],
   ];
   return (
     <>
@@ -65,7 +66,7 @@ function ChangeJobs({ pool, close }: { pool: Pool; close: () => void }) {
   const queries = useQueryClient();
   // What was read when the form was opened: a policy that changes meanwhile is not overwritten.
   const [{ before, version }] = useState({
-    before: { ...jobValues(pool.jobs), takes_untrusted: pool.takes_untrusted ? "yes" : "" } as Values,
+    before: { ...jobValues(pool.jobs), takes_untrusted: pool.takes_untrusted ? "yes" : "", asks_approval: pool.asks_approval ? "yes" : "" } as Values,
     version: pool.settings_version,
   });
   const form = useForm({
@@ -74,6 +75,7 @@ function ChangeJobs({ pool, close }: { pool: Pool; close: () => void }) {
     send: (values) => {
       const change = {
         jobs: jobChange(values, before),
+        asks_approval: values.asks_approval === before.asks_approval ? undefined : values.asks_approval === "yes",
         takes_untrusted: values.takes_untrusted === before.takes_untrusted ? undefined : values.takes_untrusted === "yes",
       };
       return send<ChangedPool>("PATCH", `/pools/${encodeURIComponent(pool.name)}`, change, version);
@@ -88,6 +90,11 @@ function ChangeJobs({ pool, close }: { pool: Pool; close: () => void }) {
       <KeptInFile kind="pool" name={pool.name} />
       <JobFields />
       <CheckField name="takes_untrusted" label="Accept untrusted jobs (needs single-use machines)" />
+      <CheckField
+        name="asks_approval"
+        label="Ask for approval of a project's first use"
+        hint="Approve the projects that use the pool before: jobs of the others wait until an operator approves them."
+      />
       <Box color="quiet">Executing jobs keep the policy with which they started.</Box>
     </FormDialog>
   );

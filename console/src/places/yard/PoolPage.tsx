@@ -17,6 +17,7 @@ import { SearchBox, contains, useSearch } from "../../parts/search";
 import { Ago, Since, micros } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
 import { AddMachine } from "./AddMachine";
+import { Approvals } from "./Approvals";
 import { JobPolicy } from "./JobPolicy";
 import { PoolPolicy } from "./PoolPolicy";
 import { Relief } from "./Relief";
@@ -78,6 +79,7 @@ export default function PoolPage() {
       {relief.data ? <Relief relief={relief.data} /> : relief.error ? <Trouble error={relief.error} /> : <Awaiting what="the relief" />}
       {pool.supply ? <Supplied pool={pool} /> : <Brought pool={pool} />}
       <JobPolicy pool={pool} />
+      <Approvals pool={pool} />
     </>
   );
 }

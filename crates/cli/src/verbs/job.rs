@@ -7,6 +7,7 @@ use clap::{Args, Subcommand};
 use pennine_client::{Client, ClientError, JobListFilter};
 use pennine_core::dispatch::Band;
 use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::secret::SecretUse;
 use pennine_core::time::{Micros, spoken};
 use pennine_core::trust::Trust;
 use pennine_wire::{Job, NewJob};
@@ -87,6 +88,12 @@ pub struct Submit {
     /// A variable of its environment; may be given several times.
     #[arg(long = "variable", value_name = "NAME=VALUE", value_parser = pair)]
     variables: Vec<(String, String)>,
+    /// A secret of its project or of a pool, which it gets as the environment variable NAME; may be given several times.
+    #[arg(long = "secret", value_name = "NAME")]
+    secrets: Vec<String>,
+    /// A secret that it gets as a file in memory; the environment variable NAME holds its path. May be given several times.
+    #[arg(long = "secret-file", value_name = "NAME")]
+    secret_files: Vec<String>,
     /// How long its command may run: 90s, 20m, 2h [default: 1h]
     #[arg(long, value_name = "TIME", value_parser = view::time)]
     time_limit: Option<Duration>,
@@ -96,8 +103,8 @@ pub struct Submit {
     /// A seat that it takes while it runs, as NAME or NAME=COUNT; may be given several times.
     #[arg(long = "seat", value_name = "NAME[=COUNT]", value_parser = seat)]
     seats: Vec<(String, u32)>,
-    /// Its code is not trusted: it takes no seats, and runs only in pools that take untrusted jobs.
-    #[arg(long, conflicts_with = "seats")]
+    /// Its code is not trusted: it takes no seats, is given no secrets, and runs only in pools that take untrusted jobs.
+    #[arg(long, conflicts_with_all = ["seats", "secrets", "secret_files"])]
     untrusted: bool,
     /// How long it waits for a runner before it gives up: 90s, 20m, 2h [default: the project's setting]
     #[arg(long, value_name = "TIME", value_parser = view::time)]
@@ -215,6 +222,17 @@ async fn submit(client: &Client, json: bool, submit: Submit) -> Result<ExitCode,
         command: submit.command,
         title: submit.title,
         variables: submit.variables.into_iter().collect::<BTreeMap<_, _>>(),
+        secrets: submit
+            .secrets
+            .into_iter()
+            .map(|name| (name, SecretUse::Variable))
+            .chain(
+                submit
+                    .secret_files
+                    .into_iter()
+                    .map(|name| (name, SecretUse::File)),
+            )
+            .collect(),
         time_limit_us: submit.time_limit.map(Micros::from),
         tries: submit.tries,
         strict: submit.strict,
@@ -396,6 +414,13 @@ fn text(job: &Job) -> String {
         },
         job.command.join(" ")
     );
+    if !job.secrets.is_empty() {
+        let secrets = job.secrets.iter();
+        let secrets: Vec<String> = secrets
+            .map(|(name, given)| format!("{name} ({given})"))
+            .collect();
+        text += &format!("  secrets  {}\n", secrets.join(", "));
+    }
     if !job.trust.is_trusted() {
         text += "  trust    untrusted\n";
     }

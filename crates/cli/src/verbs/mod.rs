@@ -1,8 +1,10 @@
 //! What each command does: one file per noun, one function per verb.
 
 pub mod alert;
+pub mod audit;
 pub mod capacity;
 pub mod generate;
+pub mod group;
 pub mod help;
 pub mod history;
 pub mod job;
@@ -10,11 +12,14 @@ pub mod job_policy;
 pub mod listener;
 pub mod machine;
 pub mod maintenance;
+pub mod person;
 pub mod place;
+mod place_argument;
 pub mod pool;
 pub mod queue;
 pub mod runner;
 pub mod seat;
+pub mod secret;
 pub mod status;
 pub mod supplier;
 pub mod target;
@@ -22,5 +27,6 @@ pub mod ticket;
 pub mod token;
 pub mod trends;
 pub mod trial;
+pub mod variable;
 pub mod why;
 pub mod yard;

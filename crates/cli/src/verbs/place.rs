@@ -6,8 +6,9 @@ use crate::view;
 use crate::yard_file::kind::ThingKind;
 use clap::Subcommand;
 use pennine_client::Client;
+use pennine_core::dispatch::PoolAccess;
 use pennine_core::time::Micros;
-use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange};
+use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange, ProjectPool, ProjectView};
 
 #[derive(Subcommand)]
 pub enum TeamVerb {
@@ -27,6 +28,11 @@ pub enum TeamVerb {
 pub enum ProjectVerb {
     /// List the projects.
     List,
+    /// Show one project: the pools that it may use, and whom to ask for the others.
+    Show {
+        /// Its path, or its name if that is unique.
+        name: String,
+    },
     /// Add a project.
     Add {
         /// Its name.
@@ -39,7 +45,7 @@ pub enum ProjectVerb {
 
 #[derive(Subcommand)]
 pub enum PlaceVerb {
-    /// Change the share, limit or give-up time of a team or project.
+    /// Change the share, limit, give-up time or audiences of a team or project.
     Set {
         /// Its path, or its name if that is unique.
         path: String,
@@ -52,6 +58,9 @@ pub enum PlaceVerb {
         /// How long its jobs wait at most, unless set per job: 20m, 2h; none removes the limit.
         #[arg(long, value_name = "TIME|none", value_parser = patience)]
         give_up: Option<ValueOrNone<Micros>>,
+        /// An audience for which its jobs may get identity tokens, besides no other; may be given several times. any allows all.
+        #[arg(long = "audience", value_name = "NAME|any")]
+        audiences: Vec<String>,
     },
     /// Move a team or project, with everything below it, to another team.
     Move {
@@ -72,6 +81,9 @@ pub enum PlaceVerb {
         path: String,
     },
 }
+
+/// The word for no limit of audiences.
+const ANY_AUDIENCE: &str = "any";
 
 /// A value, or the word none.
 pub type ValueOrNone<T> = Box<Option<T>>;
@@ -101,8 +113,13 @@ pub async fn place(client: &Client, json: bool, verb: PlaceVerb) -> Result<(), E
             weight,
             limit,
             give_up,
+            audiences,
         } => {
             let change = PlaceChange {
+                audiences: (!audiences.is_empty()).then(|| {
+                    let named = audiences.into_iter();
+                    named.filter(|audience| audience != ANY_AUDIENCE).collect()
+                }),
                 weight,
                 limit: limit.map(|limit| *limit),
                 give_up_us: give_up.map(|give_up| *give_up),
@@ -164,6 +181,13 @@ pub async fn team(client: &Client, json: bool, verb: TeamVerb) -> Result<(), Err
 pub async fn project(client: &Client, json: bool, verb: ProjectVerb) -> Result<(), Error> {
     match verb {
         ProjectVerb::List => list(client.projects().await?, json, "project"),
+        ProjectVerb::Show { name } => {
+            let found = client.project(&name).await?;
+            if json {
+                return view::json(&found);
+            }
+            view::print(&project_text(&found))
+        }
         ProjectVerb::Add { name, team } => {
             added(client.add_project(&NewProject { name, team }).await?, json)
         }
@@ -180,6 +204,59 @@ fn list(places: Page<Place>, json: bool, kind: &str) -> Result<(), Error> {
         ));
     }
     view::print(&table(&places.items))
+}
+
+fn project_text(found: &ProjectView) -> String {
+    let project = &found.project;
+    let jobs = match found.waiting {
+        1 => "1 job waits".to_owned(),
+        n => format!("{n} jobs wait"),
+    };
+    let slots = match project.held {
+        1 => "1 slot".to_owned(),
+        n => format!("{n} slots"),
+    };
+    let mut text = format!("{}: {jobs}; it uses {slots}\n\n", project.path);
+    if found.pools.is_empty() {
+        text += "It may use no pools yet.\n";
+    } else {
+        let rows = found.pools.iter().map(|pool| {
+            vec![
+                pool.pool.clone(),
+                access(pool),
+                format!("{} of {}", pool.free, pool.slots),
+                pool.waiting.to_string(),
+                pool.labels.join(", "),
+                pool.machines.join(", "),
+            ]
+        });
+        let heads = ["pool", "access", "free", "its jobs", "labels", "machines"];
+        text += &view::table(&heads, rows);
+    }
+    for pool in found.pools.iter().filter(|pool| !pool.ask.is_empty()) {
+        text += &format!("\nFor {}, ask {}\n", pool.pool, pool.ask);
+    }
+    if !found.out_of_reach.is_empty() {
+        text += "\nOut of its reach:\n";
+        let rows = found
+            .out_of_reach
+            .iter()
+            .map(|pool| vec![pool.pool.clone(), pool.labels.join(", "), pool.ask.clone()]);
+        text += &view::table(&["pool", "labels", "ask"], rows);
+    }
+    text
+}
+
+/// How a project may use a pool, in words.
+fn access(pool: &ProjectPool) -> String {
+    match pool.access {
+        PoolAccess::OfOwner if pool.by.is_empty() => "for all teams".to_owned(),
+        PoolAccess::OfOwner => format!("owned by {}", pool.by),
+        PoolAccess::Narrowed => format!("narrowed to {}", pool.by),
+        PoolAccess::Widened => format!("widened to {}", pool.by),
+        PoolAccess::NeedsApproval => "needs approval".to_owned(),
+        PoolAccess::OutOfReach => "out of reach".to_owned(),
+    }
 }
 
 fn added(place: Place, json: bool) -> Result<(), Error> {

@@ -9,7 +9,7 @@ use crate::view;
 use crate::yard_file::kind::ThingKind;
 use clap::{Args, Subcommand};
 use pennine_client::{Client, RunnerFilter};
-use pennine_wire::{NewPool, Pool, PoolChange, PoolRemoval};
+use pennine_wire::{ApprovalWithdrawal, NewPool, Pool, PoolApproval, PoolChange, PoolRemoval};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -34,6 +34,25 @@ pub enum Verb {
         /// Proceed although jobs would be left without a runner.
         #[arg(long)]
         yes: bool,
+    },
+    /// Approve a project's use of a pool that asks for it, for good, or that of one job that waits.
+    Approve {
+        /// The pool's name.
+        name: String,
+        /// The project's path, or its name if that is unique.
+        #[arg(long, required_unless_present = "job")]
+        project: Option<String>,
+        /// The job's short name.
+        #[arg(long, conflicts_with = "project")]
+        job: Option<String>,
+    },
+    /// Withdraw the approval of a project. Its jobs that run go on.
+    WithdrawApproval {
+        /// The pool's name.
+        name: String,
+        /// The project's path.
+        #[arg(long)]
+        project: String,
     },
     /// Watch a pool's demand, machines and decisions, until interrupted.
     Watch {
@@ -67,6 +86,9 @@ pub struct SetArguments {
     /// Accept untrusted jobs, or not; needs single-use machines that share no host or run jobs in a sandbox.
     #[arg(long, value_name = "true|false")]
     takes_untrusted: Option<bool>,
+    /// Ask for approval of a project's first use, or not.
+    #[arg(long, value_name = "true|false")]
+    asks_approval: Option<bool>,
     /// What a machine must satisfy to join it, in the requirement language; empty for anything.
     #[arg(long, value_name = "REQUIREMENT")]
     needs: Option<String>,
@@ -131,6 +153,31 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             client.remove_pool(&name, &how).await?;
             view::line(format!("Removed the pool {name}."))
         }
+        Verb::Approve { name, project, job } => {
+            let approval = PoolApproval { project, job };
+            let pool = client.approve_use(&name, &approval).await?;
+            if json {
+                return view::json(&pool);
+            }
+            view::line(match (&approval.project, &approval.job) {
+                (_, Some(job)) => format!("Approved {job} in {name}: this job alone may use it."),
+                (project, None) => {
+                    let project = project.as_deref().unwrap_or_default();
+                    format!("Approved {project} in {name}: all its jobs may use it from now on.")
+                }
+            })
+        }
+        Verb::WithdrawApproval { name, project } => {
+            let withdrawal = ApprovalWithdrawal { project };
+            let pool = client.withdraw_approval(&name, &withdrawal).await?;
+            if json {
+                return view::json(&pool);
+            }
+            let project = &withdrawal.project;
+            view::line(format!(
+                "Withdrew the approval of {project} in {name}. Executing jobs continue; waiting jobs need approval again."
+            ))
+        }
         Verb::Watch { name } => {
             let show = || async { super::capacity::watched(client, &name).await };
             view::watch(!json, show).await
@@ -189,8 +236,18 @@ async fn show(client: &Client, json: bool, name: &str) -> Result<(), Error> {
         ""
     };
     let paused = if pool.paused { "; PAUSED" } else { "" };
+    let approvals = match (pool.asks_approval, pool.approved.as_slice()) {
+        (false, _) => String::new(),
+        (true, []) => {
+            "\n  asks for approval of a project's first use; approved: none yet".to_owned()
+        }
+        (true, approved) => format!(
+            "\n  asks for approval of a project's first use; approved: {}",
+            approved.join(", ")
+        ),
+    };
     let mut text = format!(
-        "{}: {}\n  owner {}{reach}; {open}{untrusted}{paused}; labels: {}{needs}\n  {} of {} slots free; runners: {}\n",
+        "{}: {}\n  owner {}{reach}; {open}{untrusted}{paused}; labels: {}{needs}{approvals}\n  {} of {} slots free; runners: {}\n",
         pool.name,
         if pool.description.is_empty() {
             "(no description)"
@@ -241,6 +298,7 @@ impl SetArguments {
             narrow_to: given(self.narrow_to),
             widen_to: given(self.widen_to),
             takes_untrusted: self.takes_untrusted,
+            asks_approval: self.asks_approval,
             paused: (self.pause || self.resume).then_some(self.pause),
             needs: self.needs,
             supply: self.supplied.change()?,

@@ -1,5 +1,6 @@
 //! `pennine token`.
 
+use super::place_argument::PlaceArgument;
 use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
@@ -17,14 +18,8 @@ pub enum Verb {
         /// What it may do: viewer, submitter, operator or admin.
         #[arg(long)]
         role: Role,
-        /// The team or project where it may do that, with everything below [default: the whole installation]
-        #[arg(
-            long,
-            value_name = "PLACE",
-            default_value = "",
-            hide_default_value = true
-        )]
-        at: String,
+        #[command(flatten)]
+        place: PlaceArgument,
         /// A limit beside its role: runner-tickets, submit, read or metrics.
         #[arg(long = "for", value_name = "PURPOSE")]
         purpose: Option<Purpose>,
@@ -58,16 +53,17 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
         Verb::Add {
             name,
             role,
-            at,
+            place,
             purpose,
             valid_for,
         } => {
             let new = NewToken {
                 name,
                 role,
-                place: at,
+                place: place.at,
                 purpose,
                 lifetime_us: valid_for,
+                is_own: false,
             };
             let made = client.add_token(&new).await?;
             print_secret(json, "Added", &made)

@@ -341,14 +341,6 @@ fn minute(at: Moment) -> String {
     format!("{}Z", text.get(..16).unwrap_or(&text).replace('T', " "))
 }
 
-/// One line of CSV (RFC 4180), with a bare line end.
-fn line(fields: &[String]) -> String {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let written = writer.write_record(fields).ok();
-    let bytes = written.and_then(|()| writer.into_inner().ok());
-    String::from_utf8(bytes.unwrap_or_default()).unwrap_or_default()
-}
-
 /// The columns of figures: times in microseconds, money in millionths.
 fn columns() -> Vec<String> {
     let mut columns: Vec<String> = [
@@ -413,14 +405,14 @@ fn fields(figures: &WindowFigures) -> Vec<String> {
 
 fn csv(trends: &Trends, how: OutputArguments) -> String {
     let first = if how.by.is_some() { "name" } else { "from" };
-    let mut text = line(&[vec![first.to_owned()], columns()].concat());
+    let mut text = view::csv_line(&[vec![first.to_owned()], columns()].concat());
     if how.by.is_some() {
         for group in &trends.groups {
-            text += &line(&[vec![group.name.clone()], fields(&group.figures)].concat());
+            text += &view::csv_line(&[vec![group.name.clone()], fields(&group.figures)].concat());
         }
     } else {
         for step in &trends.steps {
-            text += &line(&[vec![step.at.to_string()], fields(&step.figures)].concat());
+            text += &view::csv_line(&[vec![step.at.to_string()], fields(&step.figures)].concat());
         }
     }
     text
@@ -482,11 +474,11 @@ fn short(length: Micros) -> String {
 
 fn week_csv(week: &WeekPattern) -> String {
     let heads = ["day".to_owned(), "hour".to_owned()].to_vec();
-    let mut text = line(&[heads, columns()].concat());
+    let mut text = view::csv_line(&[heads, columns()].concat());
     for one in &week.hours {
         let day = DAYS.get(usize::from(one.day)).copied().unwrap_or_default();
         let when = vec![day.to_owned(), one.hour.to_string()];
-        text += &line(&[when, fields(&one.figures)].concat());
+        text += &view::csv_line(&[when, fields(&one.figures)].concat());
     }
     text
 }
@@ -550,7 +542,7 @@ fn waits_csv(waits: &[LongestWait]) -> String {
             .iter()
             .map(|reason| format!("waited_{reason}_us").replace('-', "_")),
     );
-    let mut text = line(&heads);
+    let mut text = view::csv_line(&heads);
     for one in waits {
         let at = |at: Option<Moment>| at.map_or(String::new(), |at| at.to_string());
         let mut fields = vec![
@@ -571,7 +563,7 @@ fn waits_csv(waits: &[LongestWait]) -> String {
             let part = one.parts.iter().find(|part| part.reason == *reason);
             part.map_or(0, |part| part.wait_us.0).to_string()
         }));
-        text += &line(&fields);
+        text += &view::csv_line(&fields);
     }
     text
 }
@@ -583,7 +575,10 @@ mod tests {
     #[test]
     fn csv_quotes_what_would_end_a_field() {
         let fields = ["a,b", "say \"no\"", "plain"].map(str::to_owned);
-        assert_eq!(line(&fields), "\"a,b\",\"say \"\"no\"\"\",plain\n");
+        assert_eq!(
+            view::csv_line(&fields),
+            "\"a,b\",\"say \"\"no\"\"\",plain\n"
+        );
         assert_eq!(columns().len(), fields_of_nothing().len());
     }
 

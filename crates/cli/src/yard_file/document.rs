@@ -63,6 +63,9 @@ pub struct PlaceEntry {
     /// How long its jobs wait at most.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub give_up: Option<String>,
+    /// The only audiences for which its jobs may get identity tokens; any if omitted.
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    pub audiences: BTreeSet<String>,
 }
 
 impl Default for PlaceEntry {
@@ -71,6 +74,7 @@ impl Default for PlaceEntry {
             weight: 1,
             limit: None,
             give_up: None,
+            audiences: BTreeSet::new(),
         }
     }
 }
@@ -120,6 +124,9 @@ pub struct PoolEntry {
     /// Whether it takes untrusted jobs as well.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub takes_untrusted: bool,
+    /// Whether a project's first use has to be approved.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub asks_approval: bool,
     /// What a machine has to be to join it.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub needs: String,
@@ -142,6 +149,7 @@ impl Default for PoolEntry {
             narrow_to: Vec::new(),
             widen_to: Vec::new(),
             takes_untrusted: false,
+            asks_approval: false,
             needs: String::new(),
             paused: None,
             jobs: JobsEntry::default(),
@@ -393,6 +401,7 @@ impl PlaceEntry {
             weight: place.weight,
             limit: place.limit,
             give_up: place.give_up_us.map(view::exact),
+            audiences: place.audiences.iter().cloned().collect(),
         }
     }
 }
@@ -433,6 +442,7 @@ impl PoolEntry {
             narrow_to: pool.narrow_to,
             widen_to: pool.widen_to,
             takes_untrusted: pool.takes_untrusted,
+            asks_approval: pool.asks_approval,
             needs: pool.needs,
             paused: Some(pool.paused).filter(|paused| *paused),
             jobs: JobsEntry::of(pool.jobs),

@@ -169,6 +169,7 @@ impl Reach<'_> {
             limit: Some(entry.limit),
             give_up_us: Some(time(entry.give_up.as_ref())),
             parent: None,
+            audiences: Some(entry.audiences.iter().cloned().collect()),
         };
         self.client_for(kind, path)
             .change_place(path, &change)
@@ -269,6 +270,7 @@ impl Reach<'_> {
             narrow_to: Some(wanted.narrow_to.clone()),
             widen_to: Some(wanted.widen_to.clone()),
             takes_untrusted: Some(wanted.takes_untrusted),
+            asks_approval: Some(wanted.asks_approval),
             paused: wanted.paused,
             needs: Some(wanted.needs.clone()),
             supply: supply_change(is, wanted.machines.as_ref()),

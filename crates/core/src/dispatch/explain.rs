@@ -191,6 +191,12 @@ impl State {
                 standing.makers += 1;
             }
             if !in_reach {
+                if runners > 0 || class.future {
+                    let pool = self.field.pools.get(&class.pool);
+                    let awaiting = pool.filter(|pool| self.field.awaits_approval(kind, pool.id));
+                    let name = awaiting.map(|pool| pool.name.clone());
+                    standing.awaiting_approval.extend(name);
+                }
                 continue;
             }
             standing.in_reach += runners;

@@ -62,11 +62,13 @@ impl State {
             requirement,
             seats,
             trust,
+            approved_in,
             ..
         } = &strand.key;
         let origin = Origin {
             project: &strand.path,
             trust: *trust,
+            approved_in,
         };
         strand.kind = self.field.kind_of(requirement, origin, seats);
         let Some(kind) = strand.kind else { return };

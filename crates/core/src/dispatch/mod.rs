@@ -52,8 +52,8 @@ pub use reason::{
 pub use share::SharePolicy;
 pub use state::State;
 pub use yard::{
-    Availability, Band, Origin, PlaceView, PoolRoom, PoolView, Price, Reach, RunnerLoad,
-    RunnerView, SeatNeeds, StrandKey, below,
+    Availability, Band, Origin, PlaceView, PoolAccess, PoolRoom, PoolView, Price, Reach,
+    RunnerLoad, RunnerView, SeatNeeds, StrandKey, below,
 };
 
 #[cfg(test)]

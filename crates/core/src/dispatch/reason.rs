@@ -6,7 +6,7 @@ use crate::lifecycle::words;
 use crate::requirement::Requirement;
 use crate::trust::Trust;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use utoipa::ToSchema;
 
 /// Why a job waits. Each waiting job has exactly one reason at any time.
@@ -15,6 +15,8 @@ use utoipa::ToSchema;
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
+    /// A pool that satisfies it asks for approval of its project's first use.
+    NeedsApproval,
     /// No runner satisfies it.
     NoMatch,
     /// Runners satisfy it, but their pools' reach excludes its project.
@@ -42,6 +44,7 @@ pub enum Reason {
 }
 
 words!(Reason {
+    NeedsApproval = "needs-approval",
     NoMatch = "no-match",
     OutOfReach = "out-of-reach",
     AllBusy = "all-busy",
@@ -60,6 +63,7 @@ impl Reason {
     /// Returns a short description.
     pub fn describe(self) -> &'static str {
         match self {
+            Reason::NeedsApproval => "its project's use of the pool is not approved yet",
             Reason::NoMatch => "no runner satisfies it",
             Reason::OutOfReach => "the project may not use the runners that satisfy it",
             Reason::AllBusy => "all runners that satisfy it are busy",
@@ -78,6 +82,7 @@ impl Reason {
     /// What time spent waiting for it was for, as a noun: "39 % of the time spent waiting was for busy runners".
     pub fn noun(self) -> &'static str {
         match self {
+            Reason::NeedsApproval => "a person's approval",
             Reason::NoMatch => "a runner that satisfies the requirement",
             Reason::OutOfReach => "runners that the project may not use",
             Reason::AllBusy => "busy runners",
@@ -97,7 +102,11 @@ impl Reason {
     pub(super) fn yields_to_a_limit(self) -> bool {
         !matches!(
             self,
-            Reason::NoMatch | Reason::OutOfReach | Reason::Offline | Reason::Paused
+            Reason::NeedsApproval
+                | Reason::NoMatch
+                | Reason::OutOfReach
+                | Reason::Offline
+                | Reason::Paused
         )
     }
 
@@ -105,7 +114,11 @@ impl Reason {
     pub fn needs_a_person(self) -> bool {
         matches!(
             self,
-            Reason::NoMatch | Reason::OutOfReach | Reason::Offline | Reason::Paused
+            Reason::NeedsApproval
+                | Reason::NoMatch
+                | Reason::OutOfReach
+                | Reason::Offline
+                | Reason::Paused
         )
     }
 }
@@ -153,6 +166,9 @@ pub struct EligibilityCounts {
     /// Slots of machines that are coming in them.
     #[serde(default)]
     pub coming: u32,
+    /// The pools that satisfy it and ask for approval of its project's first use, by name.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub awaiting_approval: BTreeSet<String>,
     /// Why some of those pools cannot order machines.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub short: Vec<String>,
@@ -292,12 +308,17 @@ impl EligibilityCounts {
                 standing.makers += 1;
                 if pool.reaches(origin) {
                     standing.count_maker(pool);
+                } else if pool.lacks_approval(origin) {
+                    standing.awaiting_approval.insert(pool.name.clone());
                 }
             }
         }
         for (runner, pool) in yard {
             if pool.admits(requirement, &runner.subject) {
                 standing.count(pool.reaches(origin), pool.willingness(runner));
+                if pool.lacks_approval(origin) {
+                    standing.awaiting_approval.insert(pool.name.clone());
+                }
             }
         }
         standing
@@ -331,8 +352,12 @@ impl EligibilityCounts {
             EligibilityCounts {
                 in_reach: 0,
                 makers_in_reach: 0,
+                awaiting_approval,
                 ..
-            } => Reason::OutOfReach,
+            } => match awaiting_approval.is_empty() {
+                true => Reason::OutOfReach,
+                false => Reason::NeedsApproval,
+            },
             EligibilityCounts {
                 taking: 0,
                 makers_in_reach: 0,
@@ -411,6 +436,14 @@ impl EligibilityCounts {
                     causes.push(self.describe_ceilings());
                 }
                 format!("no machine can be added: {}", causes.join("; "))
+            }
+            Reason::NeedsApproval => {
+                let pools: Vec<&str> = self.awaiting_approval.iter().map(String::as_str).collect();
+                let ask = if pools.len() == 1 { "asks" } else { "ask" };
+                format!(
+                    "{} {ask} for approval of the project's first use",
+                    pools.join(", ")
+                )
             }
             Reason::OutOfReach => {
                 let (who, pools) = match (self.satisfying, self.makers) {
@@ -508,6 +541,10 @@ impl Remedy {
             Reason::NoMatch => format!(
                 "Add a machine that satisfies {requirement}, add the missing label to a runner, or cancel the job and submit it with another requirement."
             ),
+            Reason::NeedsApproval => {
+                "An operator of the pool approves the project, or this job: pennine pool approve POOL --project PROJECT"
+                    .to_owned()
+            }
             Reason::OutOfReach if !trust.is_trusted() => {
                 "Let a pool of single-use machines take untrusted jobs, or review the code and submit the job as trusted."
                     .to_owned()

@@ -60,6 +60,14 @@ pub(super) struct JobKind {
     demand: Option<usize>,
 }
 
+/// The pools that jobs from somewhere may use.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub(super) struct ReachedPools {
+    pub pools: BTreeSet<PoolId>,
+    /// Those that they could use if their project's use were approved.
+    pub awaiting_approval: BTreeSet<PoolId>,
+}
+
 /// Jobs that wait and that the same future machines could run.
 #[derive(Debug)]
 pub(super) struct Demand {
@@ -110,9 +118,9 @@ pub(super) struct RunnerIndex {
     pub classes: Vec<Class>,
     by_signature: FxHashMap<(PoolId, bool, Vec<usize>), usize>,
     futures: FxHashMap<PoolId, usize>,
-    reaches: Vec<BTreeSet<PoolId>>,
-    by_pools: FxHashMap<BTreeSet<PoolId>, usize>,
-    by_origin: FxHashMap<(String, Trust), usize>,
+    reaches: Vec<ReachedPools>,
+    by_pools: FxHashMap<ReachedPools, usize>,
+    by_origin: FxHashMap<(String, Trust, BTreeSet<PoolId>), usize>,
     pub kinds: Vec<JobKind>,
     by_kind: FxHashMap<(usize, usize, SeatNeeds), usize>,
     /// Counts the changes of classes and prices, so that what was sorted before is known to be stale.
@@ -160,6 +168,12 @@ impl RunnerIndex {
         self.classes.get(at)
     }
 
+    /// Whether a pool satisfies a kind's jobs but for the approval of their project.
+    pub fn awaits_approval(&self, kind: &JobKind, pool: PoolId) -> bool {
+        let reach = self.reaches.get(kind.reach);
+        reach.is_some_and(|reach| reach.awaiting_approval.contains(&pool))
+    }
+
     pub fn kind(&self, at: usize) -> Option<&JobKind> {
         self.kinds.get(at)
     }
@@ -186,7 +200,7 @@ impl RunnerIndex {
         self.by_kind.insert(key, kind);
         let mut classes = Vec::new();
         let mut has_room = 0;
-        let pools = self.reaches.get(reach);
+        let pools = self.reaches.get(reach).map(|reach| &reach.pools);
         for (at, class) in self.classes.iter_mut().enumerate() {
             if class.satisfied.contains(requirement)
                 && pools.is_some_and(|pools| pools.contains(&class.pool))
@@ -212,18 +226,24 @@ impl RunnerIndex {
     }
 
     fn reach_of(&mut self, origin: Origin<'_>) -> usize {
-        let key = (origin.project.to_owned(), origin.trust);
+        let key = (
+            origin.project.to_owned(),
+            origin.trust,
+            origin.approved_in.clone(),
+        );
         if let Some(known) = self.by_origin.get(&key) {
             return *known;
         }
-        let pools: BTreeSet<PoolId> = self
-            .pools
-            .values()
-            .filter(|pool| pool.reaches(origin))
-            .map(|pool| pool.id)
-            .collect();
-        let reach = *self.by_pools.entry(pools.clone()).or_insert_with(|| {
-            self.reaches.push(pools);
+        let pools = |is_one: &dyn Fn(&PoolView) -> bool| -> BTreeSet<PoolId> {
+            let found = self.pools.values().filter(|pool| is_one(pool));
+            found.map(|pool| pool.id).collect()
+        };
+        let found = ReachedPools {
+            pools: pools(&|pool| pool.reaches(origin)),
+            awaiting_approval: pools(&|pool| pool.lacks_approval(origin)),
+        };
+        let reach = *self.by_pools.entry(found.clone()).or_insert_with(|| {
+            self.reaches.push(found);
             self.reaches.len() - 1
         });
         self.by_origin.insert(key, reach);

@@ -157,7 +157,8 @@ impl State {
             Reason::SeatReserved => {
                 seats(&|wanted, vacant, free| vacant >= wanted && free < wanted)
             }
-            Reason::OutOfReach
+            Reason::NeedsApproval
+            | Reason::OutOfReach
             | Reason::AllBusy
             | Reason::MachineComing
             | Reason::SupplyShort
@@ -185,10 +186,16 @@ impl State {
             let classes = satisfying.iter();
             classes.filter(|class| class.kinds.contains(at))
         };
-        let pools: BTreeSet<PoolId> = match in_reach().next() {
-            Some(_) => in_reach().map(|class| class.pool).collect(),
-            None => satisfying.iter().map(|class| class.pool).collect(),
-        };
+        let all = || satisfying.iter().map(|class| class.pool);
+        let unapproved = || all().filter(|pool| self.field.awaits_approval(kind, *pool));
+        let mut pools: BTreeSet<PoolId> = in_reach().map(|class| class.pool).collect();
+        // The ones that an approval would open come before the ones that are out of reach.
+        if pools.is_empty() {
+            pools = unapproved().collect();
+        }
+        if pools.is_empty() {
+            pools = all().collect();
+        }
         if self.kind_pools.len() <= at {
             self.kind_pools.resize(at + 1, Vec::new());
         }

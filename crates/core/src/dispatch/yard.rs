@@ -8,7 +8,7 @@ use crate::requirement::Requirement;
 use crate::time::Moment;
 use crate::trust::Trust;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 use utoipa::ToSchema;
 
@@ -83,6 +83,9 @@ pub struct StrandKey {
     /// Whether it is trusted; untrusted jobs use only pools that take them.
     #[serde(default, skip_serializing_if = "Trust::is_trusted")]
     pub trust: Trust,
+    /// The pools in which it was approved although its project is not.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub approved_in: BTreeSet<PoolId>,
 }
 
 /// Whether a runner would take a job now.
@@ -152,6 +155,48 @@ pub struct Reach {
     /// Whether it takes untrusted jobs as well.
     #[serde(default)]
     pub takes_untrusted: bool,
+    /// Whether a project's first use has to be approved.
+    #[serde(default)]
+    pub asks_approval: bool,
+    /// The paths of the projects whose use was approved.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub approved: BTreeSet<String>,
+}
+
+/// How a project may use a pool, or why not.
+#[derive(
+    Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum PoolAccess {
+    /// It is below the pool's owner.
+    OfOwner,
+    /// It is below the pool's owner, and the reach is narrowed to it or a place above it.
+    Narrowed,
+    /// The reach is widened to it or a place above it.
+    Widened,
+    /// Its use has to be approved first.
+    NeedsApproval,
+    /// It is out of the pool's reach.
+    OutOfReach,
+}
+
+words!(PoolAccess {
+    OfOwner = "of-owner",
+    Narrowed = "narrowed",
+    Widened = "widened",
+    NeedsApproval = "needs-approval",
+    OutOfReach = "out-of-reach",
+});
+
+impl PoolAccess {
+    /// Whether trusted jobs of the project may use the pool.
+    pub fn is_granted(self) -> bool {
+        matches!(
+            self,
+            PoolAccess::OfOwner | PoolAccess::Narrowed | PoolAccess::Widened
+        )
+    }
 }
 
 /// Where a job comes from, as far as it decides which pools it may use.
@@ -160,13 +205,21 @@ pub struct Origin<'a> {
     /// The path of its project.
     pub project: &'a str,
     pub trust: Trust,
+    /// The pools in which this job alone was approved.
+    pub approved_in: &'a BTreeSet<PoolId>,
 }
+
+/// No pools.
+pub static NO_POOLS: BTreeSet<PoolId> = BTreeSet::new();
 
 impl Origin<'_> {
     /// Trusted jobs of the project at this path.
     pub fn trusted(project: &str) -> Origin<'_> {
-        let trust = Trust::Trusted;
-        Origin { project, trust }
+        Origin {
+            project,
+            trust: Trust::Trusted,
+            approved_in: &NO_POOLS,
+        }
     }
 }
 
@@ -224,12 +277,54 @@ pub struct PoolRoom {
 
 impl PoolView {
     /// Whether jobs from there may use it.
-    pub fn reaches(&self, Origin { project, trust }: Origin<'_>) -> bool {
+    pub fn reaches(&self, origin: Origin<'_>) -> bool {
+        self.is_within_reach(origin) && self.has_approval(origin)
+    }
+
+    /// How trusted jobs of a project may use it, with the place by which they do; of several places the nearest.
+    pub fn access(&self, project: &str) -> (PoolAccess, Option<&str>) {
+        let origin = Origin::trusted(project);
+        if self.lacks_approval(origin) {
+            return (PoolAccess::NeedsApproval, None);
+        }
+        if !self.reaches(origin) {
+            return (PoolAccess::OutOfReach, None);
+        }
+        let Reach {
+            narrow_to,
+            widen_to,
+            ..
+        } = &self.reach;
+        if below(&self.owner, project) {
+            if narrow_to.is_empty() {
+                return (PoolAccess::OfOwner, Some(&self.owner));
+            }
+            if let Some(path) = nearest(narrow_to, project) {
+                return (PoolAccess::Narrowed, Some(path));
+            }
+        }
+        (PoolAccess::Widened, nearest(widen_to, project))
+    }
+
+    /// Whether jobs from there could use it if their project's use were approved, which it is not.
+    pub fn lacks_approval(&self, origin: Origin<'_>) -> bool {
+        self.is_within_reach(origin) && !self.has_approval(origin)
+    }
+
+    fn has_approval(&self, origin: Origin<'_>) -> bool {
+        !self.reach.asks_approval
+            || self.reach.approved.contains(origin.project)
+            || origin.approved_in.contains(&self.id)
+    }
+
+    /// Whether jobs from there are within its reach, approved or not.
+    fn is_within_reach(&self, Origin { project, trust, .. }: Origin<'_>) -> bool {
         let among = |paths: &[String]| paths.iter().any(|path| below(path, project));
         let Reach {
             narrow_to,
             widen_to,
             takes_untrusted,
+            ..
         } = &self.reach;
         if !trust.is_trusted() && !takes_untrusted {
             return false;
@@ -272,10 +367,60 @@ pub struct PlaceView {
     pub limit: Option<u32>,
 }
 
+/// The nearest of these places at which a project is, or below which.
+fn nearest<'a>(paths: &'a [String], project: &str) -> Option<&'a str> {
+    let above = paths.iter().filter(|path| below(path, project));
+    above.max_by_key(|path| path.len()).map(String::as_str)
+}
+
 /// Whether `path` is `ancestor` or lies below it in the tree.
 pub fn below(ancestor: &str, path: &str) -> bool {
     ancestor.is_empty()
         || path
             .strip_prefix(ancestor)
             .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn access_names_the_place_by_which_a_project_may_use_a_pool() {
+        let reach = |narrow_to: &[&str], widen_to: &[&str]| Reach {
+            narrow_to: narrow_to.iter().map(|path| (*path).to_owned()).collect(),
+            widen_to: widen_to.iter().map(|path| (*path).to_owned()).collect(),
+            ..Reach::default()
+        };
+        let of = |owner: &str, reach: Reach| PoolView {
+            owner: owner.to_owned(),
+            reach,
+            ..PoolView::default()
+        };
+        use PoolAccess::{Narrowed, NeedsApproval, OfOwner, OutOfReach, Widened};
+        let asking = Reach {
+            asks_approval: true,
+            ..Reach::default()
+        };
+        for (pool, access, by) in [
+            (of("", reach(&[], &[])), OfOwner, Some("")),
+            (of("firmware", reach(&[], &[])), OfOwner, Some("firmware")),
+            (
+                of("", reach(&["firmware", "firmware/buoy"], &[])),
+                Narrowed,
+                Some("firmware/buoy"),
+            ),
+            (
+                of("", reach(&["shore"], &["firmware"])),
+                Widened,
+                Some("firmware"),
+            ),
+            (of("shore", reach(&[], &[])), OutOfReach, None),
+            (of("", asking), NeedsApproval, None),
+        ] {
+            assert_eq!(pool.access("firmware/buoy"), (access, by), "{pool:?}");
+            let is_reached = pool.reaches(Origin::trusted("firmware/buoy"));
+            assert_eq!(access.is_granted(), is_reached, "{pool:?}");
+        }
+    }
 }

@@ -1,5 +1,6 @@
 //! A job's environment variables, and the head of its log.
 
+use super::identity::{SOCKET_VARIABLE, socket_path};
 use crate::environment::RunnerEnvironment;
 use crate::system::isolation::folder::JobFolder;
 use crate::system::keeper;
@@ -11,11 +12,12 @@ use pennine_wire::runner_protocol::Assigned;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-/// The command's whole environment.
+/// The command's whole environment, with the variables of its secrets.
 pub(super) fn variables(
     environment: &RunnerEnvironment,
     assigned: &Assigned,
     folder: Option<&JobFolder>,
+    secrets: BTreeMap<String, String>,
 ) -> BTreeMap<String, String> {
     let place = |of: fn(&JobFolder) -> PathBuf| {
         folder.map_or_else(|| "/".to_owned(), |folder| of(folder).display().to_string())
@@ -49,8 +51,18 @@ pub(super) fn variables(
         .into_iter()
         .map(|(name, value)| (name.to_owned(), value))
         .collect();
+    if let Ok(program) = std::env::current_exe() {
+        let program = program.display().to_string();
+        variables.insert("PENNINE_RUNNER_PROGRAM".to_owned(), program);
+    }
+    if let Some(folder) = folder {
+        let socket = socket_path(folder).display().to_string();
+        variables.insert(SOCKET_VARIABLE.to_owned(), socket);
+    }
+    variables.extend(assigned.place_variables.clone());
     variables.extend(environment.own.borrow().variables.clone());
     variables.extend(assigned.variables.clone());
+    variables.extend(secrets);
     variables.insert(keeper::MARKER.to_owned(), assigned.attempt.to_string());
     variables
 }

@@ -2,12 +2,16 @@
 //!
 //! ```text
 //!   run ── spawn (the command, in surroundings of its own)
+//!     |── secrets      (their values, asked for when it starts)
+//!     |── identity     (the socket at which it asks for identity tokens)
 //!     |── context      (its environment and the head of its log)
 //!     |── supervision  (its output and its end)
 //!     `── report       (its result, to the service)
 //! ```
 
 mod context;
+pub mod identity;
+mod secrets;
 mod supervision;
 
 use crate::backoff::Backoff;
@@ -22,10 +26,13 @@ use crate::system::hardware;
 use crate::system::isolation::folder::JobFolder;
 use crate::system::keeper::{CommandEnd, ExitKind, Order, StartError};
 use context::{heading, variables};
+use identity::IdentitySocket;
 use pennine_core::id::AttemptId;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Assigned, AttemptPhase, LossCause, StartedReport, StopCause};
+use secrets::{JobSecrets, SecretsError};
+use std::cell::RefCell;
 use std::io;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
@@ -69,7 +76,7 @@ pub async fn run(
             return give_up(&environment, attempt, &handle, &journal, None).await;
         }
     };
-    let begun = spawn(&environment, &assigned, &spool).await;
+    let begun = spawn(&environment, &assigned, &handle, &spool).await;
     if let Err(NotStarted::Unfit(why)) = &begun {
         tracing::error!(job = assigned.job, "not started: {why}");
         environment.note_failure(assigned.policy.isolation, why);
@@ -109,10 +116,14 @@ pub async fn run(
         })
     };
     let outcomes = match begun {
-        Ok(begun) => {
+        Ok(mut begun) => {
+            // Until the command has ended.
+            let identity = begun.identity.take();
+            let _identity = identity.map(|socket| socket.serve(&environment, &assigned));
             handle.phase.set(AttemptPhase::Executing);
             supervise(&environment, &assigned, &handle, &spool, begun).await
         }
+        Err(NotStarted::Stopped) => Outcomes::stopped(handle.message.borrow().clone()),
         Err(NotStarted::Broken(message) | NotStarted::Unfit(message)) => Outcomes::error(message),
     };
     handle.exit(Instant::now());
@@ -193,6 +204,8 @@ fn closing(outcomes: &Outcomes) -> Vec<String> {
 
 /// Why a command was not started, for people.
 enum NotStarted {
+    /// It was ended before.
+    Stopped,
     /// This machine cannot keep it as its pool asks.
     Unfit(String),
     /// Anything else.
@@ -203,6 +216,7 @@ enum NotStarted {
 async fn spawn(
     environment: &RunnerEnvironment,
     assigned: &Assigned,
+    handle: &AttemptHandle,
     spool: &Spool,
 ) -> Result<RunningCommand<impl Future<Output = Option<CommandEnd>> + use<>>, NotStarted> {
     let broken =
@@ -217,12 +231,29 @@ async fn spawn(
     let Some((program, arguments)) = assigned.command.split_first() else {
         return Err(NotStarted::Broken("the job has no command".to_owned()));
     };
+    let secrets = JobSecrets::fetch(environment, assigned, handle).await;
+    let secrets = secrets.map_err(|refused| match refused {
+        SecretsError::Stopped => NotStarted::Stopped,
+        SecretsError::Refused(message) => NotStarted::Broken(message),
+    })?;
     let path = environment.path();
-    let order = |folder: Option<&JobFolder>| Order {
-        program: program.clone(),
-        arguments: arguments.to_vec(),
-        variables: variables(environment, assigned, folder),
-        folder: folder.map_or_else(|| "/".into(), JobFolder::workspace),
+    let identity = RefCell::new(None);
+    let order = |folder: Option<&JobFolder>| {
+        let bound = folder.map(IdentitySocket::bind).transpose();
+        identity.replace(bound.unwrap_or_else(|error| {
+            tracing::warn!(%error, job = assigned.job, "the job gets no identity tokens: its socket cannot be made");
+            None
+        }));
+        let secrets_folder = JobSecrets::folder(assigned, folder);
+        let given = secrets.variables(assigned, &secrets_folder);
+        Order {
+            program: program.clone(),
+            arguments: arguments.to_vec(),
+            variables: variables(environment, assigned, folder, given),
+            folder: folder.map_or_else(|| "/".into(), JobFolder::workspace),
+            secret_files: secrets.files(assigned),
+            secrets_folder,
+        }
     };
     let started = environment.keepers.start(assigned.policy, &order).await;
     let folder = started
@@ -278,6 +309,8 @@ async fn spawn(
         running,
         ending,
         at,
+        identity: identity.take(),
+        masker: secrets.masker(),
     })
 }
 

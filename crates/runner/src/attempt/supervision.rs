@@ -1,8 +1,10 @@
 //! A command while it runs: its output, and what ends it before it ends by itself.
 
+use super::identity::IdentitySocket;
 use crate::environment::RunnerEnvironment;
 use crate::handle::AttemptHandle;
 use crate::journal::{RecordedEnd, RecordedResult};
+use crate::masking::Masker;
 use crate::spool::Spool;
 use crate::system::clock::BootMark;
 use crate::system::isolation::control_group::memory_limit_reached;
@@ -13,6 +15,7 @@ use pennine_core::job_policy::{JobLimits, JobPolicy};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Assigned, LossCause, StopCause};
+use std::io;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 use tokio::io::AsyncReadExt;
@@ -21,6 +24,8 @@ use tokio::io::AsyncReadExt;
 const LOOK: Duration = Duration::from_secs(1);
 /// How long a command that was asked to end may take before it is ended.
 const ASKED: Duration = Duration::from_secs(10);
+/// After how long without output what was held back of it, because a secret may have begun, is shown.
+const IDLE: Duration = Duration::from_millis(300);
 /// Bytes read from the command at once.
 const READ: usize = 64 << 10;
 
@@ -47,6 +52,14 @@ impl Outcomes {
         }
     }
 
+    /// Ended before its command was started.
+    pub(super) fn stopped(message: String) -> Self {
+        Outcomes {
+            result: Outcome::Cancellation,
+            ..Outcomes::error(message)
+        }
+    }
+
     pub(super) fn ending(self, log_capped: bool) -> RecordedEnd {
         if self.cut_off {
             return RecordedEnd::Lost(LossCause::CutOff);
@@ -68,6 +81,36 @@ pub(super) struct RunningCommand<E> {
     pub(super) running: Running,
     pub(super) ending: E,
     pub(super) at: Instant,
+    /// The socket at which it asks for identity tokens.
+    pub(super) identity: Option<IdentitySocket>,
+    /// What hides its secrets.
+    pub(super) masker: Masker,
+}
+
+/// A command's output on its way to the log, with secrets hidden.
+struct MaskedLog<'a> {
+    spool: &'a Spool,
+    masker: Masker,
+}
+
+impl MaskedLog<'_> {
+    /// Writes what was read. Returns whether more may come.
+    fn take(&mut self, read: io::Result<&[u8]>) -> io::Result<bool> {
+        match read {
+            Ok([]) | Err(_) => {
+                // Where this fails, what it held back is missing, and the end says more.
+                let _ = self.spool.write(&self.masker.finish());
+                Ok(false)
+            }
+            Ok(bytes) => self.spool.write(&self.masker.feed(bytes)).map(|()| true),
+        }
+    }
+
+    /// Shows what was held back, since nothing more has come for a while.
+    async fn rest(&mut self) {
+        tokio::time::sleep(IDLE).await;
+        let _ = self.spool.write(&self.masker.rest());
+    }
 }
 
 /// Reads the command's output until it and everything it started has ended; ends it when it must.
@@ -86,12 +129,15 @@ pub(super) async fn supervise(
         },
         ending: ended,
         at,
+        masker,
+        ..
     } = begun;
+    let mut log = MaskedLog { spool, masker };
     let limit = Duration::from(assigned.time_limit_us);
+    let deadline = tokio::time::Instant::from_std(at) + limit;
     let mut ending: Option<(Outcome, String)> = None;
     let mut kill_at: Option<tokio::time::Instant> = None;
     let mut buffer = vec![0; READ];
-    let deadline = tokio::time::Instant::from_std(at) + limit;
     let (mut open, mut broken) = (true, None);
     let (mut ended, mut end) = (std::pin::pin!(ended), None);
     let ask = |message: &str, over: bool| {
@@ -109,8 +155,7 @@ pub(super) async fn supervise(
             keeper::end_leftovers(&[assigned.attempt.to_string()]);
         }
     };
-    let (mut over, mut cut_off) = (false, false);
-    let mut look = tokio::time::interval(LOOK);
+    let (mut over, mut cut_off, mut look) = (false, false, tokio::time::interval(LOOK));
     let mut exceeded = std::pin::pin!(exceeded(
         environment,
         &assigned.policy,
@@ -129,16 +174,14 @@ pub(super) async fn supervise(
                     ending.get_or_insert((Outcome::Error, message));
                 }
             }
-            read = async { spool.room().await; output.read(&mut buffer).await }, if open => match read {
-                Ok(0) | Err(_) => open = false,
-                Ok(length) => {
-                    if let Err(error) = spool.write(buffer.get(..length).unwrap_or_default()) {
-                        broken = Some(format!("the log cannot be written on {}: {error}", environment.host));
-                        kill(over);
-                        open = false;
-                    }
-                }
-            },
+            read = async { spool.room().await; output.read(&mut buffer).await }, if open => {
+                let bytes = read.map(|length| buffer.get(..length).unwrap_or_default());
+                let taken = log.take(bytes);
+                open = matches!(taken, Ok(true));
+                broken = taken.err().map(|error| format!("the log cannot be written on {}: {error}", environment.host));
+                if broken.is_some() { kill(over); }
+            }
+            () = log.rest(), if open && log.masker.holds() => {}
             told = &mut ended, if !over => (end, over) = (told, true),
             () = handle.stopped.notified() => {
                 let message = handle.message.borrow().clone();

@@ -81,6 +81,7 @@ impl Machine {
                 variables: variables
                     .map(|(name, value)| (name.to_owned(), value))
                     .into(),
+                ..Order::default()
             }
         };
         let started = self.keepers.start(policy, &order).await;

@@ -17,6 +17,7 @@ fn order(program: &str, arguments: &[&str]) -> Order {
         arguments: arguments.iter().map(|&text| text.to_owned()).collect(),
         folder: "/".into(),
         variables: [("PATH".to_owned(), "/usr/bin:/bin".to_owned())].into(),
+        ..Order::default()
     }
 }
 

@@ -11,11 +11,12 @@ use pennine_core::dispatch::Entity;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_core::sign_in::MANY;
 use pennine_core::target::TargetState;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::runner::{self, Runner};
 use pennine_store::waiting_line::{self, UnmatchedLine};
-use pennine_store::{Connection, Error, capacity, job, machine, supplier, target, token};
+use pennine_store::{Connection, Error, capacity, job, machine, sign_in, supplier, target, token};
 use pennine_wire::AlertAbout;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -44,6 +45,7 @@ pub async fn all(
     found.extend(set_aside(connection, now).await?);
     found.extend(stalled(app));
     found.extend(expiring(connection, now).await?);
+    found.extend(guessed(connection, now).await?);
     let all = target::list(connection).await?;
     for (target, standing) in target_standings::standings(app, connection, &yard, all).await? {
         let about = AlertAbout {
@@ -344,6 +346,30 @@ async fn expiring(
             message,
             &about,
         ))
+    });
+    Ok(conditions.collect())
+}
+
+/// People whose passwords are guessed, also from many addresses.
+async fn guessed(connection: &mut Connection, now: Moment) -> Result<Vec<Condition<Value>>, Error> {
+    let people = sign_in::guessed(connection, MANY, now).await?;
+    let conditions = people.into_iter().map(|one| {
+        let from = match one.addresses {
+            1 => "one address".to_owned(),
+            addresses => format!("{addresses} addresses"),
+        };
+        let message = format!(
+            "{} sign-ins as {} from {from} have failed within an hour.",
+            one.failures, one.name
+        );
+        let about = AlertAbout {
+            remedy: format!(
+                "ask {} whether that was them; a second factor (Settings, My account) makes a guessed password useless",
+                one.name
+            ),
+            ..AlertAbout::default()
+        };
+        condition(AlertKind::SignInGuessing, &one.name, None, message, &about)
     });
     Ok(conditions.collect())
 }

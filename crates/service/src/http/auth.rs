@@ -1,6 +1,6 @@
 //! Who asks: a bearer token, or the console's cookie.
 
-use crate::access::Principal;
+use crate::access::{Origin, Principal};
 use crate::app::App;
 use crate::error::ServiceError;
 use crate::http::accept::Peer;
@@ -8,7 +8,7 @@ use crate::operations::people::session;
 use crate::settings_version::ExpectedVersion;
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, Method, StatusCode, header};
+use axum::http::{Extensions, HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use axum_extra::extract::CookieJar;
@@ -17,6 +17,7 @@ use axum_extra::headers::authorization::{Authorization, Bearer};
 use pennine_core::access::Action;
 use std::convert::Infallible;
 use std::time::Duration;
+use tower_http::request_id::RequestId;
 
 /// The name of the console's cookie.
 pub const COOKIE: &str = "pennine_session";
@@ -44,6 +45,27 @@ impl<S: Send + Sync> FromRequestParts<S> for ExpectedVersion {
     }
 }
 
+/// The id of a request, as the answer carries it.
+fn request_id(extensions: &Extensions) -> Option<String> {
+    let id = extensions.get::<RequestId>()?.header_value();
+    Some(id.to_str().ok()?.to_owned())
+}
+
+impl FromRequestParts<App> for Origin {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Infallible> {
+        let Peer(address) = Peer::from_request_parts(parts, app).await?;
+        let agent = parts.headers.get(header::USER_AGENT);
+        let agent = agent.map(|value| String::from_utf8_lossy(value.as_bytes()).replace('\0', ""));
+        Ok(Origin {
+            request: request_id(&parts.extensions),
+            address,
+            user_agent: agent.unwrap_or_default(),
+        })
+    }
+}
+
 /// Returns the bearer token in the headers (RFC 6750).
 pub fn bearer(headers: &HeaderMap) -> Option<String> {
     let authorization = headers.typed_get::<Authorization<Bearer>>()?;
@@ -56,40 +78,50 @@ pub fn cookie(headers: &HeaderMap) -> Option<String> {
     Some(cookies.get(COOKIE)?.value().to_owned())
 }
 
-/// Authenticates a request. Only signing in needs no authentication. Refusals are recorded.
+/// What needs no authentication: signing in.
+const OPEN: [(Method, &str); 4] = [
+    (Method::POST, "/session"),
+    (Method::POST, "/session/link"),
+    (Method::POST, "/session/link/use"),
+    (Method::GET, "/session/options"),
+];
+
+/// Authenticates a request. Refusals are recorded.
 pub async fn authenticate(
     State(app): State<App>,
-    peer: Peer,
+    origin: Origin,
     mut request: Request,
     next: Next,
 ) -> Response {
     let what = format!("{} {}", request.method(), request.uri().path());
-    let signing_in = request.uri().path() == "/session" && request.method() == Method::POST;
+    let mut open = OPEN.iter();
+    let is_open =
+        open.any(|(method, path)| request.method() == method && request.uri().path() == *path);
     let headers = request.headers().clone();
     let safe = request.method().is_safe();
-    let identified = identify(&app, &headers, safe, peer).await;
+    let identified = identify(&app, &headers, safe, Peer(origin.address)).await;
     let allowed = identified.and_then(|principal| {
-        if safe && request.uri().path() != "/session" {
-            principal.require(reading(&request), &principal.grant.place)?;
+        let is_own = matches!(
+            request.uri().path(),
+            "/session" | "/session/options" | "/account"
+        );
+        if safe && !is_own {
+            principal.require_anywhere(reading(&request))?;
         }
         Ok(principal)
     });
     match allowed {
-        Ok(principal) => {
+        Ok(mut principal) => {
+            principal.actor.address = origin.shown();
+            principal.actor.request.clone_from(&origin.request);
             request.extensions_mut().insert(principal.clone());
             let response = next.run(request).await;
             if response.status() == StatusCode::FORBIDDEN {
-                session::note_refusal(&app, Some(&principal), &what).await;
+                session::note_refusal(&app, Some(&principal), &what, &origin).await;
             }
             response
         }
-        Err(_) if signing_in => {
-            let response = next.run(request).await;
-            if response.status() == StatusCode::UNAUTHORIZED {
-                session::note_refusal(&app, None, &what).await;
-            }
-            response
-        }
+        Err(_) if is_open => next.run(request).await,
         Err(failure) => failure.into_response(),
     }
 }

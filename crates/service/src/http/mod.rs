@@ -46,22 +46,57 @@ use utoipa_axum::routes;
 )]
 struct Description;
 
-/// All of `/api/v1`, with the time that a request may take.
-fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
-    OpenApiRouter::with_openapi(Description::openapi())
+/// The routes of people and access: signing in, accounts, places, roles, tokens, variables, the audit log.
+fn of_people() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
         .routes(routes!(
             people::session::who,
             people::session::sign_in,
             people::session::sign_out
         ))
+        .routes(routes!(people::session::options))
+        .routes(routes!(people::session::link_owner))
+        .routes(routes!(people::session::use_link))
+        .routes(routes!(people::account::show))
+        .routes(routes!(people::account::change_password))
+        .routes(routes!(people::account::begin_second_factor))
+        .routes(routes!(people::account::confirm_second_factor))
+        .routes(routes!(people::account::remove_second_factor))
+        .routes(routes!(people::account::end_session))
+        .routes(routes!(people::person::list, people::person::add))
+        .routes(routes!(people::person::show, people::person::change))
+        .routes(routes!(people::person::link))
+        .routes(routes!(people::person::grant))
+        .routes(routes!(people::person::revoke))
+        .routes(routes!(people::person::permission))
+        .routes(routes!(people::group::list, people::group::grant))
+        .routes(routes!(people::group::revoke))
+        .routes(routes!(people::audit::list))
+        .routes(routes!(people::variable::list, people::variable::set))
+        .routes(routes!(people::variable::remove))
+        .routes(routes!(people::secret::list, people::secret::set))
+        .routes(routes!(people::secret::remove))
+        .routes(routes!(people::place::teams, people::place::add_team))
+        .routes(routes!(people::place::projects, people::place::add_project))
+        .routes(routes!(people::place::show_project))
+        .routes(routes!(people::place::change, people::place::remove))
+        .routes(routes!(people::token::list, people::token::add))
+        .routes(routes!(people::token::rotate))
+        .routes(routes!(people::token::revoke))
+}
+
+/// All of `/api/v1`, with the time that a request may take.
+fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(Description::openapi())
+        .merge(of_people())
         .routes(routes!(installation::status::status))
         .routes(routes!(installation::status::skyline))
         .routes(routes!(jobs::queue::queue))
-        .routes(routes!(people::place::teams, people::place::add_team))
-        .routes(routes!(people::place::projects, people::place::add_project))
         .routes(routes!(pools::pool::list, pools::pool::add))
         .routes(routes!(pools::pool::show, pools::pool::change))
         .routes(routes!(pools::pool::remove))
+        .routes(routes!(pools::pool::approve))
+        .routes(routes!(pools::pool::withdraw_approval))
         .routes(routes!(pools::capacity::relief))
         .routes(routes!(pools::capacity::decisions))
         .routes(routes!(pools::machine::list))
@@ -75,10 +110,6 @@ fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
             pools::supplier::change,
             pools::supplier::remove
         ))
-        .routes(routes!(people::place::change, people::place::remove))
-        .routes(routes!(people::token::list, people::token::add))
-        .routes(routes!(people::token::rotate))
-        .routes(routes!(people::token::revoke))
         .routes(routes!(pools::seat::list, pools::seat::add))
         .routes(routes!(pools::seat::change))
         .routes(routes!(pools::seat::take_back))
@@ -224,6 +255,8 @@ pub fn router(app: &App) -> Router {
         .nest("/api/v1", api)
         .nest("/runner/v1", runners::protocol::routes(limit))
         .merge(installation::health::routes())
+        .merge(installation::identity::routes())
+        .merge(people::provider::routes())
         .merge(runners::programs::routes())
         .merge(
             Router::new()

@@ -46,6 +46,7 @@ fn token(name: &str, role: Role, place: &str) -> NewToken {
         place: place.into(),
         purpose: None,
         lifetime_us: None,
+        is_own: false,
     }
 }
 

@@ -9,7 +9,8 @@ use pennine_core::id::SessionId;
 use pennine_core::measure::rank::PerMille;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    NewJob, NewMaintenance, NewPool, NewProject, NewSeat, NewTarget, NewTeam, NewTicket, NewToken,
+    NewJob, NewMaintenance, NewPerson, NewPool, NewProject, NewSeat, NewTarget, NewTeam, NewTicket,
+    NewToken,
 };
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
@@ -30,15 +31,51 @@ enum Touches {
     Root(Action),
     /// Something that does not exist here.
     Nothing,
-    /// The request's own session.
+    /// The request's own session, or a one-time link.
     Session,
+    /// The account of a person who is signed in; a token has none.
+    Account,
 }
 
 /// What each route touches, and a valid body for it. A route that is missing here fails the test.
 fn entry(operation: &str) -> (Touches, Value) {
-    let found = of_teams(operation).or_else(|| of_installation(operation));
+    let found = of_teams(operation)
+        .or_else(|| of_job_settings(operation))
+        .or_else(|| of_installation(operation));
     found
         .unwrap_or_else(|| panic!("say in this test what {operation} touches, and who may call it"))
+}
+
+/// The routes of what a place gives its jobs, of approvals and of groups.
+fn of_job_settings(operation: &str) -> Option<(Touches, Value)> {
+    use Touches::Shore;
+    Some(match operation {
+        "approve_use" => (
+            Shore(Action::ApproveUse),
+            json!({"project": "shore/soundings"}),
+        ),
+        "withdraw_approval" => (
+            Shore(Action::ApproveUse),
+            json!({"project": "shore/soundings"}),
+        ),
+        "set_secret" => {
+            let secret = json!({"place": "shore", "name": "KEY", "value": "slack water"});
+            (Shore(Action::ManageSecrets), secret)
+        }
+        "remove_secret" => {
+            let secret = json!({"place": "shore", "name": "KEY"});
+            (Shore(Action::ManageSecrets), secret)
+        }
+        "grant_to_group" => {
+            let grant = json!({"group": "sailors", "role": "viewer", "place": "shore"});
+            (Shore(Action::ManageAccess), grant)
+        }
+        "revoke_from_group" => {
+            let grant = json!({"group": "sailors", "place": "shore"});
+            (Shore(Action::ManageAccess), grant)
+        }
+        _ => return None,
+    })
 }
 
 /// The routes that touch what belongs to a team, or list it.
@@ -49,15 +86,14 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
         "list_alerts" | "show_thresholds" | "list_decisions" | "list_jobs" | "list_job_actions"
         | "list_listeners" | "list_machines" | "list_maintenance" | "list_pools"
         | "list_projects" | "queue" | "list_runners" | "list_seats" | "skyline" | "status"
-        | "list_suppliers" | "list_targets" | "list_teams" | "list_tickets" | "list_tokens"
-        | "show_trends" | "list_waits" | "show_week" | "show_yard_file" | "stream_events" => {
-            (Lists, none)
-        }
+        | "list_audit" | "list_variables" | "list_secrets" | "list_group_grants"
+        | "list_people" | "list_suppliers" | "list_targets" | "list_teams" | "list_tickets"
+        | "list_tokens" | "show_trends" | "list_waits" | "show_week" | "show_yard_file"
+        | "stream_events" => (Lists, none),
         "try_requirement" => (Lists, json!({"where": "linux"})),
-        "show_job" | "read_log" | "read_log_lines" | "why_job_waits" | "show_pool"
-        | "show_relief" | "show_runner" | "check_runner" | "list_next" | "show_runner_time" => {
-            (Shore(Action::View), none)
-        }
+        "show_project" | "show_job" | "read_log" | "read_log_lines" | "why_job_waits"
+        | "show_pool" | "show_relief" | "show_runner" | "check_runner" | "list_next"
+        | "show_runner_time" => (Shore(Action::View), none),
         "submit_job" => {
             let job = json!({"project": "shore/soundings", "command": ["true"]});
             (Shore(Action::SubmitJob), job)
@@ -109,6 +145,25 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
             let token = json!({"name": "more", "role": "viewer", "place": "shore"});
             (Shore(Action::ManageAccess), token)
         }
+        "add_person" => {
+            let person = json!({"name": "more", "role": "viewer", "place": "shore"});
+            (Shore(Action::ManageAccess), person)
+        }
+        "show_person" | "show_permission" => (Hidden(Action::ManageAccess), none),
+        "change_person" | "add_person_link" => (Hidden(Action::ManageAccess), json!({})),
+        "grant_role" => {
+            let grant = json!({"role": "viewer", "place": "shore"});
+            (Shore(Action::ManageAccess), grant)
+        }
+        "set_variable" => {
+            let variable = json!({"place": "shore", "name": "CC", "value": "gcc"});
+            (Shore(Action::ManageVariables), variable)
+        }
+        "remove_variable" => {
+            let variable = json!({"place": "shore", "name": "CC"});
+            (Shore(Action::ManageVariables), variable)
+        }
+        "revoke_role" => (Shore(Action::ManageAccess), json!({"place": "shore"})),
         "revoke_token" => (Hidden(Action::ManageAccess), none),
         "rotate_token" => (Hidden(Action::ManageAccess), json!({})),
         _ => return None,
@@ -117,7 +172,7 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
 
 /// The routes that touch what belongs to the installation, and the others.
 fn of_installation(operation: &str) -> Option<(Touches, Value)> {
-    use Touches::{Nothing, Root, Session};
+    use Touches::{Account, Nothing, Root, Session};
     let none = Value::Null;
     Some(match operation {
         "export_history" => (Root(Action::View), none),
@@ -158,7 +213,21 @@ fn of_installation(operation: &str) -> Option<(Touches, Value)> {
         | "stop_job_action"
         | "acknowledge_alert" => (Nothing, none),
         "stop_machine" => (Nothing, json!({})),
-        "sign_in" | "sign_out" | "who_is_signed_in" => (Session, none),
+        "sign_in"
+        | "sign_out"
+        | "show_sign_in_options"
+        | "who_is_signed_in"
+        | "show_link"
+        | "use_link" => (Session, none),
+        "show_account" | "end_session" => (Account, none),
+        "change_password" => {
+            let change = json!({"present": "slack water", "new": "slack water at noon"});
+            (Account, change)
+        }
+        "begin_second_factor" | "remove_second_factor" => {
+            (Account, json!({"password": "slack water"}))
+        }
+        "confirm_second_factor" => (Account, json!({"code": "123456"})),
         _ => return None,
     })
 }
@@ -206,6 +275,13 @@ impl Shore {
             ..NewJob::default()
         };
         let job = people.submit(&job, None).await.unwrap().job.name;
+        let hand = NewPerson {
+            name: "shore-hand".into(),
+            full_name: String::new(),
+            role: Role::Viewer,
+            place: "shore".into(),
+        };
+        people.add_person(&hand).await.unwrap();
         let target = NewTarget {
             name: "shore-prompt".into(),
             place: Some("shore".into()),
@@ -236,6 +312,7 @@ impl Shore {
             place: "shore".into(),
             purpose: None,
             lifetime_us: None,
+            is_own: false,
         };
         people.add_token(&spare).await.unwrap();
         Shore {
@@ -254,9 +331,12 @@ impl Shore {
             ("{ticket}", &self.ticket),
             ("{maintenance}", &self.maintenance),
             ("{pool}", "jetty"),
+            ("{project}", "shore%2Fsoundings"),
             ("{path}", "shore%2Fsoundings"),
             ("{target}", "shore-prompt"),
             ("{token}", "shore-spare"),
+            ("{person}", "shore-hand"),
+            ("{session}", "01900000-0000-7000-8000-000000000000"),
             ("{seat}", "compiler"),
             ("{supplier}", "here"),
             ("{listener}", "pager"),
@@ -271,14 +351,15 @@ impl Shore {
             !named.contains('{'),
             "{path} has a part without a name in this test"
         );
-        match path.ends_with("/runner-time") {
-            true => format!("{named}?runners={}", self.runner),
-            false => named,
+        match path.rsplit('/').next() {
+            Some("runner-time") => format!("{named}?runners={}", self.runner),
+            Some("permission") => format!("{named}?action=view"),
+            _ => named,
         }
     }
 
     /// By what these things would be recognised.
-    fn words(&self) -> [&str; 8] {
+    fn words(&self) -> [&str; 9] {
         [
             "soundings",
             "jetty",
@@ -287,6 +368,7 @@ impl Shore {
             "sonar-array",
             "dredging",
             "shore-spare",
+            "shore-hand",
             "pen-token-",
         ]
     }
@@ -317,6 +399,7 @@ impl Caller {
             Touches::Root(action) if !self.place.is_empty() || !has(*action) => {
                 refused(&[StatusCode::FORBIDDEN, StatusCode::NOT_FOUND])
             }
+            Touches::Account => refused(&[StatusCode::FORBIDDEN]),
             Touches::Nothing => refused(&[StatusCode::NOT_FOUND]),
             Touches::Shore(_) | Touches::Hidden(_) | Touches::Root(_) => None,
         }
@@ -354,6 +437,7 @@ async fn every_route_refuses_each_role_what_it_may_not_do_and_hides_what_it_may_
                 place: place.into(),
                 purpose: None,
                 lifetime_us: None,
+                is_own: false,
             };
             let secret = service.client.add_token(&new).await.unwrap().secret;
             callers.push(Caller {

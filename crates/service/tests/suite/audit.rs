@@ -1,7 +1,10 @@
 //! A change and its audit row are one: where the row cannot be written, nothing is changed.
 
-use crate::support::{Runner, Service};
+use crate::support::{Runner, Service, refusal};
+use pennine_client::AuditFilter;
+use pennine_core::access::Role;
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::{AuditEntry, NewJob, NewTeam};
 use serde_json::{Value, json};
 
 /// Everything that people can change, as far as these requests do.
@@ -205,7 +208,7 @@ async fn submissions_sign_ins_refusals_and_each_of_many_jobs_are_recorded() {
     }
     assert_eq!(
         recorded(&service, "refused").await,
-        [" POST /session"],
+        [" sign-in with a token"],
         "the same refusal is recorded once a minute"
     );
 }
@@ -314,4 +317,97 @@ async fn a_stale_change_is_refused_and_names_who_changed_the_record() {
         assert_eq!(read().await, after, "{path}: nothing was changed");
         assert_eq!(change(&after, &second).await.0, 200, "{path}");
     }
+}
+
+/// The entries that a client finds in the audit log, as "who kind place what subject".
+async fn found(client: &pennine_client::Client, filter: &AuditFilter) -> Vec<String> {
+    let page = client.audit(filter).await.unwrap();
+    let lines = page.items.into_iter().map(|entry| {
+        let AuditEntry {
+            who,
+            who_kind,
+            place,
+            what,
+            subject,
+            ..
+        } = entry;
+        format!("{who} {who_kind} {place} {what} {subject}")
+    });
+    lines.collect()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_log_says_who_did_what_at_which_place_and_shows_each_their_part() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let admin = &service.client;
+    let lead = service.with_role("lead", Role::Admin, "firmware").await;
+    let mira = service
+        .with_role("mira", Role::Submitter, "firmware/buoy")
+        .await;
+    let new = NewJob {
+        project: "buoy".into(),
+        command: vec!["true".into()],
+        ..NewJob::default()
+    };
+    let job = mira.submit(&new, None).await.unwrap().job.name;
+    mira.cancel(&job).await.unwrap();
+    let refused = mira.remove_place("firmware/buoy").await;
+    assert_eq!(refusal(refused).status, 403);
+    let (name, parent) = ("shore".into(), None);
+    admin.add_team(&NewTeam { name, parent }).await.unwrap();
+
+    let every = AuditFilter::default();
+    let submitted = format!("mira token firmware/buoy job.submit {job}");
+    let cancelled = format!("mira token firmware/buoy job.cancel {job}");
+    let denied = "mira token  refused DELETE /places/firmware%2Fbuoy".to_owned();
+    let own = vec![denied, cancelled.clone(), submitted.clone()];
+    assert_eq!(found(&mira, &every).await, own, "everybody sees their own");
+    let of_firmware = found(&lead, &every).await;
+    assert!(of_firmware.contains(&submitted) && of_firmware.contains(&cancelled));
+    assert!(
+        !of_firmware.iter().any(|line| line.contains("shore")),
+        "{of_firmware:?}"
+    );
+    let all = found(admin, &every).await;
+    assert_eq!(all[0], "admin token  team.add shore");
+    let filter = |by: &str, of: &str, what: &str| AuditFilter {
+        by: Some(by.into()),
+        of: Some(of.into()),
+        what: Some(what.into()),
+        ..AuditFilter::default()
+    };
+    let jobs = found(admin, &filter("mira", &job.to_uppercase(), "job")).await;
+    assert_eq!(jobs, [cancelled, submitted]);
+    assert!(found(admin, &filter("mir", "", "")).await.is_empty());
+
+    // Page by page it is the same.
+    let mut filter = AuditFilter {
+        limit: Some(2),
+        ..AuditFilter::default()
+    };
+    let mut paged = Vec::new();
+    loop {
+        let page = admin.audit(&filter).await.unwrap();
+        paged.extend(page.items.iter().map(|entry| entry.id));
+        filter.cursor = page.next;
+        if filter.cursor.is_none() {
+            break;
+        }
+    }
+    assert_eq!(paged.len(), all.len());
+    assert!(paged.is_sorted_by(|a, b| a > b), "{paged:?}");
+
+    // An entry leads to the request in the service's log, and to the address.
+    let response = reqwest::Client::new()
+        .post(format!("{}/api/v1/teams", service.url))
+        .bearer_auth(&service.token)
+        .json(&json!({"name": "deck"}))
+        .send()
+        .await
+        .unwrap();
+    let id = response.headers()["x-request-id"].to_str().unwrap();
+    let last = admin.audit(&every).await.unwrap().items.remove(0);
+    assert_eq!(last.request.as_deref(), Some(id));
+    assert_eq!(last.address.as_deref(), Some("127.0.0.1"));
 }

@@ -86,6 +86,10 @@ async fn furnished() -> (Service, Runner, Vec<String>) {
         "/pools/staithe".into(),
         "/runners/fell-01".into(),
         "/settings/tokens".into(),
+        "/settings/people".into(),
+        "/settings/audit".into(),
+        "/settings/variables".into(),
+        "/settings/secrets".into(),
         "/settings/teams".into(),
         "/settings/seats".into(),
         "/settings/suppliers".into(),
@@ -113,7 +117,7 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
     let mut wrong = Vec::new();
     let browser = Browser::start().await;
     browser.open(&service, "").await;
-    browser.find("input[name=token]").await;
+    browser.find("input[name=password]").await;
     check(&browser, &axe, "sign in", &mut wrong).await;
     browser.sign_in(&service).await;
     for theme in ["light", "dark"] {
@@ -134,6 +138,10 @@ async fn every_page_and_dialog_keeps_the_rules_of_accessibility_in_both_themes()
             ("/runners/fell-01", "Retire …"),
             ("/", "Keys"),
             ("/settings/tokens", "Add token"),
+            ("/settings/people", "Add person"),
+            ("/settings/variables", "Set variable"),
+            ("/settings/secrets", "Set secret"),
+            ("/settings/people", "Change admin"),
             ("/settings/teams", "Change firmware"),
             ("/settings/suppliers", "Add supplier"),
         ] {

@@ -49,6 +49,11 @@ async fn signing_in_and_adding_a_pool_a_machine_and_a_job_need_no_pointer() {
     browser.open(&service, "").await;
 
     // Sign in: nothing, a wrong token, the right one.
+    has_focus(&browser, "name").await;
+    enter(&browser).await;
+    assert_eq!(error_at(&browser, "name").await, "Enter your name.");
+    browser.tab_to("Sign in with a token").await;
+    enter(&browser).await;
     has_focus(&browser, "token").await;
     enter(&browser).await;
     assert_eq!(error_at(&browser, "token").await, "Paste a token.");

@@ -45,9 +45,7 @@ async fn an_administrator_adds_a_token_and_its_owner_sees_their_own_part_of_the_
     browser.click("Sign out").await;
 
     // Mira manages the firmware team's projects; shore does not exist for her, and what is set for all teams is only shown.
-    browser
-        .fill("input[name=token]", &format!("{secret}\u{e007}"))
-        .await;
+    browser.with_token(&secret).await;
     browser
         .text_when("main h1", |text| text.contains("operator of firmware"))
         .await;

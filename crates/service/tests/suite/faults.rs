@@ -3,6 +3,7 @@
 use crate::runner_faults::{lives, mark};
 use crate::support::{
     Cutter, Runner, Service, ServiceProcess, config, exposed, free_port, shared, token_in, until,
+    wall_clock,
 };
 use pennine_client::{Client, Route};
 use pennine_core::lifecycle::job::{JobState, Outcome};
@@ -575,7 +576,7 @@ async fn a_service_that_starts_without_its_database_waits_for_it() {
     database.take_away().await;
     let data = tempfile::tempdir().unwrap();
     let settings = config(&database.url, data.path(), ([127, 0, 0, 1], 0).into());
-    let clock = pennined::clock::Clock::starting_at(pennine_core::time::Moment::default());
+    let clock = pennined::clock::Clock::starting_at(wall_clock());
     let replica = crate::support::Replica::start(settings, clock).await;
     assert!(!data.path().join("admin.token").exists());
     database.give_back().await;

@@ -50,7 +50,9 @@ create table place (
   -- The most slots that it may hold at once, with everything below it.
   slot_limit integer check (slot_limit >= 0),
   -- How long a job of it waits at most, unless the job has its own limit.
-  give_up_us bigint check (give_up_us > 0)
+  give_up_us bigint check (give_up_us > 0),
+  -- The only audiences for which its jobs may get identity tokens; any where there is none.
+  audiences  text[] not null default '{}'
 );
 create index place_parent on place (parent_id);
 -- Whether a path is one of some places, or lies below one of them.
@@ -58,6 +60,75 @@ create function is_below_any(path text, places text[]) returns boolean language 
   select exists (select from unnest(places) as place where place in ('', path) or starts_with(path, place || '/'))
 $$;
 insert into place (id, kind, name, path, created_at) values (gen_random_uuid(), 'root', '', '', clock_timestamp());
+
+-- People's accounts.
+create table person (
+  id                uuid primary key,
+  name              text not null unique check (name = lower(name)),
+  full_name         text not null,
+  -- argon2id, as a PHC string; none until the person has set one.
+  password_hash     text,
+  -- The secret of the second factor, encrypted; it counts once it is confirmed with a code.
+  totp_secret       text,
+  totp_confirmed_at timestamptz,
+  -- The time step of the last code that was accepted: each is accepted once.
+  totp_step         bigint not null default 0,
+  created_at        timestamptz not null,
+  created_by        text not null,
+  signed_in_at      timestamptz,
+  disabled_at       timestamptz,
+  disabled_by       text,
+  -- Who the person is at the OpenID provider: its issuer and its name for the person, separated by a space.
+  subject           text unique,
+  -- The person's groups there, as of the last sign-in.
+  groups            text[] not null default '{}'
+);
+-- Roles of the people in a group of the OpenID provider.
+create table group_grant (
+  name       text not null,
+  place_id   uuid not null references place on delete cascade,
+  role       text not null check (role in ('viewer', 'submitter', 'operator', 'admin')),
+  granted_at timestamptz not null,
+  granted_by text not null,
+  primary key (name, place_id)
+);
+create index group_grant_place on group_grant (place_id);
+-- Codes that stand in for the second factor, each once.
+create table recovery_code (
+  person_id uuid not null references person,
+  code_hash bytea not null,
+  primary key (person_id, code_hash)
+);
+-- Roles of people at places; each is valid there and below.
+create table person_grant (
+  person_id  uuid not null references person,
+  place_id   uuid not null references place on delete cascade,
+  role       text not null check (role in ('viewer', 'submitter', 'operator', 'admin')),
+  granted_at timestamptz not null,
+  granted_by text not null,
+  primary key (person_id, place_id)
+);
+create index person_grant_place on person_grant (place_id);
+-- Links with which a person sets a password, each once.
+create table sign_in_link (
+  secret_hash bytea primary key,
+  person_id   uuid not null references person,
+  created_at  timestamptz not null,
+  expires_at  timestamptz not null,
+  -- Whether it removes the second factor, too.
+  resets      boolean not null
+);
+create index sign_in_link_person on sign_in_link (person_id);
+-- How sign-ins with a password went, by the name that was typed, whether there is such a person or not, and by address.
+create table sign_in_address (
+  name         text not null,
+  network      text not null,
+  succeeded_at timestamptz,
+  -- Failures since the last success.
+  failures     integer not null default 0,
+  failed_at    timestamptz,
+  primary key (name, network)
+);
 
 create table token (
   id             uuid primary key,
@@ -79,35 +150,78 @@ create table token (
   revoked_at     timestamptz,
   revoked_by     text,
   last_used_at   timestamptz,
-  last_used_from text
+  last_used_from text,
+  -- The owner of a person's own token, whose roles limit it.
+  owner_id       uuid references person
 );
 -- The name of a revoked token is free again.
 create unique index token_name on token (name) where revoked_at is null;
 create index token_place on token (place_id);
+create index token_owner on token (owner_id);
 
+-- Sign-ins at the console, with a token or as a person.
 create table sign_in (
-  secret_hash bytea primary key,
-  token_id    uuid not null references token,
-  created_at  timestamptz not null,
-  expires_at  timestamptz not null
+  id             uuid primary key,
+  secret_hash    bytea not null unique,
+  token_id       uuid references token,
+  person_id      uuid references person,
+  created_at     timestamptz not null,
+  expires_at     timestamptz not null,
+  address        text,
+  user_agent     text not null,
+  last_used_at   timestamptz not null,
+  last_used_from text,
+  check (num_nonnulls(token_id, person_id) = 1)
 );
 create index sign_in_token on sign_in (token_id);
+create index sign_in_person on sign_in (person_id);
 
 create sequence audit_id as bigint;
 create table audit (
   id      bigint not null default nextval('audit_id'),
   at      timestamptz not null,
   who     text not null,
+  who_kind text not null check (who_kind in ('person', 'token', 'runner', 'service')),
+  -- From where, and by which request.
+  address text,
+  request text,
+  -- The path of the place where it was allowed; empty for the root.
+  place   text not null,
   what    text not null,
   subject text not null,
   detail  jsonb not null,
   primary key (id, at)
 ) partition by range (at);
+create index audit_who on audit (who, at);
+-- Seals of the audit log, each over a range of its numbers and the seal before.
+create table audit_seal (
+  last_id   bigint primary key,
+  first_id  bigint not null unique,
+  -- Ranges of numbers that no entry has.
+  missing   jsonb not null,
+  entries   integer not null,
+  earliest  timestamptz not null,
+  latest    timestamptz not null,
+  hash      bytea not null,
+  signature bytea not null,
+  sealed_at timestamptz not null
+);
 -- Who changed a setting last.
 create index audit_subject on audit (subject, what, at);
 
+-- Environment variables of the jobs of a place and below, in the open.
+create table place_variable (
+  place_id uuid not null references place on delete cascade,
+  name     text not null,
+  value    text not null,
+  set_at   timestamptz not null,
+  set_by   text not null,
+  primary key (place_id, name)
+);
+
 create table idempotency (
-  token_id  uuid not null references token,
+  -- The token or the person that writes.
+  writer_id uuid not null,
   key       text not null,
   body_hash bytea not null,
   -- The id of what the write makes, so that a repeated write makes nothing twice.
@@ -116,7 +230,7 @@ create table idempotency (
   status    integer,
   answer    bytea,
   at        timestamptz not null,
-  primary key (token_id, key)
+  primary key (writer_id, key)
 );
 create index idempotency_at on idempotency (at);
 

@@ -14,6 +14,9 @@ create table pool (
   widen_to     text[] not null default '{}',
   -- Whether it takes untrusted jobs as well.
   takes_untrusted boolean not null default false,
+  -- Whether a project's first use has to be approved, and the projects, by path, whose use was.
+  asks_approval  boolean not null default false,
+  approved       text[] not null default '{}',
   paused         boolean not null default false,
   -- What a machine has to be to join the pool, in the requirement language.
   needs          text not null default '',
@@ -27,6 +30,40 @@ create table pool (
 create index pool_owner on pool (owner_id);
 create unique index pool_name on pool (name) where removed_at is null;
 
+-- Secrets of the jobs of a place and below, or of the jobs that run in a pool. The value is encrypted with the key file, or is
+-- fetched from an outside store by its reference when an attempt starts.
+create table secret (
+  id        uuid primary key,
+  place_id  uuid references place on delete cascade,
+  pool_id   uuid references pool on delete cascade,
+  name      text not null,
+  -- Each time that it is set it has the next one.
+  version   integer not null,
+  locked    text,
+  reference text,
+  -- The pools, by name, that may receive it; any where there is none.
+  pools     text[] not null,
+  set_at    timestamptz not null,
+  set_by    text not null,
+  used_at   timestamptz,
+  unique (place_id, name),
+  unique (pool_id, name),
+  check (num_nonnulls(place_id, pool_id) = 1),
+  check (num_nonnulls(locked, reference) = 1)
+);
+
+-- The keys that sign identity tokens of jobs. The private part is encrypted with the key file.
+create table signing_key (
+  -- Its thumbprint (RFC 7638).
+  id         text primary key,
+  algorithm  text not null,
+  locked     text not null,
+  -- The public part, as a JSON Web Key (RFC 7517).
+  public     jsonb not null,
+  made_at    timestamptz not null,
+  signs_from timestamptz not null
+);
+
 -- The versions of a pool's policy: an attempt points to the policy and the facts of its time.
 create table pool_policy (
   pool_id    uuid not null references pool,
@@ -39,6 +76,8 @@ create table pool_policy (
   narrow_to text[] not null default '{}',
   widen_to text[] not null default '{}',
   takes_untrusted boolean not null default false,
+  asks_approval boolean not null default false,
+  approved text[] not null default '{}',
   paused     boolean not null default false,
   supply     jsonb,
   jobs       jsonb not null default '{}',

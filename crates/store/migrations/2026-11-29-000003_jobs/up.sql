@@ -94,6 +94,8 @@ create table job (
   requirement     text not null,
   command         jsonb not null,
   variables       jsonb not null,
+  -- The secrets that it is given, by name, and how.
+  secrets         jsonb not null default '{}',
   time_limit_us   bigint not null,
   tries           integer not null,
   band            text not null default 'normal',
@@ -139,6 +141,7 @@ create table bulk_action (
   state      text not null,
   created_at timestamptz not null,
   created_by text not null,
+  created_by_kind text not null,
   found      bigint,
   handled    bigint not null default 0,
   changed    bigint not null default 0,

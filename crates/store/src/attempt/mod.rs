@@ -17,6 +17,7 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, Strand
 use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::secret::SecretUses;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use std::collections::BTreeMap;
@@ -35,7 +36,12 @@ macro_rules! for_runner_columns {
     () => {
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
                 pool.name as pool, pool.labels as pool_labels, pool.jobs as policy, j.trust, j.requirement, j.command,
-                j.variables, j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive"
+                j.variables, j.secrets,
+                -- Of several with one name, the one of the nearest place.
+                (select coalesce(jsonb_object_agg(v.name, v.value order by length(vp.path)), '{}')
+                 from place_variable v join place vp on vp.id = v.place_id
+                 where vp.path in ('', p.path) or starts_with(p.path, vp.path || '/')) as place_variables,
+                j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive"
     };
 }
 
@@ -126,6 +132,12 @@ pub struct ForRunner {
     pub command: Json<Vec<String>>,
     #[diesel(sql_type = Jsonb)]
     pub variables: Json<BTreeMap<String, String>>,
+    /// The secrets that it is given.
+    #[diesel(sql_type = Jsonb)]
+    pub secrets: Json<SecretUses>,
+    /// Those of the project and the places above it.
+    #[diesel(sql_type = Jsonb)]
+    pub place_variables: Json<BTreeMap<String, String>>,
     #[diesel(sql_type = BigInt)]
     pub time_limit_us: Db<Micros>,
     #[diesel(sql_type = Nullable<Text>)]

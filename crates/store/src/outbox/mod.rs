@@ -1,6 +1,6 @@
 //! The change feed: what changed, numbered. See [`position`] for the order in which it is read.
 
-mod position;
+pub mod position;
 
 use crate::change::{Change, Undecodable};
 use crate::connect::Connection;

@@ -2,10 +2,12 @@
 
 use crate::tree::added;
 use crate::{NOW, Record};
+use pennine_core::access::ActorKind;
 use pennine_core::dispatch::{Band, StrandKey};
 use pennine_core::id::{JobId, RunId, StrandId};
 use pennine_core::time::Micros;
 use pennine_core::trust::Trust;
+use pennine_store::audit::Actor;
 use pennine_store::bulk;
 use pennine_store::job::{self, NewJob};
 use pennine_store::place::{self, Place};
@@ -24,6 +26,7 @@ async fn submitted(connection: &mut Connection, project: &Place, requirement: &s
         seats: BTreeMap::new(),
         workspace: None,
         trust: Trust::Trusted,
+        approved_in: Default::default(),
     };
     let fresh = StrandId(Uuid::now_v7());
     let strand = strand::ensure(connection, fresh, &key, NOW).await.unwrap();
@@ -35,6 +38,7 @@ async fn submitted(connection: &mut Connection, project: &Place, requirement: &s
         title: "check".to_owned(),
         requirement: requirement.to_owned(),
         command: vec!["true".to_owned()],
+        secrets: Default::default(),
         variables: BTreeMap::new(),
         time_limit: Micros(3_600_000_000),
         tries: 1,
@@ -44,7 +48,7 @@ async fn submitted(connection: &mut Connection, project: &Place, requirement: &s
         give_up: None,
         fail_unmatched: false,
         retries: None,
-        by: "admin".to_owned(),
+        by: Actor::named(ActorKind::Token, "admin").at("firmware/buoy"),
         at: NOW,
     };
     let id = new.id;
@@ -79,7 +83,8 @@ async fn a_job_is_selected_from_the_moment_of_its_submission() {
 
         let action = Uuid::from_u128(number as u128);
         let request = json!({"action": "cancel"});
-        let begun = bulk::begin(&mut connection, action, &request, "admin", NOW).await;
+        let admin = Actor::named(ActorKind::Token, "admin");
+        let begun = bulk::begin(&mut connection, action, &request, &admin, NOW).await;
         assert!(begun.is_ok(), "{begun:?}");
         let filter = LineFilter {
             place: place.map(str::to_owned),

@@ -27,6 +27,8 @@ pub async fn pool(record: &Record, name: &str) -> Pool {
         narrow_to: Vec::new(),
         widen_to: Vec::new(),
         takes_untrusted: false,
+        asks_approval: false,
+        approved: Vec::new(),
         paused: false,
         needs: String::new(),
         supply: None,

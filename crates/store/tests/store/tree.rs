@@ -23,6 +23,7 @@ fn new(kind: &str, name: &str, parent: &Place) -> Place {
         weight: 1,
         slot_limit: None,
         give_up_us: None,
+        audiences: Vec::new(),
     }
 }
 

@@ -70,7 +70,7 @@ impl RunnerIndex {
             let in_reach = self
                 .reaches
                 .get(kind.reach)
-                .is_some_and(|pools| pools.contains(&pool));
+                .is_some_and(|reach| reach.pools.contains(&pool));
             if in_reach && satisfied.contains(kind.requirement) {
                 put(&mut kinds, number, true);
                 kind.classes.push(at);

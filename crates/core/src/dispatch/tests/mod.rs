@@ -84,6 +84,20 @@ fn pool_view(n: usize, open: bool, owner: &str) -> PoolView {
     }
 }
 
+/// A reach that is widened to a project; where it asks for approval, the bits say which projects are approved.
+fn reach_of(also: Option<usize>, takes_untrusted: bool, approved: Option<usize>) -> Reach {
+    let bits = approved.unwrap_or_default();
+    let projects = PROJECTS.iter().enumerate();
+    let approved_paths = projects.filter(|(n, _)| bits & (1 << n) != 0);
+    Reach {
+        widen_to: also.iter().map(|at| PROJECTS[*at].to_owned()).collect(),
+        takes_untrusted,
+        asks_approval: approved.is_some(),
+        approved: approved_paths.map(|(_, path)| (*path).to_owned()).collect(),
+        ..Reach::default()
+    }
+}
+
 /// Each requirement of each project, in some bands and with some seats.
 fn all_alike() -> Vec<Alike> {
     let seats = |needs: &[(&str, u32)]| -> SeatNeeds {
@@ -144,6 +158,8 @@ enum Step {
         also: Option<usize>,
         takes_untrusted: bool,
         paused: bool,
+        /// The projects that are approved, as bits, where it asks for approval.
+        approved: Option<usize>,
     },
     Place {
         place: usize,
@@ -180,8 +196,8 @@ fn step() -> impl Strategy<Value = Step> {
         4 => (0..6usize, 0..6usize, 0..3usize, 0..4u32, state)
             .prop_map(|(runner, kind, pool, slots, state)| Step::Runner { runner, kind, pool, slots, state }),
         1 => (0..6usize).prop_map(|runner| Step::RunnerGone { runner }),
-        2 => (0..3usize, any::<bool>(), 0..OWNERS.len(), prop::option::of(0..PROJECTS.len()), any::<bool>(), prop::bool::weighted(0.2))
-            .prop_map(|(pool, open, owner, also, takes_untrusted, paused)| Step::Pool { pool, open, owner, also, takes_untrusted, paused }),
+        2 => (0..3usize, any::<bool>(), 0..OWNERS.len(), prop::option::of(0..PROJECTS.len()), any::<bool>(), prop::bool::weighted(0.2), prop::option::weighted(0.3, 0..32usize))
+            .prop_map(|(pool, open, owner, also, takes_untrusted, paused, approved)| Step::Pool { pool, open, owner, also, takes_untrusted, paused, approved }),
         1 => (0..PLACES.len(), 1..4u32, prop::option::of(0..4u32))
             .prop_map(|(place, weight, limit)| Step::Place { place, weight, limit }),
         2 => (0..SEATS.len(), 0..4u32).prop_map(|(seat, count)| Step::Seats { seat, count }),
@@ -233,6 +249,7 @@ fn strand_event(at: usize, alike: &Alike) -> Event {
             seats: alike.seats.clone(),
             workspace: None,
             trust: alike.trust,
+            approved_in: BTreeSet::new(),
         },
         project: alike.project.to_owned(),
     }
@@ -336,12 +353,10 @@ impl Bench {
                 also,
                 takes_untrusted,
                 paused,
+                approved,
             } => {
                 let mut view = pool_view(pool, open, OWNERS[owner]);
-                view.reach
-                    .widen_to
-                    .extend(also.map(|at| PROJECTS[at].to_owned()));
-                view.reach.takes_untrusted = takes_untrusted;
+                view.reach = reach_of(also, takes_untrusted, approved);
                 view.paused = paused;
                 self.model.pools.insert(view.id, view.clone());
                 self.state.apply(Event::Pool(Box::new(view)), now);
@@ -479,6 +494,13 @@ impl Bench {
             let bar = model.bar(*job, self.now);
             let expected = if satisfying == 0 {
                 Reason::NoMatch
+            } else if fits.is_empty()
+                && model
+                    .runners
+                    .values()
+                    .any(|runner| model.awaits_approval(known.strand, runner))
+            {
+                Reason::NeedsApproval
             } else if fits.is_empty() {
                 Reason::OutOfReach
             } else if !fits.iter().any(|runner| model.takes(runner)) {
@@ -582,7 +604,7 @@ proptest! {
         alike.iter_mut().for_each(|alike| alike.seats.clear());
         let mut bench = Bench::of(alike);
         for pool in 0..3 {
-            bench.take(Step::Pool { pool, open: pool != 1, owner: pool, also: None, takes_untrusted: pool != 2, paused: false });
+            bench.take(Step::Pool { pool, open: pool != 1, owner: pool, also: None, takes_untrusted: pool != 2, paused: false, approved: None });
         }
         for (n, (kind, pool, slots)) in runners.into_iter().enumerate() {
             bench.take(Step::Runner { runner: n, kind, pool, slots, state: RunnerState::Available });

@@ -2,6 +2,7 @@
 //! judged by it.
 
 use super::super::*;
+use crate::dispatch::yard::NO_POOLS;
 use crate::id::{AttemptId, JobId, PoolId, RunnerId};
 use crate::requirement::Requirement;
 use crate::time::Moment;
@@ -92,8 +93,21 @@ impl Model {
                 && pool.reaches(Origin {
                     project: alike.project,
                     trust: alike.trust,
+                    approved_in: &NO_POOLS,
                 })
         })
+    }
+
+    /// Whether the runner could take the strand's jobs if their project were approved, and cannot now.
+    pub fn awaits_approval(&self, strand: usize, runner: &RunnerView) -> bool {
+        let mut without = Model {
+            alike: self.alike.clone(),
+            pools: self.pools.clone(),
+            ..Model::default()
+        };
+        let pools = without.pools.values_mut();
+        pools.for_each(|pool| pool.reach.asks_approval = false);
+        without.may_take(strand, runner) && !self.may_take(strand, runner)
     }
 
     pub fn takes(&self, runner: &RunnerView) -> bool {

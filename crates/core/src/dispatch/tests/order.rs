@@ -27,6 +27,7 @@ pub(super) fn bench(alike: Vec<Alike>, runners: &[(usize, u32)]) -> Bench {
         also: None,
         takes_untrusted: false,
         paused: false,
+        approved: None,
     });
     for (n, (kind, slots)) in runners.iter().enumerate() {
         bench.runner(n, *kind, *slots);
@@ -308,6 +309,7 @@ fn a_kept_workspace_is_preferred_by_its_project_and_never_waited_for() {
         also: None,
         takes_untrusted: false,
         paused: false,
+        approved: None,
     });
     for n in 0..3 {
         bench.runner(n, 1, 1);
@@ -524,6 +526,51 @@ fn untrusted_jobs_wait_until_a_pool_takes_them_and_trusted_ones_are_unaffected()
         also: None,
         takes_untrusted: true,
         paused: false,
+        approved: None,
     });
+    assert_eq!(bench.started(), [0]);
+}
+
+#[test]
+fn a_pool_that_asks_for_approval_takes_a_projects_jobs_once_it_is_given_for_good_or_for_one_job() {
+    let alike = alike("linux", PROJECTS[0]);
+    let asks = |approved| Step::Pool {
+        pool: 0,
+        open: true,
+        owner: 0,
+        also: None,
+        takes_untrusted: false,
+        paused: false,
+        approved: Some(approved),
+    };
+    let mut bench = bench(vec![alike.clone()], &[(0, 1), (0, 1)]);
+    bench.take(asks(0));
+    bench.take(Step::Submit { strand: 0, ago: 0 });
+    assert_eq!(bench.started(), [0; 0]);
+    let standing = bench.state.standing(StrandId(id(0))).unwrap();
+    assert_eq!(standing.reason(), Reason::NeedsApproval);
+    assert_eq!(
+        standing.describe(Reason::NeedsApproval),
+        "pool-0 asks for approval of the project's first use"
+    );
+    // For one job: it goes to a strand of its own.
+    let approved = StrandId(id(900));
+    let Event::Strand {
+        mut key, project, ..
+    } = strand_event(0, &alike)
+    else {
+        panic!("it tells of a strand");
+    };
+    key.approved_in.insert(PoolId(id(0)));
+    let event = Event::Strand {
+        id: approved,
+        key,
+        project,
+    };
+    bench.state.apply(event, bench.now);
+    let standing = bench.state.standing(approved).unwrap();
+    assert_eq!((standing.in_reach, standing.reason()), (2, Reason::AllBusy));
+    // For good.
+    bench.take(asks(1));
     assert_eq!(bench.started(), [0]);
 }

@@ -63,6 +63,11 @@ fn cause(model: &Model, strand: usize, reason: Reason) -> String {
             .collect()
     };
     let names = match reason {
+        Reason::NeedsApproval => names(
+            &mut satisfying
+                .clone()
+                .filter(|runner| model.awaits_approval(strand, runner)),
+        ),
         Reason::OutOfReach => names(&mut satisfying.clone()),
         Reason::AllBusy | Reason::Offline | Reason::Paused => {
             names(&mut satisfying.clone().filter(is_in_reach))

@@ -3,5 +3,6 @@
 pub mod console;
 pub mod events;
 pub mod health;
+pub mod identity;
 pub mod status;
 pub mod yard_file;

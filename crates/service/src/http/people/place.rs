@@ -9,7 +9,7 @@ use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange, Problem};
+use pennine_wire::{NewProject, NewTeam, Page, Place, PlaceChange, Problem, ProjectView};
 
 /// The teams.
 #[utoipa::path(get, operation_id = "list_teams", path = "/teams", tag = "tree", responses((status = 200, body = Page<Place>)))]
@@ -34,6 +34,18 @@ pub async fn add_team(
 #[utoipa::path(get, operation_id = "list_projects", path = "/projects", tag = "tree", responses((status = 200, body = Page<Place>)))]
 pub async fn projects(State(app): State<App>, who: Principal) -> Answer<Json<Page<Place>>> {
     Ok(Json(views::people::place::projects(&app, &who).await?))
+}
+
+/// One project: the pools that it may use, by which grant, and whom to ask for the others.
+#[utoipa::path(get, operation_id = "show_project", path = "/projects/{project}", tag = "tree",
+    params(("project" = String, Path, description = "its path, each / written as %2F, or its name")),
+    responses((status = 200, body = ProjectView), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_project(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+) -> Answer<Json<ProjectView>> {
+    Ok(Json(views::people::project::show(&app, &who, &name).await?))
 }
 
 /// Add a project to a team.

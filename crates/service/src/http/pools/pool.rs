@@ -9,7 +9,10 @@ use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pennine_wire::{ChangedPool, NewPool, Page, Pool, PoolChange, PoolRemoval, Problem};
+use pennine_wire::{
+    ApprovalWithdrawal, ChangedPool, NewPool, Page, Pool, PoolApproval, PoolChange, PoolRemoval,
+    Problem,
+};
 
 /// The pools.
 #[utoipa::path(get, operation_id = "list_pools", path = "/pools", tag = "yard", responses((status = 200, body = Page<Pool>)))]
@@ -71,4 +74,32 @@ pub async fn remove(
 ) -> Answer<StatusCode> {
     operations::pools::pool::remove(&app, &who, &name, how).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Approve a project's use of a pool for good, or that of one job that waits for approval.
+#[utoipa::path(post, operation_id = "approve_use", path = "/pools/{pool}/approvals", tag = "yard", request_body = PoolApproval,
+    params(("pool" = String, Path, description = "its name")),
+    responses((status = 200, body = Pool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn approve(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(approval): JsonBody<PoolApproval>,
+) -> Answer<Json<Pool>> {
+    let pool = operations::pools::approval::approve(&app, &who, &name, approval).await?;
+    Ok(Json(pool))
+}
+
+/// Withdraw the approval of a project's use of a pool. Its jobs that run go on.
+#[utoipa::path(post, operation_id = "withdraw_approval", path = "/pools/{pool}/approvals/withdraw", tag = "yard",
+    request_body = ApprovalWithdrawal, params(("pool" = String, Path, description = "its name")),
+    responses((status = 200, body = Pool), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn withdraw_approval(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(withdrawal): JsonBody<ApprovalWithdrawal>,
+) -> Answer<Json<Pool>> {
+    let pool = operations::pools::approval::withdraw(&app, &who, &name, withdrawal).await?;
+    Ok(Json(pool))
 }

@@ -48,6 +48,14 @@ pub fn routes(limit: TimeoutLayer) -> Router<App> {
             "/attempts/{attempt}/lost",
             post(http::runners::reports::lost),
         )
+        .route(
+            "/attempts/{attempt}/secrets",
+            post(http::runners::reports::secrets),
+        )
+        .route(
+            "/attempts/{attempt}/identity",
+            post(http::runners::reports::identity),
+        )
         .layer(limit)
         // Bounded by its progress.
         .route("/attempts/{attempt}/log", post(http::runners::reports::log))

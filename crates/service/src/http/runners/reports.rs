@@ -2,18 +2,19 @@
 
 use crate::app::App;
 use crate::error::ServiceError;
-use crate::http::accept::ArrivalTime;
+use crate::http::accept::{ArrivalTime, Peer};
 use crate::http::answer::{Answer, Failure};
 use crate::http::body::{JsonBody, Params};
 use crate::http::runners::protocol::AuthenticatedRunner;
 use crate::http::upload;
-use crate::operations::runners::reports;
+use crate::operations::runners::{attempt_identity, attempt_secrets, reports};
 use axum::Json;
 use axum::extract::{Path, Request, State};
 use axum::http::StatusCode;
 use pennine_core::id::{AttemptId, LeaseToken};
 use pennine_wire::runner_protocol::{
-    FinishedReport, LogAcknowledgement, LostReport, Settings, StartedReport,
+    AttemptSecrets, FinishedReport, IdentityRequest, IdentityToken, LogAcknowledgement, LostReport,
+    SecretsRequest, Settings, StartedReport,
 };
 use serde::Deserialize;
 
@@ -30,6 +31,30 @@ pub async fn started(
 ) -> Answer<StatusCode> {
     reports::started(&app, &known, id, sent, arrived.0).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// The secrets of an attempt that starts.
+pub async fn secrets(
+    State(app): State<App>,
+    peer: Peer,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+    Path(id): Path<AttemptId>,
+    JsonBody(sent): JsonBody<SecretsRequest>,
+) -> Answer<Json<AttemptSecrets>> {
+    let values = attempt_secrets::read(&app, &known, id, sent.lease, peer.0).await?;
+    Ok(Json(values))
+}
+
+/// An identity token of an attempt that runs.
+pub async fn identity(
+    State(app): State<App>,
+    peer: Peer,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+    Path(id): Path<AttemptId>,
+    JsonBody(sent): JsonBody<IdentityRequest>,
+) -> Answer<Json<IdentityToken>> {
+    let token = attempt_identity::issue(&app, &known, id, sent, peer.0).await?;
+    Ok(Json(token))
 }
 
 /// An attempt has ended and its log is complete.

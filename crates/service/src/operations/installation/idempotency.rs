@@ -43,7 +43,7 @@ pub async fn begin(app: &App, who: &Principal, key: &str, body_hash: &[u8]) -> R
     let limit = Duration::from_secs(app.config.limits.request_seconds) + MARGIN;
     let begun = idempotency::begin(
         &mut connection,
-        (who.token, key),
+        (who.id, key),
         body_hash,
         subject,
         now,
@@ -88,11 +88,11 @@ pub async fn finish(
     body: Option<&[u8]>,
 ) -> Result<()> {
     let mut connection = app.store.people().await?;
-    Ok(idempotency::finish(&mut connection, who.token, key, status, body).await?)
+    Ok(idempotency::finish(&mut connection, who.id, key, status, body).await?)
 }
 
 /// Forgets a write that failed, so that it can be sent again with its key.
 pub async fn forget(app: &App, who: &Principal, key: &str) -> Result<()> {
     let mut connection = app.store.people().await?;
-    Ok(idempotency::forget(&mut connection, who.token, key).await?)
+    Ok(idempotency::forget(&mut connection, who.id, key).await?)
 }

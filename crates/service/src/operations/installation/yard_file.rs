@@ -22,7 +22,7 @@ const MOST: usize = 20_000;
 
 /// Say that a yard file was applied, and what stands in it: that is marked from then on.
 pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Result<YardFile> {
-    who.require(Action::ApplyYardFile, "")?;
+    let permit = who.require(Action::ApplyYardFile, "")?;
     if applied.name.is_empty()
         || applied.name.len() > 200
         || applied.name.chars().any(char::is_control)
@@ -64,7 +64,7 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
         audit::write(
             connection,
             now,
-            &who.name,
+            &permit,
             "yard-file.apply",
             &applied.name,
             detail,
@@ -77,7 +77,7 @@ pub async fn note(app: &App, who: &Principal, applied: AppliedYardFile) -> Resul
 
 /// Forget the yard file: nothing is marked any more, and everything stays as it is.
 pub async fn forget(app: &App, who: &Principal) -> Result<()> {
-    who.require(Action::ApplyYardFile, "")?;
+    let permit = who.require(Action::ApplyYardFile, "")?;
     commit(app, async |connection| {
         let Some(row) = yard_file::read(connection).await? else {
             return Ok(());
@@ -87,7 +87,7 @@ pub async fn forget(app: &App, who: &Principal) -> Result<()> {
         audit::write(
             connection,
             now,
-            &who.name,
+            &permit,
             "yard-file.forget",
             &row.name,
             json!({}),

@@ -12,6 +12,7 @@ use pennine_core::lifecycle::bulk::BulkEvent;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::Requirement;
 use pennine_core::visibility::Visibility;
+use pennine_store::audit::Actor;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
 use pennine_store::job_selection::{self, JobMatches};
 use pennine_store::waiting_line;
@@ -57,7 +58,7 @@ pub async fn act(app: &App, who: &Principal, mut action: BulkAction) -> Result<B
         for row in &found {
             // Each with its audit row: what is done stays done where a later one fails.
             let one = commit(app, async |connection| {
-                one(app, connection, &who.name, action.action, row).await
+                one(app, connection, &who.actor, action.action, row).await
             });
             changed.extend(one.await?);
         }
@@ -90,9 +91,11 @@ async fn begin(app: &App, who: &Principal, action: &BulkAction) -> Result<String
     let request = serde_json::to_value(action).map_err(|error| ServiceError::ours(&error))?;
     let (id, at) = (app.fresh_id(), app.clock.now());
     commit(app, async |connection| {
-        let row = bulk::begin(connection, id, &request, &who.name, at).await?;
+        let row = bulk::begin(connection, id, &request, &who.actor, at).await?;
         let name = ShortName::BulkAction.name(row.number);
-        audit::write(connection, at, &who.name, "jobs.act", &name, request).await?;
+        let meant = views::jobs::bulk::filter(connection, &Visibility::whole(), action).await?;
+        let permit = who.actor.clone().at(meant.place.unwrap_or_default());
+        audit::write(connection, at, &permit, "jobs.act", &name, request).await?;
         Ok(name)
     })
     .await
@@ -111,7 +114,7 @@ pub async fn stop(app: &App, who: &Principal, name: &str) -> Result<BulkProgress
             return Err(ServiceError::unknown("bulk-action", name));
         }
         let meant = views::jobs::bulk::filter(connection, &Visibility::whole(), &request).await?;
-        who.require(
+        let permit = who.require(
             right(request.action),
             meant.place.as_deref().unwrap_or_default(),
         )?;
@@ -121,7 +124,7 @@ pub async fn stop(app: &App, who: &Principal, name: &str) -> Result<BulkProgress
         if !bulk::end(connection, row.id, (row.state.0, to), None, at).await? {
             return Err(over(format!("{name} has just ended")));
         }
-        audit::write(connection, at, &who.name, "jobs.stop", name, json!({})).await?;
+        audit::write(connection, at, &permit, "jobs.stop", name, json!({})).await?;
         views::jobs::bulk::shown(views::jobs::bulk::find(connection, name).await?)
     })
     .await
@@ -232,12 +235,13 @@ async fn named(
 pub async fn one(
     app: &App,
     connection: &mut Connection,
-    by: &str,
+    by: &Actor,
     action: Action,
     row: &Job,
 ) -> Result<Option<String>> {
     let at = app.clock.now();
     let name = ShortName::Job.name(row.number);
+    let permit = by.clone().at(&row.project);
     let key = strand::get(connection, &[row.strand_id.0])
         .await?
         .into_iter()
@@ -245,7 +249,7 @@ pub async fn one(
         .map(|strand| strand.key.0);
     let done = match (action, action.band(), key) {
         (Action::Cancel, ..) => {
-            job::cancel(connection, row.id.0, by, at).await? != Cancelled::Nothing
+            job::cancel(connection, row.id.0, &by.name, at).await? != Cancelled::Nothing
         }
         (_, Some(band), Some(key)) => {
             let key = StrandKey { band, ..key };
@@ -262,6 +266,7 @@ pub async fn one(
                 requirement: row.requirement.clone(),
                 command: row.command.0.clone(),
                 variables: row.variables.0.clone(),
+                secrets: row.secrets.0.clone(),
                 time_limit: row.time_limit_us.0,
                 tries: row.tries.max(1).unsigned_abs(),
                 band: row.band.0,
@@ -270,7 +275,7 @@ pub async fn one(
                 give_up: row.give_up_us.map(|patience| patience.0),
                 fail_unmatched: row.fail_unmatched,
                 retries: Some(row.id.0),
-                by: by.to_owned(),
+                by: permit,
                 at,
             };
             // Its audit row comes with it.
@@ -286,6 +291,6 @@ pub async fn one(
         Some(band) => ("job.move", json!({"band": band})),
         None => ("job.cancel", json!({})),
     };
-    audit::write(connection, at, by, what, &name, detail).await?;
+    audit::write(connection, at, &permit, what, &name, detail).await?;
     Ok(Some(name))
 }

@@ -10,10 +10,12 @@ use crate::views;
 use pennine_core::id::ShortName;
 use pennine_core::lifecycle::bulk::{BulkEvent, BulkState};
 use pennine_core::visibility::Visibility;
+use pennine_store::audit::Actor;
 use pennine_store::bulk::{self, BulkRow};
 use pennine_store::{Connection, audit, job};
 use pennine_wire::Action;
 use serde_json::json;
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// Jobs cancelled in one transaction: some ten milliseconds.
@@ -103,18 +105,24 @@ async fn step(
         bulk::end(connection, row.id, (BulkState::Running, to), None, at).await?;
         return Ok(Step::Over);
     }
-    let by = &row.created_by;
+    let actor = Actor::named(row.created_by_kind.0, &row.created_by);
     let mut changed = 0;
     if action == Action::Cancel {
-        let cancelled = job::cancel_all(connection, &jobs, by, at).await?;
-        let names = cancelled.iter().map(|job| ShortName::Job.name(job.number));
-        let names: Vec<String> = names.collect();
+        let cancelled = job::cancel_all(connection, &jobs, &actor.name, at).await?;
+        changed = cancelled.len();
         let detail = json!({"action": ShortName::BulkAction.name(row.number)});
-        audit::write_all(connection, at, by, "job.cancel", &names, &detail).await?;
-        changed = names.len();
+        let mut by_project: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for job in cancelled {
+            let names = by_project.entry(job.project).or_default();
+            names.push(ShortName::Job.name(job.number));
+        }
+        for (project, names) in by_project {
+            let permit = actor.clone().at(project);
+            audit::write_all(connection, at, &permit, "job.cancel", &names, &detail).await?;
+        }
     } else {
         for job in job::with_ids(connection, &jobs).await? {
-            changed += usize::from(one(app, connection, by, action, &job).await?.is_some());
+            changed += usize::from(one(app, connection, &actor, action, &job).await?.is_some());
         }
     }
     bulk::count(connection, row.id, jobs.len(), changed).await?;

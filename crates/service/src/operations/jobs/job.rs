@@ -17,13 +17,13 @@ use serde_json::json;
 pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
     commit(app, async |connection| {
         let row = find(connection, who, text).await?;
-        who.require(Action::CancelJob, &row.project)?;
+        let permit = who.require(Action::CancelJob, &row.project)?;
         let now = app.clock.now();
         if job::cancel(connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
             audit::write(
                 connection,
                 now,
-                &who.name,
+                &permit,
                 "job.cancel",
                 &ShortName::Job.name(row.number),
                 json!({}),

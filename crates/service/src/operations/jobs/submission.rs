@@ -4,6 +4,7 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::installation::idempotency::PlannedId;
+use crate::operations::people::secret::check_uses;
 use crate::validation::check_variable;
 use crate::views;
 use crate::views::jobs::job::JobContext;
@@ -16,6 +17,7 @@ use pennine_core::requirement::{Requirement, Vocabulary};
 use pennine_core::time::{Micros, Moment};
 use pennine_store::{Connection, job, seat};
 use pennine_wire::{JobLine, NewJob, TakenJob};
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 const HOUR: Duration = Duration::from_secs(3600);
@@ -145,8 +147,21 @@ pub async fn submit(
     let project = views::people::place::project(app, &mut connection, who, &new.project)
         .await
         .map_err(|failure| failure.field("project"))?;
-    who.require(Action::SubmitJob, &project.path)?;
+    let permit = who.require(Action::SubmitJob, &project.path)?;
     check_seats(&mut connection, &new.seats).await?;
+    // With the pools in which its secrets may be received.
+    let asked = check_uses(
+        &mut connection,
+        who,
+        &project.path,
+        new.trust,
+        &new.secrets,
+        new.requirement.trim(),
+    )
+    .await?;
+    let requirement: Requirement = asked
+        .parse()
+        .map_err(|error| ServiceError::requirement("where", error))?;
     if new.strict {
         let known = vocabulary(&mut connection, app.clock.now()).await?;
         if let Some(hint) = known.hints(&checked.requirement).first() {
@@ -155,12 +170,13 @@ pub async fn submit(
         }
     }
     let key = StrandKey {
-        requirement: checked.requirement.to_string(),
+        requirement: requirement.to_string(),
         project: project.id.0,
         band: new.band,
         seats: new.seats.clone(),
         workspace: None,
         trust: new.trust,
+        approved_in: BTreeSet::new(),
     };
     let strand = app.strand(&mut connection, &key).await?;
     let at = app.clock.now();
@@ -171,9 +187,10 @@ pub async fn submit(
         project: project.id.0,
         strand,
         title: checked.title.clone(),
-        requirement: new.requirement.trim().to_owned(),
+        requirement: asked.clone(),
         command: new.command,
         variables: new.variables,
+        secrets: new.secrets,
         time_limit: checked.time_limit.into(),
         tries: checked.tries,
         band: new.band,
@@ -184,7 +201,7 @@ pub async fn submit(
             .or(project.give_up_us.map(|give_up| give_up.0)),
         fail_unmatched: new.fail_unmatched,
         retries: None,
-        by: who.name.clone(),
+        by: permit,
         at,
     };
     let numbers = match (job::submit(&mut connection, row).await, planned) {
@@ -208,7 +225,7 @@ pub async fn submit(
         name: ShortName::Job.name(numbers.job),
         title: checked.title,
         project: project.path,
-        requirement: new.requirement.trim().to_owned(),
+        requirement: asked,
         state: JobState::Pending,
         result: None,
         reason: Some(Reason::Handover),

@@ -21,7 +21,7 @@ pub async fn change_thresholds(
     change: ThresholdsChange,
     expected: &ExpectedVersion,
 ) -> Result<AlertThresholds> {
-    who.require(Action::ChangeThresholds, "")?;
+    let permit = who.require(Action::ChangeThresholds, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "alerts", "thresholds").await?;
         let before = alert::thresholds(connection).await?;
@@ -37,7 +37,7 @@ pub async fn change_thresholds(
         audit::write(
             connection,
             at,
-            &who.name,
+            &permit,
             "alert.thresholds",
             "alerts",
             detail,
@@ -61,7 +61,7 @@ pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert
         if !who.sees.includes(&place) {
             return Err(ServiceError::unknown("alert", name));
         }
-        who.require(Action::AcknowledgeAlert, &place)?;
+        let permit = who.require(Action::AcknowledgeAlert, &place)?;
         if row.state.0 == AlertState::Ended {
             let message = format!("{name} has ended");
             return Err(ServiceError::conflict(
@@ -74,15 +74,7 @@ pub async fn acknowledge(app: &App, who: &Principal, name: &str) -> Result<Alert
         // Acknowledged before: that is no error.
         if alert::see(connection, row.id, &who.name, now).await? {
             let detail = json!({"message": row.message});
-            audit::write(
-                connection,
-                now,
-                &who.name,
-                "alert.acknowledge",
-                name,
-                detail,
-            )
-            .await?;
+            audit::write(connection, now, &permit, "alert.acknowledge", name, detail).await?;
         }
         let row = find(connection).await?;
         shown(row).ok_or_else(|| ServiceError::unknown("alert", name))

@@ -75,7 +75,7 @@ fn fresh_secret(app: &App, id: Uuid) -> Result<(String, String)> {
 /// Add a listener: it is sent each alert from now on, as signed events. Its secret is shown this once.
 pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeListener> {
     // It makes the service ask any address.
-    who.require(Action::ManageSubscribers, "")?;
+    let permit = who.require(Action::ManageSubscribers, "")?;
     check_name("name", &new.name)?;
     check_url(app, &new.url)?;
     let kinds = check_kinds(&new.kinds)?;
@@ -98,15 +98,7 @@ pub async fn add(app: &App, who: &Principal, new: NewListener) -> Result<MadeLis
         row.secret = locked;
         listener::write(connection, &row, now).await?;
         let detail = json!({"url": row.url, "kinds": row.kinds});
-        audit::write(
-            connection,
-            now,
-            &who.name,
-            "listener.add",
-            &new.name,
-            detail,
-        )
-        .await?;
+        audit::write(connection, now, &permit, "listener.add", &new.name, detail).await?;
         Ok(MadeListener {
             listener: shown(row),
             secret,
@@ -123,7 +115,7 @@ pub async fn change(
     change: ListenerChange,
     expected: &ExpectedVersion,
 ) -> Result<Listener> {
-    who.require(Action::ManageSubscribers, "")?;
+    let permit = who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
@@ -141,7 +133,7 @@ pub async fn change(
         let now = app.clock.now();
         listener::write(connection, &row, now).await?;
         let detail = json!({"url": row.url, "kinds": row.kinds, "paused": row.paused});
-        audit::write(connection, now, &who.name, "listener.change", name, detail).await?;
+        audit::write(connection, now, &permit, "listener.change", name, detail).await?;
         Ok(shown(find(connection, name).await?))
     })
     .await
@@ -149,13 +141,13 @@ pub async fn change(
 
 /// Remove a listener.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
-    who.require(Action::ManageSubscribers, "")?;
+    let permit = who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         let row = find(connection, name).await?;
         let now = app.clock.now();
         listener::remove(connection, row.id, now).await?;
         let detail = json!({"url": row.url});
-        audit::write(connection, now, &who.name, "listener.remove", name, detail).await?;
+        audit::write(connection, now, &permit, "listener.remove", name, detail).await?;
         Ok(())
     })
     .await
@@ -163,7 +155,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
 
 /// Give a listener another secret, which is shown this once. Events are signed with the one before too, for a day.
 pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListener> {
-    who.require(Action::ManageSubscribers, "")?;
+    let permit = who.require(Action::ManageSubscribers, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "listener", name).await?;
         let mut row = find(connection, name).await?;
@@ -172,15 +164,7 @@ pub async fn renew(app: &App, who: &Principal, name: &str) -> Result<MadeListene
         row.previous_secret = Some(std::mem::replace(&mut row.secret, locked));
         row.previous_until = Some(Db(now + FORMER));
         listener::write(connection, &row, now).await?;
-        audit::write(
-            connection,
-            now,
-            &who.name,
-            "listener.renew",
-            name,
-            json!({}),
-        )
-        .await?;
+        audit::write(connection, now, &permit, "listener.renew", name, json!({})).await?;
         Ok(MadeListener {
             listener: shown(find(connection, name).await?),
             secret,

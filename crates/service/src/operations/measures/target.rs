@@ -10,6 +10,7 @@ use crate::views;
 use crate::views::measures::target::{find, one, place_of};
 use pennine_core::access::Action;
 use pennine_core::target::{InvalidTarget, Objective};
+use pennine_store::audit::Permit;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::target::{self, Target as Row};
 use pennine_store::{Connection, Db, audit, pool};
@@ -61,7 +62,7 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
             }
             (None, None) => {}
         }
-        who.require(Action::ManageTarget, &at_place)?;
+        let permit = who.require(Action::ManageTarget, &at_place)?;
         let there = target::list(connection).await?;
         if there.iter().any(|row| row.name == new.name) {
             let message = format!("a target {:?} already exists", new.name);
@@ -93,14 +94,14 @@ pub async fn add(app: &App, who: &Principal, new: NewTarget) -> Result<Target> {
         set(&mut row, promise)?;
         target::write(connection, &row, now).await?;
         let detail = json!({"objective": promise.describe(), "pool": new.pool, "place": new.place});
-        audit::write(connection, now, &who.name, "target.add", &new.name, detail).await?;
+        audit::write(connection, now, &permit, "target.add", &new.name, detail).await?;
         one(app, connection, who, &new.name).await
     })
     .await
 }
 
 /// Refuses who may not manage a target: it belongs to its place, or to the owner of its pool.
-async fn require(connection: &mut Connection, who: &Principal, target: &Row) -> Result<()> {
+async fn require(connection: &mut Connection, who: &Principal, target: &Row) -> Result<Permit> {
     let pools = pool::list(connection).await?;
     who.require(Action::ManageTarget, &place_of(target, &pools))
 }
@@ -116,7 +117,7 @@ pub async fn change(
     commit(app, async |connection| {
         lock_for_change(connection, "target", name).await?;
         let mut row = find(connection, who, name).await?;
-        require(connection, who, &row).await?;
+        let permit = require(connection, who, &row).await?;
         expected
             .check(connection, &row, "target.change", name)
             .await?;
@@ -130,7 +131,7 @@ pub async fn change(
         let now = app.clock.now();
         target::write(connection, &row, now).await?;
         let detail = json!({"objective": promise.describe(), "before": before.describe()});
-        audit::write(connection, now, &who.name, "target.change", name, detail).await?;
+        audit::write(connection, now, &permit, "target.change", name, detail).await?;
         one(app, connection, who, name).await
     })
     .await
@@ -140,11 +141,11 @@ pub async fn change(
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
     commit(app, async |connection| {
         let row = find(connection, who, name).await?;
-        require(connection, who, &row).await?;
+        let permit = require(connection, who, &row).await?;
         let now = app.clock.now();
         target::remove(connection, row.id, now).await?;
         let detail = json!({"objective": row.promise().describe()});
-        audit::write(connection, now, &who.name, "target.remove", name, detail).await?;
+        audit::write(connection, now, &permit, "target.remove", name, detail).await?;
         Ok(())
     })
     .await

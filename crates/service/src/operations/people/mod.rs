@@ -1,5 +1,12 @@
 //! People and access: teams, projects, tokens, sign-in.
 
+pub mod account;
+mod grant;
+pub mod group;
+pub mod person;
 pub mod place;
+pub mod provider;
+pub mod secret;
 pub mod session;
 pub mod token;
+pub mod variable;

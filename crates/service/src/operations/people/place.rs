@@ -11,11 +11,15 @@ use crate::yard::Yard;
 use pennine_core::access::Action;
 use pennine_core::dispatch::below;
 use pennine_core::id::PlaceId;
+use pennine_core::identity::check_audience;
 use pennine_core::time::Moment;
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::{Connection, Db, audit, place};
 use pennine_wire::{NewProject, NewTeam, Place, PlaceChange};
 use serde_json::json;
+
+/// The most audiences that a place lists.
+const MOST_AUDIENCES: usize = 50;
 
 async fn add(
     app: &App,
@@ -24,7 +28,7 @@ async fn add(
     name: String,
     parent: place::Place,
 ) -> Result<Place> {
-    who.require(Action::AddPlace, &parent.path)?;
+    let permit = who.require(Action::AddPlace, &parent.path)?;
     check_name("name", &name)?;
     let path = if parent.path.is_empty() {
         name.clone()
@@ -41,6 +45,7 @@ async fn add(
         weight: 1,
         slot_limit: None,
         give_up_us: None,
+        audiences: Vec::new(),
     };
     commit(app, async |connection| {
         match place::insert(connection, &new).await {
@@ -53,7 +58,7 @@ async fn add(
         audit::write(
             connection,
             new.created_at.0,
-            &who.name,
+            &permit,
             &format!("{kind}.add"),
             &path,
             json!({}),
@@ -113,6 +118,17 @@ fn checked(mut place: place::Place, change: &PlaceChange) -> Result<place::Place
         }
         place.give_up_us = give_up.map(Db);
     }
+    if let Some(audiences) = &change.audiences {
+        if audiences.len() > MOST_AUDIENCES {
+            let message = format!("at most {MOST_AUDIENCES} audiences");
+            return Err(ServiceError::invalid("audiences", message));
+        }
+        for audience in audiences {
+            check_audience(audience)
+                .map_err(|error| ServiceError::invalid("audiences", error.to_string()))?;
+        }
+        place.audiences.clone_from(audiences);
+    }
     Ok(place)
 }
 
@@ -134,7 +150,7 @@ pub async fn change(
             path,
         )
         .await?;
-        who.require(Action::ChangePlace, place_above(&found.path))?;
+        let permit = who.require(Action::ChangePlace, place_above(&found.path))?;
         expected
             .check(connection, &found, "place.change", path)
             .await?;
@@ -145,8 +161,8 @@ pub async fn change(
             changed = move_below(connection, who, changed, parent, at).await?;
         }
         let detail =
-            json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path});
-        audit::write(connection, at, &who.name, "place.change", path, detail).await?;
+            json!({"weight": changed.weight, "limit": changed.slot_limit, "path": changed.path, "audiences": changed.audiences});
+        audit::write(connection, at, &permit, "place.change", path, detail).await?;
         app.projects.invalidate_all();
         let held = Yard::read(connection, app.clock.now())
             .await?
@@ -197,7 +213,7 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
             path,
         )
         .await?;
-        who.require(Action::RemovePlace, place_above(&found.path))?;
+        let permit = who.require(Action::RemovePlace, place_above(&found.path))?;
         let contents = place::contents(connection, &found).await?;
         let parts = [
             (contents.places, "place", "remove them first"),
@@ -219,7 +235,7 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
         audit::write(
             connection,
             at,
-            &who.name,
+            &permit,
             "place.remove",
             &found.path,
             json!({}),

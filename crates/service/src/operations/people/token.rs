@@ -1,17 +1,18 @@
 //! Tokens.
 
+use super::grant::{at, require_grant};
+use super::session::own_session;
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::secret;
 use crate::validation::check_name;
-use crate::views;
 use crate::views::people::token::{find, shown};
-use pennine_core::access::{Action, Grant, may_grant, place_name};
+use pennine_core::access::Grant;
 use pennine_core::time::{Micros, Moment, spoken};
+use pennine_store::audit::{self, Permit};
 use pennine_store::token::{self, NewToken as NewRow, Token as Row};
-use pennine_store::{Connection, audit, place};
 use pennine_wire::{MadeToken, NewToken, Token, TokenRotation};
 use serde_json::json;
 use std::time::Duration;
@@ -36,44 +37,38 @@ fn expiry(app: &App, lifetime: Duration) -> Result<Moment> {
     Ok(app.clock.now() + lifetime)
 }
 
-/// Returns the place with this path; the root's is empty.
-async fn at(connection: &mut Connection, who: &Principal, path: &str) -> Result<place::Place> {
-    if path.is_empty() {
-        return Ok(place::root(connection).await?);
-    }
-    let kinds = ["team", "project"];
-    let found = views::people::place::find(connection, &who.sees, &kinds, "place", path);
-    found.await.map_err(|failure| failure.field("place"))
-}
-
 /// Make a token. The answer holds the secret, this once.
 ///
 /// # Errors
 /// Forbidden where the token would have more rights than who makes it.
 pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken> {
     check_name("name", &new.name)?;
+    let (name, owner) = match new.is_own {
+        true => {
+            let (person, _) = own_session(who)?;
+            (format!("{}/{}", who.name, new.name), Some(person))
+        }
+        false => (new.name.clone(), None),
+    };
     let expires_at = expiry(app, new.lifetime_us.map_or(LIFETIME, Duration::from))?;
     commit(app, async |connection| {
         let place = at(connection, who, &new.place).await?;
-        who.require(Action::ManageAccess, &place.path)?;
-        let grant = Grant {
-            role: new.role,
-            place: place.path.clone(),
+        // A person's own token never permits more than the person has, whatever its limit is.
+        let permit = match owner {
+            Some(_) => who.own_permit(),
+            None => {
+                let grant = Grant {
+                    role: new.role,
+                    place: place.path.clone(),
+                };
+                require_grant(who, &grant)?
+            }
         };
-        if !may_grant(&who.rights, &grant) {
-            let message = format!(
-                "a token cannot have more rights than its maker: you do not have {} at {}",
-                grant.role,
-                place_name(&grant.place)
-            );
-            let title = "The token does not permit this";
-            return Err(ServiceError::forbidden("role-needed", title, message).field("role"));
-        }
         let secret = secret::fresh(secret::Purpose::Token);
         let now = app.clock.now();
         let row = NewRow {
             id: app.fresh_id(),
-            name: new.name.clone(),
+            name: name.clone(),
             secret_hash: secret::hash(&secret),
             role: new.role,
             place: place.id.0,
@@ -81,27 +76,32 @@ pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken>
             at: now,
             by: who.name.clone(),
             expires_at: Some(expires_at),
+            owner,
         };
         match token::insert(connection, row).await {
             Err(pennine_store::Error::Duplicate(_)) => {
-                let message = format!("a token {:?} already exists", new.name);
+                let message = format!("a token {name:?} already exists");
                 let remedy = format!(
-                    "choose another name, or give it another secret with: pennine token rotate {}",
-                    new.name
+                    "choose another name, or give it another secret with: pennine token rotate {name}"
                 );
                 return Err(ServiceError::taken(message).remedy(remedy));
             }
             other => other?,
         }
         let detail = json!({"role": new.role, "place": place.path, "purpose": new.purpose, "expires_at": expires_at});
-        audit::write(connection, now, &who.name, "token.add", &new.name, detail).await?;
-        let made = find(connection, who, &new.name).await?;
+        audit::write(connection, now, &permit, "token.add", &name, detail).await?;
+        let made = find(connection, who, &name).await?;
         Ok(MadeToken {
             token: shown(made, now),
             secret,
         })
     })
     .await
+}
+
+/// What an audit row takes of a change of a token, which its owner or bearer may make, too.
+fn permit(who: &Principal, row: &Row) -> Permit {
+    who.actor.clone().at(&row.place)
 }
 
 /// How long a token is valid from one rotation to the next.
@@ -130,6 +130,16 @@ pub async fn rotate(
     }
     let made = commit(app, async |connection| {
         let row = find(connection, who, name).await?;
+        if row
+            .owner_id
+            .is_some_and(|owner| who.person != Some(owner.0))
+        {
+            let message =
+                format!("{name} is a token of its own person, who alone may have its secret");
+            let title = "This is not permitted";
+            let error = ServiceError::forbidden("own-token", title, message);
+            return Err(error.remedy(format!("to end it: pennine token revoke {name}")));
+        }
         let now = app.clock.now();
         if row.expires_at.is_some_and(|at| at.0 <= now) {
             let message = format!("{name} has expired");
@@ -154,7 +164,15 @@ pub async fn rotate(
         };
         token::rotate(connection, row.id, renewal).await?;
         let detail = json!({"previous_until": until, "expires_at": expires_at});
-        audit::write(connection, now, &who.name, "token.rotate", name, detail).await?;
+        audit::write(
+            connection,
+            now,
+            &permit(who, &row),
+            "token.rotate",
+            name,
+            detail,
+        )
+        .await?;
         let made = find(connection, who, name).await?;
         Ok(MadeToken {
             token: shown(made, now),
@@ -162,7 +180,7 @@ pub async fn rotate(
         })
     })
     .await?;
-    app.tokens.invalidate_all();
+    app.principals.invalidate_all();
     Ok(made)
 }
 
@@ -176,7 +194,15 @@ pub async fn revoke(app: &App, who: &Principal, name: &str) -> Result<Token> {
         let now = app.clock.now();
         token::revoke(connection, row.id, &who.name, now).await?;
         let detail = json!({"role": row.role.0, "place": row.place});
-        audit::write(connection, now, &who.name, "token.revoke", name, detail).await?;
+        audit::write(
+            connection,
+            now,
+            &permit(who, &row),
+            "token.revoke",
+            name,
+            detail,
+        )
+        .await?;
         let mut token = shown(row, now);
         "revoked".clone_into(&mut token.state);
         token.revoked_at = Some(now);
@@ -184,6 +210,6 @@ pub async fn revoke(app: &App, who: &Principal, name: &str) -> Result<Token> {
         Ok(token)
     })
     .await?;
-    app.tokens.invalidate_all();
+    app.principals.invalidate_all();
     Ok(revoked)
 }

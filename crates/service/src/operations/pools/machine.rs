@@ -35,7 +35,7 @@ pub async fn start(
     }
     commit(app, async |connection| {
     let pool = find_pool(connection, who, name).await?;
-    who.require(Action::ManageMachines, &pool.owner)?;
+    let permit = who.require(Action::ManageMachines, &pool.owner)?;
     let Some(policy) = pool.supply() else {
         let message = format!("{name} has no supplier: people bring its machines");
         return Err(
@@ -94,7 +94,7 @@ pub async fn start(
     audit::write(
         connection,
         now,
-        &who.name,
+        &permit,
         "machine.start",
         name,
         detail,
@@ -114,7 +114,7 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
     commit(app, async |connection| {
         let found = find(connection, who, text).await?;
         let owner = place::of_pool(connection, found.pool_id.0).await?;
-        who.require(Action::ManageMachines, &owner)?;
+        let permit = who.require(Action::ManageMachines, &owner)?;
         let now = app.clock.now();
         if !found.state.0.exists() {
             let message = format!("{} is {} already", found.name, found.state.0);
@@ -151,7 +151,7 @@ pub async fn stop(app: &App, who: &Principal, text: &str, how: StopMachine) -> R
         audit::write(
             connection,
             now,
-            &who.name,
+            &permit,
             "machine.stop",
             &found.name,
             detail,

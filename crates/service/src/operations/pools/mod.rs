@@ -1,5 +1,6 @@
 //! Pools and capacity: policies, machines, suppliers, seats.
 
+pub mod approval;
 pub mod capacity;
 pub mod machine;
 pub mod pool;

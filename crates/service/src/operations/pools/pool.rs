@@ -51,7 +51,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
                 (owner.id, owner.path)
             }
         };
-        who.require(Action::ManagePool, &owner.1)?;
+        let permit = who.require(Action::ManagePool, &owner.1)?;
         let like = like.map(|like| like.pool);
         let mut row = pool::Pool {
             id: Db(PoolId(app.fresh_id())),
@@ -67,6 +67,8 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
             narrow_to: Vec::new(),
             widen_to: Vec::new(),
             takes_untrusted: false,
+            asks_approval: false,
+            approved: Vec::new(),
             paused: false,
             needs: check_needs(new.needs.as_deref().unwrap_or_default())?,
             supply: None,
@@ -101,7 +103,7 @@ pub async fn add(app: &App, who: &Principal, new: NewPool) -> Result<Pool> {
         audit::write(
             connection,
             row.created_at.0,
-            &who.name,
+            &permit,
             "pool.add",
             &row.name,
             detail,
@@ -247,6 +249,7 @@ async fn edit(
     if let Some(also) = &change.widen_to {
         next.pool.widen_to = paths(connection, "widen_to", also).await?;
     }
+    next.pool.asks_approval = change.asks_approval.unwrap_or(next.pool.asks_approval);
     next.pool.takes_untrusted = change.takes_untrusted.unwrap_or(next.pool.takes_untrusted);
     Ok(())
 }
@@ -287,7 +290,7 @@ pub async fn change(
             .check(connection, &next, "pool.change", name)
             .await?;
         edit(connection, who, &mut next, &change).await?;
-        who.require(Action::ManagePool, &next.owner)?;
+        let permit = who.require(Action::ManagePool, &next.owner)?;
         let asked = machines_asked_for(&next);
         let supply = next.pool.supply.clone().map(|supply| supply.0);
         let supply =
@@ -329,9 +332,9 @@ pub async fn change(
                 "labels": next.pool.labels, "open": next.pool.open, "owner": next.owner, "paused": next.pool.paused,
                 "needs": next.pool.needs, "jobs": next.pool.jobs.0,
                 "narrow_to": next.pool.narrow_to, "widen_to": next.pool.widen_to,
-                "takes_untrusted": next.pool.takes_untrusted,
+                "takes_untrusted": next.pool.takes_untrusted, "asks_approval": next.pool.asks_approval,
             });
-            audit::write(connection, now, &who.name, "pool.change", name, detail).await?;
+            audit::write(connection, now, &permit, "pool.change", name, detail).await?;
             done = true;
         }
         Ok(ChangedPool {
@@ -353,7 +356,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
         let mut visible = before.pools.iter().filter(|pool| who.sees_pool(pool));
         let found = visible.find(|pool| pool.pool.name == name);
         let found = found.ok_or_else(|| ServiceError::unknown("pool", name))?;
-        who.require(Action::ManagePool, &found.owner)?;
+        let permit = who.require(Action::ManagePool, &found.owner)?;
         let id = found.pool.id.0;
         let members: Vec<&Runner> = before
             .runners
@@ -401,7 +404,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str, how: PoolRemoval) ->
             );
         }
         let detail = json!({"force": how.force, "runners": members.len()});
-        audit::write(connection, now, &who.name, "pool.remove", name, detail).await?;
+        audit::write(connection, now, &permit, "pool.remove", name, detail).await?;
         Ok(members.iter().map(|one| one.id.0).collect::<Vec<_>>())
     })
     .await?;

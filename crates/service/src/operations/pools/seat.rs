@@ -38,7 +38,7 @@ fn check_description(text: &str) -> Result<()> {
 
 /// Add a kind of seat.
 pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
-    who.require(Action::ManageSeats, "")?;
+    let permit = who.require(Action::ManageSeats, "")?;
     check_name("name", &new.name)?;
     check_description(&new.description)?;
     let row = seat::Seat {
@@ -59,7 +59,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSeat) -> Result<Seat> {
         }
         let detail = json!({"count": row.count});
         let at = row.created_at.0;
-        audit::write(connection, at, &who.name, "seat.add", &row.name, detail).await?;
+        audit::write(connection, at, &permit, "seat.add", &row.name, detail).await?;
         one(app, connection, who, &new.name).await
     })
     .await
@@ -73,7 +73,7 @@ pub async fn change(
     change: SeatChange,
     expected: &ExpectedVersion,
 ) -> Result<Seat> {
-    who.require(Action::ManageSeats, "")?;
+    let permit = who.require(Action::ManageSeats, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "seat", name).await?;
         let rows = seat::list(connection).await?;
@@ -94,7 +94,7 @@ pub async fn change(
         let at = app.clock.now();
         seat::set(connection, &row, at).await?;
         let detail = json!({"count": row.count});
-        audit::write(connection, at, &who.name, "seat.change", name, detail).await?;
+        audit::write(connection, at, &permit, "seat.change", name, detail).await?;
         one(app, connection, who, name).await
     })
     .await
@@ -102,7 +102,7 @@ pub async fn change(
 
 /// Take the seats of a stuck job back. It keeps its slot and goes on; who did it and why is kept.
 pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -> Result<Seat> {
-    who.require(Action::ManageSeats, "")?;
+    let permit = who.require(Action::ManageSeats, "")?;
     check_reason(&from.reason)?;
     commit(app, async |connection| {
         let job = views::jobs::job::find(connection, who, &from.job).await?;
@@ -130,7 +130,7 @@ pub async fn take_back(app: &App, who: &Principal, name: &str, from: TakeBack) -
             ));
         }
         let detail = json!({"job": ShortName::Job.name(job.number), "reason": from.reason});
-        audit::write(connection, at, &who.name, "seat.take-back", name, detail).await?;
+        audit::write(connection, at, &permit, "seat.take-back", name, detail).await?;
         one(app, connection, who, name).await
     })
     .await

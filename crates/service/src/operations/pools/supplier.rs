@@ -112,7 +112,7 @@ fn check_limits(
 /// Add a supplier.
 pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplier> {
     // It may run programs on the service's own host.
-    who.require(Action::ManageSupplier, "")?;
+    let permit = who.require(Action::ManageSupplier, "")?;
     check_name("name", &new.name)?;
     check_settings(app, &new.name, &new.kind, &new.settings, &new.secrets)?;
     let (quota, boot_limit_us) = check_limits(new.quota, new.boot_limit_us)?;
@@ -146,7 +146,7 @@ pub async fn add(app: &App, who: &Principal, new: NewSupplier) -> Result<Supplie
     audit::write(
         &mut connection,
         now,
-        &who.name,
+        &permit,
         "supplier.add",
         &new.name,
         detail,
@@ -179,7 +179,7 @@ pub async fn change(
     change: SupplierChange,
     expected: &ExpectedVersion,
 ) -> Result<Supplier> {
-    who.require(Action::ManageSupplier, "")?;
+    let permit = who.require(Action::ManageSupplier, "")?;
     commit(app, async |connection| {
         lock_for_change(connection, "supplier", name).await?;
         let mut row = find(connection, name).await?;
@@ -230,7 +230,7 @@ pub async fn change(
         let secrets: Vec<&String> = change.secrets.keys().collect();
         let detail =
             json!({"settings": change.settings, "secrets": secrets, "quota": change.quota});
-        audit::write(connection, now, &who.name, "supplier.change", name, detail).await?;
+        audit::write(connection, now, &permit, "supplier.change", name, detail).await?;
         one(connection, name).await
     })
     .await
@@ -238,7 +238,7 @@ pub async fn change(
 
 /// Remove a supplier that no pool uses and that has no machines on record.
 pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
-    who.require(Action::ManageSupplier, "")?;
+    let permit = who.require(Action::ManageSupplier, "")?;
     commit(app, async |connection| {
         let shown = one(connection, name).await?;
         if !shown.pools.is_empty() {
@@ -258,15 +258,7 @@ pub async fn remove(app: &App, who: &Principal, name: &str) -> Result<()> {
                 message,
             ));
         }
-        audit::write(
-            connection,
-            now,
-            &who.name,
-            "supplier.remove",
-            name,
-            json!({}),
-        )
-        .await?;
+        audit::write(connection, now, &permit, "supplier.remove", name, json!({})).await?;
         Ok(())
     })
     .await
@@ -280,7 +272,7 @@ pub async fn check(
     name: &str,
     how: SupplierCheck,
 ) -> Result<SupplierChecked> {
-    who.require(Action::CheckSupplier, "")?;
+    let permit = who.require(Action::CheckSupplier, "")?;
     let row = find(&mut *app.store.people().await?, name).await?;
     let asked = supplier_calls::open(app, &row).map_err(|message| {
         ServiceError::conflict(
@@ -343,7 +335,7 @@ pub async fn check(
     audit::write(
         &mut connection,
         now,
-        &who.name,
+        &permit,
         "supplier.check",
         name,
         detail,

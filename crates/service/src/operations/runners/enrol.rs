@@ -8,6 +8,7 @@ use crate::secret::{self, Purpose};
 use crate::validation::{
     PROGRAM_TEXT, check_labels, check_name, check_protocol, check_slots, shortened,
 };
+use pennine_core::access::ActorKind;
 use pennine_core::fact::Subject;
 use pennine_core::id::{RunnerId, ShortName};
 use pennine_core::job_policy::JobPolicy;
@@ -15,12 +16,13 @@ use pennine_core::lifecycle::runner::{RunnerEvent, RunnerState};
 use pennine_core::overrides::{Override, Overrides, accepted};
 use pennine_core::requirement::{Requirement, explain};
 use pennine_core::time::Moment;
+use pennine_store::audit::Actor;
 use pennine_store::change_lock::lock_against_change;
 use pennine_store::connect::in_transaction;
 use pennine_store::pool::OwnedPool;
 use pennine_store::runner;
 use pennine_store::runner_facts::{self, MachineReport};
-use pennine_store::{Connection, audit, pool, ticket, trial};
+use pennine_store::{Connection, audit, place, pool, ticket, trial};
 use pennine_wire::runner_protocol::{Enrol, Enrolled};
 use serde_json::json;
 
@@ -35,7 +37,7 @@ pub async fn enrol(app: &App, peer: Option<String>, mut sent: Enrol) -> Result<E
     let now = app.clock.now();
     let mut connection = app.store.people().await?;
     let hash = secret::hash(sent.ticket.trim());
-    if trial::joined(&mut connection, &hash, &sent.facts, peer, now).await? {
+    if trial::joined(&mut connection, &hash, &sent.facts, peer.clone(), now).await? {
         let message = "this machine was a trial: the service has seen it join, and it is removed";
         return Err(ServiceError::gone(
             "trial-over",
@@ -45,10 +47,14 @@ pub async fn enrol(app: &App, peer: Option<String>, mut sent: Enrol) -> Result<E
     }
     let joined = in_transaction(&mut connection, async |connection| {
         let joined = enrol_within(app, connection, &sent, &labels, &credential, now).await?;
+        let ticket = ShortName::Ticket.name(joined.ticket.number);
+        let owner = place::of_pool(connection, joined.ticket.pool_id.0).await?;
+        let mut permit = Actor::named(ActorKind::Runner, ticket).at(owner);
+        permit.actor.address.clone_from(&peer);
         audit::write(
             connection,
             now,
-            &ShortName::Ticket.name(joined.ticket.number),
+            &permit,
             "runner.join",
             &ShortName::Runner.name(joined.number),
             json!({"name": sent.name}),

@@ -36,19 +36,19 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
         return Err(ServiceError::invalid("from", message));
     }
     commit(app, async |connection| {
-        let (pool, runner) = match (&new.pool, &new.runner) {
+        let (permit, pool, runner) = match (&new.pool, &new.runner) {
             (Some(name), None) => {
                 let found = views::pools::capacity::find(connection, who, name).await;
                 let found = found.map_err(|failure| failure.field("pool"))?;
-                who.require(Action::ManageRunner, &found.owner)?;
-                (Some(found.pool.id.0), None)
+                let permit = who.require(Action::ManageRunner, &found.owner)?;
+                (permit, Some(found.pool.id.0), None)
             }
             (None, Some(name)) => {
                 let found = views::runners::runner::find(connection, who, name).await;
                 let found = found.map_err(|failure| failure.field("runner"))?;
                 let owner = place::of_runner(connection, found).await?;
-                who.require(Action::ManageRunner, &owner)?;
-                (None, Some(found))
+                let permit = who.require(Action::ManageRunner, &owner)?;
+                (permit, None, Some(found))
             }
             _ => {
                 let message = "maintenance is of one pool or of one runner: name one of them";
@@ -77,7 +77,7 @@ pub async fn add(app: &App, who: &Principal, new: NewMaintenance) -> Result<Main
         audit::write(
             connection,
             now,
-            &who.name,
+            &permit,
             "maintenance.add",
             &made.name,
             detail,
@@ -94,25 +94,14 @@ pub async fn end(app: &App, who: &Principal, text: &str) -> Result<()> {
     let number = ShortName::Maintenance.number(text).ok_or_else(unknown)?;
     commit(app, async |connection| {
         let now = app.clock.now();
-        if let Some(owner) = maintenance::place(connection, number).await? {
-            if !who.sees.includes(&owner) {
-                return Err(unknown());
-            }
-            who.require(Action::ManageRunner, &owner)?;
-        }
+        let owner = maintenance::place(connection, number).await?;
+        let owner = owner.filter(|owner| who.sees.includes(owner));
+        let permit = who.require(Action::ManageRunner, &owner.ok_or_else(unknown)?)?;
         if !maintenance::end(connection, number, &who.name, now).await? {
             return Err(unknown()
                 .remedy("pennine maintenance list shows current and scheduled maintenance"));
         }
-        audit::write(
-            connection,
-            now,
-            &who.name,
-            "maintenance.end",
-            text,
-            json!({}),
-        )
-        .await?;
+        audit::write(connection, now, &permit, "maintenance.end", text, json!({})).await?;
         Ok(())
     })
     .await

@@ -1,5 +1,7 @@
 //! Runners: tickets, enrolment, their protocol, their settings and state.
 
+pub mod attempt_identity;
+pub mod attempt_secrets;
 pub mod attempts;
 pub mod enrol;
 pub mod maintenance;

@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
-use crate::operations::runners::runner::{Requester, retire_one, set_desired_state};
+use crate::operations::runners::runner::{Requester, of_machine, retire_one, set_desired_state};
 use crate::operations::transaction::commit;
 use crate::secret::{self, Purpose};
 use crate::views;
@@ -35,11 +35,12 @@ pub async fn renew_credential(
             ));
         }
         let now = app.clock.now();
+        let permit = of_machine(connection, runner, name).await?;
         let detail = json!({});
         audit::write(
             connection,
             now,
-            name,
+            &permit,
             "runner.renew-credential",
             name,
             detail,
@@ -77,7 +78,8 @@ pub async fn leave(
         preview: false,
     };
     let by = format!("a user on {name}");
-    retire_one(app, runner, retirement, &by).await
+    let permit = of_machine(&mut *app.store.runners().await?, runner, by).await?;
+    retire_one(app, runner, retirement, &permit).await
 }
 
 /// Retires a single-use runner whose job is done.

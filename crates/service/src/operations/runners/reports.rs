@@ -5,6 +5,7 @@ use crate::error::{Result, ServiceError};
 use crate::operations::runners::attempts::lose;
 use crate::validation::{MESSAGE_TEXT, shortened};
 use bytes::Bytes;
+use pennine_core::access::ActorKind;
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::outcome::Loss;
@@ -13,14 +14,16 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_store::Connection;
 use pennine_store::attempt::report::{self, AttemptEnd, HeldLease, Reported};
+use pennine_store::audit::Actor;
 use pennine_store::credential::CredentialHolder;
 use pennine_store::log::{self, Append};
 use pennine_wire::runner_protocol::{
     FinishedReport, LogAcknowledgement, LossCause, LostReport, StartedReport,
 };
+use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
-fn over(attempt: AttemptId) -> ServiceError {
+pub fn over(attempt: AttemptId) -> ServiceError {
     ServiceError::gone(
         "stale-lease",
         "The attempt has ended",
@@ -29,11 +32,19 @@ fn over(attempt: AttemptId) -> ServiceError {
     .remedy("stop the job's processes and forget the attempt")
 }
 
-fn held(known: &CredentialHolder, attempt: AttemptId, lease: LeaseToken) -> HeldLease {
+pub fn held(known: &CredentialHolder, attempt: AttemptId, lease: LeaseToken) -> HeldLease {
     HeldLease {
         attempt,
         runner: known.id.0,
         lease,
+    }
+}
+
+/// The runner of an attempt as the audit log names it.
+pub fn actor(runner: &str, address: Option<IpAddr>) -> Actor {
+    Actor {
+        address: address.map(|address| address.to_canonical().to_string()),
+        ..Actor::named(ActorKind::Runner, runner)
     }
 }
 

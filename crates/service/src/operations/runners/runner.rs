@@ -10,11 +10,13 @@ use crate::views;
 use crate::views::runners::runner::{find, one, shown};
 use crate::yard::Yard;
 use pennine_core::access::Action;
+use pennine_core::access::ActorKind;
 use pennine_core::id::RunnerId;
 use pennine_core::lifecycle::runner::{DesiredState, RunnerEvent};
 use pennine_core::overrides::{Override, Overrides, checked};
 use pennine_core::time::Moment;
 use pennine_store::Connection;
+use pennine_store::audit::{Actor, Permit};
 use pennine_store::change_lock::lock_for_change;
 use pennine_store::types::Json as Jsonb;
 use pennine_store::{audit, place, runner, runner_facts};
@@ -35,7 +37,7 @@ pub struct NewDesiredState {
 ///
 /// # Errors
 /// Forbidden.
-pub async fn require(app: &App, who: &Principal, id: RunnerId) -> Result<()> {
+pub async fn require(app: &App, who: &Principal, id: RunnerId) -> Result<Permit> {
     let owner = place::of_runner(&mut *app.store.people().await?, id).await?;
     who.require(Action::ManageRunner, &owner)
 }
@@ -48,22 +50,15 @@ pub async fn request_state(
     new: NewDesiredState,
 ) -> Result<Runner> {
     let id = find(&mut *app.store.people().await?, who, text).await?;
-    require(app, who, id).await?;
-    set_desired_state(
-        app,
-        id,
-        text,
-        new.desired_state,
-        Requester::Person(&who.name),
-    )
-    .await
+    let permit = require(app, who, id).await?;
+    set_desired_state(app, id, text, new.desired_state, Requester::Person(&permit)).await
 }
 
 /// Who asks for a desired state.
 #[derive(Clone, Copy, Debug)]
 pub enum Requester<'a> {
-    /// A person, by name.
-    Person(&'a str),
+    /// A person or a program that may do so.
+    Person(&'a Permit),
     /// The holder of the runner's credential, on the machine of this name or elsewhere: cannot undo what a person has set.
     Machine(&'a str),
 }
@@ -71,10 +66,28 @@ pub enum Requester<'a> {
 impl Requester<'_> {
     fn describe(self) -> String {
         match self {
-            Requester::Person(name) => name.to_owned(),
+            Requester::Person(permit) => permit.actor.name.clone(),
             Requester::Machine(name) => format!("a user on {name}"),
         }
     }
+
+    /// What the audit row takes.
+    async fn permit(self, connection: &mut Connection, id: RunnerId) -> Result<Permit> {
+        Ok(match self {
+            Requester::Person(permit) => permit.clone(),
+            Requester::Machine(_) => of_machine(connection, id, self.describe()).await?,
+        })
+    }
+}
+
+/// What an audit row takes of what a machine does by itself.
+pub async fn of_machine(
+    connection: &mut Connection,
+    id: RunnerId,
+    name: impl Into<String>,
+) -> Result<Permit> {
+    let owner = place::of_runner(connection, id).await?;
+    Ok(Actor::named(ActorKind::Runner, name).at(owner))
 }
 
 /// Records the desired state of a runner, and changes its state accordingly.
@@ -89,7 +102,7 @@ pub async fn set_desired_state(
     let changed = commit(app, async |connection| {
         let now = app.clock.now();
         let person = match by {
-            Requester::Person(name) => Some(name.to_owned()),
+            Requester::Person(permit) => Some(permit.actor.name.clone()),
             Requester::Machine(_) => {
                 let kept = runner::paused_by(connection, id).await?;
                 if let Some(person) = kept
@@ -110,6 +123,7 @@ pub async fn set_desired_state(
                 kept
             }
         };
+        let permit = by.permit(connection, id).await?;
         let by = &by.describe();
         if !runner::set_desired_state(connection, id, desired_state, person.as_deref(), now).await?
         {
@@ -133,7 +147,8 @@ pub async fn set_desired_state(
             runner::set_state(connection, id, row.state.0, to, &reason, now).await?;
         }
         let detail = json!({"desired_state": desired_state});
-        audit::write(connection, now, by, "runner.desired-state", called, detail).await?;
+        let what = "runner.desired-state";
+        audit::write(connection, now, &permit, what, called, detail).await?;
         one(connection, id).await
     })
     .await?;
@@ -256,7 +271,7 @@ pub async fn change(
     let (changed, id) = commit(app, async |connection| {
         let id = find(connection, who, text).await?;
         let owner = place::of_runner(connection, id).await?;
-        who.require(Action::ManageRunner, &owner)?;
+        let permit = who.require(Action::ManageRunner, &owner)?;
         lock_for_change(connection, "runner", &id.to_string()).await?;
         let before = Yard::read(connection, app.clock.now()).await?;
         let mut next = in_yard(&before, id, text)?;
@@ -284,7 +299,7 @@ pub async fn change(
             if !change.accept_losses {
                 views::pools::stranded::refuse(&losses, &next.name)?;
             }
-            write_change(connection, who, text, &next, &change, now).await?;
+            write_change(connection, &permit, text, &next, &change, now).await?;
         }
         let executing = runner::executing(connection).await?;
         let changed = ChangedRunner {
@@ -306,7 +321,7 @@ pub async fn change(
 /// Writes a runner's change down, with its audit row.
 async fn write_change(
     connection: &mut Connection,
-    who: &Principal,
+    permit: &Permit,
     text: &str,
     next: &runner::Runner,
     change: &RunnerChange,
@@ -327,7 +342,7 @@ async fn write_change(
         accept_losses: false,
         ..change.clone()
     });
-    Ok(audit::write(connection, now, &who.name, "runner.change", text, detail).await?)
+    Ok(audit::write(connection, now, permit, "runner.change", text, detail).await?)
 }
 
 fn retired(name: &str) -> ServiceError {
@@ -349,8 +364,8 @@ pub async fn retire(
     retirement: Retirement,
 ) -> Result<ChangedRunner> {
     let id = find(&mut *app.store.people().await?, who, text).await?;
-    require(app, who, id).await?;
-    retire_one(app, id, retirement, &who.name).await
+    let permit = require(app, who, id).await?;
+    retire_one(app, id, retirement, &permit).await
 }
 
 /// Retires a runner, from either end.
@@ -358,7 +373,7 @@ pub async fn retire_one(
     app: &App,
     id: RunnerId,
     retirement: Retirement,
-    by: &str,
+    permit: &Permit,
 ) -> Result<ChangedRunner> {
     let mut connection = app.store.people().await?;
     let before = Yard::read(&mut connection, app.clock.now()).await?;
@@ -387,13 +402,13 @@ pub async fn retire_one(
         if !retirement.accept_losses {
             views::pools::stranded::refuse(&losses, &row.name)?;
         }
-        let reason = format!("{by} retired it");
+        let reason = format!("{} retired it", permit.actor.name);
         let detail = json!({"force": retirement.force, "jobs": ends.len()});
         commit(app, async |connection| {
             if !runner::retire(connection, id, &reason, now).await? {
                 return Err(retired(&row.name));
             }
-            Ok(audit::write(connection, now, by, "runner.retire", &row.name, detail).await?)
+            Ok(audit::write(connection, now, permit, "runner.retire", &row.name, detail).await?)
         })
         .await?;
         app.runner_cache.runner_gone(id);

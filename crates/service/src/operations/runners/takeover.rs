@@ -25,14 +25,14 @@ pub async fn take_back(
 ) -> Result<ChangedRunner> {
     check_reason(&back.reason)?;
     let id = views::runners::runner::find(&mut *app.store.people().await?, who, text).await?;
-    operations::runners::runner::require(app, who, id).await?;
+    let permit = operations::runners::runner::require(app, who, id).await?;
     // Paused first, so that its jobs are not assigned to it again.
     let before = operations::runners::runner::set_desired_state(
         app,
         id,
         text,
         DesiredState::Pause,
-        Requester::Person(&who.name),
+        Requester::Person(&permit),
     )
     .await?;
     let mut ends = Vec::new();
@@ -51,8 +51,8 @@ pub async fn take_back(
             let lost = lose(connection, None, one, &loss, None, now).await?;
             if lost {
                 let detail = json!({"reason": back.reason, "attempt": one});
-                let (by, what) = (&who.name, "runner.take-back");
-                audit::write(connection, now, by, what, &before.name, detail).await?;
+                let what = "runner.take-back";
+                audit::write(connection, now, &permit, what, &before.name, detail).await?;
             }
             Ok(lost)
         });

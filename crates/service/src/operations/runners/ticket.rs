@@ -102,7 +102,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
             ));
         }
         let pool = views::pools::capacity::find(connection, who, name).await?;
-        who.require(Action::ManageTickets, &pool.owner)?;
+        let permit = who.require(Action::ManageTickets, &pool.owner)?;
         refuse_standing(&pool)?;
         let secret = secret::fresh(Purpose::Ticket);
         let now = app.clock.now();
@@ -123,7 +123,7 @@ pub async fn add(app: &App, who: &Principal, name: &str, new: NewTicket) -> Resu
         audit::write(
             connection,
             now,
-            &who.name,
+            &permit,
             "ticket.add",
             &ShortName::Ticket.name(made.number),
             json!({"pool": name, "uses": uses, "names": names, "labels": labels}),
@@ -162,7 +162,7 @@ pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
     commit(app, async |connection| {
         let found = find(connection, who, text).await?;
         let owner = place::of_pool(connection, found.pool_id.0).await?;
-        who.require(Action::ManageTickets, &owner)?;
+        let permit = who.require(Action::ManageTickets, &owner)?;
         let now = app.clock.now();
         if !ticket::revoke(connection, found.id.0, &who.name, now).await? {
             let message = format!("{text} is already {}", shown(&found, now).state);
@@ -173,7 +173,7 @@ pub async fn revoke(app: &App, who: &Principal, text: &str) -> Result<Ticket> {
             ));
         }
         let detail = json!({"pool": found.pool});
-        audit::write(connection, now, &who.name, "ticket.revoke", text, detail).await?;
+        audit::write(connection, now, &permit, "ticket.revoke", text, detail).await?;
         // Its runner's record, if it awaits one, is retired with the next upkeep.
         Ok(shown(&find(connection, who, text).await?, now))
     })

@@ -3,5 +3,6 @@
 mod change_filter;
 pub mod changes;
 pub mod health;
+pub mod identity;
 pub mod status;
 pub mod yard_file;

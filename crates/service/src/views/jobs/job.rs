@@ -314,6 +314,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         retried_as: row.retried_as.map(|number| ShortName::Job.name(number)),
         command: row.command.0,
         variables: row.variables.0,
+        secrets: row.secrets.0,
         time_limit_us: row.time_limit_us.0,
         tries: row.tries.max(0).unsigned_abs(),
         ready_at: row.ready_at.map(|at| at.0),

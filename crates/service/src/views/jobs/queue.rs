@@ -95,6 +95,7 @@ fn standing(
     let origin = Origin {
         project: &part.project,
         trust: part.key.0.trust,
+        approved_in: &part.key.0.approved_in,
     };
     let standing = requirement
         .map(|requirement| yard.standing(requirement, origin, &part.key.0.seats, Some(part.first)));
@@ -107,6 +108,7 @@ fn strand(part: &ShownPart, yard: &VisibleYard<'_>, now: Moment) -> QueueStrand 
     let origin = Origin {
         project: &part.project,
         trust: key.trust,
+        approved_in: &key.approved_in,
     };
     let parsed = text.parse::<Requirement>().ok();
     let standing = standing(part, parsed.as_ref(), yard);
@@ -121,6 +123,7 @@ fn strand(part: &ShownPart, yard: &VisibleYard<'_>, now: Moment) -> QueueStrand 
         origin,
         requirement: &text,
         jobs,
+        job: None,
     };
     QueueStrand {
         actions: views::jobs::remedies::actions(&wait, yard),

@@ -22,6 +22,8 @@ pub struct Wait<'a> {
     pub origin: Origin<'a>,
     pub requirement: &'a str,
     pub jobs: u64,
+    /// The job's short name, where one is asked about.
+    pub job: Option<&'a str>,
 }
 
 /// What a person can press, of what their role permits.
@@ -37,6 +39,11 @@ pub fn actions(wait: &Wait<'_>, yard: &VisibleYard<'_>) -> Vec<RemedyAction> {
         Reason::SeatTaken if who.may(Action::ManageSeats, "") => take_back(wait, seen),
         Reason::OutOfReach => {
             let mut found = widen(wait, who, seen);
+            found.extend(cancel());
+            found
+        }
+        Reason::NeedsApproval => {
+            let mut found = approve(wait, who, seen);
             found.extend(cancel());
             found
         }
@@ -167,6 +174,7 @@ fn widen(wait: &Wait<'_>, who: &Principal, yard: &Yard) -> Vec<RemedyAction> {
             || !takes_trust
             || !who.may(Action::ManagePool, &pool.owner)
             || pool.reaches(Origin::trusted(wait.origin.project))
+            || pool.lacks_approval(wait.origin)
         {
             continue;
         }
@@ -192,6 +200,39 @@ fn widen(wait: &Wait<'_>, who: &Principal, yard: &Yard) -> Vec<RemedyAction> {
             wait.origin.project, pool.name
         ));
         found.push(widened);
+    }
+    found
+}
+
+/// Approves the project's use of the pools that ask for it.
+fn approve(wait: &Wait<'_>, who: &Principal, yard: &Yard) -> Vec<RemedyAction> {
+    let asking = wait.standing.awaiting_approval.iter();
+    let pools = asking.filter_map(|name| yard.pools.iter().find(|pool| pool.pool.name == *name));
+    let may = pools.filter(|pool| who.may(Action::ApproveUse, &pool.owner));
+    let mut found = Vec::new();
+    for pool in may.take(NAMED) {
+        let (name, project) = (&pool.pool.name, wait.origin.project);
+        let path = format!("/pools/{name}/approvals");
+        let mut one = action(
+            format!("Approve {project} in {name}"),
+            format!("pennine pool approve {name} --project {project}"),
+            "POST",
+            path.clone(),
+            json!({"project": project}),
+        );
+        one.asks = Some(format!(
+            "All jobs of {project} may then use {name}, until the approval is withdrawn."
+        ));
+        found.push(one);
+        found.extend(wait.job.map(|job| {
+            action(
+                format!("Approve only {job} in {name}"),
+                format!("pennine pool approve {name} --job {job}"),
+                "POST",
+                path,
+                json!({"job": job}),
+            )
+        }));
     }
     found
 }

@@ -7,12 +7,14 @@ use crate::views;
 use crate::views::jobs::job::{JobContext, find, waiting_spans, waits};
 use crate::visible_yard::VisibleYard;
 use crate::yard::Yard;
+use pennine_core::access::{Action, Role, place_name};
 use pennine_core::dispatch::{EligibilityCounts, Origin, Reason, Remedy};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::JobState;
 use pennine_core::requirement::{Explanation, Requirement, explain};
 use pennine_core::time::spoken;
-use pennine_store::{job, line};
+use pennine_store::pool::OwnedPool;
+use pennine_store::{Connection, job, line, person, strand};
 use pennine_wire::{JobLine, WaitExplanation};
 
 /// Why a job waits, and what would run it.
@@ -25,9 +27,15 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
         .map_err(|e| ServiceError::requirement("where", e))?;
     let yard = Yard::read(&mut connection, app.clock.now()).await?;
     let yard = VisibleYard::of(&yard, who);
+    let strand = strand::get(&mut connection, &[row.strand_id.0]).await?;
+    let strand = strand.into_iter().next();
+    let approved_in = strand
+        .map(|strand| strand.key.0.approved_in)
+        .unwrap_or_default();
     let origin = Origin {
         project: &row.project,
         trust: row.trust.0,
+        approved_in: &approved_in,
     };
     let standing = yard.standing(&requirement, origin, &row.seats.0, Some(row.number));
     let around = JobContext::read(&mut connection, std::slice::from_ref(&row)).await?;
@@ -45,9 +53,14 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
         0
     };
     let message = sentence(&row, &line, &around, &explanation, &standing);
-    let remedy = line
+    let mut remedy = line
         .reason
         .and_then(|reason| Remedy::of(reason, &row.requirement, origin.trust));
+    if line.reason == Some(Reason::NeedsApproval) {
+        let message =
+            ask_for_approval(&mut connection, &standing, yard.seen.pools.as_slice()).await?;
+        remedy = Some(Remedy { message });
+    }
     let actions = line.reason.map_or_else(Vec::new, |reason| {
         let wait = views::jobs::remedies::Wait {
             reason,
@@ -55,6 +68,7 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
             origin,
             requirement: &row.requirement,
             jobs: 1,
+            job: Some(&line.name),
         };
         views::jobs::remedies::actions(&wait, &yard)
     });
@@ -73,6 +87,39 @@ pub async fn why(app: &App, who: &Principal, text: &str) -> Result<WaitExplanati
         waited_us: line.wait_us,
         waiting: waiting_spans(&mut connection, &row, now).await?,
     })
+}
+
+/// People named at most.
+const NAMED: i64 = 5;
+
+/// Says whom to ask for approval, of the pools that ask for it.
+async fn ask_for_approval(
+    connection: &mut Connection,
+    standing: &EligibilityCounts,
+    pools: &[OwnedPool],
+) -> Result<String> {
+    let mut sentences = Vec::new();
+    for name in &standing.awaiting_approval {
+        let Some(pool) = pools.iter().find(|pool| pool.pool.name == *name) else {
+            continue;
+        };
+        let role = Action::ApproveUse.role();
+        let roles: Vec<Role> = Role::ALL
+            .iter()
+            .copied()
+            .filter(|one| *one >= role)
+            .collect();
+        let people = person::with_role_at(connection, &roles, &pool.owner, NAMED).await?;
+        let who = match people.as_slice() {
+            [] => String::new(),
+            people => format!(" ({})", people.join(", ")),
+        };
+        sentences.push(format!(
+            "Ask an {role} of {}{who} to approve the project, or this job, in {name}.",
+            place_name(&pool.owner)
+        ));
+    }
+    Ok(sentences.join(" "))
 }
 
 fn sentence(

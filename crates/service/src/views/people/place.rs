@@ -15,6 +15,7 @@ pub fn shown(place: place::Place, held: u32) -> Place {
         weight: place.weight.max(1).unsigned_abs(),
         limit: place.view().limit,
         give_up_us: place.give_up_us.map(|give_up| give_up.0),
+        audiences: place.audiences,
         held,
         id: place.id.0,
         name: place.name,

@@ -25,6 +25,7 @@ pub fn shown(row: Row, now: Moment) -> Token {
         role: row.role.0,
         place: row.place,
         purpose: row.purpose.map(|purpose| purpose.0),
+        owner: row.owner,
         state: state.to_owned(),
         created_at: row.created_at.0,
         created_by: row.created_by,
@@ -43,7 +44,10 @@ pub fn shown(row: Row, now: Moment) -> Token {
 
 /// Whether a person may see and change a token: it is their own, or they manage access at its place.
 fn is_visible(who: &Principal, row: &Row) -> bool {
-    row.id == who.token || who.may(Action::ManageAccess, &row.place)
+    let is_own = row
+        .owner_id
+        .is_some_and(|owner| who.person == Some(owner.0));
+    row.id == who.id || is_own || who.may(Action::ManageAccess, &row.place)
 }
 
 /// Returns the token that is not revoked and has this name.

@@ -31,6 +31,8 @@ pub fn shown(owned: &OwnedPool, runners: &[Runner]) -> Pool {
         narrow_to: owned.pool.narrow_to.clone(),
         widen_to: owned.pool.widen_to.clone(),
         takes_untrusted: owned.pool.takes_untrusted,
+        asks_approval: owned.pool.asks_approval,
+        approved: owned.pool.approved.clone(),
         paused: owned.pool.paused,
         needs: owned.pool.needs.clone(),
         jobs: owned.pool.jobs.0,
@@ -49,6 +51,7 @@ fn shown_to(who: &Principal, owned: &OwnedPool, runners: &[Runner]) -> Pool {
     if !who.sees.includes(&owned.owner) {
         pool.narrow_to.retain(|path| who.sees.includes(path));
         pool.widen_to.retain(|path| who.sees.includes(path));
+        pool.approved.retain(|path| who.sees.includes(path));
     }
     pool
 }
@@ -66,6 +69,13 @@ impl VisiblePools {
         let visible = pools.iter().filter(|owned| who.sees_pool(owned));
         let visible = visible.map(|owned| (owned.pool.id.0, who.sees.includes(&owned.owner)));
         Ok(VisiblePools(Some(visible.collect())))
+    }
+
+    /// The names of the pools that the principal may see.
+    pub async fn names(connection: &mut Connection, who: &Principal) -> Result<Vec<String>> {
+        let pools = pool::list(connection).await?;
+        let visible = pools.into_iter().filter(|owned| who.sees_pool(owned));
+        Ok(visible.map(|owned| owned.pool.name).collect())
     }
 
     /// Whether a pool may be seen, with its runners.

@@ -32,6 +32,7 @@ pub async fn between(
         let origin = Origin {
             project: &used.project,
             trust: key.trust,
+            approved_in: &key.approved_in,
         };
         let in_reach = |yard: &Yard| {
             let standing = yard.standing(&requirement, origin, &key.seats, None);

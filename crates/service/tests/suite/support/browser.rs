@@ -86,9 +86,15 @@ impl Browser {
 
     /// Signs in, at the form that asks for it.
     pub async fn sign_in(&self, service: &Service) {
-        self.fill("input[name=token]", &service.token).await;
-        self.click("Sign in").await;
+        self.with_token(&service.token).await;
         self.find("[data-testid=answer]").await;
+    }
+
+    /// Signs in with a token, at the form that asks for a name and a password.
+    pub async fn with_token(&self, token: &str) {
+        self.click("Sign in with a token").await;
+        self.fill("input[name=token]", &format!("{token}\u{e007}"))
+            .await;
     }
 
     /// Opens a page of the console.

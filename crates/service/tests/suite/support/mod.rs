@@ -13,7 +13,9 @@ pub use cutter::Cutter;
 pub use ear::{Ear, Heard};
 pub use pennine_testing::Database;
 pub use runner::{Runner, exposed, meeting_place, shared};
-pub use service::{Replica, Service, ServiceProcess, config, free_port, ready, token_in};
+pub use service::{
+    Replica, Service, ServiceProcess, config, free_port, ready, token_in, wall_clock,
+};
 
 use std::future::Future;
 use std::path::PathBuf;

@@ -57,7 +57,8 @@ pub fn config(database: &str, data: &Path, listen: SocketAddr) -> Config {
     config
 }
 
-fn wall_clock() -> Moment {
+/// Returns this machine's time: what a service begins with that has partitions for its day.
+pub fn wall_clock() -> Moment {
     Moment::default()
         + SystemTime::now()
             .duration_since(UNIX_EPOCH)
@@ -247,6 +248,7 @@ impl Service {
             place: place.to_owned(),
             purpose: None,
             lifetime_us: None,
+            is_own: false,
         };
         let made = self
             .client

@@ -42,6 +42,8 @@ pub struct JobFolder {
     user: Option<JobUser>,
     _reserved: Option<ReservedUser>,
     group: Option<JobGroup>,
+    /// Where sockets are that only it can reach, where it has mounts of its own.
+    sockets: Option<PathBuf>,
 }
 
 impl JobSite {
@@ -94,8 +96,16 @@ impl JobSite {
             .as_ref()
             .map(|groups| groups.group(&group_name(&self.folder, number), &policy.limits))
             .transpose();
+        let sockets = match is_open {
+            true => None,
+            false => Some(
+                self.make_sockets(number)
+                    .map_err(|e| format!("the folder of its sockets cannot be made: {e}"))?,
+            ),
+        };
         let folder = JobFolder {
             path,
+            sockets,
             number,
             used: self.used.clone(),
             user,
@@ -113,6 +123,7 @@ impl JobSite {
                 .exposed
                 .iter()
                 .chain(self.paths.borrow().iter())
+                .chain(&folder.sockets)
                 .cloned()
                 .collect(),
             sandbox: (level == IsolationLevel::Sandbox).then_some(Sandbox {
@@ -120,6 +131,18 @@ impl JobSite {
             }),
         });
         Ok((folder, enclosure))
+    }
+
+    /// Makes an empty folder for the sockets of the job with this number: jobs see their own alone.
+    fn make_sockets(&self, number: u32) -> io::Result<PathBuf> {
+        let above = self.folder.with_file_name("sockets");
+        let path = above.join(number.to_string());
+        remove_whole(&path)?;
+        std::fs::create_dir_all(&path)?;
+        // No other process passes it: the job has its own folder in its mounts.
+        std::fs::set_permissions(&above, Permissions::from_mode(0o700))?;
+        std::fs::set_permissions(&path, Permissions::from_mode(0o755))?;
+        Ok(path)
     }
 
     /// Lets a user without mounts of its own pass the runner's folder on the way to the job's, and no further: what else is
@@ -195,6 +218,16 @@ impl JobFolder {
     /// The user that the job is, where the runner is root.
     pub fn user(&self) -> Option<JobUser> {
         self.user
+    }
+
+    /// Where sockets of the runner's are that it can reach.
+    pub fn sockets(&self) -> &Path {
+        self.sockets.as_deref().unwrap_or(&self.path)
+    }
+
+    /// Whether these are in a folder that nothing but the job's mounts leads to.
+    pub fn has_own_sockets(&self) -> bool {
+        self.sockets.is_some()
     }
 
     /// Where the command begins.

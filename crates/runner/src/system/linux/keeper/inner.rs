@@ -18,6 +18,7 @@ use pennine_core::time::Micros;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::os::fd::{AsFd, AsRawFd, FromRawFd, OwnedFd};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, chown};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt;
 use std::process::{Command, ExitCode, Stdio};
@@ -155,7 +156,10 @@ fn inside(settings: &KeeperSettings, map: Option<&File>, first: Pid) -> Result<(
     }
     let spawned = match sandboxed {
         Some(waiting) => waiting.start(&order),
-        None => command(&order, settings).spawn().map(|child| child.id()),
+        None => {
+            write_secrets(&order, settings.user).map_err(Failure::of("the files of secrets"))?;
+            command(&order, settings).spawn().map(|child| child.id())
+        }
     };
     let told = match &spawned {
         Ok(_) => KeeperMessage::Started,
@@ -204,6 +208,31 @@ fn own_view(settings: &KeeperSettings, map: Option<&File>) -> Result<(), Failure
 
 /// Makes the kernel end a job before anything else of the machine when memory runs out (-1000 to 1000).
 const OUT_OF_MEMORY_FIRST: &str = "500";
+
+/// Writes the files of an order's secrets, for the command's user alone.
+fn write_secrets(order: &Order, user: Option<JobUser>) -> io::Result<()> {
+    if order.secret_files.is_empty() {
+        return Ok(());
+    }
+    let folder = &order.secrets_folder;
+    std::fs::DirBuilder::new().mode(0o700).create(folder)?;
+    for (name, text) in &order.secret_files {
+        let path = folder.join(name);
+        let mut file = File::options()
+            .write(true)
+            .create_new(true)
+            .mode(0o400)
+            .open(&path)?;
+        file.write_all(text.as_bytes())?;
+        if let Some(JobUser { uid, .. }) = user {
+            chown(&path, Some(uid), Some(uid))?;
+        }
+    }
+    if let Some(JobUser { uid, .. }) = user {
+        chown(folder, Some(uid), Some(uid))?;
+    }
+    Ok(())
+}
 
 /// The command of an order, with its own environment and no input.
 fn ordered(order: &Order) -> Command {
@@ -382,6 +411,11 @@ pub fn run_command(socket: i32) -> ExitCode {
     let Some(order) = hear(&orders) else {
         return ExitCode::SUCCESS;
     };
+    if let Err(error) = write_secrets(&order, None) {
+        let number = error.raw_os_error().unwrap_or(nix::libc::EIO);
+        let _ = orders.write_all(format!("{number}\n").as_bytes());
+        return ExitCode::FAILURE;
+    }
     let mut command = ordered(&order);
     for asked in ASKING {
         // SAFETY: no handler runs; the signal has its default effect again.

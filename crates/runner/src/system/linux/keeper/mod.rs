@@ -48,13 +48,18 @@ pub struct KeeperSettings {
 }
 
 /// What is to be started.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 pub struct Order {
     pub program: String,
     pub arguments: Vec<String>,
     pub folder: PathBuf,
     /// Its whole environment.
     pub variables: BTreeMap<String, String>,
+    /// Files of secrets, by name, which the command alone can read, and the folder that they are written to.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secret_files: BTreeMap<String, String>,
+    #[serde(default)]
+    pub secrets_folder: PathBuf,
 }
 
 /// What B tells, one line each.

@@ -128,6 +128,7 @@ impl KeeperLauncher {
             arguments: Vec::new(),
             folder: folder.map_or_else(|| "/".into(), JobFolder::workspace),
             variables: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
+            ..Order::default()
         };
         let (running, ending) = self
             .start(policy, &order)

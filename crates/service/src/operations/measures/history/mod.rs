@@ -13,6 +13,7 @@ use pennine_core::fact::Facts;
 use pennine_core::id::{AttemptId, JobId, LeaseToken, PlaceId, PoolId, RunId, RunnerId, StrandId};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
+use pennine_store::audit::Permit;
 use pennine_store::connect::in_transaction;
 use pennine_store::history::{self, PastJob, PastRunner};
 use pennine_store::rollup::KeyCache;
@@ -33,7 +34,7 @@ const AT_ONCE: usize = 2000;
 ///
 /// # Errors
 /// Forbidden for every role but admin.
-pub fn check_import(who: &Principal) -> Result<()> {
+pub fn check_import(who: &Principal) -> Result<Permit> {
     who.require(Action::ImportHistory, "")
 }
 
@@ -43,7 +44,7 @@ pub fn check_import(who: &Principal) -> Result<()> {
 /// # Errors
 /// As [`check_import`] and [`lines::read`]. An error of the database leaves the pieces that were written before.
 pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSummary> {
-    check_import(who)?;
+    let permit = check_import(who)?;
     let now = app.clock.now();
     let mut connection = app.store.patient().await?;
     let names = KnownNames::load(&mut connection).await?;
@@ -60,7 +61,7 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSum
     partition::ensure(&mut connection, first, now).await?;
     let mut import = Import {
         app,
-        by: &who.name,
+        by: permit,
         now,
         strands: BTreeMap::new(),
         keys: KeyCache::default(),
@@ -85,7 +86,7 @@ pub async fn import(app: &App, who: &Principal, body: &[u8]) -> Result<ImportSum
 /// An import on its way.
 struct Import<'a> {
     app: &'a App,
-    by: &'a str,
+    by: Permit,
     now: Moment,
     /// Of earlier pieces, by project and requirement.
     strands: BTreeMap<(PlaceId, String), StrandId>,
@@ -123,7 +124,7 @@ impl Import<'_> {
         let rows = measure::uncounted(connection, &attempts, &[]).await?;
         measure::add_work_spans(connection, &mut self.keys, rows).await?;
         let detail = json!({"jobs": jobs.len(), "first": first, "last": last});
-        audit::write(connection, self.now, self.by, "history.import", "", detail).await?;
+        audit::write(connection, self.now, &self.by, "history.import", "", detail).await?;
         Ok(jobs.len())
     }
 
@@ -150,7 +151,7 @@ impl Import<'_> {
                 facts: Facts::new(),
                 from,
                 until,
-                reason: format!("imported by {}", self.by),
+                reason: format!("imported by {}", self.by.actor.name),
             };
             history::add_runner(connection, &past).await?;
         }
@@ -175,6 +176,7 @@ impl Import<'_> {
                 seats: SeatNeeds::default(),
                 workspace: None,
                 trust: Trust::Trusted,
+                approved_in: Default::default(),
             };
             let fresh = StrandId(self.app.fresh_id());
             let id = strand::ensure(connection, fresh, &key, self.now).await?;
@@ -199,7 +201,7 @@ impl Import<'_> {
             runner: runner_id(line.pool.0, &line.runner),
             pool: line.pool.0,
             policy_version: line.pool.1,
-            by: self.by.to_owned(),
+            by: self.by.actor.name.clone(),
             title: line.title.clone(),
             requirement: line.requirement.clone(),
             command: Vec::new(),

@@ -1,0 +1,24 @@
+//! What a job asks of the runner that runs it, over the socket that only its attempt can reach.
+
+use crate::{Link, Result, Route};
+use pennine_core::identity::SigningAlgorithm;
+use pennine_wire::runner_protocol::IdentityToken;
+use reqwest::Method;
+use std::path::Path;
+
+/// Asks for an identity token at the socket that `PENNINE_IDENTITY_SOCKET` names.
+///
+/// # Errors
+/// Where the runner is not there, or the service refuses.
+pub async fn job_identity(
+    socket: &Path,
+    audience: &str,
+    algorithm: SigningAlgorithm,
+) -> Result<IdentityToken> {
+    let route = Route::default().through(Some(socket.to_owned()));
+    // The name is not looked up: the socket leads to the runner.
+    let link = Link::new("http://runner", "", &route)?;
+    let request = link.request(Method::GET, "/identity");
+    let asked = [("audience", audience), ("algorithm", algorithm.word())];
+    link.json(request.query(&asked)).await
+}
