@@ -249,7 +249,7 @@ export const useSecrets = () =>
   useQuery({ queryKey: ["secrets"], queryFn: ({ signal }) => get<Page<Schemas["Secret"]>>("/secrets", signal), refetchInterval: REPAIR });
 
 export const useVariables = () =>
-  useQuery({ queryKey: ["variables"], queryFn: ({ signal }) => get<Page<Schemas["PlaceVariable"]>>("/variables", signal), refetchInterval: REPAIR });
+  useQuery({ queryKey: ["variables"], queryFn: ({ signal }) => get<Page<Schemas["Variable"]>>("/variables", signal), refetchInterval: REPAIR });
 
 /** Which entries of the audit log: by whom, of what, of which kind, how far back. */
 export type AuditFilter = { by?: string; of?: string; what?: string; lastUs: number; cursor?: string };
@@ -266,8 +266,13 @@ export const useAudit = ({ by, of, what, lastUs, cursor }: AuditFilter) =>
     refetchInterval: REPAIR,
   });
 
-export const useTokens = () =>
-  useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => get<Page<Schemas["Token"]>>("/tokens", signal), refetchInterval: REPAIR });
+export const useTokens = (search: string) =>
+  useQuery({
+    queryKey: ["tokens", search],
+    queryFn: ({ signal }) => get<Page<Schemas["Token"]>>(`/tokens?${new URLSearchParams({ search })}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: REPAIR,
+  });
 
 export const useThresholds = () =>
   useQuery({ queryKey: ["thresholds"], queryFn: ({ signal }) => get<Schemas["AlertThresholds"]>("/alerts/thresholds", signal) });

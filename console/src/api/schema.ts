@@ -2578,7 +2578,7 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         /** @description Sets a variable of a place. */
-        NewPlaceVariable: {
+        NewVariable: {
             /** @description Letters, digits and `_`, not beginning with a digit. */
             name: string;
             /** @description The path of a team or project; empty for the root. */
@@ -3287,7 +3287,7 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
-        Page_PlaceVariable: {
+        Page_Variable: {
             /** @description The things. */
             items: {
                 name: string;
@@ -3706,7 +3706,7 @@ export interface components {
          * @description A variable, in the open. The jobs of the place and of the places below get it, unless a nearer place, the runner or the
          *     job itself has one of the same name.
          */
-        PlaceVariable: {
+        Variable: {
             name: string;
             /** @description The place's path; empty for the root. */
             place: string;
@@ -3715,7 +3715,7 @@ export interface components {
             value: string;
         };
         /** @description Removes a variable of a place. */
-        PlaceVariableRemoval: {
+        VariableRemoval: {
             name: string;
             /** @description The path of a team or project; empty for the root. */
             place?: string;
@@ -9811,7 +9811,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_PlaceVariable"];
+                    "application/json": components["schemas"]["Page_Variable"];
                 };
             };
             "4XX": {
@@ -9842,7 +9842,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewPlaceVariable"];
+                "application/json": components["schemas"]["NewVariable"];
             };
         };
         responses: {
@@ -9851,7 +9851,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlaceVariable"];
+                    "application/json": components["schemas"]["Variable"];
                 };
             };
             "4XX": {
@@ -9882,7 +9882,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlaceVariableRemoval"];
+                "application/json": components["schemas"]["VariableRemoval"];
             };
         };
         responses: {

@@ -2,7 +2,7 @@
 
 use crate::{Client, Result};
 use pennine_wire::{
-    NewPlaceVariable, NewSecret, Page, PlaceVariable, PlaceVariableRemoval, Secret, SecretRemoval,
+    NewSecret, NewVariable, Page, Secret, SecretRemoval, Variable, VariableRemoval,
 };
 use reqwest::Method;
 use serde::de::DeserializeOwned;
@@ -21,18 +21,18 @@ impl Client {
         self.link.json(request.query(&asked)).await
     }
 
-    /// The variables of the visible places, or the ones that a project's jobs get.
-    pub async fn variables(&self, project: Option<&str>) -> Result<Page<PlaceVariable>> {
+    /// The variables of the visible places and their pools, or the ones that a project's jobs get.
+    pub async fn variables(&self, project: Option<&str>) -> Result<Page<Variable>> {
         self.of_project("/api/v1/variables", project).await
     }
 
-    /// Sets a variable of a place.
-    pub async fn set_variable(&self, new: &NewPlaceVariable) -> Result<PlaceVariable> {
+    /// Sets a variable of a place or a pool.
+    pub async fn set_variable(&self, new: &NewVariable) -> Result<Variable> {
         self.post("/variables", new).await
     }
 
-    /// Removes a variable of a place.
-    pub async fn remove_variable(&self, removal: &PlaceVariableRemoval) -> Result<()> {
+    /// Removes a variable of a place or a pool.
+    pub async fn remove_variable(&self, removal: &VariableRemoval) -> Result<()> {
         let request = self.link.request(Method::POST, "/api/v1/variables/remove");
         self.link.send(request.json(removal)).await.map(drop)
     }

@@ -9,6 +9,7 @@ mod job_identity;
 mod job_settings;
 mod people;
 mod runner;
+mod tokens;
 mod watch;
 
 pub use filters::{

@@ -11,14 +11,14 @@ use pennine_core::time::{Micros, Moment};
 use pennine_wire::{
     ApprovalWithdrawal, AuditEntry, BulkAction, BulkProgress, BulkResult, CapacityDecision,
     ChangedPool, ChangedRunner, Checkup, GrantRemoval, ImportSummary, Job, JobLine, LOG_ATTEMPT,
-    LOG_COMPLETE, LogLines, LongestWait, Machine, MachineConsole, MadeLink, MadeTicket, MadeToken,
+    LOG_COMPLETE, LogLines, LongestWait, Machine, MachineConsole, MadeLink, MadeTicket,
     Maintenance, NEXT_OFFSET, NewJob, NewLink, NewMachines, NewMaintenance, NewPerson, NewPool,
-    NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewToken, NewTrial, NextJob, Page,
-    Permission, Person, PersonChange, Place, PlaceChange, Pool, PoolApproval, PoolChange,
-    PoolRemoval, ProjectView, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat,
-    SeatChange, SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
-    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Token, TokenRotation, Trends,
-    Trial, WaitExplanation, WeekPattern,
+    NewProject, NewSeat, NewSupplier, NewTeam, NewTicket, NewTrial, NextJob, Page, Permission,
+    Person, PersonChange, Place, PlaceChange, Pool, PoolApproval, PoolChange, PoolRemoval,
+    ProjectView, Queue, Relief, Retirement, Runner, RunnerChange, RunnerTime, Seat, SeatChange,
+    SignedIn, Skyline, Status, StopMachine, Supplier, SupplierChange, SupplierCheck,
+    SupplierChecked, TakeBack, TakeRunnerBack, TakenJob, Ticket, Trends, Trial, WaitExplanation,
+    WeekPattern,
 };
 use reqwest::Method;
 use reqwest::header::IF_MATCH;
@@ -484,28 +484,6 @@ impl Client {
         let request = self.link.request(Method::GET, &path);
         let asked = [("action", action), ("place", place)];
         self.link.json(request.query(&asked)).await
-    }
-
-    /// The tokens that may be seen.
-    pub async fn tokens(&self) -> Result<Page<Token>> {
-        self.get("/tokens").await
-    }
-
-    /// Makes a token.
-    pub async fn add_token(&self, new: &NewToken) -> Result<MadeToken> {
-        self.post("/tokens", new).await
-    }
-
-    /// Gives a token another secret.
-    pub async fn rotate_token(&self, name: &str, rotation: &TokenRotation) -> Result<MadeToken> {
-        self.post(&format!("/tokens/{}/rotate", segment(name)), rotation)
-            .await
-    }
-
-    /// Makes a token worth nothing.
-    pub async fn revoke_token(&self, name: &str) -> Result<Token> {
-        let path = format!("/tokens/{}/revoke", segment(name));
-        self.post(&path, &serde_json::json!({})).await
     }
 
     /// The tickets.

@@ -87,7 +87,7 @@ actions! {
         "Pause, drain, change, retire and take over a runner; schedule maintenance";
     ManageMachines = "manage-machines", Operator, [], "Order and stop machines of a pool";
     ManageTarget = "manage-target", Operator, [], "Add, change and remove a target";
-    ManageVariables = "manage-variables", Operator, [], "Set and remove variables of the jobs of a place";
+    ManageVariables = "manage-variables", Operator, [], "Set and remove variables of the jobs of a place or a pool";
     AcknowledgeAlert = "acknowledge-alert", Operator, [], "Acknowledge an alert";
     ChangeThresholds = "change-thresholds", Operator, [], "Change the thresholds of alerts";
     ManageSeats = "manage-seats", Operator, [], "Add, change and remove seats";

@@ -83,7 +83,8 @@ fn month(at: Moment) -> String {
     at.to_string().chars().take(7).collect()
 }
 
-/// Makes the seal of the first of these entries that belong together, after the seal before. None where there are no entries.
+/// Makes the seal of the first of these entries that belong together, after the seal before. None where there are no
+/// entries, or the key in use is not in the key file.
 pub fn seal(
     encryption: &Encryption,
     previous: Option<&Seal>,
@@ -104,7 +105,7 @@ pub fn seal(
         entries: i32::try_from(block.len()).unwrap_or(i32::MAX),
         earliest: Db(block.iter().map(|entry| entry.at.0).min()?),
         latest: Db(block.iter().map(|entry| entry.at.0).max()?),
-        signature: encryption.signature(&hash),
+        signature: encryption.signature(&hash)?,
         hash,
         sealed_at: Db(now),
     })
@@ -194,8 +195,8 @@ fn check(
             "the seal of entries {expected} and after is not there"
         ));
     }
-    if encryption.signature(&seal.hash) != seal.signature {
-        return Some("the seal was not made with this installation's key".to_owned());
+    if !encryption.has_signed(&seal.hash, &seal.signature) {
+        return Some("the seal was made with a key that is not in the key file".to_owned());
     }
     let has_expired = kept_since.is_some_and(|since| seal.latest.0 < since);
     if entries.is_empty() && has_expired {
@@ -222,6 +223,7 @@ fn check(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::key_file::Key;
     use proptest::prelude::*;
 
     fn entry(id: i64, at: i64) -> SealedEntry {
@@ -240,7 +242,7 @@ mod tests {
     }
 
     fn key() -> Encryption {
-        Encryption::new("key-7".to_owned(), [7; 32])
+        Encryption::of_one(Key::new([7; 32]))
     }
 
     const NOW: Moment = Moment::from_micros(1_800_000_000_000_000);
@@ -296,8 +298,8 @@ mod tests {
     fn a_seal_of_another_key_and_a_chain_with_a_hole_are_found() {
         let entries: Vec<_> = (1..=6).map(|id| entry(id, id)).collect();
         let mut seals = sealed(&entries);
-        let other = Encryption::new("key-8".to_owned(), [8; 32]);
-        seals[2].signature = other.signature(&seals[2].hash);
+        let other = Encryption::of_one(Key::new([8; 32]));
+        seals[2].signature = other.signature(&seals[2].hash).unwrap();
         let found = problems(&seals, &entries);
         assert!(found[2].as_ref().unwrap().contains("key"), "{found:?}");
         seals.remove(1);

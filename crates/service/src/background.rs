@@ -31,10 +31,11 @@ pub enum Task {
     Presence,
     BulkActions,
     AuditSeals,
+    KeyWatch,
 }
 
 impl Task {
-    pub const ALL: [Task; 13] = [
+    pub const ALL: [Task; 14] = [
         Task::FeedReader,
         Task::FeedHints,
         Task::PollWakeups,
@@ -48,6 +49,7 @@ impl Task {
         Task::Presence,
         Task::BulkActions,
         Task::AuditSeals,
+        Task::KeyWatch,
     ];
 
     /// Its name, for people.
@@ -66,6 +68,7 @@ impl Task {
             Task::Presence => "runner presence",
             Task::BulkActions => "bulk actions",
             Task::AuditSeals => "audit seals",
+            Task::KeyWatch => "key watch",
         }
     }
 
@@ -73,7 +76,9 @@ impl Task {
     fn limit(self) -> Option<Duration> {
         match self {
             Task::FeedHints | Task::PollWakeups | Task::Leadership => None,
-            Task::FeedReader | Task::Presence | Task::Dispatch => Some(Duration::from_secs(60)),
+            Task::FeedReader | Task::Presence | Task::Dispatch | Task::KeyWatch => {
+                Some(Duration::from_secs(60))
+            }
             // They may have a lot to do at once, and rest in proportion.
             Task::Housekeeping
             | Task::BulkActions

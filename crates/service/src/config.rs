@@ -23,6 +23,8 @@ pub struct Config {
     pub data_dir: PathBuf,
     pub database_url: String,
     pub database_url_file: PathBuf,
+    pub database_owner_url: String,
+    pub database_owner_url_file: PathBuf,
     pub database_connections: PoolSizes,
     pub installation: String,
     pub currency: String,
@@ -317,11 +319,18 @@ impl Config {
             .merge(Env::prefixed("PENNINED_").split("__"))
             .extract()
             .map_err(|e| ConfigError::Wrong(Box::new(e)))?;
-        if !config.database_url_file.as_os_str().is_empty() {
-            let path = config.database_url_file.clone();
-            let text =
-                std::fs::read_to_string(&path).map_err(|e| ConfigError::Unreadable(path, e))?;
-            config.database_url = text.trim().to_owned();
+        for (file, url) in [
+            (&config.database_url_file, &mut config.database_url),
+            (
+                &config.database_owner_url_file,
+                &mut config.database_owner_url,
+            ),
+        ] {
+            if !file.as_os_str().is_empty() {
+                let text = std::fs::read_to_string(file)
+                    .map_err(|e| ConfigError::Unreadable(file.clone(), e))?;
+                text.trim().clone_into(url);
+            }
         }
         config.check()?;
         Ok(config)

@@ -290,7 +290,7 @@ impl From<pennine_store::Error> for ServiceError {
                 "It already exists",
                 format!("a conflicting object already exists ({constraint})"),
             ),
-            E::Newer(_) | E::Refused(_) => ServiceError::ours(&error),
+            E::Newer(_) | E::NotOwner | E::Refused(_) => ServiceError::ours(&error),
         }
     }
 }

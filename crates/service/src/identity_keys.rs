@@ -36,7 +36,8 @@ pub struct IdentityKeys {
 }
 
 /// The name under which a private key is encrypted.
-fn lock_name(id: &str) -> String {
+/// The name under which the private part of a key is locked.
+pub fn lock_name(id: &str) -> String {
     format!("signing-key/{id}")
 }
 

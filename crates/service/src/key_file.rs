@@ -1,7 +1,7 @@
-//! The key with which the installation encrypts: a file made at first start, mode 0600, never in the database.
+//! The keys with which the installation encrypts: a file made at first start, mode 0600, never in the database.
 //!
-//! Its id stands in the installation's row and in whatever it encrypts. A start without it, or with another, is
-//! refused: a service that went on would lose what was encrypted.
+//! A key stands on each line, the oldest first; the id of the one in use stands in the installation's row, and that of each text's in
+//! the text. A start without the key in use is refused: a service that went on would lose what was encrypted.
 
 use anyhow::{Context, bail};
 use base64::Engine;
@@ -9,48 +9,89 @@ use base64::engine::general_purpose::STANDARD;
 use rand::RngExt;
 use sha2::{Digest, Sha256};
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-/// The key's id: the first 16 hexadecimal digits of its SHA-256.
-fn id_of(key: &[u8]) -> String {
-    hex::encode(Sha256::digest(key).get(..8).unwrap_or_default())
+/// A key.
+#[derive(Clone)]
+pub struct Key {
+    /// The first 16 hexadecimal digits of its SHA-256.
+    pub id: String,
+    pub bytes: [u8; 32],
 }
 
-/// Where the key lies.
+impl Key {
+    /// Returns a key with its id.
+    pub fn new(bytes: [u8; 32]) -> Key {
+        let digest = Sha256::digest(bytes);
+        Key {
+            id: hex::encode(digest.get(..8).unwrap_or_default()),
+            bytes,
+        }
+    }
+}
+
+/// Where the keys lie.
 pub fn path(data_dir: &Path) -> PathBuf {
     data_dir.join("installation.key")
 }
 
-/// The key that lies there with its id, if one does.
-pub fn read(data_dir: &Path) -> anyhow::Result<Option<(String, [u8; 32])>> {
+/// The keys that lie there, the oldest first; none where there is no file.
+///
+/// # Errors
+/// Where the file cannot be read, or a line of it is not a key.
+pub fn read(data_dir: &Path) -> anyhow::Result<Vec<Key>> {
     let path = path(data_dir);
     let text = match std::fs::read_to_string(&path) {
         Ok(text) => text,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         Err(error) => {
             return Err(error)
                 .with_context(|| format!("the key file {} cannot be read", path.display()));
         }
     };
-    let key = STANDARD
-        .decode(text.trim())
-        .with_context(|| format!("the key file {} is damaged", path.display()))?;
-    let Ok(key) = <[u8; 32]>::try_from(key.as_slice()) else {
-        bail!(
-            "the key file {} is damaged: it holds {} bytes instead of 32",
-            path.display(),
-            key.len()
-        );
-    };
-    Ok(Some((id_of(&key), key)))
+    let mut keys = Vec::new();
+    for (number, line) in text.lines().enumerate() {
+        let place = || format!("the key file {}, line {}", path.display(), number + 1);
+        let key = STANDARD
+            .decode(line.trim())
+            .with_context(|| format!("{}: damaged", place()))?;
+        let Ok(key) = <[u8; 32]>::try_from(key.as_slice()) else {
+            bail!(
+                "{}: damaged: it holds {} bytes instead of 32",
+                place(),
+                key.len()
+            );
+        };
+        keys.push(Key::new(key));
+    }
+    if keys.is_empty() {
+        bail!("the key file {} is empty", path.display());
+    }
+    Ok(keys)
 }
 
-/// Generates a key and returns it with its id.
-pub fn make(data_dir: &Path) -> anyhow::Result<(String, [u8; 32])> {
-    let key: [u8; 32] = rand::rng().random();
-    write_secret(&path(data_dir), &format!("{}\n", STANDARD.encode(key)))?;
-    Ok((id_of(&key), key))
+/// Generates a key and adds it to the file, whose owner stays the same.
+///
+/// # Errors
+/// Where the file cannot be read or written.
+pub fn add(data_dir: &Path) -> anyhow::Result<Key> {
+    let mut keys = read(data_dir)?;
+    let key = Key::new(rand::rng().random());
+    keys.push(key.clone());
+    let lines = keys.iter().map(|key| STANDARD.encode(key.bytes) + "\n");
+    let path = path(data_dir);
+    let owner = std::fs::metadata(&path).ok();
+    // Whole or not at all: what a crash leaves must be readable.
+    let fresh = path.with_extension("key.new");
+    write_secret(&fresh, &lines.collect::<String>())?;
+    if let Some(owner) = owner {
+        std::os::unix::fs::chown(&fresh, Some(owner.uid()), Some(owner.gid()))
+            .with_context(|| format!("{} cannot be given its owner", fresh.display()))?;
+    }
+    std::fs::rename(&fresh, &path)
+        .with_context(|| format!("{} cannot be written", path.display()))?;
+    Ok(key)
 }
 
 /// Writes a secret to a new file that only its owner can read.
@@ -65,4 +106,46 @@ pub fn write_secret(path: &Path, text: &str) -> anyhow::Result<()> {
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_read_in_the_order_in_which_they_were_added() {
+        let folder = tempfile::tempdir().unwrap();
+        assert!(read(folder.path()).unwrap().is_empty());
+        let ids: Vec<String> = (0..3).map(|_| add(folder.path()).unwrap().id).collect();
+        let read_back: Vec<String> = read(folder.path())
+            .unwrap()
+            .into_iter()
+            .map(|key| key.id)
+            .collect();
+        assert_eq!(read_back, ids);
+        let mode = std::fs::metadata(path(folder.path())).unwrap().mode();
+        assert_eq!(mode & 0o777, 0o600);
+    }
+
+    #[test]
+    fn a_damaged_file_names_the_line() {
+        let folder = tempfile::tempdir().unwrap();
+        add(folder.path()).unwrap();
+        let path = path(folder.path());
+        for (line, message) in [
+            ("AAAA", "line 2: damaged: it holds 3 bytes"),
+            ("?", "line 2: damaged"),
+        ] {
+            let whole = std::fs::read_to_string(&path).unwrap();
+            let first = whole.lines().next().unwrap();
+            std::fs::write(&path, format!("{first}\n{line}\n")).unwrap();
+            let error = read(folder.path()).err().unwrap();
+            assert!(error.to_string().contains(message), "{error:#}");
+        }
+        std::fs::write(&path, "").unwrap();
+        assert!(
+            read(folder.path()).is_err(),
+            "an empty file is not a missing one"
+        );
+    }
 }

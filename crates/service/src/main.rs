@@ -3,6 +3,9 @@
 use clap::{Parser, Subcommand};
 use futures::FutureExt;
 use futures::future::BoxFuture;
+use pennined::commands::{
+    admin_link, migrate, migrate_objects, rebuild_rollups, rotate_key, verify_audit,
+};
 use pennined::{boot, config};
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -60,6 +63,21 @@ enum Verb {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Encrypt secrets with a new key from now on, and all that are there once more. The service may run meanwhile.
+    RotateKey {
+        /// Only add the key to the key file, to copy the file to other replicas before the key is used.
+        #[arg(long)]
+        prepare: bool,
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
+    /// Bring the database's schema up to date as its owner (database_owner_url), and permit the service's role to use it.
+    Migrate {
+        /// A TOML file with settings, as for serve.
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
     /// Check the audit log against its seals: whether an entry was changed, removed or added. The service may run meanwhile.
     VerifyAudit {
         /// Write the seals to this file, one on each line as JSON, to be kept elsewhere.
@@ -94,21 +112,25 @@ fn main() -> ExitCode {
         },
         Verb::Serve { config } => with_settings(config, |config| boot::run(config).boxed()),
         Verb::RebuildRollups { config } => {
-            with_settings(config, |config| boot::rebuild_rollups(config).boxed())
+            with_settings(config, |config| rebuild_rollups::run(config).boxed())
         }
         Verb::AdminLink { name, config } => {
-            with_settings(config, |config| boot::admin_link(config, name).boxed())
+            with_settings(config, |config| admin_link::run(config, name).boxed())
         }
         Verb::VerifyAudit {
             export,
             against,
             config,
         } => with_settings(config, |config| {
-            async move { boot::verify_audit(config, export.as_deref(), against.as_deref()).await }
+            async move { verify_audit::run(config, export.as_deref(), against.as_deref()).await }
                 .boxed()
         }),
+        Verb::RotateKey { prepare, config } => with_settings(config, move |config| {
+            rotate_key::run(config, prepare).boxed()
+        }),
+        Verb::Migrate { config } => with_settings(config, |config| migrate::run(config).boxed()),
         Verb::MigrateObjects { config } => {
-            with_settings(config, |config| boot::migrate_objects(config).boxed())
+            with_settings(config, |config| migrate_objects::run(config).boxed())
         }
     }
 }

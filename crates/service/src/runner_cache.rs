@@ -263,7 +263,7 @@ mod tests {
             command: Json(Vec::new()),
             variables: Json(Default::default()),
             secrets: Json(Default::default()),
-            place_variables: Json(Default::default()),
+            inherited_variables: Json(Default::default()),
             time_limit_us: Db(Micros(0)),
             cancel_by: None,
             exclusive: false,

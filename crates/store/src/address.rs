@@ -93,6 +93,11 @@ impl TlsSettings {
 }
 
 impl Address {
+    /// The role of its connections, where it is named.
+    pub fn role(&self) -> Option<&str> {
+        self.config.get_user()
+    }
+
     /// Reads an address.
     ///
     /// # Errors

@@ -28,6 +28,11 @@ pub enum Error {
         "the database has the migration {0}, which this program does not know: run a newer program"
     )]
     Newer(String),
+    /// The database's schema is older than this program, and belongs to another role.
+    #[error(
+        "the database's schema is older than this program, and this role does not own it: run pennined migrate with the address of its owner (database_owner_url)"
+    )]
+    NotOwner,
     /// Anything else.
     #[error("the database refused: {0}")]
     Refused(String),

@@ -43,3 +43,21 @@ pub async fn found(connection: &mut Connection, new: &Installation) -> Result<In
         .first(connection)
         .await?)
 }
+
+/// The id of the key with which secrets are encrypted now.
+pub async fn key_id(connection: &mut Connection) -> Result<Option<String>> {
+    Ok(installation::table
+        .select(installation::key_id)
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Has secrets encrypted with another key from now on. False where the present one is not the one that was expected.
+pub async fn set_key(connection: &mut Connection, before: &str, after: &str) -> Result<bool> {
+    let changed = diesel::update(installation::table.filter(installation::key_id.eq(before)))
+        .set(installation::key_id.eq(after))
+        .execute(connection)
+        .await?;
+    Ok(changed == 1)
+}

@@ -3,13 +3,14 @@
 use crate::attempt::report::HeldLease;
 use crate::connect::Connection;
 use crate::error::Result;
+use crate::setting_owner::SettingOwner;
 use crate::statement::sql;
 use crate::types::{Db, Json};
 use diesel::sql_types::{
     Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
-use pennine_core::id::{JobId, PlaceId, PoolId};
+use pennine_core::id::{JobId, PoolId};
 use pennine_core::job_policy::JobPolicy;
 use pennine_core::secret::SecretUses;
 use pennine_core::time::Moment;
@@ -76,7 +77,8 @@ pub async fn list(connection: &mut Connection, visible: Option<&[String]>) -> Re
         secret_query!(
             "",
             "",
-            "where :visible::text[] is null or is_below_any(coalesce(p.path, o.path), :visible) order by 2, 3 nulls first, 4"
+            "where l.removed_at is null and (:visible::text[] is null or is_below_any(coalesce(p.path, o.path), :visible))
+             order by 2, 3 nulls first, 4"
         );
         visible: Nullable<Array<Text>> = visible,
     )
@@ -109,22 +111,6 @@ pub async fn pools_with(connection: &mut Connection, names: &[String]) -> Result
     .await?)
 }
 
-/// Where a secret belongs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum SecretOwner {
-    Place(PlaceId),
-    Pool(PoolId),
-}
-
-impl SecretOwner {
-    fn columns(self) -> (Option<Db<PlaceId>>, Option<Db<PoolId>>) {
-        match self {
-            SecretOwner::Place(id) => (Some(Db(id)), None),
-            SecretOwner::Pool(id) => (None, Some(Db(id))),
-        }
-    }
-}
-
 /// Where the value of a secret is.
 #[derive(Clone, Copy, Debug)]
 pub enum StoredValue<'a> {
@@ -138,7 +124,7 @@ pub enum StoredValue<'a> {
 #[derive(Clone, Debug)]
 pub struct NewSecret<'a> {
     pub id: Uuid,
-    pub owner: SecretOwner,
+    pub owner: SettingOwner,
     pub name: &'a str,
     pub value: StoredValue<'a>,
     pub pools: &'a [String],
@@ -155,7 +141,7 @@ struct VersionRow {
 /// Returns the id of the secret with this name, where its owner has one, and locks it until the transaction ends.
 pub async fn lock(
     connection: &mut Connection,
-    owner: SecretOwner,
+    owner: SettingOwner,
     name: &str,
 ) -> Result<Option<Uuid>> {
     #[derive(QueryableByName)]
@@ -207,7 +193,7 @@ pub async fn set(connection: &mut Connection, new: NewSecret<'_>) -> Result<i32>
 /// Removes a secret. Returns its last version; nothing where there is none with this name.
 pub async fn remove(
     connection: &mut Connection,
-    owner: SecretOwner,
+    owner: SettingOwner,
     name: &str,
 ) -> Result<Option<i32>> {
     let (place, pool) = owner.columns();
@@ -224,7 +210,7 @@ pub async fn remove(
 }
 
 /// How many secrets an owner has.
-pub async fn count(connection: &mut Connection, owner: SecretOwner) -> Result<i64> {
+pub async fn count(connection: &mut Connection, owner: SettingOwner) -> Result<i64> {
     #[derive(QueryableByName)]
     struct Row {
         #[diesel(sql_type = BigInt)]

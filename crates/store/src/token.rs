@@ -7,7 +7,7 @@ use crate::schema::token;
 use crate::statement::sql;
 use crate::types::Db;
 use diesel::prelude::*;
-use diesel::sql_types::{Bytea, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Bool, Bytea, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::RunQueryDsl;
 use pennine_core::access::{Purpose, Role};
 use pennine_core::id::{PersonId, PlaceId};
@@ -146,15 +146,76 @@ pub async fn by_secret(
     .optional()?)
 }
 
-/// The tokens by name, revoked ones last.
-pub async fn list(connection: &mut Connection, limit: i64) -> Result<Vec<Token>> {
+/// Where a page of tokens begins: after this one.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct TokenPosition {
+    pub is_revoked: bool,
+    pub name: String,
+    pub id: Uuid,
+}
+
+/// Which tokens to list.
+#[derive(Clone, Debug, Default)]
+pub struct TokenFilter<'a> {
+    /// Only tokens at these places and below, and the person's own; all where there is none.
+    pub managed: Option<&'a [String]>,
+    pub person: Option<PersonId>,
+    /// The token that asks, which is always listed.
+    pub own: Uuid,
+    /// Only tokens whose name, role, place or purpose contains this, in small letters; all where it is empty.
+    pub search: String,
+    pub after: Option<TokenPosition>,
+}
+
+/// Tokens by name, revoked ones last.
+pub async fn list(
+    connection: &mut Connection,
+    filter: &TokenFilter<'_>,
+    limit: i64,
+) -> Result<Vec<Token>> {
+    let after = filter.after.as_ref();
     Ok(sql!(
         "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
-         order by t.revoked_at desc nulls first, t.name limit :limit";
-        limit: diesel::sql_types::BigInt = limit,
+         where (:managed::text[] is null or is_below_any(p.path, :managed) or t.owner_id = :person or t.id = :own)
+           and (:search = '' or strpos(lower(concat_ws(' ', t.name, t.role, p.path, t.purpose)), :search) > 0)
+           and (:after is null or (t.revoked_at is not null, t.name, t.id) > (:is_revoked, :name, :after))
+         order by t.revoked_at is not null, t.name, t.id limit :limit";
+        managed: Nullable<Array<Text>> = filter.managed,
+        person: Nullable<SqlUuid> = filter.person.map(Db),
+        own: SqlUuid = filter.own,
+        search: Text = &filter.search,
+        after: Nullable<SqlUuid> = after.map(|after| after.id),
+        is_revoked: Bool = after.is_some_and(|after| after.is_revoked),
+        name: Text = after.map_or("", |after| &after.name),
+        limit: BigInt = limit,
     )
     .load(connection)
     .await?)
+}
+
+/// What a token is to be.
+#[derive(Clone, Copy, Debug)]
+pub struct TokenUpdate {
+    pub role: Role,
+    pub place: PlaceId,
+    pub purpose: Option<Purpose>,
+    pub expires_at: Option<Moment>,
+}
+
+/// Changes a token. False where it is revoked.
+pub async fn change(connection: &mut Connection, id: Uuid, update: TokenUpdate) -> Result<bool> {
+    let changed = sql!(
+        "update token set role = :role, place_id = :place, purpose = :purpose, expires_at = :expires_at
+         where id = :id and revoked_at is null";
+        role: Text = Db(update.role),
+        place: SqlUuid = Db(update.place),
+        purpose: Nullable<Text> = update.purpose.map(Db),
+        expires_at: Nullable<Timestamptz> = update.expires_at.map(Db),
+        id: SqlUuid = id,
+    )
+    .execute(connection)
+    .await?;
+    Ok(changed == 1)
 }
 
 /// The valid tokens that expire before a moment and were used after another one, by name.
@@ -172,10 +233,22 @@ pub async fn expiring(
         now: Timestamptz = Db(now),
         before: Timestamptz = Db(before),
         used_after: Timestamptz = Db(used_after),
-        limit: diesel::sql_types::BigInt = limit,
+        limit: BigInt = limit,
     )
     .load(connection)
     .await?)
+}
+
+/// The token that is not revoked and has this name, locked until the transaction ends.
+pub async fn lock(connection: &mut Connection, name: &str) -> Result<Option<Token>> {
+    Ok(sql!(
+        "select " token_columns!() " from token t join place p on p.id = t.place_id left join person o on o.id = t.owner_id
+         where t.name = :name and t.revoked_at is null for no key update of t";
+        name: Text = name,
+    )
+    .get_result(connection)
+    .await
+    .optional()?)
 }
 
 /// The token that is not revoked and has this name.

@@ -9,10 +9,16 @@ use tokio_postgres::NoTls;
 static TEMPLATE: OnceCell<()> = OnceCell::const_new();
 static NUMBER: AtomicU32 = AtomicU32::new(0);
 
+/// The role of services: it owns nothing, as where an installation keeps its audit log from being changed.
+const SERVICE: &str = "pennine_test_service";
+
 /// A database that is dropped with the value.
 pub struct Database {
     name: String,
+    /// Its address, as the owner of its tables.
     pub url: String,
+    /// Its address, as the service's role.
+    pub service_url: String,
 }
 
 /// The cluster's address. `./check` starts it; by hand: scripts/cluster up target/test-postgres.
@@ -53,7 +59,23 @@ async fn run(statements: &[&str]) {
     let _ = driver.await;
 }
 
+/// The address of a database, as the service's role.
+fn as_service(url: &str) -> String {
+    let (_, server) = url.rsplit_once('@').expect("an address with a role");
+    format!("postgres://{SERVICE}:{SERVICE}@{server}")
+}
+
 async fn template() {
+    // Several test programs may be the first at once.
+    let add_role = format!(
+        "do $$ begin
+           perform pg_advisory_xact_lock(7117);
+           if not exists (select from pg_roles where rolname = '{SERVICE}') then
+             create role {SERVICE} login password '{SERVICE}';
+           end if;
+         end $$"
+    );
+    run(&[&add_role]).await;
     let name = format!("template_{}", std::process::id());
     run(&[
         &format!("drop database if exists {name}"),
@@ -62,6 +84,10 @@ async fn template() {
     .await;
     let store = Store::open(&named(&name), &PoolSizes::default()).expect("a store");
     store.migrate().await.expect("the migrations run");
+    store
+        .permit_service(SERVICE)
+        .await
+        .expect("the role is there");
     drop(store);
     // The pool's connections close in the background; a template must have none.
     run(&[
@@ -84,8 +110,10 @@ impl Database {
             "create database {name} template template_{process}"
         )])
         .await;
+        let url = named(&name);
         Database {
-            url: named(&name),
+            service_url: as_service(&url),
+            url,
             name,
         }
     }

@@ -88,7 +88,7 @@ pub struct PlaceChange {
 }
 
 /// Tells null from what is not there.
-fn given<'de, T: Deserialize<'de>, D: serde::Deserializer<'de>>(
+pub(crate) fn given<'de, T: Deserialize<'de>, D: serde::Deserializer<'de>>(
     from: D,
 ) -> Result<Option<Option<T>>, D::Error> {
     Option::<T>::deserialize(from).map(Some)

@@ -242,9 +242,9 @@ pub struct Assigned {
     /// The secrets that it is given, by name: the runner asks for their values when it starts the attempt.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub secrets: SecretUses,
-    /// Variables of the project and of the places above it; the runner's own and the job's take precedence.
+    /// Variables of the pool, of the project and of the places above it; the runner's own and the job's take precedence.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub place_variables: BTreeMap<String, String>,
+    pub inherited_variables: BTreeMap<String, String>,
     pub time_limit_us: Micros,
     /// The largest size of its log.
     pub log_cap: ByteSize,

@@ -71,6 +71,28 @@ pub struct MadeToken {
     pub secret: String,
 }
 
+/// What to change of a token. Its secret stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TokenChange {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<Role>,
+    /// The path of the team or project where the role is valid, with everything below it; empty for the root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    /// What it is limited to, beside its role; null for nothing.
+    #[serde(
+        default,
+        deserialize_with = "crate::place::given",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<Purpose>)]
+    pub purpose: Option<Option<Purpose>>,
+    /// How long it is valid since its last rotation, in microseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lifetime_us: Option<Micros>,
+}
+
 /// How to rotate a token: it gets another secret.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 pub struct AppliedYardFile {
     /// What the file is called: `yard.toml`.
     pub name: String,
-    /// The names of what stands in it, by kind: team, project, seat, supplier, pool, target.
+    /// The names of what stands in it, by kind: team, project, seat, supplier, pool, target, alerts, token, installation.
     #[schema(value_type = BTreeMap<String, Vec<String>>)]
     pub things: BTreeMap<String, BTreeSet<String>>,
 }

@@ -91,7 +91,7 @@ fn the_answer_to_a_poll() {
                 "SIGNING_KEY".to_owned(),
                 pennine_core::secret::SecretUse::File,
             )]),
-            place_variables: BTreeMap::from([("STATION".to_owned(), "north".to_owned())]),
+            inherited_variables: BTreeMap::from([("STATION".to_owned(), "north".to_owned())]),
             time_limit_us: Micros(3_600_000_000),
             log_cap: ByteSize(1 << 30),
             exclusive: true,
@@ -123,7 +123,7 @@ fn the_answer_to_a_poll() {
             "assignments": [{
                 "attempt": ID, "lease": ID, "number": 1, "job": "j-4812", "title": "build and test",
                 "project": "firmware/buoy", "pool": "staithe", "pool_labels": ["linux"], "runner": "fell-01",
-                "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"}, "secrets": {"SIGNING_KEY": "file"}, "place_variables": {"STATION": "north"},
+                "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"}, "secrets": {"SIGNING_KEY": "file"}, "inherited_variables": {"STATION": "north"},
                 "time_limit_us": 3_600_000_000_u64, "log_cap": 1 << 30, "exclusive": true,
                 "policy": {"isolation": "sandbox", "network": false, "limits": {"memory": 1 << 30, "processes": 512}},
                 "trust": "untrusted",

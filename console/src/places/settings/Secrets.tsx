@@ -4,8 +4,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { post } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { usePools, useProjects, useSecrets, useTeams } from "../../api/hooks";
-import { placeName, useMay } from "../../api/may";
+import { useSecrets } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { Ask } from "../../parts/act";
 import { FormDialog } from "../../parts/form/Form";
 import { LinesField, SelectField, TextField } from "../../parts/form/fields";
@@ -14,14 +14,9 @@ import { Heading, List } from "../../parts/list";
 import { SearchBox, contains, useSearch } from "../../parts/search";
 import { Ago } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { chosenOwner, ownerName, ownerOf, ownerValue, useOwners } from "./owner";
 
 type Secret = Schemas["Secret"];
-
-/** Whose it is, for people. */
-const ownerName = ({ place, pool }: Pick<Secret, "place" | "pool">) => (pool ? `the pool ${pool}` : placeName(place));
-
-/** What a request names as its owner. */
-const ownerOf = ({ place, pool }: Pick<Secret, "place" | "pool">) => (pool ? { pool } : { place });
 
 /** The names that are written in a list. */
 export const listed = (text: string) => text.split(/[\s,]+/).filter((name) => name !== "");
@@ -107,41 +102,29 @@ export function Secrets() {
   );
 }
 
-const POOL = "pool:";
-
 function SetSecret({ of, close }: { of: Partial<Secret>; close: () => void }) {
   const queries = useQueryClient();
-  const may = useMay();
-  const known = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
-  const places = ["", ...known.toSorted()].filter((path) => may("admin", path));
-  const pools = (usePools().data?.items ?? []).filter(({ owner }) => may("admin", owner)).map(({ name }) => name);
+  const owners = useOwners("admin");
   const isNew = of.name === undefined;
-  const owner = of.pool ? POOL + of.pool : (of.place ?? places[0] ?? "");
+  const owner = ownerValue(of) ?? owners[0]?.value ?? "";
   const form = useForm({
     initial: { owner, name: of.name ?? "", value: "", pools: (of.pools ?? []).join(", ") },
     check: ({ name, value }) => ({
       name: /^[A-Za-z_]\w*$/.test(name ?? "") ? undefined : "Enter letters, digits and _, not beginning with a digit.",
       value: value === "" ? "Enter the value." : undefined,
     }),
-    send: ({ owner, name, value, pools }) => {
-      const whose = owner?.startsWith(POOL) ? { pool: owner.slice(POOL.length) } : { place: owner };
-      return post<Secret>("/secrets", { ...whose, name, value, pools: listed(pools ?? "") });
-    },
+    send: ({ owner, name, value, pools }) => post<Secret>("/secrets", { ...chosenOwner(owner), name, value, pools: listed(pools ?? "") }),
     done: async () => {
       close();
       await queries.invalidateQueries({ queryKey: ["secrets"] });
     },
   });
-  const options = [
-    ...places.map((path) => ({ value: path, label: placeName(path) })),
-    ...pools.map((pool) => ({ value: POOL + pool, label: `the pool ${pool}` })),
-  ];
   const title = isNew ? "Set a secret" : `Replace ${of.name} of ${ownerName({ place: of.place ?? "", pool: of.pool })}`;
   return (
     <FormDialog title={title} form={form} submit="Set secret" close={close}>
       {isNew ? (
         <>
-          <SelectField name="owner" label="Place or pool" options={options} />
+          <SelectField name="owner" label="Place or pool" options={owners} />
           <TextField name="name" label="Name" isRequired isCode autoFocus placeholder="UPLOAD_KEY" />
         </>
       ) : null}

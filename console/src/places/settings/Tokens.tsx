@@ -13,7 +13,7 @@ import { useForm } from "../../parts/form/state";
 import type { Errors, Values } from "../../parts/form/state";
 import { TIME_ERROR, readTime } from "../../parts/form/values";
 import { Heading, List } from "../../parts/list";
-import { SearchBox, contains, useSearch } from "../../parts/search";
+import { SearchBox, useSearch } from "../../parts/search";
 import { SecretDialog } from "../../parts/secret";
 import { Ago, Until, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
@@ -46,14 +46,13 @@ function Expiry({ token }: { token: Token }) {
 }
 
 export function Tokens() {
-  const tokens = useTokens();
-  const may = useMay();
   const search = useSearch();
+  const tokens = useTokens(search);
+  const may = useMay();
   const [adding, setAdding] = useState(false);
   const [rotating, setRotating] = useState<Token>();
   const [made, setMade] = useState<MadeToken>();
   const all = tokens.data?.items ?? [];
-  const shown = all.filter(({ name, role, place, purpose, state }) => contains(search, name, role, placeName(place), purpose, state));
   const who = useWho().data;
   const isPerson = who?.is_person ?? false;
   const manages = may("admin") || isPerson;
@@ -84,9 +83,9 @@ export function Tokens() {
       {tokens.error ? <Trouble error={tokens.error} /> : null}
       {tokens.data ? (
         <List
-          rows={shown}
+          rows={all}
           id={(token) => token.name + token.created_at}
-          empty={all.length === 0 ? "No tokens to show." : "No tokens match. Shorten or clear the search."}
+          empty={search === "" ? "No tokens to show." : "No tokens match. Shorten or clear the search."}
           columns={[
             { head: "token", cell: (token) => <b>{token.name}</b> },
             { head: "role", cell: (token) => token.role },
@@ -134,6 +133,7 @@ export function Tokens() {
       ) : tokens.error ? null : (
         <Awaiting what="the tokens" />
       )}
+      {tokens.data?.next ? <Box color="quiet">These are the first {all.length} tokens. Search for others.</Box> : null}
     </>
   );
 }

@@ -1,11 +1,11 @@
-// Environment variables of the jobs of a place, in the open: set and removed by its operators.
+// Environment variables of the jobs of a place or of a pool, in the open: set and removed by its operators.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { post } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { useProjects, useTeams, useVariables } from "../../api/hooks";
-import { placeName, useMay } from "../../api/may";
+import { useVariables } from "../../api/hooks";
+import { useMay } from "../../api/may";
 import { Ask } from "../../parts/act";
 import { FormDialog } from "../../parts/form/Form";
 import { SelectField, TextField } from "../../parts/form/fields";
@@ -14,8 +14,9 @@ import { Heading, List } from "../../parts/list";
 import { SearchBox, contains, useSearch } from "../../parts/search";
 import { Ago } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { chosenOwner, ownerName, ownerOf, ownerValue, useOwners } from "./owner";
 
-type Variable = Schemas["PlaceVariable"];
+type Variable = Schemas["Variable"];
 
 export function Variables() {
   const variables = useVariables();
@@ -23,34 +24,35 @@ export function Variables() {
   const search = useSearch();
   const [setting, setSetting] = useState<Partial<Variable>>();
   const all = variables.data?.items ?? [];
-  const shown = all.filter(({ name, value, place }) => contains(search, name, value, placeName(place)));
+  const shown = all.filter((one) => contains(search, one.name, one.value, ownerName(one)));
   return (
     <>
       <Heading
         beside={
           <>
             {may("operator") ? <Button onClick={() => setSetting({})}>Set variable</Button> : null}
-            <SearchBox label="Search variables" placeholder="Name, value or place" />
+            <SearchBox label="Search variables" placeholder="Name, value, place or pool" />
           </>
         }
       >
         Variables
       </Heading>
       <Box color="quiet" maxW="60em" mb="8px">
-        Jobs of the place and of the places below it get a variable in their environment. Of several with one name, the one of the nearest
-        place counts; a runner&apos;s own and the job&apos;s own take precedence. Everybody who sees the place reads the value.
+        Jobs of the place and of the places below it, or those that run in the pool, get a variable in their environment. Of several with one
+        name, the job&apos;s own counts, then the runner&apos;s, the pool&apos;s, and that of the nearest place. Everybody who sees the place reads
+        the value.
       </Box>
       {setting ? <SetVariable of={setting} close={() => setSetting(undefined)} /> : null}
       {variables.error ? <Trouble error={variables.error} /> : null}
       {variables.data ? (
         <List
           rows={shown}
-          id={({ place, name }) => `${place} ${name}`}
+          id={(one) => `${ownerName(one)} ${one.name}`}
           empty={all.length === 0 ? "No variables yet. Set a variable for the jobs of a team or project." : "No variables match. Shorten or clear the search."}
           columns={[
             { head: "name", cell: ({ name }) => <b>{name}</b> },
             { head: "value", cell: ({ value }) => <code title={value}>{value}</code> },
-            { head: "place", cell: ({ place }) => placeName(place) },
+            { head: "of", cell: ownerName },
             {
               head: "set",
               cell: ({ set_at, set_by }) => (
@@ -65,14 +67,14 @@ export function Variables() {
               cell: (one) =>
                 may("operator", one.place) ? (
                   <Flex gap="6px" justify="flex-end">
-                    <Button aria-label={`Change ${one.name} of ${placeName(one.place)}`} onClick={() => setSetting(one)}>
+                    <Button aria-label={`Change ${one.name} of ${ownerName(one)}`} onClick={() => setSetting(one)}>
                       Change
                     </Button>
                     <Ask
                       word="Remove"
-                      label={`Remove ${one.name} of ${placeName(one.place)}`}
+                      label={`Remove ${one.name} of ${ownerName(one)}`}
                       action="Remove variable"
-                      act={() => post("/variables/remove", { place: one.place, name: one.name })}
+                      act={() => post("/variables/remove", { ...ownerOf(one), name: one.name })}
                       stale={["variables"]}
                     >
                       Jobs that are assigned from now on do not get it.
@@ -92,24 +94,23 @@ export function Variables() {
 
 function SetVariable({ of, close }: { of: Partial<Variable>; close: () => void }) {
   const queries = useQueryClient();
-  const may = useMay();
-  const known = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
-  const places = ["", ...known.toSorted()].filter((path) => may("operator", path));
+  const owners = useOwners("operator");
   const isNew = of.name === undefined;
+  const owner = ownerValue(of) ?? owners[0]?.value ?? "";
   const form = useForm({
-    initial: { place: of.place ?? places[0] ?? "", name: of.name ?? "", value: of.value ?? "" },
+    initial: { owner, name: of.name ?? "", value: of.value ?? "" },
     check: ({ name }) => ({ name: /^[A-Za-z_]\w*$/.test(name ?? "") ? undefined : "Enter letters, digits and _, not beginning with a digit." }),
-    send: ({ place, name, value }) => post<Variable>("/variables", { place, name, value }),
+    send: ({ owner, name, value }) => post<Variable>("/variables", { ...chosenOwner(owner), name, value }),
     done: async () => {
       close();
       await queries.invalidateQueries({ queryKey: ["variables"] });
     },
   });
   return (
-    <FormDialog title={isNew ? "Set a variable" : `Change ${of.name} of ${placeName(of.place)}`} form={form} submit="Set variable" close={close}>
+    <FormDialog title={isNew ? "Set a variable" : `Change ${of.name} of ${ownerName({ place: of.place ?? "", pool: of.pool })}`} form={form} submit="Set variable" close={close}>
       {isNew ? (
         <>
-          <SelectField name="place" label="Place" options={places.map((path) => ({ value: path, label: placeName(path) }))} />
+          <SelectField name="owner" label="Place or pool" options={owners} />
           <TextField name="name" label="Name" isRequired isCode autoFocus placeholder="BUILD_REGION" />
         </>
       ) : null}

@@ -12,6 +12,7 @@ pub mod job_policy;
 pub mod listener;
 pub mod machine;
 pub mod maintenance;
+mod owner_arguments;
 pub mod person;
 pub mod place;
 mod place_argument;

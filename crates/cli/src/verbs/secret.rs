@@ -1,26 +1,15 @@
 //! `pennine secret`.
 
-use super::place_argument::PlaceArgument;
+use super::owner_arguments::{OwnerArguments, owner_name};
 use crate::error::Error;
 use crate::view;
-use clap::{Args, Subcommand};
+use clap::Subcommand;
 use pennine_client::Client;
-use pennine_core::access::place_name;
 use pennine_core::secret::SecretText;
 use pennine_core::time::Moment;
 use pennine_wire::{NewSecret, Secret, SecretRemoval};
 use std::io::{IsTerminal, Read};
 use std::path::PathBuf;
-
-/// Whose a secret is.
-#[derive(Args)]
-pub struct OwnerArguments {
-    #[command(flatten)]
-    place: PlaceArgument,
-    /// The pool, whose jobs get it, instead of a place.
-    #[arg(long, conflicts_with = "at")]
-    pool: Option<String>,
-}
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -141,13 +130,6 @@ fn value(name: &str, file: Option<PathBuf>) -> Result<String, Error> {
     String::from_utf8(bytes).map_err(|_| {
         Error::Usage("the value is not text in UTF-8: encode it, in base64 say".to_owned())
     })
-}
-
-fn owner_name(place: &str, pool: Option<&str>) -> String {
-    match pool {
-        Some(pool) => format!("the pool {pool}"),
-        None => place_name(place).to_owned(),
-    }
 }
 
 fn table(secrets: &[Secret], now: Moment) -> String {

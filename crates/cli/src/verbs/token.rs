@@ -1,13 +1,15 @@
 //! `pennine token`.
 
 use super::place_argument::PlaceArgument;
+use super::yard::remind;
 use crate::error::Error;
 use crate::view;
+use crate::yard_file::kind::ThingKind;
 use clap::Subcommand;
 use pennine_client::Client;
 use pennine_core::access::{Purpose, Role, place_name};
 use pennine_core::time::{Micros, Moment, spoken};
-use pennine_wire::{MadeToken, NewToken, Token, TokenRotation};
+use pennine_wire::{MadeToken, NewToken, Token, TokenChange, TokenRotation};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -28,7 +30,28 @@ pub enum Verb {
         valid_for: Option<Micros>,
     },
     /// List the tokens that you manage, and your own. Secrets are not shown again.
-    List,
+    List {
+        /// Only tokens whose name, role, place or purpose contains this.
+        #[arg(long, value_name = "TEXT")]
+        search: Option<String>,
+    },
+    /// Change what a token permits, or how long it is valid. Its secret stays.
+    Set {
+        /// Its name.
+        name: String,
+        /// What it may do: viewer, submitter, operator or admin.
+        #[arg(long)]
+        role: Option<Role>,
+        /// The team or project, with everything below it; "" for the whole installation.
+        #[arg(long, value_name = "PLACE")]
+        at: Option<String>,
+        /// A limit beside its role: runner-tickets, submit, read, metrics, or none.
+        #[arg(long = "for", value_name = "PURPOSE", value_parser = purpose_or_none)]
+        purpose: Option<Limit>,
+        /// How long it is valid since its last rotation: 12h, 30d.
+        #[arg(long, alias = "expires", value_name = "TIME", value_parser = view::micros_of)]
+        valid_for: Option<Micros>,
+    },
     /// Give a token another secret and show it, once. The present one stays valid for a while.
     Rotate {
         /// Its name.
@@ -45,6 +68,17 @@ pub enum Verb {
         /// Its name.
         name: String,
     },
+}
+
+/// The purpose of a token, or that it has none.
+#[derive(Clone, Copy)]
+pub struct Limit(Option<Purpose>);
+
+fn purpose_or_none(text: &str) -> Result<Limit, String> {
+    match text {
+        "none" => Ok(Limit(None)),
+        text => text.parse().map(|purpose| Limit(Some(purpose))),
+    }
 }
 
 /// `pennine token`.
@@ -90,8 +124,36 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
                 revoked.name
             ))
         }
-        Verb::List => {
-            let tokens = client.tokens().await?;
+        Verb::Set {
+            name,
+            role,
+            at,
+            purpose,
+            valid_for,
+        } => {
+            let change = TokenChange {
+                role,
+                place: at,
+                purpose: purpose.map(|limit| limit.0),
+                lifetime_us: valid_for,
+            };
+            let token = client.change_token(&name, &change).await?;
+            remind(client, ThingKind::Token, &name).await;
+            if json {
+                return view::json(&token);
+            }
+            let valid = token.expires_at.map(|at| {
+                let time = spoken(at.since(token.renewed_at));
+                format!("; valid for {time} from its last rotation")
+            });
+            view::line(format!(
+                "Changed {}{}.",
+                described(&token),
+                valid.unwrap_or_default()
+            ))
+        }
+        Verb::List { search } => {
+            let tokens = client.tokens(search.as_deref()).await?;
             if json {
                 return view::json(&tokens);
             }
@@ -107,10 +169,6 @@ fn print_secret(json: bool, done: &str, made: &MadeToken) -> Result<(), Error> {
     }
     let token = &made.token;
     let after = |at: Moment| spoken(at.since(token.renewed_at));
-    let limited = match token.purpose {
-        Some(purpose) => format!(", limited to {purpose}"),
-        None => String::new(),
-    };
     let expires = match token.expires_at {
         Some(at) => format!("expires in {}", after(at)),
         None => "never expires".to_owned(),
@@ -120,12 +178,24 @@ fn print_secret(json: bool, done: &str, made: &MadeToken) -> Result<(), Error> {
         None => String::new(),
     };
     view::print(&format!(
-        "{done} the token {}: {} at {}{limited}; {expires}.{previous} Its secret, which is not shown again:\n\n  {}\n",
-        token.name,
-        token.role,
-        place_name(&token.place),
+        "{done} {}; {expires}.{previous} Its secret, which is not shown again:\n\n  {}\n",
+        described(token),
         made.secret
     ))
+}
+
+/// A token with what it permits.
+fn described(token: &Token) -> String {
+    let limited = match token.purpose {
+        Some(purpose) => format!(", limited to {purpose}"),
+        None => String::new(),
+    };
+    format!(
+        "the token {}: {} at {}{limited}",
+        token.name,
+        token.role,
+        place_name(&token.place)
+    )
 }
 
 fn table(tokens: &[Token], now: Moment) -> String {

@@ -16,7 +16,8 @@ use std::process::ExitCode;
 
 #[derive(Subcommand)]
 pub enum Verb {
-    /// Print the yard as a file: teams, projects, seats, suppliers, pools and targets. Secrets are not in it.
+    /// Print the yard as a file: teams, projects, seats, suppliers, pools, targets, variables, and the roles of groups and tokens.
+    /// Secrets are not in it.
     Export,
     /// Show the differences between the yard and a file, and what applying it would do.
     Diff {
@@ -213,7 +214,7 @@ async fn apply(
         if removed.map_err(|error| at(one, error, done.len()))? {
             done.push(one);
         } else {
-            stays.push(one.name.as_str());
+            stays.push(one);
         }
     }
     if json {
@@ -231,11 +232,21 @@ async fn apply(
     if done.is_empty() {
         text += "The yard already matches the file.\n";
     }
-    if !stays.is_empty() {
-        text += &format!(
-            "These seats stay, because jobs on record use them: {}. A count of 0 closes them.\n",
-            stays.join(", ")
-        );
+    for (kind, reason) in [
+        (
+            ThingKind::Seat,
+            "These seats stay, because jobs on record use them; a count of 0 closes them",
+        ),
+        (
+            ThingKind::Token,
+            "These tokens stay, because a program may use them; to end one: pennine token revoke NAME",
+        ),
+    ] {
+        let names = stays.iter().filter(|one| one.kind == kind);
+        let names: Vec<&str> = names.map(|one| one.name.as_str()).collect();
+        if !names.is_empty() {
+            text += &format!("{reason}: {}\n", names.join(", "));
+        }
     }
     if !remove && let Some(names) = difference::unmentioned(found) {
         text += &format!("Not in the file, left unchanged: {names}\n");

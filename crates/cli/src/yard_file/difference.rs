@@ -2,7 +2,8 @@
 
 use super::alerts::AlertsEntry;
 use super::document::Yard;
-use super::kind::{THRESHOLDS, ThingKind};
+use super::kind::{EVERYWHERE, THRESHOLDS, ThingKind};
+use super::place::InstallationEntry;
 use serde::Serialize;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -69,6 +70,13 @@ fn things(yard: &Yard) -> BTreeMap<NamedThing, Keys> {
             serde_json::to_value(entry),
         );
     }
+    for (name, entry) in &yard.tokens {
+        add(ThingKind::Token, name, serde_json::to_value(entry));
+    }
+    if let Some(entry) = &yard.installation {
+        let name = EVERYWHERE.to_owned();
+        add(ThingKind::Installation, &name, serde_json::to_value(entry));
+    }
     all
 }
 
@@ -86,6 +94,10 @@ fn flatten(before: &str, value: &Value, into: &mut Keys) {
             }
         }
         Value::Null => {}
+        // An empty variable is not a missing one.
+        Value::String(text) if text.is_empty() && before.starts_with("variables.") => {
+            into.insert(before.to_owned(), "\"\"".to_owned());
+        }
         Value::String(text) if text.is_empty() => {}
         Value::String(text) => {
             into.insert(before.to_owned(), text.clone());
@@ -109,12 +121,17 @@ fn flatten(before: &str, value: &Value, into: &mut Keys) {
 
 /// What would have to change for the yard to be as the file says.
 pub fn between(there: &Yard, wanted: &Yard) -> Vec<Difference> {
-    // There are always thresholds; where they are as usual, a file need not mention them.
-    let unsaid = wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default());
-    let (mut there, wanted) = (things(there), things(wanted));
-    if unsaid {
-        there.retain(|thing, _| thing.kind != ThingKind::Alerts);
+    // These are always there; where they are as usual, a file need not mention them.
+    let mut unsaid = Vec::new();
+    if wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default()) {
+        unsaid.push(ThingKind::Alerts);
     }
+    let usual = InstallationEntry::default();
+    if wanted.installation.is_none() && there.installation == Some(usual) {
+        unsaid.push(ThingKind::Installation);
+    }
+    let (mut there, wanted) = (things(there), things(wanted));
+    there.retain(|thing, _| !unsaid.contains(&thing.kind));
     let all: BTreeSet<&NamedThing> = there.keys().chain(wanted.keys()).collect();
     let mut found = Vec::new();
     for thing in all {

@@ -2,21 +2,18 @@
 
 use super::alerts::AlertsEntry;
 use super::invalid::{FieldError, same_time, wrong};
-use super::kind::{THRESHOLDS, ThingKind};
+use super::kind::{EVERYWHERE, THRESHOLDS, ThingKind};
+use super::place::{InstallationEntry, PlaceEntry};
+use super::pool::PoolEntry;
 use super::target::TargetEntry;
-use crate::values::{amount, amount_text, during, during_text};
+use super::token::TokenEntry;
 use crate::view;
 use pennine_client::{Client, ClientError};
-use pennine_core::capacity::{Budget, Money, Supply, Week};
-use pennine_core::dispatch::Price;
-use pennine_core::fact::Facts;
-use pennine_core::job_policy::{IsolationLevel, JobLimits, JobPolicy};
-use pennine_core::size::{ByteSize, NotASize};
-use pennine_wire::{JobPolicyChange, Place, Pool, Seat, Supplier};
+use pennine_core::access::Role;
+use pennine_wire::{Seat, Supplier};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
-use std::time::Duration;
 
 /// The most bytes of a yard file.
 pub const MOST_BYTES: u64 = 1 << 20;
@@ -42,6 +39,12 @@ pub struct Yard {
     /// The thresholds of alerts; the defaults if omitted.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alerts: Option<AlertsEntry>,
+    /// Of programs; a person's own tokens are not in a file.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub tokens: BTreeMap<String, TokenEntry>,
+    /// What holds for all teams.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub installation: Option<InstallationEntry>,
     /// The versions of the settings, where the yard was read from the service: a later change is not
     /// overwritten.
     #[serde(skip)]
@@ -50,34 +53,6 @@ pub struct Yard {
 
 /// Versions of settings, by what they are of.
 pub type Versions = BTreeMap<(ThingKind, String), String>;
-
-/// A team or a project.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct PlaceEntry {
-    /// Its share against its siblings'.
-    pub weight: u32,
-    /// The most slots that it may hold at once.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub limit: Option<u32>,
-    /// How long its jobs wait at most.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub give_up: Option<String>,
-    /// The only audiences for which its jobs may get identity tokens; any if omitted.
-    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
-    pub audiences: BTreeSet<String>,
-}
-
-impl Default for PlaceEntry {
-    fn default() -> Self {
-        PlaceEntry {
-            weight: 1,
-            limit: None,
-            give_up: None,
-            audiences: BTreeSet::new(),
-        }
-    }
-}
 
 /// A kind of seat.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -105,151 +80,6 @@ pub struct SupplierEntry {
     pub secret_files: BTreeMap<String, PathBuf>,
 }
 
-/// A pool.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct PoolEntry {
-    #[serde(skip_serializing_if = "String::is_empty")]
-    pub description: String,
-    /// The team's or project's path; empty for all teams.
-    #[serde(skip_serializing_if = "String::is_empty")]
-    pub owner: String,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub labels: Vec<String>,
-    pub open: bool,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub narrow_to: Vec<String>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub widen_to: Vec<String>,
-    /// Whether it takes untrusted jobs as well.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub takes_untrusted: bool,
-    /// Whether a project's first use has to be approved.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub asks_approval: bool,
-    /// What a machine has to be to join it.
-    #[serde(skip_serializing_if = "String::is_empty")]
-    pub needs: String,
-    /// Whether its runners take nothing new. Not compared where it is not given: pausing is for people.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub paused: Option<bool>,
-    #[serde(skip_serializing_if = "JobsEntry::is_usual")]
-    pub jobs: JobsEntry,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub machines: Option<MachinesEntry>,
-}
-
-impl Default for PoolEntry {
-    fn default() -> Self {
-        PoolEntry {
-            description: String::new(),
-            owner: String::new(),
-            labels: Vec::new(),
-            open: true,
-            narrow_to: Vec::new(),
-            widen_to: Vec::new(),
-            takes_untrusted: false,
-            asks_approval: false,
-            needs: String::new(),
-            paused: None,
-            jobs: JobsEntry::default(),
-            machines: None,
-        }
-    }
-}
-
-/// What a pool's jobs may reach and use on their machine.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct JobsEntry {
-    pub isolation: IsolationLevel,
-    pub network: bool,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub memory: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub processes: Option<u32>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub cores: Option<u32>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub disk: Option<String>,
-}
-
-impl Default for JobsEntry {
-    fn default() -> Self {
-        JobsEntry::of(JobPolicy::default())
-    }
-}
-
-/// How a pool gets its machines.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct MachinesEntry {
-    pub supplier: String,
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub image: String,
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub size: String,
-    #[serde(default)]
-    pub floor: u32,
-    #[serde(default = "one")]
-    pub ceiling: u32,
-    #[serde(default)]
-    pub spare: u32,
-    #[serde(default = "usual_dwell")]
-    pub dwell: String,
-    #[serde(default)]
-    pub single_use: bool,
-    #[serde(default = "one")]
-    pub slots: u32,
-    /// What an hour of one costs, where it is another than the supplier says.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub price: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub day_budget: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub month_budget: Option<String>,
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub zone: String,
-    /// Floors and spares for parts of the week: `mon-fri 08:00-18:00 spare=1`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub during: Vec<String>,
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub settings: BTreeMap<String, String>,
-    #[serde(default, skip_serializing_if = "Facts::is_empty")]
-    pub facts: Facts,
-}
-
-fn one() -> u32 {
-    1
-}
-
-fn usual_dwell() -> String {
-    view::exact(Supply::default().dwell_us)
-}
-
-fn same_amount(place: &str, text: &mut Option<String>) -> Result<(), FieldError> {
-    if let Some(text) = text {
-        let millionths = amount(text).map_err(|message| wrong(place, message))?;
-        *text = amount_text(millionths);
-    }
-    Ok(())
-}
-
-fn same_size(place: &str, text: &mut Option<String>) -> Result<(), FieldError> {
-    if let Some(text) = text {
-        let size: ByteSize = text
-            .parse()
-            .map_err(|error: NotASize| wrong(place, error.to_string()))?;
-        *text = size.exact();
-    }
-    Ok(())
-}
-
-fn sorted(list: &mut Vec<String>) {
-    list.sort();
-    list.dedup();
-}
-
 impl Yard {
     /// Reads a yard file.
     pub fn parse(text: &str) -> Result<Yard, FieldError> {
@@ -261,9 +91,7 @@ impl Yard {
     fn settled(mut self) -> Result<Yard, FieldError> {
         for (kind, places) in [("team", &mut self.teams), ("project", &mut self.projects)] {
             for (path, entry) in places {
-                if let Some(text) = &mut entry.give_up {
-                    same_time(&format!("{kind} {path}: give_up"), text)?;
-                }
+                entry.settle(kind, path)?;
             }
         }
         for (name, entry) in &mut self.suppliers {
@@ -280,42 +108,16 @@ impl Yard {
             }
         }
         for (name, entry) in &mut self.pools {
-            for list in [&mut entry.labels, &mut entry.narrow_to, &mut entry.widen_to] {
-                sorted(list);
-            }
-            if !entry.needs.is_empty() {
-                let parsed: pennine_core::requirement::Requirement = entry.needs.parse().map_err(
-                    |error: pennine_core::requirement::SyntaxError| {
-                        let message = format!("column {}: {}", error.column, error.message);
-                        wrong(&format!("pool {name}: needs"), message)
-                    },
-                )?;
-                entry.needs = parsed.to_string();
-            }
-            same_size(&format!("pool {name}: jobs.memory"), &mut entry.jobs.memory)?;
-            same_size(&format!("pool {name}: jobs.disk"), &mut entry.jobs.disk)?;
-            let Some(machines) = &mut entry.machines else {
-                continue;
-            };
-            let at = |field: &str| format!("pool {name}: machines.{field}");
-            same_time(&at("dwell"), &mut machines.dwell)?;
-            same_amount(&at("price"), &mut machines.price)?;
-            same_amount(&at("day_budget"), &mut machines.day_budget)?;
-            same_amount(&at("month_budget"), &mut machines.month_budget)?;
-            for text in &mut machines.during {
-                let times = during(text).map_err(|message| wrong(&at("during"), message))?;
-                *text = times.as_ref().map(during_text).unwrap_or_default();
-            }
-            if machines.supplier.is_empty() {
-                let message = "a pool without a supplier has no [machines] section";
-                return Err(wrong(&at("supplier"), message));
-            }
+            entry.settle(name)?;
         }
         for (name, entry) in &mut self.targets {
             entry.settle(name)?;
         }
         if let Some(alerts) = &mut self.alerts {
             alerts.settle()?;
+        }
+        for (name, entry) in &mut self.tokens {
+            entry.settle(name)?;
         }
         Ok(self)
     }
@@ -362,7 +164,45 @@ impl Yard {
         let alerts = client.thresholds().await?;
         version(ThingKind::Alerts, THRESHOLDS, &alerts.settings_version);
         yard.alerts = Some(AlertsEntry::of(&alerts.thresholds));
+        for token in client.tokens(None).await?.items {
+            if let Some(entry) = TokenEntry::of(&token) {
+                yard.tokens.insert(token.name, entry);
+            }
+        }
+        yard.installation = Some(InstallationEntry::default());
+        for variable in client.variables(None).await?.items {
+            let variables = match &variable.pool {
+                Some(pool) => yard.pools.get_mut(pool).map(|pool| &mut pool.variables),
+                None => yard.variables_of(&variable.place),
+            };
+            variables.map(|all| all.insert(variable.name, variable.value));
+        }
+        for grant in client.group_grants().await?.items {
+            let groups = yard.groups_of(&grant.place);
+            groups.map(|all| all.insert(grant.group, grant.role));
+        }
         Ok(yard)
+    }
+
+    fn place_mut(&mut self, path: &str) -> Option<&mut PlaceEntry> {
+        match self.teams.get_mut(path) {
+            Some(team) => Some(team),
+            None => self.projects.get_mut(path),
+        }
+    }
+
+    fn variables_of(&mut self, path: &str) -> Option<&mut BTreeMap<String, String>> {
+        if path.is_empty() {
+            return self.installation.as_mut().map(|all| &mut all.variables);
+        }
+        self.place_mut(path).map(|place| &mut place.variables)
+    }
+
+    fn groups_of(&mut self, path: &str) -> Option<&mut BTreeMap<String, Role>> {
+        if path.is_empty() {
+            return self.installation.as_mut().map(|all| &mut all.groups);
+        }
+        self.place_mut(path).map(|place| &mut place.groups)
     }
 
     /// The names of what stands in it, by kind.
@@ -381,6 +221,13 @@ impl Yard {
                 ThingKind::Alerts,
                 self.alerts.iter().map(|_| THRESHOLDS.to_owned()).collect(),
             ),
+            (ThingKind::Token, names(&self.tokens)),
+            (
+                ThingKind::Installation,
+                (self.installation.iter())
+                    .map(|_| EVERYWHERE.to_owned())
+                    .collect(),
+            ),
         ]
         .map(|(kind, names)| (kind.word().to_owned(), names))
         .into()
@@ -392,17 +239,6 @@ impl Yard {
         Ok(format!(
             "# The yard as code. Preview with: pennine yard diff FILE; apply with: pennine yard apply FILE\n\n{body}"
         ))
-    }
-}
-
-impl PlaceEntry {
-    fn of(place: &Place) -> PlaceEntry {
-        PlaceEntry {
-            weight: place.weight,
-            limit: place.limit,
-            give_up: place.give_up_us.map(view::exact),
-            audiences: place.audiences.iter().cloned().collect(),
-        }
     }
 }
 
@@ -428,119 +264,6 @@ impl SupplierEntry {
                     (name, file)
                 })
                 .collect(),
-        }
-    }
-}
-
-impl PoolEntry {
-    fn of(pool: Pool) -> PoolEntry {
-        let mut entry = PoolEntry {
-            description: pool.description,
-            owner: pool.owner,
-            labels: pool.labels,
-            open: pool.open,
-            narrow_to: pool.narrow_to,
-            widen_to: pool.widen_to,
-            takes_untrusted: pool.takes_untrusted,
-            asks_approval: pool.asks_approval,
-            needs: pool.needs,
-            paused: Some(pool.paused).filter(|paused| *paused),
-            jobs: JobsEntry::of(pool.jobs),
-            machines: pool.supply.map(MachinesEntry::of),
-        };
-        for list in [&mut entry.labels, &mut entry.narrow_to, &mut entry.widen_to] {
-            sorted(list);
-        }
-        entry
-    }
-}
-
-impl JobsEntry {
-    fn of(policy: JobPolicy) -> JobsEntry {
-        let limits = policy.limits;
-        JobsEntry {
-            isolation: policy.isolation,
-            network: policy.network,
-            memory: limits.memory.map(ByteSize::exact),
-            processes: limits.processes,
-            cores: limits.cores,
-            disk: limits.disk.map(ByteSize::exact),
-        }
-    }
-
-    fn is_usual(&self) -> bool {
-        *self == JobsEntry::default()
-    }
-
-    /// As the service understands it: all of it, so that what the file leaves out is as usual. What was settled can be
-    /// read.
-    pub fn change(&self) -> JobPolicyChange {
-        let size = |text: &Option<String>| text.as_ref().and_then(|text| text.parse().ok());
-        JobPolicy {
-            isolation: self.isolation,
-            network: self.network,
-            limits: JobLimits {
-                memory: size(&self.memory),
-                processes: self.processes,
-                cores: self.cores,
-                disk: size(&self.disk),
-            },
-        }
-        .into()
-    }
-}
-
-impl MachinesEntry {
-    fn of(supply: Supply) -> MachinesEntry {
-        MachinesEntry {
-            supplier: supply.supplier,
-            image: supply.image,
-            size: supply.size,
-            floor: supply.floor,
-            ceiling: supply.ceiling,
-            spare: supply.spare,
-            dwell: view::exact(supply.dwell_us),
-            single_use: supply.single_use,
-            slots: supply.slots,
-            price: supply.price.map(|price| amount_text(price.0)),
-            day_budget: supply.budget.day.map(|money| amount_text(money.0)),
-            month_budget: supply.budget.month.map(|money| amount_text(money.0)),
-            zone: supply.week.zone,
-            during: supply.week.times.iter().map(during_text).collect(),
-            settings: supply.settings,
-            facts: supply.facts,
-        }
-    }
-
-    /// As the service understands it. What was settled can be read.
-    pub fn supply(&self) -> Supply {
-        let money = |text: &Option<String>| {
-            let text = text.as_ref()?;
-            amount(text).ok().map(Money)
-        };
-        Supply {
-            supplier: self.supplier.clone(),
-            image: self.image.clone(),
-            size: self.size.clone(),
-            settings: self.settings.clone(),
-            floor: self.floor,
-            ceiling: self.ceiling,
-            spare: self.spare,
-            dwell_us: view::time(&self.dwell).unwrap_or(Duration::ZERO).into(),
-            single_use: self.single_use,
-            slots: self.slots,
-            price: money(&self.price).map(|money| Price(money.0)),
-            budget: Budget {
-                day: money(&self.day_budget),
-                month: money(&self.month_budget),
-            },
-            week: Week {
-                zone: self.zone.clone(),
-                times: (self.during.iter())
-                    .filter_map(|text| during(text).ok().flatten())
-                    .collect(),
-            },
-            facts: self.facts.clone(),
         }
     }
 }
@@ -601,7 +324,6 @@ mod tests {
         assert_eq!((&*target.share, &*target.within), ("95 %", "2m"));
         // What is written out is read again as the same.
         assert_eq!(Yard::parse(&yard.text().unwrap()).unwrap(), yard);
-        assert_eq!(MachinesEntry::of(machines.supply()), *machines);
     }
 
     #[test]

@@ -13,10 +13,14 @@ pub enum ThingKind {
     Pool,
     Target,
     Alerts,
+    Token,
+    Installation,
 }
 
 /// The name of what holds for all alerts.
 pub const THRESHOLDS: &str = "thresholds";
+/// The name of what holds for all teams.
+pub const EVERYWHERE: &str = "settings";
 
 impl ThingKind {
     pub fn word(self) -> &'static str {
@@ -28,6 +32,8 @@ impl ThingKind {
             ThingKind::Pool => "pool",
             ThingKind::Target => "target",
             ThingKind::Alerts => "alerts",
+            ThingKind::Token => "token",
+            ThingKind::Installation => "installation",
         }
     }
 }

@@ -7,5 +7,8 @@ pub mod difference;
 pub mod document;
 pub mod invalid;
 pub mod kind;
+pub mod place;
+pub mod pool;
 pub mod reach;
 pub mod target;
+pub mod token;

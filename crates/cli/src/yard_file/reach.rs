@@ -2,16 +2,20 @@
 //! removals the other way round. Each step is one request, and all of it can be repeated.
 
 use super::difference::{Difference, DifferenceAction};
-use super::document::{MachinesEntry, PlaceEntry, PoolEntry, SupplierEntry, Yard};
+use super::document::{SupplierEntry, Yard};
 use super::kind::ThingKind;
+use super::place::{InstallationEntry, PlaceEntry};
+use super::pool::{MachinesEntry, PoolEntry};
 use crate::error::Error;
 use crate::view;
 use pennine_client::Client;
+use pennine_core::access::Role;
 use pennine_core::alert::Thresholds;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    ChangedPool, NewPool, NewProject, NewSeat, NewSupplier, NewTeam, PlaceChange, PoolChange,
-    PoolRemoval, SeatChange, SupplierChange, SupplyChange, TargetChange,
+    ChangedPool, GroupGrantRemoval, NewGroupGrant, NewPool, NewProject, NewSeat, NewSupplier,
+    NewTeam, NewVariable, PlaceChange, PoolChange, PoolRemoval, SeatChange, SupplierChange,
+    SupplyChange, TargetChange, VariableRemoval,
 };
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -123,7 +127,8 @@ impl Reach<'_> {
                 if new {
                     self.add_pool(name).await?;
                 }
-                self.change_pool(name, false).await.map(drop)
+                self.change_pool(name, false).await?;
+                self.pool_variables(name).await
             }
             ThingKind::Target => self.target(name).await,
             ThingKind::Alerts => {
@@ -133,6 +138,11 @@ impl Reach<'_> {
                         .await?;
                 }
                 Ok(())
+            }
+            ThingKind::Token => self.token(name).await,
+            ThingKind::Installation => {
+                let all = self.wanted.installation.clone().unwrap_or_default();
+                self.everywhere(&all).await
             }
         }
     }
@@ -163,6 +173,103 @@ impl Reach<'_> {
         Ok(())
     }
 
+    async fn token(&self, name: &str) -> Result<(), Error> {
+        let Some(entry) = self.wanted.tokens.get(name) else {
+            return Ok(());
+        };
+        match self.there.tokens.get(name) {
+            Some(is) => {
+                let change = entry.change(is);
+                self.client.change_token(name, &change).await?;
+            }
+            // Nobody gets its first secret: it is not for the terminal or the log of whoever applies a file.
+            None => {
+                self.client.add_token(&entry.new_token(name)).await?;
+                view::note(format!(
+                    "note: to get the secret of the token {name}: pennine token rotate {name} --overlap 0s"
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    async fn everywhere(&self, wanted: &InstallationEntry) -> Result<(), Error> {
+        let nothing = InstallationEntry::default();
+        let is = self.there.installation.as_ref().unwrap_or(&nothing);
+        self.groups("", &is.groups, &wanted.groups).await?;
+        let owner = ("", None);
+        self.variables(owner, &is.variables, &wanted.variables)
+            .await
+    }
+
+    async fn pool_variables(&self, name: &str) -> Result<(), Error> {
+        let nothing = PoolEntry::default();
+        let is = self.there.pools.get(name).unwrap_or(&nothing);
+        let wanted = self.wanted.pools.get(name).unwrap_or(&nothing);
+        let owner = ("", Some(name));
+        self.variables(owner, &is.variables, &wanted.variables)
+            .await
+    }
+
+    /// Sets and removes variables of a place or of a pool.
+    async fn variables(
+        &self,
+        (place, pool): (&str, Option<&str>),
+        is: &BTreeMap<String, String>,
+        wanted: &BTreeMap<String, String>,
+    ) -> Result<(), Error> {
+        let pool = pool.map(str::to_owned);
+        for name in is.keys().filter(|name| !wanted.contains_key(*name)) {
+            let removal = VariableRemoval {
+                place: place.to_owned(),
+                pool: pool.clone(),
+                name: name.clone(),
+            };
+            self.client.remove_variable(&removal).await?;
+        }
+        let changed = wanted
+            .iter()
+            .filter(|(name, value)| is.get(*name) != Some(*value));
+        for (name, value) in changed {
+            let new = NewVariable {
+                place: place.to_owned(),
+                pool: pool.clone(),
+                name: name.clone(),
+                value: value.clone(),
+            };
+            self.client.set_variable(&new).await?;
+        }
+        Ok(())
+    }
+
+    /// Grants roles at a place to groups, and takes them away.
+    async fn groups(
+        &self,
+        place: &str,
+        is: &BTreeMap<String, Role>,
+        wanted: &BTreeMap<String, Role>,
+    ) -> Result<(), Error> {
+        for group in is.keys().filter(|group| !wanted.contains_key(*group)) {
+            let removal = GroupGrantRemoval {
+                group: group.clone(),
+                place: place.to_owned(),
+            };
+            self.client.revoke_from_group(&removal).await?;
+        }
+        let changed = wanted
+            .iter()
+            .filter(|(group, role)| is.get(*group) != Some(*role));
+        for (group, role) in changed {
+            let new = NewGroupGrant {
+                group: group.clone(),
+                role: *role,
+                place: place.to_owned(),
+            };
+            self.client.grant_to_group(&new).await?;
+        }
+        Ok(())
+    }
+
     async fn place(&self, kind: ThingKind, path: &str, entry: &PlaceEntry) -> Result<(), Error> {
         let change = PlaceChange {
             weight: Some(entry.weight),
@@ -174,7 +281,15 @@ impl Reach<'_> {
         self.client_for(kind, path)
             .change_place(path, &change)
             .await?;
-        Ok(())
+        let nothing = PlaceEntry::default();
+        let places = match kind {
+            ThingKind::Team => &self.there.teams,
+            _ => &self.there.projects,
+        };
+        let is = places.get(path).unwrap_or(&nothing);
+        self.groups(path, &is.groups, &entry.groups).await?;
+        let owner = (path, None);
+        self.variables(owner, &is.variables, &entry.variables).await
     }
 
     async fn supplier(&self, name: &str, new: bool) -> Result<(), Error> {
@@ -300,8 +415,10 @@ impl Reach<'_> {
                 let usual = Thresholds::default().into();
                 self.client.change_thresholds(&usual).await?;
             }
-            // Jobs on record name it.
-            ThingKind::Seat => return Ok(false),
+            ThingKind::Installation => self.everywhere(&InstallationEntry::default()).await?,
+            // Jobs on record name a seat; and a program that uses a token would break without a word, or the token is the one
+            // with which the file is applied.
+            ThingKind::Seat | ThingKind::Token => return Ok(false),
         }
         Ok(true)
     }

@@ -59,7 +59,7 @@ pub(super) fn variables(
         let socket = socket_path(folder).display().to_string();
         variables.insert(SOCKET_VARIABLE.to_owned(), socket);
     }
-    variables.extend(assigned.place_variables.clone());
+    variables.extend(assigned.inherited_variables.clone());
     variables.extend(environment.own.borrow().variables.clone());
     variables.extend(assigned.variables.clone());
     variables.extend(secrets);

@@ -81,6 +81,7 @@ fn of_people() -> OpenApiRouter<App> {
         .routes(routes!(people::place::show_project))
         .routes(routes!(people::place::change, people::place::remove))
         .routes(routes!(people::token::list, people::token::add))
+        .routes(routes!(people::token::change))
         .routes(routes!(people::token::rotate))
         .routes(routes!(people::token::revoke))
 }

@@ -8,7 +8,7 @@ use pennine_core::lifecycle::job::JobState;
 use pennine_core::time::Micros;
 use pennine_wire::{
     Action, BulkAction, MadeToken, NewJob, NewPool, NewProject, NewTeam, NewTicket, NewToken,
-    PlaceChange, PoolRemoval, RunnerChange, TokenRotation,
+    NewVariable, Page, PlaceChange, PoolRemoval, RunnerChange, Token, TokenChange, TokenRotation,
 };
 use std::time::Duration;
 
@@ -258,7 +258,7 @@ async fn an_administrator_of_a_team_gives_no_more_than_they_have_and_sees_no_oth
     let hidden = refusal(lead.add_token(&token("more", Role::Viewer, "shore")).await);
     assert_eq!((hidden.status, hidden.word()), (404, "unknown-place"));
     let seen: Vec<String> = lead
-        .tokens()
+        .tokens(None)
         .await
         .unwrap()
         .items
@@ -279,7 +279,7 @@ async fn an_administrator_of_a_team_gives_no_more_than_they_have_and_sees_no_oth
     lead.add_token(&token("mira", Role::Viewer, "firmware"))
         .await
         .unwrap();
-    let states = service.client.tokens().await.unwrap().items;
+    let states = service.client.tokens(None).await.unwrap().items;
     let states: Vec<(&str, &str)> = states
         .iter()
         .map(|one| (one.name.as_str(), one.state.as_str()))
@@ -294,6 +294,127 @@ async fn an_administrator_of_a_team_gives_no_more_than_they_have_and_sees_no_oth
             ("mira", "revoked")
         ]
     );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_token_is_changed_by_those_who_could_add_it_before_and_after() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let (name, parent) = ("shore".into(), None);
+    let team = NewTeam { name, parent };
+    service.client.add_team(&team).await.unwrap();
+    let lead = service.with_role("lead", Role::Admin, "firmware").await;
+    let new = token("deploy", Role::Operator, "firmware/buoy");
+    let secret = lead.add_token(&new).await.unwrap().secret;
+    let deploy = client(&service, &secret);
+    let change = |role, place: &str| TokenChange {
+        role: Some(role),
+        place: Some(place.to_owned()),
+        ..TokenChange::default()
+    };
+    // Neither at another place, nor out of reach.
+    let refused = refusal(
+        lead.change_token("deploy", &change(Role::Viewer, "shore"))
+            .await,
+    );
+    assert_eq!((refused.status, refused.word()), (404, "unknown-place"));
+    let refused = refusal(lead.change_token("deploy", &change(Role::Viewer, "")).await);
+    assert_eq!((refused.status, refused.word()), (403, "role-needed"));
+    let refused = refusal(
+        deploy
+            .change_token("deploy", &change(Role::Admin, "firmware"))
+            .await,
+    );
+    assert_eq!((refused.status, refused.word()), (403, "role-needed"));
+    let refused = refusal(lead.change_token("admin", &TokenChange::default()).await);
+    assert_eq!((refused.status, refused.word()), (404, "unknown-token"));
+
+    let smaller = TokenChange {
+        purpose: Some(Some(Purpose::Submit)),
+        lifetime_us: Some(Micros::from(Duration::from_secs(5 * 86_400))),
+        ..change(Role::Submitter, "firmware")
+    };
+    let changed = lead.change_token("deploy", &smaller).await.unwrap();
+    assert_eq!(
+        (changed.role, changed.place.as_str(), changed.purpose),
+        (Role::Submitter, "firmware", Some(Purpose::Submit))
+    );
+    let left = changed.expires_at.unwrap().since(changed.renewed_at);
+    assert_eq!(left, Duration::from_secs(5 * 86_400));
+    // Its secret is the same, and permits what it permits now, at once.
+    deploy.submit(&job("buoy"), None).await.unwrap();
+    let variable = NewVariable {
+        place: "firmware".into(),
+        name: "CC".into(),
+        ..NewVariable::default()
+    };
+    let refused = refusal(deploy.set_variable(&variable).await);
+    assert_eq!(refused.status, 403);
+    let unlimited = TokenChange {
+        purpose: Some(None),
+        ..TokenChange::default()
+    };
+    let changed = lead.change_token("deploy", &unlimited).await.unwrap();
+    assert_eq!((changed.role, changed.purpose), (Role::Submitter, None));
+
+    service.clock.advance(Duration::from_secs(3 * 86_400));
+    let over = TokenChange {
+        lifetime_us: Some(Micros::from(Duration::from_secs(86_400))),
+        ..TokenChange::default()
+    };
+    let refused = refusal(lead.change_token("deploy", &over).await);
+    assert_eq!(
+        (refused.status, refused.field.as_deref()),
+        (422, Some("lifetime_us"))
+    );
+    let audit = "select detail->'after'->>'role' || ' ' || (detail->'after'->>'place') from audit
+                 where what = 'token.change' order by id";
+    let audit = service.database.texts(audit).await;
+    assert_eq!(audit, ["submitter firmware", "submitter firmware"]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_list_of_tokens_is_of_what_one_manages_and_has_pages() {
+    let service = Service::start().await;
+    service.furnish().await;
+    for number in 0..6 {
+        let place = ["", "firmware"][number % 2];
+        let new = token(&format!("robot-{number}"), Role::Viewer, place);
+        service.client.add_token(&new).await.unwrap();
+    }
+    service.client.revoke_token("robot-1").await.unwrap();
+    let lead = token("lead", Role::Admin, "firmware");
+    let lead = service.client.add_token(&lead).await.unwrap().secret;
+    let asked = |secret: &str, query: &str| {
+        let url = format!("{}/api/v1/tokens?{query}", service.url);
+        reqwest::Client::new().get(url).bearer_auth(secret).send()
+    };
+    let names = async |secret: &str, query: &str| {
+        let (mut names, mut after) = (Vec::new(), String::new());
+        loop {
+            let answer = asked(secret, &format!("{query}{after}")).await.unwrap();
+            let page: Page<Token> = answer.json().await.unwrap();
+            names.extend(page.items.into_iter().map(|token| token.name));
+            match page.next {
+                Some(next) => after = format!("&after={next}"),
+                None => return names,
+            }
+        }
+    };
+    assert_eq!(
+        names(&lead, "limit=2").await,
+        ["lead", "robot-3", "robot-5", "robot-1"]
+    );
+    assert_eq!(names(&lead, "search=ROBOT-3").await, ["robot-3"]);
+    let all = names(&service.token, "limit=1&search=viewer").await;
+    let expected = [
+        "robot-0", "robot-2", "robot-3", "robot-4", "robot-5", "robot-1",
+    ];
+    assert_eq!(all, expected);
+    for wrong in ["limit=0", "limit=1001", "after=robot-1", "after=0:x:robot"] {
+        let answer = asked(&service.token, wrong).await.unwrap();
+        assert_eq!(answer.status(), 422, "{wrong}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -367,7 +488,7 @@ async fn a_token_rotates_with_an_overlap_and_is_refused_once_it_is_revoked_or_ex
     until("the first secret is refused", || is_refused(&deploy)).await;
     rotated.status().await.unwrap();
     until("its use is recorded", async || {
-        let tokens = service.client.tokens().await.unwrap().items;
+        let tokens = service.client.tokens(None).await.unwrap().items;
         let token = tokens.into_iter().find(|one| one.name == "deploy")?;
         (token.last_used_from.as_deref() == Some("127.0.0.1") && token.previous_until.is_none())
             .then_some(())

@@ -165,7 +165,7 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
         }
         "revoke_role" => (Shore(Action::ManageAccess), json!({"place": "shore"})),
         "revoke_token" => (Hidden(Action::ManageAccess), none),
-        "rotate_token" => (Hidden(Action::ManageAccess), json!({})),
+        "rotate_token" | "change_token" => (Hidden(Action::ManageAccess), json!({})),
         _ => return None,
     })
 }

@@ -56,8 +56,11 @@ const LAYERS: &[&[&[&str]]] = &[
         &["delivery"],
         &["rollup_updates"],
         &["housekeeping", "retention"],
+        &["key_watch"],
     ],
-    &[&["boot", "lib", "main"]],
+    &[&["installation"]],
+    &[&["boot"], &["commands"]],
+    &[&["lib", "main"]],
 ];
 
 /// Uses against the arrows that are still there, as `file uses module`.

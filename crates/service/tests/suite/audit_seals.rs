@@ -1,6 +1,6 @@
 //! The audit log is sealed soon after it is written, and what is changed in it afterwards is found.
 
-use crate::support::{Service, program, until};
+use crate::support::{Database, Service, program, until};
 use pennine_store::Store;
 use pennine_store::connect::PoolSizes;
 use pennine_wire::NewTeam;
@@ -33,8 +33,9 @@ async fn count(service: &Service) -> String {
 
 async fn verified(service: &Service) -> Verification {
     let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
-    let (id, key) = key_file::read(service.data.path()).unwrap().unwrap();
-    let encryption = Encryption::new(id, key);
+    let keys = key_file::read(service.data.path()).unwrap();
+    let current = keys.last().unwrap().id.clone();
+    let encryption = Encryption::new(keys, current, service.data.path());
     verify(&store, &encryption, &mut |_| {}).await.unwrap()
 }
 
@@ -71,7 +72,7 @@ async fn what_is_changed_removed_or_added_after_it_was_sealed_is_found() {
         (
             "update audit_seal set signature = hash where last_id = (select id from audit where subject = 'shore')",
             "",
-            "was not made with this installation's key",
+            "was made with a key that is not in the key file",
         ),
     ] {
         connection.batch_execute(damage).await.unwrap();
@@ -147,4 +148,86 @@ async fn an_entry_that_commits_late_is_sealed_in_its_place_and_one_that_is_undon
     let missing = service.database.texts(missing).await.remove(0);
     assert!(missing.starts_with("[["), "{missing}");
     assert_eq!(verified(&service).await.problems, [""; 0]);
+}
+
+/// Services of tests run as a role that owns nothing, as where an installation keeps its audit log from being changed.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_services_role_can_add_to_the_audit_log_and_not_change_it() {
+    let service = Service::start().await;
+    add_team(&service, "firmware").await;
+    let (client, connection) =
+        tokio_postgres::connect(&service.database.service_url, tokio_postgres::NoTls)
+            .await
+            .unwrap();
+    tokio::spawn(connection);
+    let month = "select c.relname::text from pg_inherits i join pg_class c on c.oid = i.inhrelid
+                 where i.inhparent = 'audit'::regclass order by 1 limit 1";
+    let month = service.database.texts(month).await.remove(0);
+    for statement in [
+        "update audit set who = 'nobody'".to_owned(),
+        "delete from audit".to_owned(),
+        "truncate audit".to_owned(),
+        format!("delete from {month}"),
+        format!("insert into {month} select * from audit"),
+        format!("drop table {month}"),
+        "alter table audit disable trigger all".to_owned(),
+        "update audit_seal set entries = 0".to_owned(),
+        "delete from audit_seal".to_owned(),
+        "create table more (id int)".to_owned(),
+        "delete from __diesel_schema_migrations".to_owned(),
+    ] {
+        let refused = client.batch_execute(&statement).await.unwrap_err();
+        let message = refused.as_db_error().unwrap().message().to_owned();
+        assert!(
+            message.contains("permission denied") || message.contains("must be owner"),
+            "{statement}: {message}"
+        );
+    }
+    // Neither by the function that retention uses, whatever time it is given.
+    let dropped = "select drop_partition('audit', '2200-01-01')";
+    let dropped = client.query_one(dropped, &[]).await.unwrap();
+    assert_eq!(dropped.get::<_, Option<String>>(0), None);
+    let before = count(&service).await;
+    add_team(&service, "shore").await;
+    assert_ne!(count(&service).await, before);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pennined_migrate_permits_another_role_than_the_owner() {
+    let database = Database::fresh().await;
+    let data = tempfile::tempdir().unwrap();
+    let migrate = |url: &str, owner: &str| {
+        Command::new(program("pennined"))
+            .arg("migrate")
+            .env("PENNINED_DATABASE_URL", url)
+            .env("PENNINED_DATABASE_OWNER_URL", owner)
+            .env("PENNINED_DATA_DIR", data.path())
+            .output()
+            .unwrap()
+    };
+    // An older schema: the service's role does not change it, and says who can.
+    let older = "drop function permit_service(text); delete from __diesel_schema_migrations where version = '20261129000005'";
+    let owner = database.connect().await;
+    owner.batch_execute(older).await.unwrap();
+    let refused = migrate(&database.service_url, "");
+    let message = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        !refused.status.success() && message.contains("database_owner_url"),
+        "{message}"
+    );
+    let whole = "insert into __diesel_schema_migrations values ('20261129000005')";
+    owner.batch_execute(whole).await.unwrap();
+    let refused = migrate(&database.service_url, &database.url);
+    assert!(!refused.status.success(), "the function is missing");
+
+    let database = Database::fresh().await;
+    let done = migrate(&database.service_url, &database.url);
+    let text = String::from_utf8_lossy(&done.stdout).into_owned();
+    assert!(
+        done.status.success() && text.contains("add to the audit log but not change it"),
+        "{text}"
+    );
+    let same = migrate(&database.url, "");
+    let text = String::from_utf8_lossy(&same.stdout).into_owned();
+    assert!(same.status.success() && text.contains("owns it"), "{text}");
 }

@@ -34,7 +34,7 @@ async fn an_administrator_adds_a_token_and_its_owner_sees_their_own_part_of_the_
             text.starts_with("pen-token-")
         })
         .await;
-    let made = service.client.tokens().await.unwrap().items;
+    let made = service.client.tokens(None).await.unwrap().items;
     let made = made.iter().find(|token| token.name == "mira").unwrap();
     assert_eq!(
         (made.role, made.place.as_str()),

@@ -48,6 +48,7 @@ mod identity;
 mod isolation;
 mod jobs;
 mod joining;
+mod keys;
 mod leadership;
 mod load;
 mod logs;

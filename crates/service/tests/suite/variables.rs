@@ -3,16 +3,15 @@
 use crate::support::{Runner, Service, refusal};
 use pennine_core::access::Role;
 use pennine_core::time::Micros;
-use pennine_wire::{
-    NewJob, NewPlaceVariable, NewProject, NewTeam, PlaceVariableRemoval, RunnerChange,
-};
+use pennine_wire::{NewJob, NewProject, NewTeam, NewVariable, RunnerChange, VariableRemoval};
 use std::collections::BTreeMap;
 
-fn variable(place: &str, name: &str, value: &str) -> NewPlaceVariable {
-    NewPlaceVariable {
+fn variable(place: &str, name: &str, value: &str) -> NewVariable {
+    NewVariable {
         place: place.into(),
         name: name.into(),
         value: value.into(),
+        ..NewVariable::default()
     }
 }
 
@@ -26,6 +25,8 @@ async fn a_job_gets_the_variables_of_its_places_its_runner_and_its_own_in_this_o
         ("", "COMPANY", "Skerry"),
         ("", "TANK", "root"),
         ("", "OWN", "root"),
+        ("firmware/buoy", "OF_POOL", "buoy"),
+        ("firmware/buoy", "TANK", "buoy"),
         ("firmware", "WHERE", "firmware"),
         ("firmware", "TEAM", "firmware"),
         ("firmware/buoy", "WHERE", "buoy"),
@@ -38,6 +39,23 @@ async fn a_job_gets_the_variables_of_its_places_its_runner_and_its_own_in_this_o
     people.add_team(&NewTeam { name, parent }).await.unwrap();
     let other = variable("shore", "TEAM", "shore");
     people.set_variable(&other).await.unwrap();
+    // The pool's come before those of places, and after the runner's.
+    for (name, value) in [
+        ("OF_POOL", "staithe"),
+        ("TANK", "staithe"),
+        ("OWN", "staithe"),
+    ] {
+        let new = NewVariable {
+            pool: Some("staithe".into()),
+            ..variable("", name, value)
+        };
+        people.set_variable(&new).await.unwrap();
+    }
+    let both = NewVariable {
+        pool: Some("staithe".into()),
+        ..variable("firmware", "CC", "gcc")
+    };
+    assert_eq!(refusal(people.set_variable(&both).await).status, 422);
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     let change = RunnerChange {
         variables: BTreeMap::from([("TANK".to_owned(), Some("runner".to_owned()))]),
@@ -46,7 +64,7 @@ async fn a_job_gets_the_variables_of_its_places_its_runner_and_its_own_in_this_o
     people.change_runner("fell-01", &change).await.unwrap();
     let new = NewJob {
         project: "buoy".into(),
-        command: ["sh", "-c", "echo $WHERE $COMPANY $TEAM $TANK $OWN"]
+        command: ["sh", "-c", "echo $WHERE $COMPANY $TEAM $OF_POOL $TANK $OWN"]
             .map(str::to_owned)
             .to_vec(),
         variables: BTreeMap::from([("OWN".to_owned(), "job".to_owned())]),
@@ -56,7 +74,10 @@ async fn a_job_gets_the_variables_of_its_places_its_runner_and_its_own_in_this_o
     service.done(&job).await;
     let log = people.log(&job, None, 0, Micros(0)).await.unwrap();
     let log = String::from_utf8_lossy(&log.bytes).into_owned();
-    assert!(log.contains("buoy Skerry firmware runner job"), "{log}");
+    assert!(
+        log.contains("buoy Skerry firmware staithe runner job"),
+        "{log}"
+    );
 
     let got = people.variables(Some("firmware/buoy")).await.unwrap().items;
     let got: Vec<_> = got
@@ -65,18 +86,27 @@ async fn a_job_gets_the_variables_of_its_places_its_runner_and_its_own_in_this_o
         .collect();
     let expected = [
         ("COMPANY", ""),
+        ("OF_POOL", "firmware/buoy"),
         ("OWN", ""),
-        ("TANK", ""),
+        ("TANK", "firmware/buoy"),
         ("TEAM", "firmware"),
         ("WHERE", "firmware/buoy"),
     ];
     assert_eq!(got, expected);
     let (place, name) = ("firmware/buoy".to_owned(), "WHERE".to_owned());
-    let removal = PlaceVariableRemoval { place, name };
+    let pool = None;
+    let removal = VariableRemoval { place, pool, name };
     people.remove_variable(&removal).await.unwrap();
     assert_eq!(refusal(people.remove_variable(&removal).await).status, 404);
     let got = people.variables(Some("firmware/buoy")).await.unwrap().items;
     assert_eq!(got.last().unwrap().value, "firmware");
+    let of_pool = VariableRemoval {
+        pool: Some("staithe".into()),
+        name: "OF_POOL".into(),
+        ..VariableRemoval::default()
+    };
+    people.remove_variable(&of_pool).await.unwrap();
+    assert_eq!(refusal(people.remove_variable(&of_pool).await).status, 404);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -90,7 +120,7 @@ async fn variables_are_set_by_operators_of_the_place_and_bounded() {
         .with_role("ola", Role::Operator, "firmware/buoy")
         .await;
     let mira = service.with_role("mira", Role::Submitter, "firmware").await;
-    let set = async |client: &pennine_client::Client, new: NewPlaceVariable| {
+    let set = async |client: &pennine_client::Client, new: NewVariable| {
         refusal(client.set_variable(&new).await)
     };
     ola.set_variable(&variable("firmware/buoy", "CC", "gcc"))
@@ -136,5 +166,8 @@ async fn variables_are_set_by_operators_of_the_place_and_bounded() {
     );
     let changes = "select detail::text from audit where what = 'variable.set'";
     let changes = service.database.texts(changes).await;
-    assert_eq!(changes, [r#"{"after": "gcc", "before": null}"#]);
+    assert_eq!(
+        changes,
+        [r#"{"pool": null, "after": "gcc", "before": null}"#]
+    );
 }

@@ -214,6 +214,116 @@ async fn applying_a_yard_file_removes_only_with_prune_and_busy_things_only_by_fo
     service.runner_when("fell-01", RunnerState::Available).await;
 }
 
+const ACCESS: &str = r#"
+[installation]
+variables = { COMPANY = "Skerry", NOTHING = "" }
+groups = { keepers = "operator" }
+[teams.shore]
+variables = { STATION_API = "https://stations.skerry.example" }
+groups = { "shore builders" = "submitter", guests = "viewer" }
+[projects."shore/soundings"]
+variables = { DEPTH = "40" }
+[pools.staithe]
+variables = { CC = "gcc" }
+[tokens.nightly]
+role = "submitter"
+at = "shore/soundings"
+for = "submit"
+valid_for = "30d"
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_yard_file_holds_variables_and_the_roles_of_groups_and_programs() {
+    let service = Service::start().await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = written(&folder, ACCESS);
+    let file = path.to_str().unwrap();
+    let applied = pennine(&service, &["yard", "apply", file]).await;
+    let (out, notes) = (text(&applied.stdout), text(&applied.stderr));
+    assert!(
+        out.contains("added token nightly") && out.contains("changed installation settings"),
+        "{out}"
+    );
+    assert!(
+        notes.contains("pennine token rotate nightly")
+            && !format!("{out}{notes}").contains("pen-token-"),
+        "{notes}"
+    );
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+    let variables = service.client.variables(None).await.unwrap().items;
+    let variables = variables.iter().map(|one| {
+        let owner = one.pool.as_deref().unwrap_or(&one.place);
+        format!("{owner} {}={}", one.name, one.value)
+    });
+    let expected = [
+        " COMPANY=Skerry",
+        " NOTHING=",
+        "staithe CC=gcc",
+        "shore STATION_API=https://stations.skerry.example",
+        "shore/soundings DEPTH=40",
+    ];
+    assert_eq!(variables.collect::<Vec<_>>(), expected);
+
+    // What is exported says the same.
+    let exported = prints(&service, &["yard", "export"]).await;
+    let export = written(&folder, &exported);
+    prints(
+        &service,
+        &["yard", "diff", export.to_str().unwrap(), "--check"],
+    )
+    .await;
+
+    // What a file no longer says is taken away; a token stays.
+    let changed = ACCESS
+        .replace("groups = { keepers = \"operator\" }\n", "")
+        .replace("guests = \"viewer\"", "guests = \"submitter\"")
+        .replace("variables = { DEPTH = \"40\" }\n", "")
+        .replace("CC = \"gcc\"", "CC = \"clang\"")
+        .replace("role = \"submitter\"\nat", "role = \"viewer\"\nat")
+        .replace("valid_for = \"30d\"", "valid_for = \"60d\"");
+    let path = written(&folder, &changed);
+    let file = path.to_str().unwrap();
+    let diff = prints(&service, &["yard", "diff", file]).await;
+    for line in [
+        "  groups.keepers  operator -> (nothing)\n",
+        "  groups.guests  viewer -> submitter\n",
+        "  variables.DEPTH  40 -> (nothing)\n",
+        "  variables.CC  gcc -> clang\n",
+        "  valid_for  30d -> 60d\n",
+    ] {
+        assert!(diff.contains(line), "{line} in {diff}");
+    }
+    prints(&service, &["yard", "apply", file]).await;
+    prints(&service, &["yard", "diff", file, "--check"]).await;
+    let grants = service.client.group_grants().await.unwrap().items;
+    let grants: Vec<_> = grants
+        .iter()
+        .map(|one| format!("{} {} {}", one.group, one.role, one.place))
+        .collect();
+    assert_eq!(
+        grants,
+        ["guests submitter shore", "shore builders submitter shore"]
+    );
+
+    let path = written(
+        &folder,
+        &changed.replace("[tokens.nightly]", "[tokens.weekly]"),
+    );
+    let file = path.to_str().unwrap();
+    let removed = prints(&service, &["yard", "apply", file, "--remove"]).await;
+    assert!(
+        removed.contains("added token weekly") && removed.contains("tokens stay"),
+        "{removed}"
+    );
+    let tokens = service.client.tokens(Some("ly")).await.unwrap().items;
+    let names: Vec<_> = tokens.iter().map(|token| token.name.as_str()).collect();
+    assert_eq!(names, ["nightly", "weekly"]);
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
 /// The secret of a supplier comes from a pipe, so that the command waits between what it has read and the pool that it is about
 /// to change.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

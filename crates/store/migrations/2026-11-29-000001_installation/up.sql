@@ -158,6 +158,8 @@ create table token (
 create unique index token_name on token (name) where revoked_at is null;
 create index token_place on token (place_id);
 create index token_owner on token (owner_id);
+-- In the order in which they are listed.
+create index token_listed on token ((revoked_at is not null), name, id);
 
 -- Sign-ins at the console, with a token or as a person.
 create table sign_in (
@@ -208,16 +210,6 @@ create table audit_seal (
 );
 -- Who changed a setting last.
 create index audit_subject on audit (subject, what, at);
-
--- Environment variables of the jobs of a place and below, in the open.
-create table place_variable (
-  place_id uuid not null references place on delete cascade,
-  name     text not null,
-  value    text not null,
-  set_at   timestamptz not null,
-  set_by   text not null,
-  primary key (place_id, name)
-);
 
 create table idempotency (
   -- The token or the person that writes.

@@ -52,6 +52,19 @@ create table secret (
   check (num_nonnulls(locked, reference) = 1)
 );
 
+-- Environment variables of the jobs of a place and below, or of the jobs that run in a pool, in the open.
+create table variable (
+  place_id uuid references place on delete cascade,
+  pool_id  uuid references pool on delete cascade,
+  name     text not null,
+  value    text not null,
+  set_at   timestamptz not null,
+  set_by   text not null,
+  unique (place_id, name),
+  unique (pool_id, name),
+  check (num_nonnulls(place_id, pool_id) = 1)
+);
+
 -- The keys that sign identity tokens of jobs. The private part is encrypted with the key file.
 create table signing_key (
   -- Its thumbprint (RFC 7638).

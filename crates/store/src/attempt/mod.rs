@@ -37,10 +37,10 @@ macro_rules! for_runner_columns {
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
                 pool.name as pool, pool.labels as pool_labels, pool.jobs as policy, j.trust, j.requirement, j.command,
                 j.variables, j.secrets,
-                -- Of several with one name, the one of the nearest place.
-                (select coalesce(jsonb_object_agg(v.name, v.value order by length(vp.path)), '{}')
-                 from place_variable v join place vp on vp.id = v.place_id
-                 where vp.path in ('', p.path) or starts_with(p.path, vp.path || '/')) as place_variables,
+                -- Of several with one name, the one of the pool, then that of the nearest place.
+                (select coalesce(jsonb_object_agg(v.name, v.value order by v.pool_id is not null, length(vp.path)), '{}')
+                 from variable v left join place vp on vp.id = v.place_id
+                 where v.pool_id = pool.id or vp.path in ('', p.path) or starts_with(p.path, vp.path || '/')) as inherited_variables,
                 j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive"
     };
 }
@@ -135,9 +135,9 @@ pub struct ForRunner {
     /// The secrets that it is given.
     #[diesel(sql_type = Jsonb)]
     pub secrets: Json<SecretUses>,
-    /// Those of the project and the places above it.
+    /// Those of its pool, of its project, and of the places above it.
     #[diesel(sql_type = Jsonb)]
-    pub place_variables: Json<BTreeMap<String, String>>,
+    pub inherited_variables: Json<BTreeMap<String, String>>,
     #[diesel(sql_type = BigInt)]
     pub time_limit_us: Db<Micros>,
     #[diesel(sql_type = Nullable<Text>)]

@@ -36,6 +36,10 @@ async fn ready(State(app): State<App>) -> impl IntoResponse {
             StatusCode::SERVICE_UNAVAILABLE,
             "not ready: a background task of this replica has stalled; restart it, and report its log",
         ),
+        Readiness::KeyMissing => (
+            StatusCode::SERVICE_UNAVAILABLE,
+            "not ready: the key in use is not in this replica's key file; copy the file from the replica where pennined rotate-key ran",
+        ),
     };
     let text = format!(
         "{message}\n{}{}",

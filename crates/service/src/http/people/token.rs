@@ -3,17 +3,23 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::{Answer, HoldsSecret, created_secret};
-use crate::http::body::JsonBody;
+use crate::http::body::{JsonBody, Params};
+use crate::views::people::token::TokenParams;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pennine_wire::{MadeToken, NewToken, Page, Problem, Token, TokenRotation};
+use pennine_wire::{MadeToken, NewToken, Page, Problem, Token, TokenChange, TokenRotation};
 
-/// The tokens at the places where you manage access, and your own. Secrets are not shown again.
-#[utoipa::path(get, operation_id = "list_tokens", path = "/tokens", tag = "access", responses((status = 200, body = Page<Token>)))]
-pub async fn list(State(app): State<App>, who: Principal) -> Answer<Json<Page<Token>>> {
-    Ok(Json(views::people::token::list(&app, &who).await?))
+/// The tokens at the places where you manage access, and your own, by name, revoked ones last. Secrets are not shown again.
+#[utoipa::path(get, operation_id = "list_tokens", path = "/tokens", tag = "access", params(TokenParams),
+    responses((status = 200, body = Page<Token>), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn list(
+    State(app): State<App>,
+    who: Principal,
+    Params(asked): Params<TokenParams>,
+) -> Answer<Json<Page<Token>>> {
+    Ok(Json(views::people::token::list(&app, &who, asked).await?))
 }
 
 /// Make a token. The answer holds the secret, this once.
@@ -26,6 +32,21 @@ pub async fn add(
 ) -> Answer<(StatusCode, HoldsSecret, Json<MadeToken>)> {
     Ok(created_secret(
         operations::people::token::add(&app, &who, new).await?,
+    ))
+}
+
+/// Change a token's role, place, purpose or lifetime. Its secret stays.
+#[utoipa::path(patch, operation_id = "change_token", path = "/tokens/{token}", tag = "access", request_body = TokenChange,
+    params(("token" = String, Path, description = "its name")),
+    responses((status = 200, body = Token), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn change(
+    State(app): State<App>,
+    who: Principal,
+    Path(name): Path<String>,
+    JsonBody(change): JsonBody<TokenChange>,
+) -> Answer<Json<Token>> {
+    Ok(Json(
+        operations::people::token::change(&app, &who, &name, change).await?,
     ))
 }
 

@@ -13,8 +13,16 @@ use pennine_wire::{AppliedYardFile, YardFile};
 use serde_json::json;
 
 /// The kinds of things that a yard file holds.
-const KINDS: [&str; 7] = [
-    "team", "project", "seat", "supplier", "pool", "target", "alerts",
+const KINDS: [&str; 9] = [
+    "team",
+    "project",
+    "seat",
+    "supplier",
+    "pool",
+    "target",
+    "alerts",
+    "token",
+    "installation",
 ];
 
 /// The most things in one.

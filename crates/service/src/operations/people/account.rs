@@ -76,7 +76,9 @@ pub async fn begin_second_factor(
     let made = SecondFactor::fresh(&app.installation.name, &person.name)
         .ok_or_else(|| ServiceError::internal("a second factor cannot be made"))?;
     let secret = made.secret();
-    let locked = app.encryption.lock(&second_factor_name(&person), &secret);
+    let locked = app
+        .encryption
+        .lock(&second_factor_name(person.id.0), &secret);
     let locked = locked.ok_or_else(|| ServiceError::internal("a secret cannot be encrypted"))?;
     commit(app, async |connection| {
         let person = own(connection, who).await?;

@@ -8,5 +8,6 @@ pub mod place;
 pub mod provider;
 pub mod secret;
 pub mod session;
+mod setting_owner;
 pub mod token;
 pub mod variable;

@@ -1,17 +1,16 @@
 //! Secrets of the jobs of a place or of a pool.
 
-use super::grant::at;
+use super::setting_owner::{Owner, check_name, owner};
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
-use crate::validation::check_variable;
 use crate::views;
-use pennine_core::access::{Action, place_name};
+use pennine_core::access::Action;
 use pennine_core::secret::requirement_in_pools;
 use pennine_core::secret::{SecretText, SecretUses};
 use pennine_core::trust::Trust;
-use pennine_store::secret::{self, NewSecret as NewRow, SecretOwner, StoredValue};
+use pennine_store::secret::{self, NewSecret as NewRow, StoredValue};
 use pennine_store::{Connection, audit, pool};
 use pennine_wire::{NewSecret, Secret, SecretRemoval};
 use serde_json::json;
@@ -24,44 +23,15 @@ const LONGEST: usize = 64 << 10;
 const LONGEST_REFERENCE: usize = 500;
 /// The most secrets of one job.
 const MOST_OF_JOB: usize = 50;
-/// Names that the runner sets itself begin so.
-const RESERVED: &str = "PENNINE_";
 
 /// The name under which a secret's value is encrypted.
 pub fn lock_name(id: Uuid) -> String {
     format!("secret/{id}")
 }
 
-/// The owner that a request names, with the path of its place, and what people call it.
-async fn owner(
-    connection: &mut Connection,
-    who: &Principal,
-    place: &str,
-    pool: Option<&str>,
-) -> Result<(SecretOwner, String, String)> {
-    let Some(name) = pool else {
-        let found = at(connection, who, place).await?;
-        let called = place_name(&found.path).to_owned();
-        return Ok((SecretOwner::Place(found.id.0), found.path, called));
-    };
-    if !place.is_empty() {
-        let message = "give a place or a pool, not both";
-        return Err(ServiceError::invalid("pool", message));
-    }
-    let found = pool::find(connection, name).await?;
-    let visible = found.filter(|owned| who.sees_pool(owned));
-    let owned = visible.ok_or_else(|| ServiceError::unknown("pool", name).field("pool"))?;
-    let called = format!("the pool {name}");
-    Ok((SecretOwner::Pool(owned.pool.id.0), owned.owner, called))
-}
-
 /// What is wrong with a secret to be set, by itself.
 fn check(new: &NewSecret) -> Result<()> {
-    check_variable("name", &new.name, "")?;
-    if new.name.starts_with(RESERVED) {
-        let message = format!("names that begin with {RESERVED} are set by the runner");
-        return Err(ServiceError::invalid("name", message));
-    }
+    check_name(&new.name)?;
     match (&new.value, &new.reference) {
         (Some(SecretText(value)), None) => {
             if value.is_empty() || value.len() > LONGEST {
@@ -104,7 +74,8 @@ pub async fn set(app: &App, who: &Principal, new: NewSecret) -> Result<Secret> {
             .remedy("set secrets.program in the service's configuration, or give a value"));
     }
     commit(app, async |connection| {
-        let (owner, path, called) = owner(connection, who, &new.place, new.pool.as_deref()).await?;
+        let whose = owner(connection, who, &new.place, new.pool.as_deref()).await?;
+        let Owner { id: owner, place: path, called } = whose;
         let permit = who.require(Action::ManageSecrets, &path)?;
         for name in &new.pools {
             let found = pool::find(connection, name).await?;
@@ -163,8 +134,12 @@ pub async fn set(app: &App, who: &Principal, new: NewSecret) -> Result<Secret> {
 /// Unknown where the place or the pool has none with this name.
 pub async fn remove(app: &App, who: &Principal, removal: SecretRemoval) -> Result<()> {
     commit(app, async |connection| {
-        let (owner, path, called) =
-            owner(connection, who, &removal.place, removal.pool.as_deref()).await?;
+        let whose = owner(connection, who, &removal.place, removal.pool.as_deref()).await?;
+        let Owner {
+            id: owner,
+            place: path,
+            called,
+        } = whose;
         let permit = who.require(Action::ManageSecrets, &path)?;
         let name = &removal.name;
         let Some(version) = secret::remove(connection, owner, name).await? else {

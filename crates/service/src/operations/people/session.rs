@@ -10,6 +10,7 @@ use crate::second_factor::{SecondFactor, recovery_hash};
 use crate::secret::{self, Purpose};
 use crate::validation::NAME_LENGTH;
 use pennine_core::access::ActorKind;
+use pennine_core::id::PersonId;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::audit::{Actor, Permit};
 use pennine_store::person::{self, Person};
@@ -284,14 +285,14 @@ pub fn second_factor_of(app: &App, person: &Person) -> Result<SecondFactor> {
     let locked = person.totp_secret.as_deref().unwrap_or_default();
     let opened = app
         .encryption
-        .open(&second_factor_name(person), locked)
+        .open(&second_factor_name(person.id.0), locked)
         .map_err(|error| ServiceError::internal(format!("a second factor: {error}")))?;
     SecondFactor::of(&opened).ok_or_else(|| ServiceError::internal("a second factor is damaged"))
 }
 
 /// The name under which a person's second factor is encrypted.
-pub fn second_factor_name(person: &Person) -> String {
-    format!("second factor of {}", person.id.0)
+pub fn second_factor_name(person: PersonId) -> String {
+    format!("second factor of {person}")
 }
 
 /// Checks a person's own password once more, as for a sign-in.

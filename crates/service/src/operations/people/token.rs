@@ -8,12 +8,12 @@ use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::secret;
 use crate::validation::check_name;
-use crate::views::people::token::{find, shown};
+use crate::views::people::token::{find, lock, shown};
 use pennine_core::access::Grant;
 use pennine_core::time::{Micros, Moment, spoken};
 use pennine_store::audit::{self, Permit};
-use pennine_store::token::{self, NewToken as NewRow, Token as Row};
-use pennine_wire::{MadeToken, NewToken, Token, TokenRotation};
+use pennine_store::token::{self, NewToken as NewRow, Token as Row, TokenUpdate};
+use pennine_wire::{MadeToken, NewToken, Token, TokenChange, TokenRotation};
 use serde_json::json;
 use std::time::Duration;
 
@@ -112,6 +112,87 @@ fn lifetime(row: &Row) -> Duration {
     }
 }
 
+/// Refuses a person's own token to everybody else.
+fn require_own(who: &Principal, row: &Row, what: &str) -> Result<()> {
+    if row.owner_id.is_none_or(|owner| who.person == Some(owner.0)) {
+        return Ok(());
+    }
+    let name = &row.name;
+    let message = format!("{name} is a token of its own person, who alone may {what}");
+    let error = ServiceError::forbidden("own-token", "This is not permitted", message);
+    Err(error.remedy(format!("to end it: pennine token revoke {name}")))
+}
+
+/// Changes what a token permits, or how long it is valid. Its secret stays.
+///
+/// # Errors
+/// Unknown where the token is revoked; a conflict where it has expired; forbidden where it has, or would have, more rights than
+/// who changes it; invalid where it would have expired already.
+pub async fn change(app: &App, who: &Principal, name: &str, change: TokenChange) -> Result<Token> {
+    let changed = commit(app, async |connection| {
+        let row = lock(connection, who, name).await?;
+        require_own(who, &row, "change it")?;
+        let now = app.clock.now();
+        if row.expires_at.is_some_and(|at| at.0 <= now) {
+            let message = format!("{name} has expired");
+            let error = ServiceError::conflict("wrong-state", "The token has expired", message);
+            return Err(error.remedy("revoke it and add another one"));
+        }
+        let (place_id, path) = match &change.place {
+            None => (row.place_id.0, row.place.clone()),
+            Some(path) => {
+                let place = at(connection, who, path).await?;
+                (place.id.0, place.path)
+            }
+        };
+        let role = change.role.unwrap_or(row.role.0);
+        let permit = match row.owner_id {
+            Some(_) => who.own_permit(),
+            None => {
+                let before = Grant {
+                    role: row.role.0,
+                    place: row.place.clone(),
+                };
+                require_grant(who, &before)?;
+                let place = path.clone();
+                require_grant(who, &Grant { role, place })?
+            }
+        };
+        let expires_at = match change.lifetime_us {
+            None => row.expires_at.map(|at| at.0),
+            Some(lifetime) => {
+                let lifetime = Duration::from(lifetime);
+                expiry(app, lifetime)?;
+                let at = row.renewed_at.0 + lifetime;
+                if at <= now {
+                    let message = "the token would have expired already";
+                    return Err(ServiceError::invalid("lifetime_us", message)
+                        .remedy(format!("to end it: pennine token revoke {name}")));
+                }
+                Some(at)
+            }
+        };
+        let purpose = change.purpose.unwrap_or(row.purpose.map(|purpose| purpose.0));
+        let update = TokenUpdate {
+            role,
+            place: place_id,
+            purpose,
+            expires_at,
+        };
+        token::change(connection, row.id, update).await?;
+        let detail = json!({
+            "before": {"role": row.role.0, "place": row.place, "purpose": row.purpose.map(|one| one.0),
+                "expires_at": row.expires_at.map(|at| at.0)},
+            "after": {"role": role, "place": path, "purpose": purpose, "expires_at": expires_at},
+        });
+        audit::write(connection, now, &permit, "token.change", name, detail).await?;
+        Ok(shown(find(connection, who, name).await?, now))
+    })
+    .await?;
+    app.principals.invalidate_all();
+    Ok(changed)
+}
+
 /// Give a token another secret, which the answer holds, this once. The present secret stays valid for a while, so that
 /// what uses it does not break.
 ///
@@ -130,16 +211,7 @@ pub async fn rotate(
     }
     let made = commit(app, async |connection| {
         let row = find(connection, who, name).await?;
-        if row
-            .owner_id
-            .is_some_and(|owner| who.person != Some(owner.0))
-        {
-            let message =
-                format!("{name} is a token of its own person, who alone may have its secret");
-            let title = "This is not permitted";
-            let error = ServiceError::forbidden("own-token", title, message);
-            return Err(error.remedy(format!("to end it: pennine token revoke {name}")));
-        }
+        require_own(who, &row, "have its secret")?;
         let now = app.clock.now();
         if row.expires_at.is_some_and(|at| at.0 <= now) {
             let message = format!("{name} has expired");

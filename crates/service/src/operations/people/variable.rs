@@ -1,50 +1,45 @@
-//! Environment variables of the jobs of a place.
+//! Environment variables of the jobs of a place or of a pool.
 
-use super::grant::at;
+use super::setting_owner::{Owner, check_name, owner};
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
 use crate::operations::transaction::commit;
 use crate::validation::check_variable;
-use pennine_core::access::{Action, place_name};
-use pennine_store::{audit, place_variable};
-use pennine_wire::{NewPlaceVariable, PlaceVariable, PlaceVariableRemoval};
+use pennine_core::access::Action;
+use pennine_store::{audit, variable};
+use pennine_wire::{NewVariable, Variable, VariableRemoval};
 use serde_json::json;
 
-/// The most variables of a place, and the most bytes of their names and values.
+/// The most variables of a place or a pool, and the most bytes of their names and values.
 const MOST: i64 = 200;
 const MOST_BYTES: i64 = 64 << 10;
-/// Names that the runner sets itself begin so.
-const RESERVED: &str = "PENNINE_";
 
-/// Sets a variable of a place. Jobs that are assigned from now on get it.
+/// Sets a variable of a place or of a pool. Jobs that are assigned from now on get it.
 ///
 /// # Errors
 /// Invalid where the name is not one of a variable, or there would be too many.
-pub async fn set(app: &App, who: &Principal, new: NewPlaceVariable) -> Result<PlaceVariable> {
+pub async fn set(app: &App, who: &Principal, new: NewVariable) -> Result<Variable> {
+    check_name(&new.name)?;
     check_variable("name", &new.name, &new.value)?;
-    if new.name.starts_with(RESERVED) {
-        let message = format!("names that begin with {RESERVED} are set by the runner");
-        return Err(ServiceError::invalid("name", message));
-    }
     commit(app, async |connection| {
-        let place = at(connection, who, &new.place).await?;
-        let permit = who.require(Action::ManageVariables, &place.path)?;
-        let (now, id) = (app.clock.now(), place.id.0);
-        let before =
-            place_variable::set(connection, id, &new.name, &new.value, now, &who.name).await?;
-        let (count, bytes) = place_variable::size(connection, id).await?;
+        let whose = owner(connection, who, &new.place, new.pool.as_deref()).await?;
+        let Owner { id, place, called } = whose;
+        let permit = who.require(Action::ManageVariables, &place)?;
+        let now = app.clock.now();
+        let before = variable::set(connection, id, &new.name, &new.value, now, &who.name).await?;
+        let (count, bytes) = variable::size(connection, id).await?;
         if count > MOST || bytes > MOST_BYTES {
             let message = format!(
-                "a place has at most {MOST} variables, and 64 KiB of them; {} would have {count}, and {bytes} bytes",
-                place_name(&place.path)
+                "a place or a pool has at most {MOST} variables, and 64 KiB of them; {called} would have {count}, and {bytes} bytes"
             );
             return Err(ServiceError::invalid("value", message));
         }
-        let detail = json!({"before": before, "after": new.value});
+        let detail = json!({"pool": new.pool, "before": before, "after": new.value});
         audit::write(connection, now, &permit, "variable.set", &new.name, detail).await?;
-        Ok(PlaceVariable {
-            place: place.path,
+        Ok(Variable {
+            place,
+            pool: new.pool.clone(),
             name: new.name.clone(),
             value: new.value.clone(),
             set_at: now,
@@ -54,21 +49,23 @@ pub async fn set(app: &App, who: &Principal, new: NewPlaceVariable) -> Result<Pl
     .await
 }
 
-/// Removes a variable of a place.
+/// Removes a variable of a place or of a pool.
 ///
 /// # Errors
-/// Unknown where the place has none with this name.
-pub async fn remove(app: &App, who: &Principal, removal: PlaceVariableRemoval) -> Result<()> {
+/// Unknown where it has none with this name.
+pub async fn remove(app: &App, who: &Principal, removal: VariableRemoval) -> Result<()> {
     commit(app, async |connection| {
-        let place = at(connection, who, &removal.place).await?;
-        let permit = who.require(Action::ManageVariables, &place.path)?;
+        let whose = owner(connection, who, &removal.place, removal.pool.as_deref()).await?;
+        let Owner { id, place, called } = whose;
+        let permit = who.require(Action::ManageVariables, &place)?;
         let name = &removal.name;
-        if !place_variable::remove(connection, place.id.0, name).await? {
+        let Some(before) = variable::remove(connection, id, name).await? else {
             return Err(ServiceError::unknown("variable", name)
-                .remedy("pennine variable list shows the known ones"));
-        }
+                .remedy(format!("pennine variable list shows those of {called}")));
+        };
         let now = app.clock.now();
-        Ok(audit::write(connection, now, &permit, "variable.remove", name, json!({})).await?)
+        let detail = json!({"pool": removal.pool, "before": before});
+        Ok(audit::write(connection, now, &permit, "variable.remove", name, detail).await?)
     })
     .await
 }

@@ -315,7 +315,7 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
             command: one.command.0.clone(),
             variables: one.variables.0.clone(),
             secrets: one.secrets.0.clone(),
-            place_variables: one.place_variables.0.clone(),
+            inherited_variables: one.inherited_variables.0.clone(),
             time_limit_us: one.time_limit_us.0,
             log_cap: ByteSize(app.config.limits.job_log_bytes),
             exclusive: one.exclusive,

@@ -14,6 +14,8 @@ pub enum Readiness {
     DatabaseAway,
     /// A background task of this replica has made no turn for too long.
     Stalled,
+    /// The key that encrypts is not in this replica's key file.
+    KeyMissing,
 }
 
 /// Returns whether the service can do its work just now.
@@ -23,9 +25,10 @@ pub async fn readiness(app: &App) -> Readiness {
         leadership::current(&mut connection).await
     };
     match leader.await {
-        Ok(leader) if leader.live && app.turns.stalled().is_empty() => Readiness::Ready,
-        Ok(leader) if leader.live => Readiness::Stalled,
-        Ok(_) => Readiness::NotLed,
+        Ok(leader) if !leader.live => Readiness::NotLed,
+        Ok(_) if !app.turns.stalled().is_empty() => Readiness::Stalled,
+        Ok(_) if !app.encryption.has_current() => Readiness::KeyMissing,
+        Ok(_) => Readiness::Ready,
         Err(error) => {
             tracing::debug!(%error, "not ready");
             Readiness::DatabaseAway

@@ -1,11 +1,11 @@
-//! Environment variables of the jobs of a place.
+//! Environment variables of the jobs of a place or of a pool.
 
 use super::place;
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
-use pennine_store::place_variable::{self, PlaceVariable as Row};
-use pennine_wire::{Page, PlaceVariable};
+use pennine_store::variable::{self, Variable as Row};
+use pennine_wire::{Page, Variable};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -18,9 +18,10 @@ pub struct VariableParams {
     project: Option<String>,
 }
 
-fn shown(row: Row) -> PlaceVariable {
-    PlaceVariable {
+fn shown(row: Row) -> Variable {
+    Variable {
         place: row.place,
+        pool: row.pool,
         name: row.name,
         value: row.value,
         set_at: row.set_at.0,
@@ -28,22 +29,18 @@ fn shown(row: Row) -> PlaceVariable {
     }
 }
 
-/// The variables of the visible places; or the ones that a visible project's jobs get, also from places above it.
+/// The variables of the visible places and their pools; or the ones that a visible project's jobs get, also from places above it.
 ///
 /// # Errors
 /// Unknown where the project is not visible.
-pub async fn list(
-    app: &App,
-    who: &Principal,
-    asked: VariableParams,
-) -> Result<Page<PlaceVariable>> {
+pub async fn list(app: &App, who: &Principal, asked: VariableParams) -> Result<Page<Variable>> {
     let mut connection = app.store.people().await?;
     let rows = match &asked.project {
-        None => place_variable::list(&mut connection, who.sees.paths()).await?,
+        None => variable::list(&mut connection, who.sees.paths()).await?,
         Some(name) => {
             let found = place::project(app, &mut connection, who, name).await;
             let path = found.map_err(|error| error.field("project"))?.path;
-            place_variable::in_effect(&mut connection, &path).await?
+            variable::in_effect(&mut connection, &path).await?
         }
     };
     Ok(Page {

@@ -148,7 +148,11 @@ impl Service {
         change: impl FnOnce(&mut Config),
     ) -> Service {
         let data = tempfile::tempdir().expect("a data folder");
-        let mut config = config(&database.url, data.path(), ([127, 0, 0, 1], 0).into());
+        let mut config = config(
+            &database.service_url,
+            data.path(),
+            ([127, 0, 0, 1], 0).into(),
+        );
         change(&mut config);
         let clock = Clock::starting_at(wall_clock());
         let replica = Replica::start(config.clone(), clock.clone()).await;
