@@ -43,7 +43,7 @@ function settings(section: string, more: Record<string, unknown> = {}): Sent[] {
     "GET /people": { items: [ola] },
     "GET /teams": { items: [team] },
     "GET /projects": { items: [] },
-    "GET /account": { person: { ...ola, name: "admin", full_name: "Administrator", has_second_factor: false }, recovery_codes: 0, sessions: [session, { ...session, id: "s-2", is_this: false, user_agent: "another browser" }] },
+    "GET /account": { person: { ...ola, name: "admin", full_name: "Administrator", has_second_factor: false }, has_password: true, recovery_codes: 0, sessions: [session, { ...session, id: "s-2", is_this: false, user_agent: "another browser" }] },
     ...more,
   });
   page(
@@ -189,4 +189,33 @@ it("the provider is offered where there is one, and why its sign-in failed is sa
   const link = await screen.findByRole("link", { name: "Sign in with Skerry ID" });
   expect(link.getAttribute("href")).toMatch(/\/sign-in\/openid$/);
   expect(screen.getByRole("alert").textContent).toContain("Ask an administrator to set the account's subject.");
+});
+
+it("a person of the sign-in provider has no password to change, and sees the roles of groups", async () => {
+  const person = { ...ola, grants: [{ role: "viewer", place: "shore" }], groups: ["tide-watch"], group_grants: [{ role: "operator", place: "shore/soundings" }] };
+  settings("account", { "GET /account": { person, has_password: false, recovery_codes: 0, sessions: [session] } });
+  expect(await screen.findByText("viewer of shore; operator of shore/soundings through your groups")).toBeTruthy();
+  expect(screen.getByText("tide-watch")).toBeTruthy();
+  expect(screen.getByText(/none: you sign in through the sign-in provider/)).toBeTruthy();
+  expect(screen.queryByRole("button", { name: "Change password" })).toBeNull();
+  expect(screen.queryByRole("button", { name: "Add second factor" })).toBeNull();
+});
+
+it("a variable is set for a team or a pool, and removed from its owner", async () => {
+  const variable = { place: "shore", pool: "slipway", name: "CC", value: "gcc", set_at: AT, set_by: "ola" };
+  const sent = settings("variables", {
+    "GET /variables": { items: [variable] },
+    "GET /pools": { items: [{ name: "slipway", owner: "shore" }] },
+    "POST /variables": variable,
+  });
+  expect(await screen.findByText("the pool slipway")).toBeTruthy();
+  fireEvent.click(screen.getByRole("button", { name: "Set variable" }));
+  const dialog = within(await screen.findByRole("dialog"));
+  const owner = dialog.getByLabelText("Place or pool");
+  await waitFor(() => expect(within(owner).getAllByRole("option").map((one) => one.textContent)).toEqual(["all teams", "shore", "the pool slipway"]));
+  fireEvent.change(owner, { target: { value: "pool:slipway" } });
+  fireEvent.change(dialog.getByLabelText(/^Name/), { target: { value: "CXX" } });
+  fireEvent.change(dialog.getByLabelText("Value"), { target: { value: "g++" } });
+  fireEvent.click(dialog.getByRole("button", { name: "Set variable" }));
+  await waitFor(() => expect(sent.at(-1)).toEqual({ method: "POST", path: "/variables", body: { pool: "slipway", name: "CXX", value: "g++" } }));
 });

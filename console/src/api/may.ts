@@ -2,7 +2,7 @@
 import type { Schemas } from "./client";
 import { useWho } from "./hooks";
 
-type Role = Schemas["Role"];
+export type Role = Schemas["Role"];
 
 const ORDER: Role[] = ["viewer", "submitter", "operator", "admin"];
 

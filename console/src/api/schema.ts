@@ -1427,7 +1427,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The tokens at the places where you manage access, and your own. Secrets are not shown again. */
+        /** The tokens at the places where you manage access, and your own, by name, revoked ones last. Secrets are not shown again. */
         get: operations["list_tokens"];
         put?: never;
         /** Make a token. The answer holds the secret, this once. */
@@ -1436,6 +1436,23 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a token's role, place, purpose or lifetime. Its secret stays. */
+        patch: operations["change_token"];
         trace?: never;
     };
     "/api/v1/tokens/{token}/revoke": {
@@ -1530,10 +1547,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The variables of the places that you see; or the ones that a project's jobs get, also from the places above it. */
+        /** The variables of the places that you see, and of their pools; or the ones that a project's jobs get, also from the places above it. */
         get: operations["list_variables"];
         put?: never;
-        /** Set a variable of a place. Jobs that are assigned from now on get it. */
+        /** Set a variable of a place or of a pool. Jobs that are assigned from now on get it. */
         post: operations["set_variable"];
         delete?: never;
         options?: never;
@@ -1550,7 +1567,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Remove a variable of a place. */
+        /** Remove a variable of a place or of a pool. */
         post: operations["remove_variable"];
         delete?: never;
         options?: never;
@@ -1600,6 +1617,8 @@ export interface components {
     schemas: {
         /** @description A person's own account. */
         Account: {
+            /** @description Whether the person can sign in with a password; a person of the OpenID provider may have none. */
+            has_password: boolean;
             person: components["schemas"]["Person"];
             /**
              * Format: int32
@@ -1682,7 +1701,7 @@ export interface components {
         AppliedYardFile: {
             /** @description What the file is called: `yard.toml`. */
             name: string;
-            /** @description The names of what stands in it, by kind: team, project, seat, supplier, pool, target. */
+            /** @description The names of what stands in it, by kind: team, project, seat, supplier, pool, target, alerts, token, installation. */
             things: {
                 [key: string]: string[];
             };
@@ -2577,14 +2596,6 @@ export interface components {
             /** @description The role to begin with; more can be granted. */
             role: components["schemas"]["Role"];
         };
-        /** @description Sets a variable of a place. */
-        NewVariable: {
-            /** @description Letters, digits and `_`, not beginning with a digit. */
-            name: string;
-            /** @description The path of a team or project; empty for the root. */
-            place?: string;
-            value: string;
-        };
         /** @description What to make a pool from. */
         NewPool: {
             /** @description Description these are, for people. */
@@ -2736,6 +2747,16 @@ export interface components {
             project?: string | null;
             /** @description The requirement. */
             where: string;
+        };
+        /** @description Sets a variable of a place or of a pool. */
+        NewVariable: {
+            /** @description Letters, digits and `_`, not beginning with a digit. */
+            name: string;
+            /** @description The path of a team or project; empty for the root, or with a pool. */
+            place?: string;
+            /** @description A pool, whose jobs get it, instead of a place. */
+            pool?: string | null;
+            value: string;
         };
         /** @description A job that would be next on a runner, if slots of it became free now. */
         NextJob: {
@@ -3287,23 +3308,6 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
-        Page_Variable: {
-            /** @description The things. */
-            items: {
-                name: string;
-                /** @description The place's path; empty for the root. */
-                place: string;
-                set_at: components["schemas"]["Moment"];
-                set_by: string;
-                value: string;
-            }[];
-            /** @description Send it as `after` to get the next page. */
-            next?: string | null;
-        };
-        /**
-         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
-         *     (RFC 8288).
-         */
         Page_Pool: {
             /** @description The things. */
             items: {
@@ -3592,6 +3596,25 @@ export interface components {
             /** @description Send it as `after` to get the next page. */
             next?: string | null;
         };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
+        Page_Variable: {
+            /** @description The things. */
+            items: {
+                name: string;
+                /** @description The path of its place, or of the place that owns its pool; empty for the root. */
+                place: string;
+                /** @description The pool in which jobs get it, where it is a pool's. */
+                pool?: string | null;
+                set_at: components["schemas"]["Moment"];
+                set_by: string;
+                value: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
         /** @description Another password. All other sign-ins of the person end. */
         PasswordChange: {
             /** @description The new one: 12 to 256 characters, and none of the most common. */
@@ -3702,24 +3725,6 @@ export interface components {
          * @description A place in the tree: the root, a team or a project.
          */
         PlaceId: string;
-        /**
-         * @description A variable, in the open. The jobs of the place and of the places below get it, unless a nearer place, the runner or the
-         *     job itself has one of the same name.
-         */
-        Variable: {
-            name: string;
-            /** @description The place's path; empty for the root. */
-            place: string;
-            set_at: components["schemas"]["Moment"];
-            set_by: string;
-            value: string;
-        };
-        /** @description Removes a variable of a place. */
-        VariableRemoval: {
-            name: string;
-            /** @description The path of a team or project; empty for the root. */
-            place?: string;
-        };
         /** @description A pool of runners. */
         Pool: {
             /** @description The paths of the visible projects whose use was approved. */
@@ -4858,6 +4863,14 @@ export interface components {
             /** @description `valid`, `expired` or `revoked`. */
             state: string;
         };
+        /** @description What to change of a token. Its secret stays. */
+        TokenChange: {
+            lifetime_us?: components["schemas"]["Micros"] | null;
+            /** @description The path of the team or project where the role is valid, with everything below it; empty for the root. */
+            place?: string | null;
+            purpose?: components["schemas"]["Purpose"] | null;
+            role?: components["schemas"]["Role"] | null;
+        };
         /** @description How to rotate a token: it gets another secret. */
         TokenRotation: {
             lifetime_us?: components["schemas"]["Micros"] | null;
@@ -4929,6 +4942,28 @@ export interface components {
          * @enum {string}
          */
         Trust: "trusted" | "untrusted";
+        /**
+         * @description A variable, in the open. The jobs of the place and of the places below, or the jobs that run in the pool, get it, unless a nearer
+         *     place, the pool, the runner or the job itself has one of the same name.
+         */
+        Variable: {
+            name: string;
+            /** @description The path of its place, or of the place that owns its pool; empty for the root. */
+            place: string;
+            /** @description The pool in which jobs get it, where it is a pool's. */
+            pool?: string | null;
+            set_at: components["schemas"]["Moment"];
+            set_by: string;
+            value: string;
+        };
+        /** @description Removes a variable of a place or of a pool. */
+        VariableRemoval: {
+            name: string;
+            /** @description The path of a team or project; empty for the root, or with a pool. */
+            place?: string;
+            /** @description A pool, whose jobs get it, instead of a place. */
+            pool?: string | null;
+        };
         /**
          * @description How something was found.
          * @enum {string}
@@ -9430,7 +9465,14 @@ export interface operations {
     };
     list_tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only tokens whose name, role, place or purpose contains this text. */
+                search?: string;
+                /** @description The cursor of the page before. */
+                after?: string;
+                /** @description How many: 1 to 1000, 1000 when not given. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9445,7 +9487,6 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Token"];
                 };
             };
-            /** @description The request is refused */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
@@ -9484,6 +9525,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its name */
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
                 };
             };
             "4XX": {

@@ -44,7 +44,7 @@ pub struct Yard {
 /// Requirements up to which it is remembered who satisfies them.
 const REMEMBERED: usize = 2000;
 
-/// Positions of runners among a yard's views, by requirement. A copy of a yard is made to be changed: it begins anew.
+/// Positions of runners among a yard's views, by requirement. A copy of a yard is made to be changed: it begins empty.
 #[derive(Default)]
 struct Satisfying(Mutex<HashMap<String, Arc<[usize]>>>);
 

@@ -177,7 +177,7 @@ pub async fn collect_waiting(
     Ok(())
 }
 
-/// Writes down which jobs an action means: those that ended without success and were not retried.
+/// Writes down which jobs an action means: the ones that ended without success and were not retried.
 pub async fn collect_failed(
     connection: &mut Connection,
     id: Uuid,

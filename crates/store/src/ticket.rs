@@ -228,7 +228,7 @@ pub async fn revoke(
     Ok(revoked == 1)
 }
 
-/// Retires the records of runners whose ticket ended before a machine used it, and of those that joined before
+/// Retires the records of runners whose ticket ended before a machine used it, and of the ones that joined before
 /// `unfinished` and never connected.
 pub async fn sweep(connection: &mut Connection, now: Moment, unfinished: Moment) -> Result<usize> {
     Ok(sql!(

@@ -36,7 +36,7 @@ pub struct TimelineSpan {
     pub message: Option<String>,
 }
 
-/// The last attempts of each of these runners, up to a number per runner, without those that ended before a moment; newest
+/// The last attempts of each of these runners, up to a number per runner, without the ones that ended before a moment; newest
 /// first.
 pub async fn recent_attempts(
     connection: &mut Connection,

@@ -85,6 +85,8 @@ pub struct LinkUse {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Account {
     pub person: Person,
+    /// Whether the person can sign in with a password; a person of the OpenID provider may have none.
+    pub has_password: bool,
     /// Recovery codes that were not used yet.
     pub recovery_codes: u32,
     /// The sign-ins that are valid, the one used last first.

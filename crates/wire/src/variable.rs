@@ -4,7 +4,7 @@ use pennine_core::time::Moment;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A variable, in the open. The jobs of the place and of the places below, or those that run in the pool, get it, unless a nearer
+/// A variable, in the open. The jobs of the place and of the places below, or the jobs that run in the pool, get it, unless a nearer
 /// place, the pool, the runner or the job itself has one of the same name.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Variable {

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { post, remove } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { useAccount } from "../../api/hooks";
+import { grantsText } from "../../api/may";
 import { Ask } from "../../parts/act";
 import { CopyLine } from "../../parts/copy";
 import { FormDialog, Modal } from "../../parts/form/Form";
@@ -34,6 +35,13 @@ export function Account() {
   );
 }
 
+/** One's own roles, and those of one's groups. */
+function roles({ person }: Account) {
+  const own = person.grants.length > 0 ? grantsText(person.grants) : "";
+  const ofGroups = person.group_grants?.length ? `${grantsText(person.group_grants)} through your groups` : "";
+  return [own, ofGroups].filter((text) => text !== "").join("; ") || "none yet: ask an administrator";
+}
+
 function SignInSettings({ account }: { account: Account }) {
   const [changing, setChanging] = useState(false);
   const [second, setSecond] = useState<"add" | "remove">();
@@ -53,26 +61,42 @@ function SignInSettings({ account }: { account: Account }) {
         </Flex>
         <Flex gap="14px" align="center" wrap="wrap">
           <Box w="9em" color="quiet">
-            Password
+            Roles
           </Box>
-          <Box flex="1">set</Box>
-          <Button onClick={() => setChanging(true)}>Change password</Button>
+          <Box flex="1">{roles(account)}</Box>
         </Flex>
+        {account.person.groups?.length ? (
+          <Flex gap="14px" align="center" wrap="wrap">
+            <Box w="9em" color="quiet">
+              Groups
+            </Box>
+            <Box flex="1">{account.person.groups.join(", ")}</Box>
+          </Flex>
+        ) : null}
         <Flex gap="14px" align="center" wrap="wrap">
           <Box w="9em" color="quiet">
-            Second factor
+            Password
           </Box>
-          <Box flex="1" color={isOn && account.recovery_codes === 0 ? "rust" : undefined}>
-            {isOn
-              ? `on; ${account.recovery_codes} recovery ${account.recovery_codes === 1 ? "code" : "codes"} left`
-              : "off: your password alone is enough to sign in"}
-          </Box>
-          {isOn ? (
-            <Button onClick={() => setSecond("remove")}>Remove second factor</Button>
-          ) : (
-            <Button onClick={() => setSecond("add")}>Add second factor</Button>
-          )}
+          <Box flex="1">{account.has_password ? "set" : "none: you sign in through the sign-in provider"}</Box>
+          {account.has_password ? <Button onClick={() => setChanging(true)}>Change password</Button> : null}
         </Flex>
+        {account.has_password ? (
+          <Flex gap="14px" align="center" wrap="wrap">
+            <Box w="9em" color="quiet">
+              Second factor
+            </Box>
+            <Box flex="1" color={isOn && account.recovery_codes === 0 ? "rust" : undefined}>
+              {isOn
+                ? `on; ${account.recovery_codes} recovery ${account.recovery_codes === 1 ? "code" : "codes"} left`
+                : "off: your password alone is enough to sign in"}
+            </Box>
+            {isOn ? (
+              <Button onClick={() => setSecond("remove")}>Remove second factor</Button>
+            ) : (
+              <Button onClick={() => setSecond("add")}>Add second factor</Button>
+            )}
+          </Flex>
+        ) : null}
       </Flex>
       {changing ? <ChangePassword close={() => setChanging(false)} /> : null}
       {second === "add" ? <AddSecondFactor close={() => setSecond(undefined)} /> : null}

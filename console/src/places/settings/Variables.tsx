@@ -38,7 +38,7 @@ export function Variables() {
         Variables
       </Heading>
       <Box color="quiet" maxW="60em" mb="8px">
-        Jobs of the place and of the places below it, or those that run in the pool, get a variable in their environment. Of several with one
+        Jobs of the place and of the places below it, or the jobs that run in the pool, get a variable in their environment. Of several with one
         name, the job&apos;s own counts, then the runner&apos;s, the pool&apos;s, and that of the nearest place. Everybody who sees the place reads
         the value.
       </Box>

@@ -182,7 +182,7 @@ impl Reach<'_> {
                 let change = entry.change(is);
                 self.client.change_token(name, &change).await?;
             }
-            // Nobody gets its first secret: it is not for the terminal or the log of whoever applies a file.
+            // Its first secret is shown nowhere: a terminal or a log in which a file is applied is no place for it.
             None => {
                 self.client.add_token(&entry.new_token(name)).await?;
                 view::note(format!(

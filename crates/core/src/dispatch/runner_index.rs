@@ -64,7 +64,7 @@ pub(super) struct JobKind {
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
 pub(super) struct ReachedPools {
     pub pools: BTreeSet<PoolId>,
-    /// Those that they could use if their project's use were approved.
+    /// The ones that they could use if their project's use were approved.
     pub awaiting_approval: BTreeSet<PoolId>,
 }
 

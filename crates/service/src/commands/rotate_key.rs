@@ -154,7 +154,7 @@ async fn encrypt_again(
         }
         bail!(
             "{} texts cannot be decrypted ({changed} others were encrypted with the key in use). Put the keys that are named above \
-             back into the key file and run the command again, or set these secrets anew",
+             back into the key file and run the command again, or set these secrets again",
             failed.len()
         );
     }

@@ -156,7 +156,7 @@ async fn a_submitter_of_a_team_submits_and_cancels_the_teams_jobs_alone() {
         .map(|strand| strand.project.as_str())
         .collect();
     assert_eq!((queue.waiting, projects), (1, vec!["firmware/buoy"]));
-    // Remedies are those that her role permits.
+    // Remedies are the ones that her role permits.
     let offered = |queue: &pennine_wire::Queue| -> Vec<String> {
         let strands = queue.groups.iter().flat_map(|group| &group.strands);
         let actions = strands.flat_map(|strand| &strand.actions);
@@ -322,7 +322,7 @@ async fn a_token_is_changed_by_those_who_could_add_it_before_and_after() {
     assert_eq!((refused.status, refused.word()), (403, "role-needed"));
     let refused = refusal(
         deploy
-            .change_token("deploy", &change(Role::Admin, "firmware"))
+            .change_token("deploy", &change(Role::Admin, "firmware/buoy"))
             .await,
     );
     assert_eq!((refused.status, refused.word()), (403, "role-needed"));

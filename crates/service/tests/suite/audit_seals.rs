@@ -164,7 +164,7 @@ async fn the_services_role_can_add_to_the_audit_log_and_not_change_it() {
                  where i.inhparent = 'audit'::regclass order by 1 limit 1";
     let month = service.database.texts(month).await.remove(0);
     for statement in [
-        "update audit set who = 'nobody'".to_owned(),
+        "update audit set who = 'ola'".to_owned(),
         "delete from audit".to_owned(),
         "truncate audit".to_owned(),
         format!("delete from {month}"),

@@ -181,7 +181,7 @@ async fn a_change_exists_only_if_its_transaction_commits() {
     );
 }
 
-/// Reads events of the stream until `enough`, and returns their ids and kinds. That the queue is shown anew is left out.
+/// Reads events of the stream until `enough`, and returns their ids and kinds. That the queue is shown again is left out.
 async fn events(service: &Service, last: Option<&str>, enough: usize) -> Vec<(String, String)> {
     let mut request = reqwest::Client::new()
         .get(format!("{}/api/v1/events", service.url))

@@ -141,7 +141,7 @@ async fn a_bare_machine_gets_the_program_from_the_service_checks_it_and_joins() 
         "{}",
         output_text(&half)
     );
-    // For another platform the error lists those that exist.
+    // For another platform the error lists the ones that exist.
     let none = get("/runner/v1/programs/linux-mips").await.unwrap();
     assert_eq!(none.status(), 404);
     assert!(none.text().await.unwrap().contains(&listed[0].platform));

@@ -1,6 +1,6 @@
 //! Signing in through an OpenID provider.
 
-use crate::support::{Service, refusal};
+use crate::support::{Browser, Service, refusal};
 use pennine_core::access::Role;
 use pennine_standins::provider::{Provider, ProviderFault, ProviderPerson};
 use pennine_wire::{GroupGrantRemoval, NewGroupGrant, NewPerson, PersonChange, SignedIn};
@@ -319,4 +319,40 @@ async fn without_accounts_for_newcomers_only_known_people_sign_in_and_the_page_o
         .get(&format!("{}/sign-in/openid", without.url), "")
         .await;
     assert_eq!(location(&answer), "/?sign_in=unknown-page");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_person_signs_in_at_the_console_through_the_provider() {
+    let bench = Bench::start(true).await;
+    let grant = NewGroupGrant {
+        group: "firmware-developers".into(),
+        role: Role::Submitter,
+        place: "firmware".into(),
+    };
+    bench.service.client.grant_to_group(&grant).await.unwrap();
+    let browser = Browser::start().await;
+    browser.open(&bench.service, "/").await;
+    browser.follow("Sign in with Skerry").await;
+    // The provider's page, which asks who it is.
+    browser.follow("Mira Tveit").await;
+    browser.find("[data-testid=answer]").await;
+    browser.open(&bench.service, "/settings/account").await;
+    browser
+        .text_when("main", |text| {
+            text.contains("Mira Tveit") && text.contains("firmware-developers")
+        })
+        .await;
+
+    // A sign-in that fails leads back to the form with its cause.
+    let other = Browser::start().await;
+    bench.provider.set_fault(Some(ProviderFault::Broken));
+    other.open(&bench.service, "/").await;
+    other.follow("Sign in with Skerry").await;
+    other.follow("Ola Brekke").await;
+    other
+        .text_when("[role=alert]", |text| text.contains("provider"))
+        .await;
+    other.find("input[name=password]").await;
+    browser.close().await;
+    other.close().await;
 }

@@ -57,7 +57,7 @@ pub struct NewOffer {
     pub slots: u32,
 }
 
-/// What these runners offer now, as the record has them: slots of those that are connected and take work, and whose pool is
+/// What these runners offer now, as the record has them: slots of the ones that are connected and take work, and whose pool is
 /// not paused. With their pools.
 pub async fn offers_now(
     connection: &mut Connection,

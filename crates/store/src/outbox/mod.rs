@@ -114,7 +114,7 @@ pub async fn read_live(
     Ok(rows.into_iter().map(Row::decode).collect())
 }
 
-/// The transactions that hold a lock for writing on the feed just now: those that may have drawn a number of it.
+/// The transactions that hold a lock for writing on the feed just now: the ones that may have drawn a number of it.
 pub async fn writers(connection: &mut Connection) -> Result<BTreeSet<TransactionId>> {
     #[derive(QueryableByName)]
     struct Holder {

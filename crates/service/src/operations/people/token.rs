@@ -25,7 +25,7 @@ const OVERLAP: Duration = DAY;
 const LONGEST_OVERLAP: Duration = DAY.saturating_mul(30);
 
 /// When a token that is made or rotated now expires.
-fn expiry(app: &App, lifetime: Duration) -> Result<Moment> {
+fn expiry(app: &App, lifetime: Duration, now: Moment) -> Result<Moment> {
     let longest = DAY.saturating_mul(app.config.tokens.longest_days);
     if lifetime.is_zero() || lifetime > longest {
         let message = format!(
@@ -34,7 +34,7 @@ fn expiry(app: &App, lifetime: Duration) -> Result<Moment> {
         );
         return Err(ServiceError::invalid("lifetime_us", message));
     }
-    Ok(app.clock.now() + lifetime)
+    Ok(now + lifetime)
 }
 
 /// Make a token. The answer holds the secret, this once.
@@ -50,7 +50,8 @@ pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken>
         }
         false => (new.name.clone(), None),
     };
-    let expires_at = expiry(app, new.lifetime_us.map_or(LIFETIME, Duration::from))?;
+    let now = app.clock.now();
+    let expires_at = expiry(app, new.lifetime_us.map_or(LIFETIME, Duration::from), now)?;
     commit(app, async |connection| {
         let place = at(connection, who, &new.place).await?;
         // A person's own token never permits more than the person has, whatever its limit is.
@@ -65,7 +66,6 @@ pub async fn add(app: &App, who: &Principal, new: NewToken) -> Result<MadeToken>
             }
         };
         let secret = secret::fresh(secret::Purpose::Token);
-        let now = app.clock.now();
         let row = NewRow {
             id: app.fresh_id(),
             name: name.clone(),
@@ -162,7 +162,7 @@ pub async fn change(app: &App, who: &Principal, name: &str, change: TokenChange)
             None => row.expires_at.map(|at| at.0),
             Some(lifetime) => {
                 let lifetime = Duration::from(lifetime);
-                expiry(app, lifetime)?;
+                expiry(app, lifetime, now)?;
                 let at = row.renewed_at.0 + lifetime;
                 if at <= now {
                     let message = "the token would have expired already";
@@ -222,7 +222,11 @@ pub async fn rotate(
         // One that never expires stays so, unless it is asked to expire.
         let expires_at = match (asked, row.expires_at) {
             (None, None) => None,
-            (asked, _) => Some(expiry(app, asked.map_or(lifetime(&row), Duration::from))?),
+            (asked, _) => Some(expiry(
+                app,
+                asked.map_or(lifetime(&row), Duration::from),
+                now,
+            )?),
         };
         let until = row
             .expires_at

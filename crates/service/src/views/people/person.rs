@@ -113,6 +113,7 @@ pub async fn account(app: &App, who: &Principal) -> Result<Account> {
         last_used_from: session.last_used_from,
     });
     Ok(Account {
+        has_password: row.password_hash.is_some(),
         recovery_codes: u32::try_from(row.recovery_codes).unwrap_or_default(),
         sessions: sessions.collect(),
         person: shown(who, row),

@@ -177,6 +177,15 @@ impl Browser {
         .await;
     }
 
+    /// Follows the link that says this, also on a page that is not the console's.
+    pub async fn follow(&self, says: &str) {
+        until(&format!("a link says {says}"), || async {
+            let link = By::XPath(format!("//a[normalize-space()='{says}']"));
+            self.page.find(link).await.ok()?.click().await.ok()
+        })
+        .await;
+    }
+
     /// Types on the keyboard, wherever the focus is.
     pub async fn keys(&self, keys: impl Into<TypingData>) {
         let typed = self.page.action_chain().send_keys(keys).perform().await;
