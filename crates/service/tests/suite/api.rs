@@ -67,6 +67,45 @@ async fn every_path_of_the_description_needs_a_token_and_says_so_with_a_problem(
     );
 }
 
+/// A browser sends the cookie along with requests that another site's page makes.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_write_that_another_site_makes_with_the_cookie_is_refused() {
+    let service = Service::start().await;
+    let http = reqwest::Client::new();
+    let signed = http
+        .post(format!("{}/api/v1/session", service.url))
+        .json(&json!({"token": service.token}));
+    let signed = signed.send().await.unwrap();
+    let cookie = signed.headers()[header::SET_COOKIE].to_str().unwrap();
+    let cookie = cookie.split(';').next().unwrap().to_owned();
+    let description = serde_json::to_value(pennined::http::openapi()).unwrap();
+    let mut refused = 0;
+    for (path, methods) in description["paths"].as_object().unwrap() {
+        for (method, operation) in methods.as_object().unwrap() {
+            let is_open = operation["security"] == json!([{}]);
+            if method == "get" || is_open || !path.starts_with("/api/v1") {
+                continue;
+            }
+            let url = format!("{}{}", service.url, path.replace(['{', '}'], ""));
+            let method: Method = method.to_uppercase().parse().unwrap();
+            let asked = http
+                .request(method, url)
+                .header(header::COOKIE, &cookie)
+                .header("sec-fetch-site", "cross-site")
+                .json(&json!({}));
+            let answer = asked.send().await.unwrap();
+            // A runner shows its credential, and no cookie.
+            if answer.status() == StatusCode::UNAUTHORIZED {
+                assert!(path.starts_with("/api/v1/runner/"), "{path}");
+                continue;
+            }
+            problem(answer, 403, "foreign-page").await;
+            refused += 1;
+        }
+    }
+    assert!(refused > 50, "{refused} writes were tried");
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_committed_description_is_the_one_that_is_served() {
     let service = Service::start().await;
