@@ -10,11 +10,12 @@ use crate::statement::sql;
 use crate::types::Db;
 use diesel::QueryableByName;
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Text, Uuid as SqlUuid};
+use diesel::sql_types::{Array, BigInt, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use pennine_core::dispatch::PlaceView;
 use pennine_core::id::{PlaceId, PoolId, RunnerId};
 use pennine_core::time::{Micros, Moment};
+use serde::Serialize;
 use uuid::Uuid;
 
 /// A place: the root, a team or a project.
@@ -255,6 +256,35 @@ pub async fn contents(connection: &mut Connection, place: &Place) -> Result<Plac
                  where s.project_id = :id) as jobs,
                 (select count(*) from token where place_id = :id and revoked_at is null) as tokens";
         id: SqlUuid = place.id,
+    )
+    .get_result(connection)
+    .await?)
+}
+
+/// What ends with a place.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, QueryableByName)]
+pub struct PlaceBelongings {
+    /// `NAME ROLE` of the people with a role there.
+    #[diesel(sql_type = Array<Text>)]
+    pub people: Vec<String>,
+    /// `NAME ROLE` of the groups with a role there.
+    #[diesel(sql_type = Array<Text>)]
+    pub groups: Vec<String>,
+    #[diesel(sql_type = Array<Text>)]
+    pub variables: Vec<String>,
+    #[diesel(sql_type = Array<Text>)]
+    pub secrets: Vec<String>,
+}
+
+/// Returns what would end with a place.
+pub async fn belongings(connection: &mut Connection, place: PlaceId) -> Result<PlaceBelongings> {
+    Ok(sql!(
+        "select array(select q.name || ' ' || g.role from person_grant g join person q on q.id = g.person_id
+                      where g.place_id = :place order by 1) as people,
+                array(select name || ' ' || role from group_grant where place_id = :place order by 1) as groups,
+                array(select name from variable where place_id = :place order by 1) as variables,
+                array(select name from secret where place_id = :place order by 1) as secrets";
+        place: SqlUuid = Db(place),
     )
     .get_result(connection)
     .await?)

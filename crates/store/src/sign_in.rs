@@ -22,7 +22,7 @@ const KNOWN_FOR: Duration = Duration::from_secs(90 * 86_400);
 
 /// Who has signed in.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Signer {
+pub enum SignInOwnerId {
     Token(Uuid),
     Person(PersonId),
 }
@@ -33,7 +33,7 @@ pub struct NewSignIn<'a> {
     pub id: Uuid,
     /// Of the cookie.
     pub secret_hash: &'a [u8],
-    pub signer: Signer,
+    pub owner: SignInOwnerId,
     pub at: Moment,
     pub until: Moment,
     pub address: Option<String>,
@@ -70,9 +70,9 @@ macro_rules! sign_in_columns {
 
 /// Records a sign-in.
 pub async fn insert(connection: &mut Connection, new: NewSignIn<'_>) -> Result<()> {
-    let (token, person) = match new.signer {
-        Signer::Token(id) => (Some(id), None),
-        Signer::Person(id) => (None, Some(Db(id))),
+    let (token, person) = match new.owner {
+        SignInOwnerId::Token(id) => (Some(id), None),
+        SignInOwnerId::Person(id) => (None, Some(Db(id))),
     };
     sql!(
         "insert into sign_in (id, secret_hash, token_id, person_id, created_at, expires_at, address, user_agent, last_used_at,
@@ -94,7 +94,7 @@ pub async fn insert(connection: &mut Connection, new: NewSignIn<'_>) -> Result<(
 
 /// Whose a cookie is.
 #[derive(Clone, Debug)]
-pub enum Signed {
+pub enum SignInOwner {
     Token(Token),
     Person(Person),
 }
@@ -104,7 +104,7 @@ pub async fn by_cookie(
     connection: &mut Connection,
     hash: &[u8],
     now: Moment,
-) -> Result<Option<(Signed, SignIn)>> {
+) -> Result<Option<(SignInOwner, SignIn)>> {
     let found: Option<SignIn> = sql!(
         "select " sign_in_columns!() " from sign_in s where s.secret_hash = :hash and s.expires_at > :now";
         hash: Bytea = hash,
@@ -125,7 +125,7 @@ pub async fn by_cookie(
     .await
     .optional()?;
     if let Some(person) = person {
-        return Ok(Some((Signed::Person(person), session)));
+        return Ok(Some((SignInOwner::Person(person), session)));
     }
     let token: Option<Token> = sql!(
         "select " token_columns!() " from sign_in s join token t on t.id = s.token_id
@@ -137,7 +137,7 @@ pub async fn by_cookie(
     .get_result(connection)
     .await
     .optional()?;
-    Ok(token.map(|token| (Signed::Token(token), session)))
+    Ok(token.map(|token| (SignInOwner::Token(token), session)))
 }
 
 /// The sign-ins of a person that are valid, the latest first.

@@ -6,7 +6,7 @@ use pennine_core::id::{PersonId, ReplicaId};
 use pennine_core::time::Moment;
 use pennine_store::idempotency::KeyReservation;
 use pennine_store::person::{NewPerson, Person};
-use pennine_store::sign_in::{NewSignIn, Signed, Signer};
+use pennine_store::sign_in::{NewSignIn, SignInOwner, SignInOwnerId};
 use pennine_store::token::{self, NewToken, Renewal};
 use pennine_store::{Connection, Error, idempotency, leadership, person, place, sign_in};
 use std::time::Duration;
@@ -95,11 +95,11 @@ async fn a_rotated_token_is_known_by_both_secrets_for_a_while() {
 }
 
 /// A sign-in with a cookie, for an hour.
-fn session(cookie: &'static [u8], signer: Signer) -> NewSignIn<'static> {
+fn session(cookie: &'static [u8], owner: SignInOwnerId) -> NewSignIn<'static> {
     NewSignIn {
         id: Uuid::now_v7(),
         secret_hash: cookie,
-        signer,
+        owner,
         at: NOW,
         until: NOW + HOUR,
         address: Some("192.0.2.7".to_owned()),
@@ -123,8 +123,8 @@ async fn person_named(connection: &mut Connection, name: &str) -> Person {
 async fn signed(connection: &mut Connection, cookie: &[u8], now: Moment) -> Option<String> {
     let found = sign_in::by_cookie(connection, cookie, now).await.unwrap();
     found.map(|(signed, _)| match signed {
-        Signed::Token(token) => format!("token {}", token.name),
-        Signed::Person(person) => format!("person {}", person.name),
+        SignInOwner::Token(token) => format!("token {}", token.name),
+        SignInOwner::Person(person) => format!("person {}", person.name),
     })
 }
 
@@ -134,14 +134,14 @@ async fn a_sign_in_ends_with_its_time_when_it_is_signed_out_and_with_what_it_is_
     let mut connection = record.connection().await;
     let token = inserted(&mut connection, "deploy", b"secret").await;
     let mira = person_named(&mut connection, "mira").await;
-    let (by_token, by_person) = (Signer::Token(token.id), Signer::Person(mira.id.0));
-    for (cookie, signer) in [
+    let (by_token, by_person) = (SignInOwnerId::Token(token.id), SignInOwnerId::Person(mira.id.0));
+    for (cookie, owner) in [
         (b"one".as_slice(), by_token),
         (b"two", by_token),
         (b"three", by_person),
         (b"four", by_person),
     ] {
-        let new = session(cookie, signer);
+        let new = session(cookie, owner);
         sign_in::insert(&mut connection, new).await.unwrap();
     }
     let deploy = Some("token deploy".to_owned());

@@ -6,7 +6,7 @@ use crate::error::ServiceError;
 use crate::http::answer::Answer;
 use crate::http::auth::{self, COOKIE};
 use crate::http::body::JsonBody;
-use crate::operations::people::session::{self, Begun};
+use crate::operations::people::session::{self, NewSession};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -64,7 +64,7 @@ pub async fn sign_in(
 }
 
 /// The answer to a sign-in: the cookie, and who is signed in.
-fn answer(app: &App, begun: Begun) -> impl IntoResponse + use<> {
+fn answer(app: &App, begun: NewSession) -> impl IntoResponse + use<> {
     let set = set_cookie(app, &begun.cookie, begun.lifetime.as_secs());
     (
         [(header::SET_COOKIE, set)],

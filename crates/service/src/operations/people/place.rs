@@ -231,17 +231,12 @@ pub async fn remove(app: &App, who: &Principal, path: &str) -> Result<()> {
             return Err(ServiceError::conflict("not-empty", "Not empty", message).remedy(remedy));
         }
         let at = app.clock.now();
+        let ended = place::belongings(connection, found.id.0).await?;
         place::remove(connection, &found, at).await?;
-        audit::write(
-            connection,
-            at,
-            &permit,
-            "place.remove",
-            &found.path,
-            json!({}),
-        )
-        .await?;
+        let detail = json!({"ended": ended});
+        audit::write(connection, at, &permit, "place.remove", &found.path, detail).await?;
         app.projects.invalidate_all();
+        app.principals.invalidate_all();
         Ok(())
     })
     .await

@@ -1,6 +1,6 @@
 //! Signing in through the OpenID provider.
 
-use super::session::{Begun, begin_as, note_refusal};
+use super::session::{NewSession, begin_as, note_refusal};
 use crate::access::Origin;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
@@ -68,7 +68,7 @@ pub async fn complete(
     state: &str,
     code: &str,
     origin: &Origin,
-) -> Result<Begun> {
+) -> Result<NewSession> {
     app.provider.settings().ok_or_else(no_provider)?;
     let now = app.clock.now();
     let opened = cookie.and_then(|locked| app.encryption.open(PENDING, locked).ok());

@@ -14,7 +14,7 @@ use pennine_core::id::PersonId;
 use pennine_core::time::{Moment, spoken};
 use pennine_store::audit::{Actor, Permit};
 use pennine_store::person::{self, Person};
-use pennine_store::sign_in::{self, NewSignIn, SignIn, Signed, Signer};
+use pennine_store::sign_in::{self, NewSignIn, SignIn, SignInOwner, SignInOwnerId};
 use pennine_store::token::{self, Token};
 use pennine_store::{Connection, Db, audit};
 use pennine_wire::{LinkOwner, LinkUse};
@@ -27,7 +27,7 @@ use uuid::Uuid;
 const USER_AGENT: usize = 200;
 
 /// A sign-in that has just begun.
-pub struct Begun {
+pub struct NewSession {
     /// The cookie's value.
     pub cookie: String,
     pub lifetime: Duration,
@@ -39,7 +39,7 @@ pub struct Begun {
 /// # Errors
 /// Unauthenticated where the token is unknown, has expired, or was revoked; too many attempts where its address has shown
 /// many such.
-pub async fn with_token(app: &App, token: &str, origin: &Origin) -> Result<Begun> {
+pub async fn with_token(app: &App, token: &str, origin: &Origin) -> Result<NewSession> {
     let hash = secret::hash(token.trim());
     let look_up = async {
         let now = app.clock.now();
@@ -47,9 +47,9 @@ pub async fn with_token(app: &App, token: &str, origin: &Origin) -> Result<Begun
             let Some(found) = token::by_secret(connection, &hash, now).await? else {
                 return Ok(None);
             };
-            let signer = Signer::Token(found.id);
-            let session = begin(app, connection, signer, &found.name, origin).await?;
-            Ok(Some(session.of(Signed::Token(found))))
+            let owner = SignInOwnerId::Token(found.id);
+            let session = begin(app, connection, owner, &found.name, origin).await?;
+            Ok(Some(session.of(SignInOwner::Token(found))))
         })
         .await
     };
@@ -75,19 +75,19 @@ struct NewSession {
 }
 
 impl NewSession {
-    fn of(self, signed: Signed) -> Begun {
-        Begun {
+    fn of(self, owner: SignInOwner) -> NewSession {
+        NewSession {
             cookie: self.cookie,
             lifetime: self.lifetime,
-            principal: principal(signed, &self.row),
+            principal: principal(owner, &self.row),
         }
     }
 }
 
-fn principal(signed: Signed, session: &SignIn) -> Principal {
-    match signed {
-        Signed::Token(token) => Principal::of_token(token, Some(session)),
-        Signed::Person(person) => Principal::of_person(person, session),
+fn principal(owner: SignInOwner, session: &SignIn) -> Principal {
+    match owner {
+        SignInOwner::Token(token) => Principal::of_token(token, Some(session)),
+        SignInOwner::Person(person) => Principal::of_person(person, session),
     }
 }
 
@@ -95,13 +95,13 @@ fn principal(signed: Signed, session: &SignIn) -> Principal {
 async fn begin(
     app: &App,
     connection: &mut Connection,
-    signer: Signer,
+    owner: SignInOwnerId,
     name: &str,
     origin: &Origin,
 ) -> Result<NewSession> {
-    let kind = match signer {
-        Signer::Token(_) => ActorKind::Token,
-        Signer::Person(_) => ActorKind::Person,
+    let kind = match owner {
+        SignInOwnerId::Token(_) => ActorKind::Token,
+        SignInOwnerId::Person(_) => ActorKind::Person,
     };
     let now = app.clock.now();
     let cookie = secret::fresh(Purpose::Cookie);
@@ -110,7 +110,7 @@ async fn begin(
     let new = NewSignIn {
         id: app.fresh_id(),
         secret_hash: &secret::hash(&cookie),
-        signer,
+        owner,
         at: now,
         until: now + lifetime,
         address: origin.shown(),
@@ -166,7 +166,7 @@ pub async fn with_password(
     password: &str,
     code: Option<&str>,
     origin: &Origin,
-) -> Result<Begun> {
+) -> Result<NewSession> {
     let name = folded(name);
     let network = network_of(origin.address);
     require_turn(app, &name, &network).await?;
@@ -216,7 +216,7 @@ async fn try_password(
     password: &str,
     code: Option<&str>,
     origin: &Origin,
-) -> Result<Option<Begun>> {
+) -> Result<Option<NewSession>> {
     let found = person::find(&mut *app.store.people().await?, name).await?;
     let found = found.filter(|person| person.disabled_at.is_none());
     let kept = found.as_ref().and_then(|found| found.password_hash.clone());
@@ -245,12 +245,12 @@ pub async fn begin_as(
     connection: &mut Connection,
     person: Person,
     origin: &Origin,
-) -> Result<Begun> {
+) -> Result<NewSession> {
     let (id, name) = (person.id.0, person.name.clone());
     let network = network_of(origin.address);
     sign_in::note_success(connection, id, &name, &network, app.clock.now()).await?;
-    let session = begin(app, connection, Signer::Person(id), &name, origin).await?;
-    Ok(session.of(Signed::Person(person)))
+    let session = begin(app, connection, SignInOwnerId::Person(id), &name, origin).await?;
+    Ok(session.of(SignInOwner::Person(person)))
 }
 
 /// Whether a code is the person's: of the second factor, or a recovery code. Each is accepted once. True where the account has
@@ -358,7 +358,7 @@ fn unknown_link() -> ServiceError {
 ///
 /// # Errors
 /// Gone where the link is not valid; invalid where the password is too weak, or a code is needed and wrong.
-pub async fn with_link(app: &App, sent: &LinkUse, origin: &Origin) -> Result<Begun> {
+pub async fn with_link(app: &App, sent: &LinkUse, origin: &Origin) -> Result<NewSession> {
     let found = find_link(app, &sent.link, origin).await?;
     check_strength("password", &sent.password)?;
     let hash = secret::hash(sent.link.trim());
@@ -395,11 +395,11 @@ pub async fn with_link(app: &App, sent: &LinkUse, origin: &Origin) -> Result<Beg
 pub async fn sign_out(app: &App, cookie: &str, origin: &Origin) -> Result<()> {
     let (now, hash) = (app.clock.now(), secret::hash(cookie));
     commit(app, async |connection| {
-        let Some((signed, session)) = sign_in::by_cookie(connection, &hash, now).await? else {
+        let Some((owner, session)) = sign_in::by_cookie(connection, &hash, now).await? else {
             return Ok(());
         };
         sign_in::end(connection, &hash).await?;
-        let Actor { kind, name, .. } = principal(signed, &session).actor;
+        let Actor { kind, name, .. } = principal(owner, &session).actor;
         let permit = permit(kind, &name, origin);
         Ok(audit::write(connection, now, &permit, "session.end", &name, json!({})).await?)
     })
@@ -517,15 +517,15 @@ pub async fn by_cookie(app: &App, cookie: &str, peer: Option<IpAddr>) -> Result<
         let mut connection = app.store.people().await?;
         let now = app.clock.now();
         let found = sign_in::by_cookie(&mut connection, &hash, now).await?;
-        let Some((signed, session)) = found else {
+        let Some((owner, session)) = found else {
             return Ok(None);
         };
-        let token = match &signed {
-            Signed::Token(token) => Some(token),
-            Signed::Person(_) => None,
+        let token = match &owner {
+            SignInOwner::Token(token) => Some(token),
+            SignInOwner::Person(_) => None,
         };
         note_use(&mut connection, token, Some(&session), peer, now).await;
-        Ok(Some(principal(signed, &session)))
+        Ok(Some(principal(owner, &session)))
     };
     let found = cached(app, key, peer, look_up).await?;
     found.ok_or_else(|| ServiceError::unauthenticated("the sign-in has ended"))
