@@ -3,8 +3,8 @@
 use crate::connection::GlobalArguments;
 use crate::verbs::{
     alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
-    person, place, pool, queue, runner, seat, secret, supplier, target, ticket, token, trends,
-    variable, yard,
+    person, place, pool, queue, runner, seat, secret, sheet, supplier, target, ticket, token,
+    trends, variable, yard,
 };
 use clap::{Parser, Subcommand};
 
@@ -143,6 +143,9 @@ pub enum Noun {
     /// The yard as a file: teams, projects, seats, suppliers, pools and targets as code.
     #[command(subcommand)]
     Yard(yard::Verb),
+    /// The job sheet of a project: its jobs, and what waits for what.
+    #[command(subcommand)]
+    Sheet(sheet::Verb),
     /// Shell completions and manual pages.
     #[command(subcommand)]
     Generate(generate::Verb),

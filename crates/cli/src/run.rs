@@ -6,8 +6,8 @@ use crate::error::Error;
 use crate::terminal;
 use crate::verbs::{
     alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
-    person, place, pool, queue, runner, seat, secret, status, supplier, target, ticket, token,
-    trends, trial, variable, why, yard,
+    person, place, pool, queue, runner, seat, secret, sheet, status, supplier, target, ticket,
+    token, trends, trial, variable, why, yard,
 };
 use clap::CommandFactory;
 use pennine_client::Client;
@@ -18,6 +18,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
     match arguments.noun {
         Noun::Generate(verb) => generate::run(Arguments::command(), verb)?,
         Noun::Help { topic } => help::run(Arguments::command(), &topic)?,
+        Noun::Sheet(verb) => sheet::run(&arguments.whole, verb).await?,
         noun => {
             let client = connection::connect(&arguments.whole)?;
             let what = format!("Waiting for {}", client.url());
@@ -31,7 +32,7 @@ pub async fn run(arguments: Arguments) -> Result<ExitCode, Error> {
 /// Runs a command that asks the service.
 async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> {
     match noun {
-        Noun::Generate(_) | Noun::Help { .. } => {}
+        Noun::Generate(_) | Noun::Help { .. } | Noun::Sheet(_) => {}
         Noun::Status { watch } => status::run(&client, json, watch).await?,
         Noun::Queue {
             verb: None,

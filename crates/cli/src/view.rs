@@ -6,7 +6,7 @@ use crate::terminal;
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use pennine_core::count::grouped;
 use pennine_core::lifecycle::job::JobState;
-use pennine_core::time::{Micros, Moment, spoken};
+use pennine_core::time::{Micros, Moment, parse_length, spoken};
 use pennine_wire::{JobLine, Loss};
 use serde::Serialize;
 use std::io::Write;
@@ -278,17 +278,9 @@ where
     }
 }
 
-/// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`, `3d` (of 24 hours); a bare number is seconds.
+/// Reads a length of time as people write it: see [`parse_length`].
 pub fn time(text: &str) -> Result<std::time::Duration, String> {
-    let wrong = || format!("{text:?} is not a length of time; use 90s, 20m, 2h or 3d");
-    if let Some(Ok(days)) = text.strip_suffix('d').map(str::parse::<u64>) {
-        return Ok(std::time::Duration::from_secs(days.saturating_mul(DAY)));
-    }
-    if let Ok(seconds) = text.parse() {
-        return Ok(std::time::Duration::from_secs(seconds));
-    }
-    let length: jiff::SignedDuration = text.parse().map_err(|_| wrong())?;
-    std::time::Duration::try_from(length).map_err(|_| wrong())
+    parse_length(text)
 }
 
 /// As [`time`], as the service takes it.

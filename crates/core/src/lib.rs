@@ -22,6 +22,7 @@
 //! - [`target`]: what is promised of waits, how the promise stands, and when it will be broken.
 //! - [`alert`]: when alerts are raised and ended.
 //! - [`queue_sample`]: demand over capacity at one moment.
+//! - [`sheet`]: the job sheet of a project, read and checked.
 //! - [`answer`]: the one plain sentence that says how things stand.
 
 pub mod access;
@@ -43,6 +44,7 @@ pub mod password;
 pub mod queue_sample;
 pub mod requirement;
 pub mod secret;
+pub mod sheet;
 pub mod sign_in;
 pub mod simulate;
 pub mod size;

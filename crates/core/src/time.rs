@@ -121,6 +121,22 @@ impl From<Micros> for Duration {
     }
 }
 
+/// Reads a length of time as people write it: `90s`, `20m`, `1h 30m`, `3d` (of 24 hours); a bare number is seconds.
+///
+/// # Errors
+/// What is wrong with it, with examples.
+pub fn parse_length(text: &str) -> Result<Duration, String> {
+    let wrong = || format!("{text:?} is not a length of time; use 90s, 20m, 2h or 3d");
+    if let Some(Ok(days)) = text.strip_suffix('d').map(str::parse::<u64>) {
+        return Ok(Duration::from_secs(days.saturating_mul(86_400)));
+    }
+    if let Ok(seconds) = text.parse() {
+        return Ok(Duration::from_secs(seconds));
+    }
+    let length: jiff::SignedDuration = text.parse().map_err(|_| wrong())?;
+    Duration::try_from(length).map_err(|_| wrong())
+}
+
 /// A length of time as people say it: `850 ms`, `12.4 s`, `4 min 10 s`, `2 h 5 min`, `3 d 4 h`.
 pub fn spoken(length: Duration) -> String {
     let millis = length.as_millis();

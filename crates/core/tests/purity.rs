@@ -10,7 +10,7 @@
 
 use std::process::Command;
 
-const ALLOWED: [&str; 10] = [
+const ALLOWED: [&str; 11] = [
     "fixedbitset",
     "jiff",
     "rustc-hash",
@@ -19,6 +19,7 @@ const ALLOWED: [&str; 10] = [
     "slab",
     "strsim",
     "thiserror",
+    "toml",
     "utoipa",
     "uuid",
 ];

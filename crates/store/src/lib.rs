@@ -34,6 +34,7 @@ pub mod log;
 pub mod machine;
 pub mod maintenance;
 pub mod measure;
+pub mod migration;
 pub mod outbox;
 pub mod partition;
 pub mod person;

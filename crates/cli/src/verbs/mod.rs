@@ -21,6 +21,7 @@ pub mod queue;
 pub mod runner;
 pub mod seat;
 pub mod secret;
+pub mod sheet;
 pub mod status;
 pub mod supplier;
 pub mod target;

@@ -179,7 +179,7 @@ fn unknown(
 }
 
 /// The known word at the smallest edit distance, if that is at most a third of the word's length (and at least 1).
-fn nearest(word: &str, known: &BTreeSet<String>) -> Option<String> {
+pub(crate) fn nearest(word: &str, known: &BTreeSet<String>) -> Option<String> {
     let limit = (word.chars().count() / 3).max(1);
     known
         .iter()

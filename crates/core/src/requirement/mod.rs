@@ -20,6 +20,7 @@
 mod explain;
 mod parse;
 
+pub(crate) use explain::nearest;
 pub use explain::{ClauseCount, Explanation, Hint, NearMiss, Vocabulary, explain, hints};
 pub use parse::{MAX_DEPTH, MAX_LENGTH, SyntaxError};
 
@@ -94,6 +95,11 @@ struct Literal {
 impl Requirement {
     /// The requirement that asks for nothing: any runner whose pool takes unlabelled work.
     pub const ANY: Requirement = Requirement(None);
+
+    /// The requirement that every runner satisfies.
+    pub fn any() -> Requirement {
+        Requirement(None)
+    }
 
     /// Whether it asks for nothing.
     pub fn is_any(&self) -> bool {

@@ -134,7 +134,10 @@ async fn a_sign_in_ends_with_its_time_when_it_is_signed_out_and_with_what_it_is_
     let mut connection = record.connection().await;
     let token = inserted(&mut connection, "deploy", b"secret").await;
     let mira = person_named(&mut connection, "mira").await;
-    let (by_token, by_person) = (SignInOwnerId::Token(token.id), SignInOwnerId::Person(mira.id.0));
+    let (by_token, by_person) = (
+        SignInOwnerId::Token(token.id),
+        SignInOwnerId::Person(mira.id.0),
+    );
     for (cookie, owner) in [
         (b"one".as_slice(), by_token),
         (b"two", by_token),

@@ -68,13 +68,13 @@ pub async fn with_token(app: &App, token: &str, origin: &Origin) -> Result<NewSe
 }
 
 /// A sign-in that was stored.
-struct NewSession {
+struct StoredSession {
     cookie: String,
     lifetime: Duration,
     row: SignIn,
 }
 
-impl NewSession {
+impl StoredSession {
     fn of(self, owner: SignInOwner) -> NewSession {
         NewSession {
             cookie: self.cookie,
@@ -98,7 +98,7 @@ async fn begin(
     owner: SignInOwnerId,
     name: &str,
     origin: &Origin,
-) -> Result<NewSession> {
+) -> Result<StoredSession> {
     let kind = match owner {
         SignInOwnerId::Token(_) => ActorKind::Token,
         SignInOwnerId::Person(_) => ActorKind::Person,
@@ -129,7 +129,7 @@ async fn begin(
     let detail = json!({"user_agent": user_agent});
     let permit = permit(kind, name, origin);
     audit::write(connection, now, &permit, "session.begin", name, detail).await?;
-    Ok(NewSession {
+    Ok(StoredSession {
         cookie,
         lifetime,
         row,
