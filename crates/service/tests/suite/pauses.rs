@@ -102,7 +102,9 @@ impl MovedClock {
                 "create schema moved; create table moved.clock (by interval not null);
                  insert into moved.clock values ('0');
                  create function moved.clock_timestamp() returns timestamptz language sql volatile
-                   as 'select pg_catalog.clock_timestamp() + (select by from moved.clock)'",
+                   as 'select pg_catalog.clock_timestamp() + (select by from moved.clock)';
+                 grant usage on schema moved to public;
+                 grant select on moved.clock to public",
             )
             .await;
         // Found before PostgreSQL's own, which is last only where it is named.
