@@ -65,7 +65,7 @@ async fn replica(stand: &Stand) -> App {
     config.database_url.clone_from(&stand.database);
     config.data_dir = stand.data.path().to_owned();
     let store = Store::open(&config.database_url, &config.database_connections).unwrap();
-    let now = outbox::moment(&mut *store.tasks().await.unwrap())
+    let now = outbox::moment(&mut store.tasks().await.unwrap())
         .await
         .unwrap();
     let objects = Objects::of(&config).unwrap();

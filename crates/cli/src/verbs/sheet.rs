@@ -138,8 +138,8 @@ fn checked(sheet: &Sheet, trials: &BTreeMap<String, Trial>) -> Vec<CheckedJob> {
                     .collect(),
                 runners: runners.map(|trial| {
                     (
-                        trial.standing.satisfying as u64,
-                        trial.explanation.runners as u64,
+                        u64::from(trial.standing.satisfying),
+                        trial.explanation.runners,
                     )
                 }),
                 requirement,

@@ -1,6 +1,6 @@
 //! From text to a checked sheet.
 
-use super::error::{Mistakes, reader_message};
+use super::error::{Mistakes, nearest, reader_message};
 use super::format::{Hold, OnFailure, WrittenJob, WrittenNeed, WrittenSheet};
 use super::vary::{Combination, combinations};
 use super::{MOST_BYTES, MOST_JOBS, Need, Sheet, SheetError, SheetJob, Work, graph};
@@ -12,12 +12,6 @@ use toml::Spanned;
 
 /// The most attempts of a job.
 const MOST_TRIES: u32 = 10;
-
-/// The known word that is nearest to a wrong one, where one is near.
-pub(super) fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
-    let known: BTreeSet<String> = known.into_iter().map(str::to_owned).collect();
-    crate::requirement::nearest(wrong, &known)
-}
 
 /// Reads and checks a sheet.
 pub(super) fn sheet(text: &str) -> Result<Sheet, Vec<SheetError>> {

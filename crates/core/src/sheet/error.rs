@@ -1,5 +1,6 @@
 //! What is wrong with a job sheet, and where.
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::ops::Range;
 
@@ -99,13 +100,19 @@ impl<'a> Mistakes<'a> {
     }
 }
 
+/// The known word that is nearest to a wrong one, where one is near.
+pub(super) fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
+    let known: BTreeSet<String> = known.into_iter().map(str::to_owned).collect();
+    crate::requirement::nearest(wrong, &known)
+}
+
 /// What the TOML reader says, in our words: a misspelt key with the nearest known one.
 pub(super) fn reader_message(message: &str) -> String {
     let mut quoted = message.split('`').skip(1).step_by(2);
     if message.starts_with("unknown field") {
         let wrong = quoted.next().unwrap_or_default();
         let known: Vec<&str> = quoted.collect();
-        let nearest = super::check::nearest(wrong, known.iter().copied());
+        let nearest = nearest(wrong, known.iter().copied());
         return match nearest {
             Some(near) => format!("unknown key `{wrong}`; did you mean `{near}`?"),
             None => format!("unknown key `{wrong}`; known keys: {}", known.join(", ")),

@@ -85,7 +85,7 @@ after = ["biuld", "biuld"]
     assert_eq!(
         mistakes(text),
         [
-            "2:19 where: expected a label, a comparison such as mem >= 16GiB, has, not or ( but the text ends",
+            "2:19 where: the requirement ends here; expected a label, a comparison such as mem >= 16GiB, has, not or (",
             "3:12 commands: list at least one",
             "4:14 time_limit: \"soon\" is not a length of time; use 90s, 20m, 2h or 3d",
             "7:17 where: {version} is neither among the values nor does it vary",
@@ -117,7 +117,7 @@ fn each_mistake_is_said_plainly() {
         ),
         (
             &format!("{job}after = [7]"),
-            "3:10 write a job's name, or { job = NAME, success = false }",
+            "3:9 write a job's name, or { job = NAME, success = false }",
         ),
         (
             &format!("{job}after = ['a']"),
@@ -141,7 +141,7 @@ fn each_mistake_is_said_plainly() {
         ),
         (
             &format!("{job}vary = {{ cc = ['gcc'], os = ['linux'], also = [{{ cc = 'tcc' }}] }}"),
-            "3:48 vary.also: a table has no value for os",
+            "3:47 vary.also: a table has no value for os",
         ),
         (
             &format!("{job}tries = 3"),
