@@ -6,7 +6,7 @@
 //! kept is bound to it, so that one cannot be put in another's place. A machine's ticket is an HMAC-SHA-256 (RFC 2104)
 //! over its id: an order that is repeated after a crash carries the same ticket, and nothing but its hash is stored.
 
-use crate::key_file::{self, Key};
+use crate::key_file::{self, Key, KeyRing};
 use crate::secret::{self, Purpose};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD_NO_PAD;
@@ -28,15 +28,15 @@ struct Shared {
 }
 
 struct Keys {
-    /// The oldest first.
-    all: Vec<Key>,
+    all: KeyRing,
     /// The id of the one that encrypts.
     current: String,
 }
 
 impl Keys {
-    fn find(&self, id: &str) -> Option<&Key> {
-        self.all.iter().find(|key| key.id == id)
+    /// The key that encrypts, where it is in the key file.
+    fn current(&self) -> Option<&Key> {
+        self.all.find(&self.current)
     }
 }
 
@@ -65,7 +65,7 @@ fn signature(key: &Key, hash: &[u8]) -> Vec<u8> {
 
 impl Encryption {
     /// Encrypts with the key that has this id, of those in the key file of a folder.
-    pub fn new(all: Vec<Key>, current: String, data_dir: &Path) -> Encryption {
+    pub fn new(all: KeyRing, current: String, data_dir: &Path) -> Encryption {
         Encryption(Arc::new(Shared {
             data_dir: data_dir.to_owned(),
             keys: RwLock::new(Keys { all, current }),
@@ -75,7 +75,7 @@ impl Encryption {
     /// Encrypts with a key that is in no file, for tests.
     pub fn of_one(key: Key) -> Encryption {
         let id = key.id.clone();
-        Encryption::new(vec![key], id, Path::new("/nowhere"))
+        Encryption::new(KeyRing::of(key), id, Path::new("/nowhere"))
     }
 
     fn keys(&self) -> RwLockReadGuard<'_, Keys> {
@@ -89,8 +89,7 @@ impl Encryption {
 
     /// Whether the key that encrypts is in the key file.
     pub fn has_current(&self) -> bool {
-        let keys = self.keys();
-        keys.find(&keys.current).is_some()
+        self.keys().current().is_some()
     }
 
     /// Encrypts with another key from now on; with none where the key file does not hold it.
@@ -102,15 +101,15 @@ impl Encryption {
 
     /// Reads the key file once more where this key is not known.
     fn reload_for(&self, id: &str) {
-        if self.keys().find(id).is_some() {
+        if self.keys().all.find(id).is_some() {
             return;
         }
         match key_file::read(&self.0.data_dir) {
-            Ok(all) if !all.is_empty() => {
+            Ok(Some(all)) => {
                 let mut keys = self.0.keys.write().unwrap_or_else(PoisonError::into_inner);
                 keys.all = all;
             }
-            Ok(_) => tracing::error!("the key file is gone: put it back"),
+            Ok(None) => tracing::error!("the key file is gone: put it back"),
             Err(error) => tracing::error!("{error:#}"),
         }
     }
@@ -121,7 +120,7 @@ impl Encryption {
         let mut bytes = secret.as_bytes().to_vec();
         let bound = Aad::from(name.as_bytes());
         let keys = self.keys();
-        let key = keys.find(&keys.current)?;
+        let key = keys.current()?;
         cipher(key)?
             .seal_in_place_append_tag(Nonce::assume_unique_for_key(nonce), bound, &mut bytes)
             .ok()?;
@@ -135,7 +134,7 @@ impl Encryption {
         // Another replica may encrypt with a key that this one has not read yet.
         self.reload_for(id);
         let keys = self.keys();
-        let Some(key) = keys.find(id) else {
+        let Some(key) = keys.all.find(id) else {
             return Err(Locked::OtherKey(id.to_owned()));
         };
         let whole = STANDARD_NO_PAD.decode(text).map_err(|_| Locked::Damaged)?;
@@ -154,8 +153,7 @@ impl Encryption {
     /// The signature of a seal's hash (RFC 2104), with a key of its own that is derived from the one in use. None where that is
     /// not in the key file.
     pub fn signature(&self, hash: &[u8]) -> Option<Vec<u8>> {
-        let keys = self.keys();
-        keys.find(&keys.current).map(|key| signature(key, hash))
+        self.keys().current().map(|key| signature(key, hash))
     }
 
     /// Whether this is the signature of a seal's hash with one of the keys.
@@ -167,8 +165,7 @@ impl Encryption {
     /// The secret of a machine's ticket, the same each time, also after a new key was added: it is made with the oldest.
     pub fn ticket(&self, machine: MachineId) -> String {
         let keys = self.keys();
-        let oldest = keys.all.first().map_or([0; 32], |key| key.bytes);
-        let key = hmac::Key::new(hmac::HMAC_SHA256, &oldest);
+        let key = hmac::Key::new(hmac::HMAC_SHA256, &keys.all.oldest.bytes);
         let text = format!("ticket of the machine {machine}");
         let tag = hmac::sign(&key, text.as_bytes());
         secret::from_bytes(Purpose::Ticket, tag.as_ref())
@@ -209,9 +206,9 @@ mod tests {
     #[test]
     fn another_key_encrypts_once_it_is_in_the_file_and_the_old_one_still_opens() {
         let folder = tempfile::tempdir().unwrap();
-        let first = key_file::add(folder.path()).unwrap();
-        let keys = key_file::read(folder.path()).unwrap();
-        let encryption = Encryption::new(keys, first.id.clone(), folder.path());
+        let keys = key_file::add(folder.path()).unwrap();
+        let first = keys.oldest.id.clone();
+        let encryption = Encryption::new(keys, first, folder.path());
         let old = encryption.lock("chandler/key", "open sesame").unwrap();
         let seal = encryption.signature(b"hash").unwrap();
         let machine = MachineId(uuid::Uuid::from_u128(1));
@@ -224,6 +221,7 @@ mod tests {
         assert_eq!(encryption.signature(b"hash"), None);
 
         let second = key_file::add(folder.path()).unwrap();
+        let second = second.newest();
         encryption.use_key(&second.id);
         let new = encryption.lock("chandler/key", "open sesame").unwrap();
         assert!(new.starts_with(&second.id), "{new}");
@@ -239,9 +237,9 @@ mod tests {
         assert_eq!(encryption.ticket(machine), ticket);
 
         // What another replica has encrypted with a key that was added since.
-        let third = key_file::add(folder.path()).unwrap();
-        let keys = key_file::read(folder.path()).unwrap();
-        let other = Encryption::new(keys, third.id, folder.path());
+        let keys = key_file::add(folder.path()).unwrap();
+        let third = keys.newest().id.clone();
+        let other = Encryption::new(keys, third, folder.path());
         let theirs = other.lock("chandler/key", "open sesame").unwrap();
         assert_eq!(
             encryption.open("chandler/key", &theirs).unwrap(),

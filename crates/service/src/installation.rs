@@ -65,12 +65,11 @@ pub async fn open(
         objects.check(found.log_store).await?;
         return Ok((found, encryption));
     }
-    let mut keys = key_file::read(&config.data_dir)?;
-    if keys.is_empty() {
-        keys.push(key_file::add(&config.data_dir)?);
-    }
-    let current = keys.last().map(|key| key.id.clone());
-    let current = current.context("there is no key")?;
+    let keys = match key_file::read(&config.data_dir)? {
+        Some(keys) => keys,
+        None => key_file::add(&config.data_dir)?,
+    };
+    let current = keys.newest().id.clone();
     let new = Installation {
         id: Uuid::now_v7(),
         name: config.installation.clone(),
@@ -93,19 +92,18 @@ pub async fn open(
 /// Where the key file does not hold the key in use.
 pub fn encryption(config: &Config, found: &Installation) -> anyhow::Result<Encryption> {
     let path = key_file::path(&config.data_dir);
-    let keys = key_file::read(&config.data_dir)?;
-    let Some(newest) = keys.last() else {
+    let Some(keys) = key_file::read(&config.data_dir)? else {
         bail!(
             "the installation in this database encrypts with the key {}, and {} is not there: put the key file back",
             found.key_id,
             path.display()
         );
     };
-    if !keys.iter().any(|key| key.id == found.key_id) {
+    if keys.find(&found.key_id).is_none() {
         bail!(
             "the key file {} (id {}) is not this installation's (id {}): put back the right one, or use a database of its own",
             path.display(),
-            newest.id,
+            keys.newest().id,
             found.key_id
         );
     }

@@ -31,20 +31,53 @@ impl Key {
     }
 }
 
+/// The keys of an installation: at least one.
+#[derive(Clone)]
+pub struct KeyRing {
+    pub oldest: Key,
+    /// In the order in which they were added.
+    pub later: Vec<Key>,
+}
+
+impl KeyRing {
+    /// A single key.
+    pub fn of(key: Key) -> KeyRing {
+        KeyRing {
+            oldest: key,
+            later: Vec::new(),
+        }
+    }
+
+    /// All keys, the oldest first.
+    pub fn iter(&self) -> impl Iterator<Item = &Key> {
+        std::iter::once(&self.oldest).chain(&self.later)
+    }
+
+    /// The key that was added last.
+    pub fn newest(&self) -> &Key {
+        self.later.last().unwrap_or(&self.oldest)
+    }
+
+    /// The key with this id.
+    pub fn find(&self, id: &str) -> Option<&Key> {
+        self.iter().find(|key| key.id == id)
+    }
+}
+
 /// Where the keys lie.
 pub fn path(data_dir: &Path) -> PathBuf {
     data_dir.join("installation.key")
 }
 
-/// The keys that lie there, the oldest first; none where there is no file.
+/// The keys that lie there; none where there is no file.
 ///
 /// # Errors
 /// Where the file cannot be read, or a line of it is not a key.
-pub fn read(data_dir: &Path) -> anyhow::Result<Vec<Key>> {
+pub fn read(data_dir: &Path) -> anyhow::Result<Option<KeyRing>> {
     let path = path(data_dir);
     let text = match std::fs::read_to_string(&path) {
         Ok(text) => text,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
         Err(error) => {
             return Err(error)
                 .with_context(|| format!("the key file {} cannot be read", path.display()));
@@ -65,20 +98,29 @@ pub fn read(data_dir: &Path) -> anyhow::Result<Vec<Key>> {
         };
         keys.push(Key::new(key));
     }
-    if keys.is_empty() {
+    let mut keys = keys.into_iter();
+    let Some(oldest) = keys.next() else {
         bail!("the key file {} is empty", path.display());
-    }
-    Ok(keys)
+    };
+    Ok(Some(KeyRing {
+        oldest,
+        later: keys.collect(),
+    }))
 }
 
-/// Generates a key and adds it to the file, whose owner stays the same.
+/// Generates a key and adds it to the file, whose owner stays the same. Returns all keys; the new one is the newest.
 ///
 /// # Errors
 /// Where the file cannot be read or written.
-pub fn add(data_dir: &Path) -> anyhow::Result<Key> {
-    let mut keys = read(data_dir)?;
+pub fn add(data_dir: &Path) -> anyhow::Result<KeyRing> {
     let key = Key::new(rand::rng().random());
-    keys.push(key.clone());
+    let keys = match read(data_dir)? {
+        None => KeyRing::of(key),
+        Some(mut keys) => {
+            keys.later.push(key);
+            keys
+        }
+    };
     let lines = keys.iter().map(|key| STANDARD.encode(key.bytes) + "\n");
     let path = path(data_dir);
     let owner = std::fs::metadata(&path).ok();
@@ -91,7 +133,7 @@ pub fn add(data_dir: &Path) -> anyhow::Result<Key> {
     }
     std::fs::rename(&fresh, &path)
         .with_context(|| format!("{} cannot be written", path.display()))?;
-    Ok(key)
+    Ok(keys)
 }
 
 /// Writes a secret to a new file that only its owner can read.
@@ -115,13 +157,11 @@ mod tests {
     #[test]
     fn keys_are_read_in_the_order_in_which_they_were_added() {
         let folder = tempfile::tempdir().unwrap();
-        assert!(read(folder.path()).unwrap().is_empty());
-        let ids: Vec<String> = (0..3).map(|_| add(folder.path()).unwrap().id).collect();
-        let read_back: Vec<String> = read(folder.path())
-            .unwrap()
-            .into_iter()
-            .map(|key| key.id)
-            .collect();
+        assert!(read(folder.path()).unwrap().is_none());
+        let fresh = || add(folder.path()).unwrap().newest().id.clone();
+        let ids: Vec<String> = (0..3).map(|_| fresh()).collect();
+        let read_back = read(folder.path()).unwrap().unwrap();
+        let read_back: Vec<String> = read_back.iter().map(|key| key.id.clone()).collect();
         assert_eq!(read_back, ids);
         let mode = std::fs::metadata(path(folder.path())).unwrap().mode();
         assert_eq!(mode & 0o777, 0o600);

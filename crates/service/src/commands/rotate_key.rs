@@ -33,13 +33,13 @@ pub async fn run(config: Config, prepare: bool) -> anyhow::Result<()> {
     let found = found.context("there is no installation in this database")?;
     let present = encryption(&config, &found)?;
     let path = key_file::path(&config.data_dir);
-    let keys = key_file::read(&config.data_dir)?;
-    let newest = keys.last().context("there is no key")?.id.clone();
+    let keys = key_file::read(&config.data_dir)?.context("there is no key file")?;
+    let newest = keys.newest().id.clone();
     let is_prepared = newest != found.key_id;
     if prepare {
         let added = match is_prepared {
             true => newest,
-            false => key_file::add(&config.data_dir)?.id,
+            false => key_file::add(&config.data_dir)?.newest().id.clone(),
         };
         println!(
             "The key {added} is in {}, and not in use yet. Copy the file to every other replica, then run: pennined rotate-key",
@@ -59,7 +59,7 @@ pub async fn run(config: Config, prepare: bool) -> anyhow::Result<()> {
     } else {
         let next = match is_prepared {
             true => newest,
-            false => key_file::add(&config.data_dir)?.id,
+            false => key_file::add(&config.data_dir)?.newest().id.clone(),
         };
         switch(&mut connection, &found.key_id, &next, now).await?;
         present.use_key(&next);

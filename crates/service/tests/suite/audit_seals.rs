@@ -33,8 +33,8 @@ async fn count(service: &Service) -> String {
 
 async fn verified(service: &Service) -> Verification {
     let store = Store::open(&service.database.url, &PoolSizes::default()).unwrap();
-    let keys = key_file::read(service.data.path()).unwrap();
-    let current = keys.last().unwrap().id.clone();
+    let keys = key_file::read(service.data.path()).unwrap().unwrap();
+    let current = keys.newest().id.clone();
     let encryption = Encryption::new(keys, current, service.data.path());
     verify(&store, &encryption, &mut |_| {}).await.unwrap()
 }

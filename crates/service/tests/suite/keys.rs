@@ -100,20 +100,23 @@ async fn a_new_key_encrypts_what_the_old_one_did_while_the_service_runs() {
     let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
     runs_with_its_secret(&service).await;
     let data = service.data.path();
-    let old = key_file::read(data).unwrap().remove(0).id;
+    let ids = |data: &Path| -> Vec<String> {
+        let keys = key_file::read(data).unwrap().unwrap();
+        keys.iter().map(|key| key.id.clone()).collect()
+    };
+    let old = ids(data).remove(0);
     assert_eq!(used(&service).await.len(), 1);
 
     let done = rotate(&service, data, &[]).await;
     assert!(done.status.success(), "{}", text(&done.stderr));
-    let keys = key_file::read(data).unwrap();
-    let ids: Vec<_> = keys.iter().map(|key| key.id.as_str()).collect();
+    let ids = ids(data);
     let [first, new] = ids.as_slice() else {
         panic!("two keys: {ids:?}");
     };
     assert_eq!(*first, old);
     let now = used(&service).await;
     assert!(
-        now.len() == 1 && now[0].starts_with(new),
+        now.len() == 1 && now[0].starts_with(new.as_str()),
         "{now:?} with {new}"
     );
     // The service goes on with it: what was there opens, and what is set now is encrypted with it.
@@ -126,7 +129,10 @@ async fn a_new_key_encrypts_what_the_old_one_did_while_the_service_runs() {
     service.client.set_secret(&next).await.unwrap();
     assert_eq!(used(&service).await.len(), 1);
     let audit = "select subject from audit where what = 'key.rotate'";
-    assert_eq!(service.database.texts(audit).await, [*new]);
+    assert_eq!(
+        service.database.texts(audit).await,
+        std::slice::from_ref(new)
+    );
     // The seals of both keys are accepted.
     let verified = tokio::process::Command::new(program("pennined"))
         .arg("verify-audit")
@@ -146,6 +152,7 @@ async fn a_replica_without_the_new_key_is_not_ready_and_encrypts_nothing_until_i
     // The rotation runs where the key file is another copy.
     let elsewhere = tempfile::tempdir().unwrap();
     let copy = |from: &Path, to: &Path| std::fs::copy(key_file::path(from), key_file::path(to));
+    let count = |data: &Path| key_file::read(data).unwrap().unwrap().iter().count();
     copy(own, elsewhere.path()).unwrap();
     let prepared = rotate(&service, elsewhere.path(), &["--prepare"]).await;
     assert!(
@@ -153,12 +160,12 @@ async fn a_replica_without_the_new_key_is_not_ready_and_encrypts_nothing_until_i
         "{}",
         text(&prepared.stdout)
     );
-    assert_eq!(key_file::read(elsewhere.path()).unwrap().len(), 2);
+    assert_eq!(count(elsewhere.path()), 2);
     let before = used(&service).await;
     let done = rotate(&service, elsewhere.path(), &[]).await;
     assert!(done.status.success(), "{}", text(&done.stderr));
     // The key that was prepared, and no third one.
-    assert_eq!(key_file::read(elsewhere.path()).unwrap().len(), 2);
+    assert_eq!(count(elsewhere.path()), 2);
     assert_ne!(used(&service).await, before);
     let ready = || async {
         let answer = reqwest::get(format!("{}/readyz", service.url))
