@@ -6,6 +6,7 @@ import { readCount, readMoney, readPairs, readTime, writeTime } from "../src/par
 import { money } from "../src/parts/money";
 import { capacity, demand, LevelTable, type Step, Terraces, topOf, WIDTH, across } from "../src/parts/terraces";
 import { Ago, micros, spoken } from "../src/parts/time";
+import { marks } from "../src/places/trends/Waiting";
 import { save } from "../src/places/trends/csv";
 import { readWeek, supplyChange, supplyValues, writeTimes } from "../src/places/yard/supply";
 import { page } from "./page";
@@ -171,5 +172,23 @@ describe("a table as a file", () => {
       ["two\nlines", null],
     ]);
     expect(await saved?.text()).toBe('reason,jobs\r\n"say ""when"", please",3\r\n"two\nlines",\r\n');
+  });
+});
+
+describe("the marks below the chart of waiting jobs", () => {
+  /** Steps of an hour, from an hour of November 17 on. */
+  const hours = (from: number, count: number) =>
+    Array.from({ length: count }, (_, i) => ({ at: new Date(2026, 10, 17, from + i).toISOString() }));
+  const days = (from: number, count: number) =>
+    marks({ step_us: 3600e6, steps: hours(from, count) as Parameters<typeof marks>[0]["steps"] }).map((at) => new Date(at).getDate());
+
+  it("are the first hours of days, at most ten", () => {
+    expect(days(0, 5 * 24)).toEqual([17, 18, 19, 20, 21]);
+    expect(days(0, 14 * 24)).toEqual([17, 19, 21, 23, 25, 27, 29]);
+  });
+
+  it("begin with the second where the first would have no room before it", () => {
+    expect(days(23, 14 * 24)).toEqual([19, 21, 23, 25, 27, 29, 1]);
+    expect(days(6, 5 * 24)).toEqual([17, 18, 19, 20, 21, 22]);
   });
 });

@@ -22,8 +22,8 @@ export function stepEnd(trends: Trends, step: Step): string {
   return new Date(end).toISOString();
 }
 
-/** The first step of each day, or every few hours where the window is short. */
-function marks(trends: Trends): string[] {
+/** The first step of each day, or every few hours where the window is short; the first one only where it has room before the next. */
+export function marks(trends: Pick<Trends, "step_us" | "steps">): string[] {
   const short = trends.step_us < 3600e6;
   let last = "";
   const all = trends.steps.filter((step) => {
@@ -34,7 +34,10 @@ function marks(trends: Trends): string[] {
     return first;
   });
   const every = Math.ceil(all.length / 10);
-  return all.filter((_, i) => i % every === 0).map((step) => step.at);
+  const shown = all.filter((_, i) => i % every === 0).map((step) => step.at);
+  const [first, second, third] = shown.map((at) => Date.parse(at));
+  const isTight = first !== undefined && second !== undefined && third !== undefined && second - first < 0.75 * (third - second);
+  return isTight ? shown.slice(1) : shown;
 }
 
 export function Waiting({ trends, chosen, choose }: {

@@ -208,6 +208,13 @@ fn text(
                 trial.message
             );
         }
+        if let Some(near) = &trial.explanation.nearest {
+            let fails = near.fails.join(", ");
+            text += &format!(
+                "  nearest runner: {}, which fails only: {fails}\n",
+                near.runner
+            );
+        }
         for hint in &trial.hints {
             text += &format!("  {}\n", hint.describe());
         }

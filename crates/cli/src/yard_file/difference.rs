@@ -3,7 +3,6 @@
 use super::alerts::AlertsEntry;
 use super::document::Yard;
 use super::kind::{EVERYWHERE, THRESHOLDS, ThingKind};
-use super::place::InstallationEntry;
 use serde::Serialize;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -121,17 +120,12 @@ fn flatten(before: &str, value: &Value, into: &mut Keys) {
 
 /// What would have to change for the yard to be as the file says.
 pub fn between(there: &Yard, wanted: &Yard) -> Vec<Difference> {
-    // These are always there; where they are as usual, a file need not mention them.
-    let mut unsaid = Vec::new();
-    if wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default()) {
-        unsaid.push(ThingKind::Alerts);
-    }
-    let usual = InstallationEntry::default();
-    if wanted.installation.is_none() && there.installation == Some(usual) {
-        unsaid.push(ThingKind::Installation);
-    }
+    // There are always thresholds; where they are as usual, a file need not mention them.
+    let unsaid = wanted.alerts.is_none() && there.alerts == Some(AlertsEntry::default());
     let (mut there, wanted) = (things(there), things(wanted));
-    there.retain(|thing, _| !unsaid.contains(&thing.kind));
+    if unsaid {
+        there.retain(|thing, _| thing.kind != ThingKind::Alerts);
+    }
     let all: BTreeSet<&NamedThing> = there.keys().chain(wanted.keys()).collect();
     let mut found = Vec::new();
     for thing in all {

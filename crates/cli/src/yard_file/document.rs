@@ -119,6 +119,7 @@ impl Yard {
         for (name, entry) in &mut self.tokens {
             entry.settle(name)?;
         }
+        self.omit_usual();
         Ok(self)
     }
 
@@ -181,7 +182,16 @@ impl Yard {
             let groups = yard.groups_of(&grant.place);
             groups.map(|all| all.insert(grant.group, grant.role));
         }
+        yard.omit_usual();
         Ok(yard)
+    }
+
+    /// Leaves out what is as it is where nothing is said.
+    fn omit_usual(&mut self) {
+        self.installation = self
+            .installation
+            .take()
+            .filter(|entry| *entry != InstallationEntry::default());
     }
 
     fn place_mut(&mut self, path: &str) -> Option<&mut PlaceEntry> {

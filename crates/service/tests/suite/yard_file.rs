@@ -241,7 +241,7 @@ async fn a_yard_file_holds_variables_and_the_roles_of_groups_and_programs() {
     let applied = pennine(&service, &["yard", "apply", file]).await;
     let (out, notes) = (text(&applied.stdout), text(&applied.stderr));
     assert!(
-        out.contains("added token nightly") && out.contains("changed installation settings"),
+        out.contains("added token nightly") && out.contains("added installation settings"),
         "{out}"
     );
     assert!(
