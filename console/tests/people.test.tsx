@@ -43,6 +43,8 @@ function settings(section: string, more: Record<string, unknown> = {}): Sent[] {
     "GET /people": { items: [ola] },
     "GET /teams": { items: [team] },
     "GET /projects": { items: [] },
+    "GET /groups": { items: [] },
+    "GET /tokens": { items: [] },
     "GET /account": { person: { ...ola, name: "admin", full_name: "Administrator", has_second_factor: false }, has_password: true, recovery_codes: 0, sessions: [session, { ...session, id: "s-2", is_this: false, user_agent: "another browser" }] },
     ...more,
   });
@@ -218,4 +220,23 @@ it("a variable is set for a team or a pool, and removed from its owner", async (
   fireEvent.change(dialog.getByLabelText("Value"), { target: { value: "g++" } });
   fireEvent.click(dialog.getByRole("button", { name: "Set variable" }));
   await waitFor(() => expect(sent.at(-1)).toEqual({ method: "POST", path: "/variables", body: { pool: "slipway", name: "CXX", value: "g++" } }));
+});
+
+it("roles are shown by place, of people, groups and programs", async () => {
+  const soundings = { ...team, id: "2", name: "soundings", path: "shore/soundings", kind: "project" };
+  const nightly = { name: "nightly", role: "submitter", place: "shore/soundings", state: "valid", created_at: AT, created_by: "ola", renewed_at: AT };
+  settings("people", {
+    "GET /projects": { items: [soundings] },
+    "GET /groups": { items: [{ group: "tide-watch", role: "operator", place: "shore", granted_at: AT, granted_by: "admin" }] },
+    "GET /tokens": { items: [nightly, { ...nightly, name: "old", state: "revoked" }, { ...nightly, name: "ola/laptop", owner: "ola" }] },
+  });
+  await screen.findByRole("heading", { name: "Roles by place" });
+  const row = async (name: string) => {
+    const cells = (await screen.findAllByRole("cell", { name })).at(-1)?.closest("tr");
+    return [...(cells?.querySelectorAll("td") ?? [])].map((cell) => cell.textContent);
+  };
+  await screen.findByText("group tide-watch", { exact: false });
+  expect((await row("shore")).join("|")).toContain("group tide-watch");
+  expect(await row("soundings")).toContain("token nightly");
+  expect(screen.queryByText(/ola\/laptop|old/)).toBeNull();
 });

@@ -238,6 +238,10 @@ export const useProjects = () =>
 export const useAccount = () =>
   useQuery({ queryKey: ["account"], queryFn: ({ signal }) => get<Schemas["Account"]>("/account", signal), refetchInterval: REPAIR });
 
+/** The roles of groups of the sign-in provider, at the places where one manages access. */
+export const useGroupGrants = () =>
+  useQuery({ queryKey: ["groups"], queryFn: ({ signal }) => get<Page<Schemas["GroupGrant"]>>("/groups", signal), refetchInterval: REPAIR });
+
 export const usePeople = () =>
   useQuery({ queryKey: ["people"], queryFn: ({ signal }) => get<Page<Schemas["Person"]>>("/people", signal), refetchInterval: REPAIR });
 

@@ -15,6 +15,7 @@ import { SearchBox, contains, useSearch } from "../../parts/search";
 import { SecretDialog } from "../../parts/secret";
 import { Ago } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { RolesByPlace } from "./RolesByPlace";
 import { ROLES } from "./roles";
 
 type Person = Schemas["Person"];
@@ -107,6 +108,7 @@ export function People() {
       ) : people.error ? null : (
         <Awaiting what="the people" />
       )}
+      {people.data && may("admin") ? <RolesByPlace people={all} /> : null}
     </>
   );
 }
