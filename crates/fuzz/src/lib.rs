@@ -16,6 +16,7 @@ use pennine_core::fact::Subject;
 use pennine_core::id::{PlaceId, PoolId};
 use pennine_core::overrides::{self, MOST_FACTS};
 use pennine_core::requirement::Requirement;
+use pennine_core::sheet::{MOST_JOBS, Sheet};
 use pennine_core::time::Moment;
 use pennine_suppliers::command::{Machines, parse_answer};
 use pennine_suppliers::{Fault, Offer, PlacedOrder};
@@ -35,9 +36,10 @@ use uuid::Uuid;
 pub type Target = (&'static str, fn(&[u8]));
 
 /// All targets. Each has a folder of this name in `corpus`.
-pub const TARGETS: [Target; 6] = [
+pub const TARGETS: [Target; 7] = [
     ("requirement", requirement),
     ("yard_file", yard_file),
+    ("job_sheet", job_sheet),
     ("runner_protocol", runner_protocol),
     ("log_text", log_text),
     ("history_csv", history_csv),
@@ -74,6 +76,33 @@ pub fn yard_file(input: &[u8]) {
             }
         }
         Err(error) => assert!(!error.to_string().is_empty()),
+    }
+}
+
+/// A job sheet has jobs that wait only for jobs of earlier steps; or its mistakes stand in lines that it has, in their order.
+pub fn job_sheet(input: &[u8]) {
+    let Ok(text) = from_utf8(input) else { return };
+    match Sheet::parse(text) {
+        Ok(sheet) => {
+            assert!((1..=MOST_JOBS).contains(&sheet.jobs.len()));
+            let mut done = vec![false; sheet.jobs.len()];
+            for step in sheet.steps() {
+                for job in &step {
+                    let needs = &sheet.jobs[*job].after;
+                    assert!(needs.iter().all(|need| done[need.job]));
+                }
+                step.iter().for_each(|job| done[*job] = true);
+            }
+            assert!(done.iter().all(|done| *done));
+        }
+        Err(mistakes) => {
+            assert!(!mistakes.is_empty() && mistakes.is_sorted());
+            let lines = text.matches('\n').count() + 1;
+            for one in mistakes {
+                assert!((1..=lines).contains(&one.line) && one.column >= 1);
+                assert!(!one.message.is_empty());
+            }
+        }
     }
 }
 
