@@ -47,7 +47,7 @@ pub enum Verb {
         at: Option<String>,
         /// A limit beside its role: runner-tickets, submit, read, metrics, or none.
         #[arg(long = "for", value_name = "PURPOSE", value_parser = purpose_or_none)]
-        purpose: Option<Limit>,
+        purpose: Option<PurposeChange>,
         /// How long it is valid since its last rotation: 12h, 30d.
         #[arg(long, alias = "expires", value_name = "TIME", value_parser = view::micros_of)]
         valid_for: Option<Micros>,
@@ -72,12 +72,12 @@ pub enum Verb {
 
 /// The purpose of a token, or that it has none.
 #[derive(Clone, Copy)]
-pub struct Limit(Option<Purpose>);
+pub struct PurposeChange(Option<Purpose>);
 
-fn purpose_or_none(text: &str) -> Result<Limit, String> {
+fn purpose_or_none(text: &str) -> Result<PurposeChange, String> {
     match text {
-        "none" => Ok(Limit(None)),
-        text => text.parse().map(|purpose| Limit(Some(purpose))),
+        "none" => Ok(PurposeChange(None)),
+        text => text.parse().map(|purpose| PurposeChange(Some(purpose))),
     }
 }
 
@@ -134,7 +134,7 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<(), Error> {
             let change = TokenChange {
                 role,
                 place: at,
-                purpose: purpose.map(|limit| limit.0),
+                purpose: purpose.map(|change| change.0),
                 lifetime_us: valid_for,
             };
             let token = client.change_token(&name, &change).await?;
