@@ -7,11 +7,17 @@ use std::time::Duration;
 use utoipa::openapi::{ObjectBuilder, RefOr, Schema, SchemaFormat, Type, schema::KnownFormat};
 use utoipa::{PartialSchema, ToSchema};
 
-/// A point in time: microseconds since 1970-01-01T00:00:00Z. Written as RFC 3339.
+/// A point in time: microseconds since 1970-01-01T00:00:00Z. Written as RFC 3339, which knows the years 1 to 9999:
+/// what is read, and what is computed by adding a length or taking one away, stays within them.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug, Default)]
 pub struct Moment(i64);
 
 impl Moment {
+    /// The start of year 1.
+    pub const EARLIEST: Moment = Moment(-62_135_596_800_000_000);
+    /// Close to the end of year 9999: every zone's clock still shows that year.
+    pub const LATEST: Moment = Moment(253_402_207_200_000_000);
+
     /// The moment to the minute, for sentences: `2026-11-23 06:31 UTC`.
     pub fn minute(self) -> String {
         let at = jiff::Timestamp::from_microsecond(self.0).unwrap_or_default();
@@ -41,14 +47,14 @@ fn whole_micros(length: Duration) -> i64 {
 impl Add<Duration> for Moment {
     type Output = Moment;
     fn add(self, length: Duration) -> Moment {
-        Moment(self.0.saturating_add(whole_micros(length)))
+        Moment(self.0.saturating_add(whole_micros(length))).min(Moment::LATEST.max(self))
     }
 }
 
 impl Sub<Duration> for Moment {
     type Output = Moment;
     fn sub(self, length: Duration) -> Moment {
-        Moment(self.0.saturating_sub(whole_micros(length)))
+        Moment(self.0.saturating_sub(whole_micros(length))).max(Moment::EARLIEST.min(self))
     }
 }
 
@@ -71,7 +77,11 @@ impl<'de> Deserialize<'de> for Moment {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let text = String::deserialize(from)?;
         let at: jiff::Timestamp = text.parse().map_err(de::Error::custom)?;
-        Ok(Moment(at.as_microsecond()))
+        let at = Moment(at.as_microsecond());
+        if at < Moment::EARLIEST {
+            return Err(de::Error::custom("a time before the year 1"));
+        }
+        Ok(at)
     }
 }
 
@@ -184,6 +194,22 @@ mod tests {
         assert_eq!(describe(250_000_000), "4 min 10 s");
         assert_eq!(describe(7_500_000_000), "2 h 5 min");
         assert_eq!(describe(273_600_000_000), "3 d 4 h");
+    }
+
+    #[test]
+    fn no_length_moves_a_moment_out_of_the_years_that_can_be_written() {
+        let at = Moment::from_micros(0);
+        assert_eq!(
+            (at - Duration::MAX).to_string(),
+            "0001-01-01T00:00:00.000000Z"
+        );
+        assert_eq!(
+            (at + Duration::MAX).to_string(),
+            "9999-12-30T22:00:00.000000Z"
+        );
+        let far = "\"-009999-01-02T01:59:59Z\"";
+        let error = serde_json::from_str::<Moment>(far).expect_err("is refused");
+        assert!(error.to_string().contains("before the year 1"), "{error}");
     }
 
     #[test]
