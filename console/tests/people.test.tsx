@@ -240,3 +240,38 @@ it("roles are shown by place, of people, groups and programs", async () => {
   expect(await row("soundings")).toContain("token nightly");
   expect(screen.queryByText(/ola\/laptop|old/)).toBeNull();
 });
+
+it("a group of the provider is granted a role at a place, and loses it again", async () => {
+  const grant = { group: "shore-engineers", role: "operator", place: "shore", granted_at: AT, granted_by: "admin" };
+  const sent = settings("people", {
+    "GET /session/options": { provider: "Harbour sign-in" },
+    "GET /groups": { items: [grant] },
+    "POST /groups": grant,
+    "POST /groups/revoke": grant,
+  });
+  fireEvent.click(await screen.findByRole("button", { name: "Grant group role" }));
+  const dialog = within(await screen.findByRole("dialog"));
+  fireEvent.click(dialog.getByRole("button", { name: "Grant role" }));
+  expect(await dialog.findByText("Enter the group's name.")).toBeTruthy();
+  fireEvent.change(dialog.getByLabelText(/^Group/), { target: { value: " bench-crew " } });
+  fireEvent.change(dialog.getByLabelText("Place"), { target: { value: "shore" } });
+  fireEvent.click(dialog.getByRole("button", { name: "Grant role" }));
+  await waitFor(() =>
+    expect(sent.filter(({ path }) => path === "/groups").at(-1)?.body).toEqual({ group: "bench-crew", role: "viewer", place: "shore" }),
+  );
+  fireEvent.click(await screen.findByRole("button", { name: "Revoke operator of shore from the group shore-engineers" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Revoke role" }));
+  await waitFor(() => expect(sent.find(({ path }) => path.endsWith("/groups/revoke"))?.body).toEqual({ group: "shore-engineers", place: "shore" }));
+});
+
+it("a token is changed without its secret, and only what was typed is sent", async () => {
+  const token = { name: "provisioning", role: "operator", place: "shore", state: "valid", created_at: AT, created_by: "admin", renewed_at: AT, expires_at: "2026-12-10T09:00:00Z" };
+  const sent = settings("tokens", { "GET /tokens": { items: [token] }, "PATCH /tokens/provisioning": token });
+  fireEvent.click(await screen.findByRole("button", { name: "Change the token provisioning" }));
+  const dialog = within(await screen.findByRole("dialog"));
+  expect(dialog.getByLabelText<HTMLInputElement>(/^Valid for/).value).toBe("10d");
+  fireEvent.change(dialog.getByLabelText("Limited to"), { target: { value: "runner-tickets" } });
+  fireEvent.click(dialog.getByRole("button", { name: "Change token" }));
+  const changes = () => sent.filter(({ method }) => method === "PATCH").map(({ body }) => body);
+  await waitFor(() => expect(changes()).toEqual([{ role: "operator", place: "shore", purpose: "runner-tickets" }]));
+});

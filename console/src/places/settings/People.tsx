@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, patch, post } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { usePeople, useProjects, useTeams, useWho } from "../../api/hooks";
+import { usePeople, useWho } from "../../api/hooks";
 import { grantsText, placeName, useMay } from "../../api/may";
 import { Act, Ask } from "../../parts/act";
 import { Form, FormDialog, Modal } from "../../parts/form/Form";
@@ -15,20 +15,14 @@ import { SearchBox, contains, useSearch } from "../../parts/search";
 import { SecretDialog } from "../../parts/secret";
 import { Ago } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { Groups } from "./Groups";
 import { RolesByPlace } from "./RolesByPlace";
-import { ROLES } from "./roles";
+import { GrantFields, GrantRow, PlaceField, useManagedPlaces, usePlaces } from "./grants";
 
 type Person = Schemas["Person"];
 type MadeLink = Schemas["MadeLink"];
 
 const pathOf = (person: Person) => `/people/${encodeURIComponent(person.name)}`;
-
-/** The places, by path, where the signed-in person or token manages access. */
-function useManagedPlaces(): string[] {
-  const may = useMay();
-  const places = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
-  return ["", ...places.toSorted()].filter((path) => may("admin", path));
-}
 
 export function People() {
   const people = usePeople();
@@ -108,6 +102,7 @@ export function People() {
       ) : people.error ? null : (
         <Awaiting what="the people" />
       )}
+      {people.data && may("admin") ? <Groups /> : null}
       {people.data && may("admin") ? <RolesByPlace people={all} /> : null}
     </>
   );
@@ -134,20 +129,6 @@ function AddPerson({ close, made }: { close: () => void; made: (link: MadeLink) 
       </Row>
       <GrantFields places={places} />
     </FormDialog>
-  );
-}
-
-function GrantFields({ places }: { places: string[] }) {
-  return (
-    <>
-      <SelectField name="role" label="Role" options={ROLES} hint="Each role includes the ones above it in the list." />
-      <SelectField
-        name="place"
-        label="Place"
-        options={places.map((path) => ({ value: path, label: placeName(path) }))}
-        hint="The role is valid at the place and at everything below it."
-      />
-    </>
   );
 }
 
@@ -224,10 +205,7 @@ function AddGrant({ person }: { person: Person }) {
   return (
     <Box mt="14px">
       <Form form={form} submit="Grant role">
-        <Row>
-          <SelectField name="role" label="Role" width="26em" options={ROLES} />
-          <SelectField name="place" label="Place" width="16em" options={places.map((path) => ({ value: path, label: placeName(path) }))} />
-        </Row>
+        <GrantRow places={places} />
       </Form>
     </Box>
   );
@@ -245,9 +223,7 @@ const ACTIONS = [
 ];
 
 function Explain({ person }: { person: Person }) {
-  const teams = useTeams().data?.items ?? [];
-  const projects = useProjects().data?.items ?? [];
-  const places = ["", ...[...teams, ...projects].map(({ path }) => path).toSorted()];
+  const places = usePlaces();
   const form = useForm({
     initial: { action: "submit-job", place: person.grants[0]?.place ?? "" },
     send: async () => undefined,
@@ -264,7 +240,7 @@ function Explain({ person }: { person: Person }) {
       <Form form={{ ...form, submit: () => asked.mutate(), isPending: asked.isPending, failure: asked.error }} submit="Check permission">
         <Row>
           <SelectField name="action" label="May this person" width="26em" options={ACTIONS} />
-          <SelectField name="place" label="At" width="16em" options={places.map((path) => ({ value: path, label: placeName(path) }))} />
+          <PlaceField label="At" width="16em" places={places} />
         </Row>
         {asked.data ? <Box role="status">{asked.data.message}</Box> : null}
       </Form>

@@ -1,9 +1,10 @@
 // Who has which role where, as the tree of places: people, groups of the sign-in provider, and tokens of programs.
 import { Box } from "@chakra-ui/react";
 import type { Schemas } from "../../api/client";
-import { useGroupGrants, useProjects, useTeams, useTokens } from "../../api/hooks";
+import { useGroupGrants, useTokens } from "../../api/hooks";
 import { placeName } from "../../api/may";
 import { Heading, List } from "../../parts/list";
+import { usePlaces } from "./grants";
 import { ROLES } from "./roles";
 
 type Person = Schemas["Person"];
@@ -27,7 +28,7 @@ export function holders(people: Person[], groups: Schemas["GroupGrant"][], token
 const depth = (path: string) => (path === "" ? 0 : path.split("/").length);
 
 export function RolesByPlace({ people }: { people: Person[] }) {
-  const known = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
+  const known = usePlaces().slice(1);
   const all = holders(people, useGroupGrants().data?.items ?? [], useTokens("").data?.items ?? []);
   const places = [...new Set([...known, ...all.map(({ place }) => place)])].toSorted();
   const isWhole = places[0] === "";

@@ -2,22 +2,22 @@
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { post } from "../../api/client";
+import { patch, post } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { useProjects, useTeams, useTokens, useWho } from "../../api/hooks";
+import { useTokens, useWho } from "../../api/hooks";
 import { placeName, useMay } from "../../api/may";
 import { Ask } from "../../parts/act";
 import { FormDialog } from "../../parts/form/Form";
 import { Row, SelectField, TextField } from "../../parts/form/fields";
 import { useForm } from "../../parts/form/state";
 import type { Errors, Values } from "../../parts/form/state";
-import { TIME_ERROR, readTime } from "../../parts/form/values";
+import { TIME_ERROR, readTime, writeTime } from "../../parts/form/values";
 import { Heading, List } from "../../parts/list";
 import { SearchBox, useSearch } from "../../parts/search";
 import { SecretDialog } from "../../parts/secret";
 import { Ago, Until, useNow } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
-import { ROLES } from "./roles";
+import { GrantFields, useManagedPlaces, usePlaces } from "./grants";
 
 type Token = Schemas["Token"];
 type MadeToken = Schemas["MadeToken"];
@@ -50,6 +50,7 @@ export function Tokens() {
   const tokens = useTokens(search);
   const may = useMay();
   const [adding, setAdding] = useState(false);
+  const [changing, setChanging] = useState<Token>();
   const [rotating, setRotating] = useState<Token>();
   const [made, setMade] = useState<MadeToken>();
   const all = tokens.data?.items ?? [];
@@ -73,6 +74,7 @@ export function Tokens() {
         least role and the narrowest place that they need.
       </Box>
       {adding ? <AddToken close={() => setAdding(false)} made={setMade} /> : null}
+      {changing ? <ChangeToken token={changing} close={() => setChanging(undefined)} /> : null}
       {rotating ? <RotateToken token={rotating} close={() => setRotating(undefined)} made={setMade} /> : null}
       {made ? (
         <SecretDialog title={`Secret of ${made.token.name}`} secret={made.secret} close={() => setMade(undefined)}>
@@ -110,6 +112,11 @@ export function Tokens() {
               cell: (token) =>
                 token.state === "revoked" ? null : (
                   <Flex gap="6px" justify="flex-end">
+                    {token.state === "valid" && (token.owner ? token.owner === who?.name : may("admin", token.place)) ? (
+                      <Button aria-label={`Change the token ${token.name}`} onClick={() => setChanging(token)}>
+                        Change
+                      </Button>
+                    ) : null}
                     {token.owner && token.owner !== who?.name ? null : (
                       <Button aria-label={`Rotate the token ${token.name}`} onClick={() => setRotating(token)}>
                         Rotate
@@ -145,13 +152,10 @@ const check = (values: Values): Errors => ({
 
 function AddToken({ close, made }: { close: () => void; made: (token: MadeToken) => void }) {
   const queries = useQueryClient();
-  const may = useMay();
-  const who = useWho().data;
-  const places = [...(useTeams().data?.items ?? []), ...(useProjects().data?.items ?? [])].map(({ path }) => path);
-  const isPerson = who?.is_person ?? false;
-  const managed = ["", ...places.toSorted()].filter((path) => may("admin", path));
+  const isPerson = useWho().data?.is_person ?? false;
+  const [places, managed] = [usePlaces(), useManagedPlaces()];
   const [isOwn, setIsOwn] = useState(isPerson);
-  const mine = isOwn ? ["", ...places.toSorted()] : managed;
+  const mine = isOwn ? places : managed;
   const form = useForm({
     initial: { name: "", role: isPerson ? "admin" : "viewer", place: mine[0] ?? "", purpose: "", lifetime: "90d" },
     check,
@@ -179,21 +183,41 @@ function AddToken({ close, made }: { close: () => void; made: (token: MadeToken)
         </Flex>
       ) : null}
       <TextField name="name" label="Name" isRequired autoFocus placeholder="provisioning" hint="The person or program that uses it. Letters, digits, - and _." />
-      <SelectField
-        name="role"
-        label={isOwn ? "At most" : "Role"}
-        options={ROLES}
-        hint={isOwn ? "Your own roles limit it, too." : "Each role includes the ones above it in the list."}
-      />
-      <SelectField
-        name="place"
-        label="Place"
-        options={mine.map((path) => ({ value: path, label: placeName(path) }))}
-        hint="The role is valid at the place and at everything below it."
-      />
+      {isOwn ? <GrantFields places={mine} role="At most" hint="Your own roles limit it, too." /> : <GrantFields places={mine} />}
       <Row>
         <SelectField name="purpose" label="Limited to" width="22em" options={PURPOSES} />
         <TextField name="lifetime" label="Valid for" width="9em" hint="Such as 12h or 90d." />
+      </Row>
+    </FormDialog>
+  );
+}
+
+function ChangeToken({ token, close }: { token: Token; close: () => void }) {
+  const queries = useQueryClient();
+  const [places, managed] = [usePlaces(), useManagedPlaces()];
+  const lifetime = token.expires_at ? writeTime((Date.parse(token.expires_at) - Date.parse(token.renewed_at)) * 1000) : "";
+  const form = useForm({
+    initial: { role: token.role, place: token.place, purpose: token.purpose ?? "", lifetime },
+    check: (values) => ({ lifetime: values.lifetime === lifetime || readTime(values.lifetime ?? "") !== undefined ? undefined : TIME_ERROR }),
+    send: (values) =>
+      patch<Token>(`/tokens/${encodeURIComponent(token.name)}`, {
+        role: values.role,
+        place: values.place,
+        purpose: values.purpose || null,
+        ...(values.lifetime === lifetime ? {} : { lifetime_us: readTime(values.lifetime ?? "") }),
+      }),
+    done: async () => {
+      close();
+      await queries.invalidateQueries({ queryKey: ["tokens"] });
+    },
+  });
+  return (
+    <FormDialog title={`Change the token ${token.name}`} form={form} submit="Change token" close={close}>
+      <Box>The secret stays: what uses the token goes on with what it permits from now on.</Box>
+      <GrantFields places={token.owner ? places : managed} role={token.owner ? "At most" : "Role"} />
+      <Row>
+        <SelectField name="purpose" label="Limited to" width="22em" options={PURPOSES} />
+        <TextField name="lifetime" label="Valid for" width="9em" hint="Since its last rotation." />
       </Row>
     </FormDialog>
   );
