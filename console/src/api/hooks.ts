@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Run, RunLine, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -289,17 +289,32 @@ export const useSubscribers = () =>
     refetchInterval: REPAIR,
   });
 
-export const useJobs = (state: string, search: string, after: string | null) =>
+/** Which entries of a list: what is empty does not count. */
+const query = (of: Record<string, string | undefined>) =>
+  new URLSearchParams(Object.entries({ limit: "50", ...of }).flatMap(([name, value]) => (value ? [[name, value]] : [])));
+
+type Listed = { project: string; search: string; after: string | undefined };
+
+export const useJobs = (of: Listed & { state: string }) =>
   useQuery({
-    queryKey: ["jobs", state, search, after],
-    queryFn: ({ signal }) => {
-      const query = new URLSearchParams({ limit: "50" });
-      if (state) query.set("state", state);
-      if (search) query.set("search", search);
-      if (after) query.set("after", after);
-      return get<Page<JobLine>>(`/jobs?${query}`, signal);
-    },
+    queryKey: ["jobs", of],
+    queryFn: ({ signal }) => get<Page<JobLine>>(`/jobs?${query(of)}`, signal),
     placeholderData: keepPreviousData,
+    refetchInterval: REPAIR,
+  });
+
+export const useRuns = (of: Listed) =>
+  useQuery({
+    queryKey: ["runs", of],
+    queryFn: ({ signal }) => get<Page<RunLine>>(`/runs?${query(of)}`, signal),
+    placeholderData: keepPreviousData,
+    refetchInterval: REPAIR,
+  });
+
+export const useRun = (name: string) =>
+  useQuery({
+    queryKey: ["run", name],
+    queryFn: ({ signal }) => get<Run>(`/runs/${encodeURIComponent(name)}`, signal),
     refetchInterval: REPAIR,
   });
 

@@ -8,8 +8,8 @@ type Message = { connected?: boolean; change?: Change };
 
 /** Which queries show what kind of thing. */
 const SHOWN: Record<string, string[]> = {
-  job: ["status", "jobs", "job", "runners"],
-  attempt: ["status", "job", "runners", "runner-time"],
+  job: ["status", "jobs", "job", "run", "runs", "runners"],
+  attempt: ["status", "job", "run", "runners", "runner-time"],
   strand: ["job", "why"],
   // The leader has shown what waits anew.
   queue: ["status", "queue"],
@@ -27,7 +27,7 @@ const SHOWN: Record<string, string[]> = {
 };
 
 /** Expensive queries are repeated at most once per interval (ms), at any rate of events. */
-const DEAR: Record<string, number> = { queue: 1_000, status: 500, runners: 1_500, "runner-time": 3_000, relief: 1_000 };
+const DEAR: Record<string, number> = { queue: 1_000, run: 1_000, runs: 1_000, status: 500, runners: 1_500, "runner-time": 3_000, relief: 1_000 };
 
 /** Changes are gathered this long (ms), so that a burst of them costs one round of requests. */
 const GATHER = 300;

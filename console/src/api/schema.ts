@@ -415,6 +415,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{job}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Release a job that waits for a person. It may still wait for other jobs. */
+        post: operations["release_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{job}/why": {
         parameters: {
             query?: never;
@@ -1084,6 +1101,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runs, newest first. */
+        get: operations["list_runs"];
+        put?: never;
+        /** Submit the jobs of a job sheet. */
+        post: operations["submit_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One run with its jobs, by id or short name. */
+        get: operations["show_run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel a run: every job of it that is not done. Cancelling twice does no harm. */
+        post: operations["cancel_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try jobs of a run again: new ones take their places in it. */
+        post: operations["retry_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/seats": {
         parameters: {
             query?: never;
@@ -1252,6 +1338,23 @@ export interface paths {
         get: operations["skyline"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Upload the files with which the jobs of a run begin: a tar archive, compressed with gzip. It is removed some days later. */
+        post: operations["upload_source"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2107,11 +2210,17 @@ export interface components {
             /** Format: int32 */
             exit_code?: number | null;
             give_up_at?: components["schemas"]["Moment"] | null;
+            /** @description What it waits for, where it is held, in words. */
+            held_for?: string | null;
+            /** @description Whether the run was made from a job sheet; a job that was submitted alone has a run of its own. */
+            is_of_sheet?: boolean;
             /** @description Why it ended as it did, in words. */
             message?: string | null;
             /** @description When this was true. */
             now: components["schemas"]["Moment"];
             ready_at?: components["schemas"]["Moment"] | null;
+            /** @description The name of the person or token that has released it, where its job sheet holds it. */
+            released_by?: string | null;
             /** @description The job that was submitted in its place, `j-4813`. */
             retried_as?: string | null;
             /** @description The run it belongs to, `run-207`. */
@@ -2621,6 +2730,28 @@ export interface components {
             name: string;
             /** @description The path of its team. */
             team: string;
+        };
+        /** @description What to make a run from. */
+        NewRun: {
+            /** @description The branch that it is of. A newer run of the same branch can overtake it. */
+            branch?: string | null;
+            /** @description Why it was submitted: `manual` when not given, or a word of your own. */
+            event?: string | null;
+            /** @description The project's path, or its name if that is unique. */
+            project: string;
+            /** @description The revision that it is of. */
+            revision?: string | null;
+            /** @description The text of the job sheet, `pennine.toml`. */
+            sheet: string;
+            source?: components["schemas"]["SourceId"] | null;
+            /** @description What to call it; the branch or the sheet's first job when not given. */
+            title?: string | null;
+            /** @description Whether its code is trusted. */
+            trust?: components["schemas"]["Trust"];
+            /** @description Values in place of the sheet's own. */
+            values?: {
+                [key: string]: string;
+            };
         };
         /** @description What to make a kind of seat from. */
         NewSeat: {
@@ -3356,6 +3487,37 @@ export interface components {
          * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
          *     (RFC 8288).
          */
+        Page_RunLine: {
+            /** @description The things. */
+            items: {
+                branch?: string | null;
+                created_at: components["schemas"]["Moment"];
+                created_by: string;
+                event?: string | null;
+                finished_at?: components["schemas"]["Moment"] | null;
+                /** @description Whether it was made from a job sheet; a job that was submitted alone has a run of its own. */
+                has_sheet: boolean;
+                id: components["schemas"]["RunId"];
+                jobs: components["schemas"]["RunCounts"];
+                /** @description Its short name, `run-207`. */
+                name: string;
+                /** @description The job that was submitted alone, `j-4812`. */
+                only_job?: string | null;
+                /** @description The run that has overtaken it, `run-208`. */
+                overtaken_by?: string | null;
+                project: string;
+                result?: components["schemas"]["Outcome"] | null;
+                revision?: string | null;
+                state: components["schemas"]["RunState"];
+                title: string;
+            }[];
+            /** @description Send it as `after` to get the next page. */
+            next?: string | null;
+        };
+        /**
+         * @description A page of a list, with the cursor of the next page if there is one. The same cursor stands in the `Link` header
+         *     (RFC 8288).
+         */
         Page_Runner: {
             /** @description The things. */
             items: {
@@ -4064,6 +4226,113 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "submitter" | "operator" | "admin";
+        /** @description A run with its jobs. */
+        Run: components["schemas"]["RunLine"] & {
+            /** @description The chain of jobs that made it as long as it is, first to last: their short names. */
+            critical_path?: string[];
+            /** @description Its jobs, in the order of the sheet; a job that was tried again stands there as its latest one. */
+            graph: components["schemas"]["RunJob"][];
+            /** @description When this was true. */
+            now: components["schemas"]["Moment"];
+            /** @description Its values, those of the sheet included. */
+            values?: {
+                [key: string]: string;
+            };
+        };
+        /** @description How many jobs of a run are in which state. */
+        RunCounts: {
+            /** Format: int32 */
+            cancellation: number;
+            /**
+             * Format: int32
+             * @description Executing or finalizing.
+             */
+            executing: number;
+            /**
+             * Format: int32
+             * @description Ended with a failure, an error or by its time limit.
+             */
+            failure: number;
+            /** Format: int32 */
+            held: number;
+            /** Format: int32 */
+            pending: number;
+            /** Format: int32 */
+            skip: number;
+            /** Format: int32 */
+            success: number;
+        };
+        /** @description A word of a job's requirement that nothing in the yard knows. */
+        RunHint: components["schemas"]["Hint"] & {
+            /** @description The job's name in the sheet. */
+            job: string;
+        };
+        /**
+         * Format: uuid
+         * @description Jobs that were submitted together.
+         */
+        RunId: string;
+        /** @description A job of a run. */
+        RunJob: {
+            /** @description The jobs that it waits for. */
+            after?: components["schemas"]["RunNeed"][];
+            /** @description What it waits for, where it is held, in words. */
+            held_for?: string | null;
+            job: components["schemas"]["JobLine"];
+            /** @description Why it ended as it did, in words. */
+            message?: string | null;
+            /** @description Whether a person still has to release it. */
+            needs_release?: boolean;
+            /**
+             * Format: int32
+             * @description From 1: the jobs of a step wait only for jobs of earlier ones.
+             */
+            step: number;
+        };
+        /** @description A run in a list. */
+        RunLine: {
+            branch?: string | null;
+            created_at: components["schemas"]["Moment"];
+            created_by: string;
+            event?: string | null;
+            finished_at?: components["schemas"]["Moment"] | null;
+            /** @description Whether it was made from a job sheet; a job that was submitted alone has a run of its own. */
+            has_sheet: boolean;
+            id: components["schemas"]["RunId"];
+            jobs: components["schemas"]["RunCounts"];
+            /** @description Its short name, `run-207`. */
+            name: string;
+            /** @description The job that was submitted alone, `j-4812`. */
+            only_job?: string | null;
+            /** @description The run that has overtaken it, `run-208`. */
+            overtaken_by?: string | null;
+            project: string;
+            result?: components["schemas"]["Outcome"] | null;
+            revision?: string | null;
+            state: components["schemas"]["RunState"];
+            title: string;
+        };
+        /** @description A job that another one waits for. */
+        RunNeed: {
+            /** @description Its short name, `j-4812`. */
+            job: string;
+            /** @description Whether it has to end with success; its end is enough otherwise. */
+            success: boolean;
+            /** @description Its name in the sheet. */
+            title: string;
+        };
+        /** @description Which jobs of a run to try again. */
+        RunRetry: {
+            /** @description Their names in the sheet, or their short names. Without any: every job that ended without success, skipped ones included. */
+            jobs?: string[];
+            /** @description Whether jobs that needed these, and have succeeded, are tried again, too. */
+            with_dependents?: boolean;
+        };
+        /**
+         * @description Where a run is.
+         * @enum {string}
+         */
+        RunState: "held" | "pending" | "executing" | "done";
         /** @description A runner. */
         Runner: {
             created_at: components["schemas"]["Moment"];
@@ -4351,6 +4620,11 @@ export interface components {
             /** @description The window's length. */
             window_us: components["schemas"]["Micros"];
         };
+        /**
+         * Format: uuid
+         * @description The files of a folder, uploaded for a run.
+         */
+        SourceId: string;
         /** @description A stretch of a wait under one reason. */
         Span: {
             /** @description From when. */
@@ -4659,6 +4933,11 @@ export interface components {
             /** @description Words of its requirement that nothing in the yard knows. */
             hints?: components["schemas"]["Hint"][];
         };
+        /** @description A run that was submitted, with what looks wrong about its requirements. */
+        TakenRun: components["schemas"]["Run"] & {
+            /** @description Words of requirements that nothing in the yard knows. */
+            hints?: components["schemas"]["RunHint"][];
+        };
         /** @description Counts of waits, by whether they were in time. */
         Tally: {
             /**
@@ -4942,6 +5221,14 @@ export interface components {
          * @enum {string}
          */
         Trust: "trusted" | "untrusted";
+        /** @description The files of a folder, uploaded for a run of a project. */
+        UploadedSource: {
+            /** @description The size of the archive. */
+            bytes: components["schemas"]["ByteSize"];
+            /** @description The SHA-256 of the archive, in hexadecimal. */
+            digest: string;
+            id: components["schemas"]["SourceId"];
+        };
         /**
          * @description A variable, in the open. The jobs of the place and of the places below, or the jobs that run in the pool, get it, unless a nearer
          *     place, the pool, the runner or the job itself has one of the same name.
@@ -6244,6 +6531,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogLines"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (j-4812) */
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             "4XX": {
@@ -8251,6 +8577,233 @@ export interface operations {
             };
         };
     };
+    list_runs: {
+        parameters: {
+            query?: {
+                /** @description Only runs of this project: its path, or its name if that is unique. */
+                project?: string;
+                /** @description Only runs of this team and the teams below it. */
+                team?: string;
+                /** @description Only runs of this branch. */
+                branch?: string;
+                /** @description Only runs of job sheets: a job that was submitted alone has a run of its own. */
+                with_sheet?: boolean;
+                /**
+                 * @description Only runs whose name, title, project, branch, revision or submitter contains this text. One page searches at most 50,000
+                 *     runs, so it may be short or empty although it has a `next`.
+                 */
+                search?: string;
+                /** @description The cursor of the page before. */
+                after?: string;
+                /** @description How many: 1 to 200, 50 when not given. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RunLine"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    submit_run: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description sent twice with the same key, the run is made once */
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRun"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenRun"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (run-207) */
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (run-207) */
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (run-207) */
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunRetry"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_seats: {
         parameters: {
             query?: never;
@@ -8843,6 +9396,49 @@ export interface operations {
                 };
             };
             /** @description The request is refused */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    upload_source: {
+        parameters: {
+            query: {
+                /** @description The project's path, or its name if that is unique. */
+                project: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/gzip": string;
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadedSource"];
+                };
+            };
             "4XX": {
                 headers: {
                     [name: string]: unknown;

@@ -14,6 +14,8 @@ const PoolPage = lazy(() => import("../places/yard/PoolPage"));
 const ProjectPage = lazy(() => import("../places/projects/ProjectPage"));
 const RunnerPage = lazy(() => import("../places/yard/RunnerPage"));
 const RunsPlace = lazy(() => import("../places/runs/Runs"));
+const RunPage = lazy(() => import("../places/runs/RunPage"));
+const JobsList = lazy(() => import("../places/runs/Jobs"));
 const TrendsPlace = lazy(() => import("../places/trends/Trends"));
 const AlertsPage = lazy(() => import("../places/now/Alerts"));
 const SettingsPlace = lazy(() => import("../places/settings/Settings"));
@@ -36,6 +38,8 @@ export function App() {
           <Route path="/projects/:project" element={<ProjectPage />} />
           <Route path="/runners/:runner" element={<RunnerPage />} />
           <Route path="/runs" element={<RunsPlace />} />
+          <Route path="/runs/:run" element={<RunPage />} />
+          <Route path="/jobs" element={<JobsList />} />
           <Route path="/trends" element={<TrendsPlace />} />
           <Route path="/alerts" element={<AlertsPage />} />
           <Route path="/jobs/:job" element={<JobPage />} />

@@ -1,6 +1,6 @@
 // States by word, tone and a glyph of their own, drawn like the signs of a contour map's legend.
 import type { ReactNode } from "react";
-import type { Finding, JobLine, Machine, Runner } from "../api/client";
+import type { Finding, JobLine, Machine, RunLine, Runner } from "../api/client";
 import type { Tone } from "../app/theme";
 
 type Sign =
@@ -41,6 +41,9 @@ export function Glyph({ sign }: { sign: Sign }) {
     </svg>
   );
 }
+
+/** The glyph within a drawing. */
+export const Drawn = ({ sign }: { sign: Sign }) => <>{DRAWN[sign]}</>;
 
 type Look = { sign: Sign; tone: Tone };
 
@@ -103,14 +106,35 @@ const VERDICT: Record<Finding["verdict"], Look> = {
 /** How something was found. */
 export const VerdictMark = ({ verdict }: { verdict: Finding["verdict"] }) => <Mark look={VERDICT[verdict]} word={verdict} />;
 
-/** A job's state: its reason while it waits, its result when it is done. */
-export function JobMark({ job }: { job: Pick<JobLine, "state" | "result" | "reason"> }) {
-  if (job.state === "done" && job.result) return <Mark look={RESULT[job.result]} word={job.result} />;
+type Shown = Look & { word: string };
+
+/** A job's glyph, tone and word: its reason while it waits, its result when it is done. */
+export function jobLook(job: Pick<JobLine, "state" | "result" | "reason">): Shown {
+  if (job.state === "done" && job.result) return { ...RESULT[job.result], word: job.result };
   if (job.state === "pending") {
     const reason = job.reason ?? "handover";
-    return <Mark look={{ sign: "tarn", tone: reasonTone(reason) }} word={`waits: ${reason}`} />;
+    return { sign: "tarn", tone: reasonTone(reason), word: `waits: ${reason}` };
   }
-  if (job.state === "held") return <Mark look={{ sign: "wall", tone: "rust" }} word="held" />;
-  if (job.state === "finalizing") return <Mark look={{ sign: "bars", tone: "heather" }} word="finalizing" />;
-  return <Mark look={{ sign: "summit", tone: "heather" }} word={job.state} />;
+  if (job.state === "held") return { sign: "wall", tone: "gritstone", word: "held" };
+  if (job.state === "finalizing") return { sign: "bars", tone: "heather", word: "finalizing" };
+  return { sign: "summit", tone: "heather", word: job.state };
+}
+
+export function JobMark({ job }: { job: Pick<JobLine, "state" | "result" | "reason"> }) {
+  const { word, ...look } = jobLook(job);
+  return <Mark look={look} word={word} />;
+}
+
+const RUN: Record<RunLine["state"], Look> = {
+  held: { sign: "wall", tone: "rust" },
+  pending: { sign: "tarn", tone: "bracken" },
+  executing: { sign: "summit", tone: "heather" },
+  done: { sign: "cairn", tone: "moss" },
+};
+
+/** A run's state, and its result when it is done. */
+export function RunMark({ run }: { run: Pick<RunLine, "state" | "result" | "overtaken_by"> }) {
+  if (run.overtaken_by) return <Mark look={RESULT.cancellation} word="overtaken" />;
+  if (run.state === "done" && run.result) return <Mark look={RESULT[run.result]} word={run.result} />;
+  return <Mark look={RUN[run.state]} word={run.state} />;
 }

@@ -3,7 +3,7 @@
 use crate::connection::GlobalArguments;
 use crate::verbs::{
     alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
-    person, place, pool, queue, runner, seat, secret, sheet, supplier, target, ticket, token,
+    person, place, pool, queue, run, runner, seat, secret, sheet, supplier, target, ticket, token,
     trends, variable, yard,
 };
 use clap::{Parser, Subcommand};
@@ -65,6 +65,9 @@ pub enum Noun {
     /// Submit jobs, list them, read their logs.
     #[command(subcommand)]
     Job(job::Verb),
+    /// Submit the jobs of a job sheet together, and follow them.
+    #[command(subcommand)]
+    Run(run::Verb),
     /// Teams.
     #[command(subcommand)]
     Team(place::TeamVerb),

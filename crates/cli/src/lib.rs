@@ -5,6 +5,7 @@ mod connection;
 mod error;
 pub mod escapes;
 mod run;
+mod source_archive;
 mod terminal;
 mod values;
 mod verbs;

@@ -6,7 +6,7 @@ use crate::error::Error;
 use crate::terminal;
 use crate::verbs::{
     alert, audit, capacity, generate, group, help, history, job, listener, machine, maintenance,
-    person, place, pool, queue, runner, seat, secret, sheet, status, supplier, target, ticket,
+    person, place, pool, queue, run, runner, seat, secret, sheet, status, supplier, target, ticket,
     token, trends, trial, variable, why, yard,
 };
 use clap::CommandFactory;
@@ -50,6 +50,7 @@ async fn ask(client: Client, json: bool, noun: Noun) -> Result<ExitCode, Error> 
         Noun::Seat(verb) => seat::run(&client, json, verb).await?,
         Noun::Why { job } => why::run(&client, json, &job).await?,
         Noun::Job(verb) => return job::run(&client, json, verb).await,
+        Noun::Run(verb) => return run::run(&client, json, verb).await,
         Noun::Team(verb) => place::team(&client, json, verb).await?,
         Noun::Project(verb) => place::project(&client, json, verb).await?,
         Noun::Pool(verb) => pool::run(&client, json, verb).await?,

@@ -250,8 +250,15 @@ where
     if !again {
         return print(&show().await?);
     }
+    watch_until(async || Ok((show().await?, false))).await
+}
+
+/// Shows something again and again in place, until it says that it is over, or until interrupted.
+pub async fn watch_until(
+    mut show: impl AsyncFnMut() -> Result<(String, bool), Error>,
+) -> Result<(), Error> {
     let mut drawn = terminal::Redrawn::default();
-    let mut latest = show().await?;
+    let (mut latest, mut is_over) = show().await?;
     terminal::clear_progress();
     let mut away: Option<Instant> = None;
     loop {
@@ -266,9 +273,12 @@ where
             Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
             other => other?,
         }
+        if is_over {
+            return Ok(());
+        }
         tokio::time::sleep(REFRESH).await;
         match show().await {
-            Ok(text) => (latest, away) = (text, None),
+            Ok((text, over)) => (latest, is_over, away) = (text, over, None),
             // The service may be restarting.
             Err(error) if error.passes() => {
                 away.get_or_insert_with(Instant::now);

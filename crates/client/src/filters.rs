@@ -76,6 +76,30 @@ pub struct JobListFilter {
     pub search: Option<String>,
 }
 
+/// Which runs a list shows; all of them when nothing is given.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct RunListFilter {
+    /// A project, by its path, or by its name if that is unique.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
+    /// A team, with the teams below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub branch: Option<String>,
+    /// A text that the run's name, title, project, branch, revision or submitter contains.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// Only runs of job sheets.
+    pub with_sheet: bool,
+    /// The cursor of the page before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// How many; 50 when not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
 /// Which part of the queue is asked for; an overview of all of it when nothing is given.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct QueueFilter {

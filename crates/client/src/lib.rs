@@ -9,13 +9,15 @@ mod job_identity;
 mod job_settings;
 mod people;
 mod runner;
+mod runs;
 mod tokens;
 mod watch;
 
 pub use filters::{
-    AuditFilter, DecisionFilter, JobListFilter, QueueFilter, RunnerFilter, TrendFilter,
+    AuditFilter, DecisionFilter, JobListFilter, QueueFilter, RunListFilter, RunnerFilter,
+    TrendFilter,
 };
-pub use job_identity::job_identity;
+pub use job_identity::{job_identity, job_source};
 pub use people::{Client, LogPart};
 pub use runner::RunnerClient;
 

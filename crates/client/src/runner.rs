@@ -2,6 +2,7 @@
 
 use crate::{Link, Result, Route};
 use bytes::Bytes;
+use futures::{Stream, TryStreamExt};
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::lifecycle::runner::DesiredState;
 use pennine_wire::runner_protocol::{
@@ -12,6 +13,10 @@ use pennine_wire::runner_protocol::{
 use pennine_wire::{ChangedRunner, Runner};
 use reqwest::Method;
 use serde::Serialize;
+use std::time::Duration;
+
+/// How long an archive of files may take.
+const LARGE: Duration = Duration::from_secs(3600);
 
 /// A runner's side of the protocol.
 pub struct RunnerClient(Link);
@@ -109,6 +114,21 @@ impl RunnerClient {
         self.0
             .json(self.0.request(Method::POST, &path).json(asked))
             .await
+    }
+
+    /// Returns the archive of files with which the job of an attempt begins, as it comes.
+    pub async fn source(
+        &self,
+        attempt: AttemptId,
+        lease: LeaseToken,
+    ) -> Result<impl Stream<Item = std::io::Result<Bytes>> + use<>> {
+        let path = format!("/runner/v1/attempts/{attempt}/source");
+        let request = self.0.request(Method::GET, &path).timeout(LARGE);
+        let answer = self
+            .0
+            .send(request.header("pennine-lease", lease.to_string()))
+            .await?;
+        Ok(answer.bytes_stream().map_err(std::io::Error::other))
     }
 
     /// Reports that an attempt has ended.

@@ -60,6 +60,8 @@ ids! {
     TicketId,
     /// Jobs that were submitted together.
     RunId,
+    /// The files of a folder, uploaded for a run.
+    SourceId,
     /// A unit of work.
     JobId,
     /// One try of a job on one runner.

@@ -43,6 +43,7 @@ pub mod overrides;
 pub mod password;
 pub mod queue_sample;
 pub mod requirement;
+pub mod run;
 pub mod secret;
 pub mod sheet;
 pub mod sign_in;

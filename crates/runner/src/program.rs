@@ -1,6 +1,6 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
-use crate::attempt::identity;
+use crate::attempt::{identity, source};
 use crate::backoff::Backoff;
 use crate::environment::usual_path;
 use crate::error::Error;
@@ -129,6 +129,16 @@ enum Verb {
         /// How it is signed: RS256 or ES256.
         #[arg(long, default_value = "RS256", value_parser = algorithm)]
         algorithm: SigningAlgorithm,
+    },
+    /// Inside a job: fetch the files of its run, then become its command; the runner starts this itself.
+    #[command(hide = true)]
+    Source {
+        /// The SHA-256 of the archive, in hexadecimal.
+        #[arg(long)]
+        digest: String,
+        /// The command, after --.
+        #[arg(last = true, required = true)]
+        command: Vec<String>,
     },
     /// Contain the processes of one job; the runner starts this itself.
     #[command(hide = true)]
@@ -358,6 +368,10 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             audience,
             algorithm,
         } => identity::print_token(&audience, algorithm).await,
+        Verb::Source { digest, command } => {
+            let code = source::run(&digest, &command).await?;
+            std::process::exit(code);
+        }
         Verb::Service(verb) => service(verb),
         Verb::Relay(RelayArguments { socket, server }) => relay::run(&socket, &server).await,
         // Begins before the runtime does.

@@ -17,7 +17,7 @@ mod stand;
 use pennine_client::{Client, Route};
 use pennine_core::access::Role;
 use pennine_store::{Store, outbox};
-use pennine_wire::{NewPool, NewToken};
+use pennine_wire::{NewPool, NewTeam, NewToken};
 use pennined::app::{App, Parts};
 use pennined::background::TaskTurns;
 use pennined::clock::Clock;
@@ -51,7 +51,7 @@ fn rows() -> String {
          insert into person_grant (person_id, place_id, role, granted_at, granted_by)
            select id, (select id from place where path = 'firmware'), 'viewer', now(), 'bench' from person where created_by = 'bench';
          insert into runner (id, pool_id, name, state, state_since, state_reason, slots, labels, facts, facts_version, program, created_at)
-           select gen_random_uuid(), (select id from pool where name = case n % 2 when 0 then 'arm-loft' else 'staithe' end),
+           select gen_random_uuid(), (select id from pool where name = case n % 2 when 0 then 'arm-loft' else 'jetty' end),
                   'fell-' || n, 'offline', now(), 'no news', 2, array['rack-' || n % 50],
                   jsonb_build_object('os', 'linux', 'arch', 'x86_64', 'cores', 8, 'mem', '32GiB', 'host', 'fell-' || n), 1, '0.1.0', now()
            from generate_series(1, {RUNNERS}) n;
@@ -88,7 +88,7 @@ async fn replica(stand: &Stand) -> App {
     })
 }
 
-/// Authenticating a request: from the cache, and where the token was not shown in the last second.
+/// Authenticating a request: from the cache, and where the token was not shown just before.
 async fn authentication(app: &App) {
     let mut cached = Vec::new();
     for _ in 0..500 {
@@ -98,7 +98,7 @@ async fn authentication(app: &App) {
         }
         cached.push(begun.elapsed() / TOGETHER);
     }
-    // A round of these is looked up again when its second is over; the median is of the cache.
+    // A round of these is looked up again when the cache's time is over; the median is of the cache.
     cached.sort();
     let at = |share: f64| cached[(cached.len() as f64 * share) as usize].as_secs_f64() * 1e6;
     println!(
@@ -158,12 +158,17 @@ async fn asked(name: &str, secret: &str, url: &str) {
 
 async fn bench() {
     let stand = stand().await;
-    let pool = NewPool {
-        name: "arm-loft".into(),
-        owner: Some("firmware".into()),
-        ..NewPool::default()
-    };
-    stand.client.add_pool(&pool).await.unwrap();
+    let (name, parent) = ("shore".into(), None);
+    let shore = NewTeam { name, parent };
+    stand.client.add_team(&shore).await.unwrap();
+    for (name, owner) in [("arm-loft", "firmware"), ("jetty", "shore")] {
+        let pool = NewPool {
+            name: name.into(),
+            owner: Some(owner.into()),
+            ..NewPool::default()
+        };
+        stand.client.add_pool(&pool).await.unwrap();
+    }
     let (database, connection) = tokio_postgres::connect(&stand.database, NoTls)
         .await
         .unwrap();

@@ -72,7 +72,7 @@ fn backlog() -> String {
            select {id}, {id}, s.project_id, s.id, 'pending', 'build', s.key->>'requirement', '[\"true\"]', '{{}}',
                   3600000000, 1, s.key->>'band', now() - j * interval '1 ms', now() - j * interval '1 ms', now() - j * interval '1 ms'
            from generate_series(1, {JOBS}) j join s on s.n = j % {STRANDS};
-         insert into run (id, project_id, created_at, created_by) select id, project_id, created_at, 'bench' from job;
+         insert into run (id, project_id, created_at, created_by, only_job) select id, project_id, created_at, 'bench', id from job;
          analyze;"
     )
 }

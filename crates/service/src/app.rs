@@ -40,7 +40,7 @@ const KNOWN_STRANDS: usize = 100_000;
 /// Tokens known by their secret are kept up to this many.
 const KNOWN_TOKENS: u64 = 10_000;
 /// How long a token is not asked for again: one that is revoked is refused this much later at most.
-const TOKEN_HOLDS: Duration = Duration::from_secs(1);
+const TOKEN_HOLDS: Duration = Duration::from_millis(500);
 
 /// Projects known by name are kept up to this many.
 const KNOWN_PROJECTS: u64 = 10_000;

@@ -93,6 +93,10 @@ pub struct Limits {
     pub unfinished_join_hours: u64,
     pub credential_days: u64,
     pub machine_days: u64,
+    /// The most bytes of the files of a run, as an archive.
+    pub source_bytes: u64,
+    /// How many days the files of a run are kept.
+    pub source_days: u64,
     pub five_minute_days: u64,
     pub hour_days: u64,
 }
@@ -379,6 +383,9 @@ impl Config {
         }
         if !(1..=3650).contains(&self.limits.machine_days) {
             return wrong("limits.machine_days", "must be 1 to 3650");
+        }
+        if !(1..=3650).contains(&self.limits.source_days) {
+            return wrong("limits.source_days", "must be 1 to 3650");
         }
         if !(1..=366).contains(&self.limits.five_minute_days) {
             return wrong("limits.five_minute_days", "must be 1 to 366");

@@ -251,6 +251,12 @@ impl ServiceError {
         error
     }
 
+    /// Says first what the error is about.
+    pub fn about(mut self, what: &str) -> Self {
+        self.0.detail = format!("{what}: {}", self.0.detail);
+        self
+    }
+
     /// Sets the remedy.
     pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
         self.0.remedy = Some(remedy.into());

@@ -3,9 +3,11 @@
 use crate::app::App;
 use crate::background::Task;
 use crate::log_store::LogError;
+use crate::operations::jobs::source::place;
 use crate::retention;
 use pennine_store::{
-    bulk, idempotency, log, machine, measure, outbox, partition, rollup, sign_in, ticket, trial,
+    bulk, idempotency, log, machine, measure, outbox, partition, rollup, sign_in, source_archive,
+    ticket, trial,
 };
 use std::time::Duration;
 
@@ -23,6 +25,8 @@ const TRIAL_ENDS: Duration = Duration::from_secs(3600);
 const SWEPT: i32 = 1000;
 /// Likewise sums of short stretches.
 const SUMS_SWEPT: i64 = 20_000;
+/// Likewise files of runs.
+const SOURCES_SWEPT: i64 = 100;
 
 /// Keeps things in order until told to stop.
 pub async fn run(app: App) {
@@ -70,6 +74,12 @@ async fn tidy(app: &App) -> Result<(), LogError> {
     rollup::sweep(&mut connection, now - fine, now - hours, SUMS_SWEPT).await?;
     bulk::sweep(&mut connection, now - KEEP_ACTIONS).await?;
     idempotency::sweep(&mut connection, now - KEEP_ANSWERS).await?;
+    let files_kept = Duration::from_secs(app.config.limits.source_days * 86_400);
+    for source in source_archive::unused(&mut connection, now - files_kept, SOURCES_SWEPT).await? {
+        // The bytes first: what is recorded is looked at again.
+        app.logs.objects().delete(&place(source)).await?;
+        source_archive::remove(&mut connection, source).await?;
+    }
     let unsealed = log::unsealed(&mut connection, 100).await?;
     drop(connection);
     for attempt in unsealed {

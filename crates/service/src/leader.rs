@@ -12,6 +12,7 @@ mod waiting_lines;
 
 use crate::app::{App, FreshIds};
 use crate::background::{self, Task};
+use crate::operations::jobs::run_graph::end_waiting;
 use crate::views::dispatch_state;
 use capacity::YardState;
 use futures::FutureExt;
@@ -478,7 +479,7 @@ impl<'a> Term<'a> {
                 }
             })
             .collect();
-        let failed = job::end_waiting(&mut connection, self.epoch, &ends, now).await?;
+        let failed = end_waiting(&mut connection, self.epoch, &ends, now).await?;
         if !failed.is_empty() {
             tracing::info!(jobs = ?failed, "unmatched jobs have failed");
             self.app.feed.kick();

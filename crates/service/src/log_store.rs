@@ -108,6 +108,11 @@ impl LogStore {
         Ok(appended)
     }
 
+    /// Where the objects lie, for what is stored beside logs.
+    pub fn objects(&self) -> &Objects {
+        &self.objects
+    }
+
     /// Appends what is at least a whole object's worth at the log's end straight as objects, together with what is in the tail,
     /// and what is over as the new tail: bytes that are written twice are taken in at half the speed. The objects are written
     /// side by side and entered at once, so that they share the waiting for the disk. Nothing, and nothing kept, where the log

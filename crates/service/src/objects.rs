@@ -6,19 +6,34 @@
 use crate::config::{Config, ConfigError, ObjectStorage};
 use anyhow::{Context, bail};
 use bytes::Bytes;
-use futures::{StreamExt, TryStreamExt};
+use futures::stream::BoxStream;
+use futures::{Stream, StreamExt, TryStreamExt};
 use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
 use object_store::path::Path as ObjectPath;
 use object_store::prefix::PrefixStore;
-use object_store::{Error, ObjectStore, ObjectStoreExt, PutPayload};
+use object_store::{Error, ObjectStore, ObjectStoreExt, PutPayload, WriteMultipart};
+use sha2::{Digest, Sha256};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::pin::pin;
 use std::sync::Arc;
 use uuid::Uuid;
 
 /// Objects that are moved side by side.
 const AT_ONCE: usize = 8;
+
+/// The size of the pieces in which a large object is stored; a bucket takes none smaller than 5 MiB.
+const PIECE: usize = 8 << 20;
+
+/// Why a stream could not be stored.
+#[derive(Debug)]
+pub enum StreamError<E> {
+    /// The store cannot be written.
+    Store(Error),
+    /// A piece did not come.
+    Piece(E),
+}
 
 /// The objects of an installation.
 #[derive(Clone)]
@@ -175,6 +190,57 @@ impl Objects {
             }
             (found, _) => found,
         }
+    }
+
+    /// Stores an object piece by piece; it is durable when this returns. Returns its size and its SHA-256.
+    ///
+    /// # Errors
+    /// Where the store cannot be written, or a piece is an error: nothing is stored then.
+    pub async fn put_stream<E>(
+        &self,
+        place: &ObjectPath,
+        pieces: impl Stream<Item = Result<Bytes, E>>,
+    ) -> Result<(u64, Vec<u8>), StreamError<E>> {
+        let upload = self.store.put_multipart(place).await;
+        let mut writer =
+            WriteMultipart::new_with_chunk_size(upload.map_err(StreamError::Store)?, PIECE);
+        let (mut size, mut hash) = (0, Sha256::new());
+        let mut pieces = pin!(pieces);
+        while let Some(piece) = pieces.next().await {
+            let piece = match piece {
+                Ok(piece) => piece,
+                Err(error) => {
+                    // What is left of it is removed by the store's own upkeep where this fails.
+                    let _ = writer.abort().await;
+                    return Err(StreamError::Piece(error));
+                }
+            };
+            // One piece is on its way while the next one is read.
+            writer
+                .wait_for_capacity(1)
+                .await
+                .map_err(StreamError::Store)?;
+            size += piece.len() as u64;
+            hash.update(&piece);
+            writer.write(&piece);
+        }
+        writer.finish().await.map_err(StreamError::Store)?;
+        Ok((size, hash.finalize().to_vec()))
+    }
+
+    /// Returns an object piece by piece.
+    ///
+    /// # Errors
+    /// Where there is none, or the store cannot be read.
+    pub async fn get_stream(
+        &self,
+        place: &ObjectPath,
+    ) -> Result<BoxStream<'static, Result<Bytes, Error>>, Error> {
+        let found = match (self.store.get(place).await, &self.before) {
+            (Err(Error::NotFound { .. }), Some(before)) => before.get(place).await,
+            (found, _) => found,
+        };
+        Ok(found?.into_stream())
     }
 
     /// Removes an object; one that is not there does no harm.

@@ -267,6 +267,7 @@ mod tests {
             time_limit_us: Db(Micros(0)),
             cancel_by: None,
             exclusive: false,
+            source: None,
         }
     }
 

@@ -68,7 +68,7 @@ pub async fn add_jobs(connection: &mut Connection, jobs: &[PastJob]) -> Result<(
              processor_us bigint, peak_memory bigint)
            order by ready_at),
          r as (
-           insert into run (id, project_id, created_at, created_by) select run, project, ready_at, by from past),
+           insert into run (id, project_id, created_at, created_by, only_job) select run, project, ready_at, by, id from past),
          j as (
            insert into job (id, run_id, project_id, strand_id, state, result, message, exit_code, title, requirement,
                             command, variables, time_limit_us, tries, created_at, ready_at, waits_since, started_at,

@@ -83,6 +83,12 @@ pub struct Job {
     /// The number of the job that was submitted in its place.
     #[diesel(sql_type = Nullable<BigInt>)]
     pub retried_as: Option<i64>,
+    /// Whether it belongs to a run of a job sheet.
+    #[diesel(sql_type = Bool)]
+    pub is_of_sheet: bool,
+    /// The name of the person or token that has released it.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub released_by: Option<String>,
 }
 
 /// The columns of [`Job`], for `job j`, `run r` and `place p`.
@@ -92,7 +98,8 @@ macro_rules! job_query {
             "select j.id, j.number, r.number as run_number, p.path as project, j.strand_id, j.state, j.result, j.message,
                     j.exit_code, j.title, j.requirement, j.command, j.variables, j.secrets, j.time_limit_us, j.tries,
                     j.created_at, j.ready_at, j.waits_since, j.started_at, j.finished_at, j.current_attempt, j.cancel_at,
-                    j.band, j.seats, j.trust, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as
+                    j.band, j.seats, j.trust, j.give_up_at, j.give_up_us, j.fail_unmatched, j.retried_as,
+                    j.position is not null as is_of_sheet, j.released_by
              from job j join run r on r.id = j.run_id join place p on p.id = j.project_id ",
             $rest
         )
@@ -140,7 +147,7 @@ pub struct Numbers {
 pub async fn submit(connection: &mut Connection, new: NewJob) -> Result<Numbers> {
     Ok(sql!(
         "with r as (
-           insert into run (id, project_id, created_at, created_by) values (:run, :project, :at, :by) returning *),
+           insert into run (id, project_id, created_at, created_by, only_job) values (:run, :project, :at, :by, :id) returning *),
          j as (
            insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables, secrets,
                             time_limit_us, tries, created_at, ready_at, waits_since, band, seats, trust, give_up_us, give_up_at,
@@ -262,6 +269,20 @@ pub async fn newest_number(connection: &mut Connection) -> Result<i64> {
         .get_result(connection)
         .await?;
     Ok(row.number)
+}
+
+/// The jobs of a run by their places in it, without those that others have replaced.
+pub async fn of_run(connection: &mut Connection, run: RunId) -> Result<Vec<Job>> {
+    Ok(sql!(
+        job_query!(
+        "where (r.only_job is null and j.run_id = :run and j.position is not null and j.retried_as is null)
+            or j.id = (select only_job from run where id = :run)
+         order by j.position"
+    );
+        run: SqlUuid = Db(run),
+    )
+    .load(connection)
+    .await?)
 }
 
 /// Returns jobs by their ids, in the order in which they became ready.

@@ -111,6 +111,12 @@ pub struct Job {
     pub line: JobLine,
     /// The run it belongs to, `run-207`.
     pub run: String,
+    /// Whether the run was made from a job sheet; a job that was submitted alone has a run of its own.
+    #[serde(default)]
+    pub is_of_sheet: bool,
+    /// What it waits for, where it is held, in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held_for: Option<String>,
     pub band: Band,
     /// Seats that it takes while it runs.
     #[serde(default)]
@@ -121,6 +127,9 @@ pub struct Job {
     /// When it stops waiting.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub give_up_at: Option<Moment>,
+    /// The name of the person or token that has released it, where its job sheet holds it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub released_by: Option<String>,
     /// The job that was submitted in its place, `j-4813`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retried_as: Option<String>,

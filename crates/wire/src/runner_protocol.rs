@@ -257,6 +257,17 @@ pub struct Assigned {
     /// Whether its code is trusted. A runner that takes several jobs refuses untrusted ones.
     #[serde(default)]
     pub trust: Trust,
+    /// The files that it begins with; its workspace is empty otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<AssignedSource>,
+}
+
+/// An archive of files for a job: a tar file, compressed with gzip. The runner asks for it when the job does.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize)]
+pub struct AssignedSource {
+    pub bytes: ByteSize,
+    /// The SHA-256 of the archive, in hexadecimal.
+    pub digest: String,
 }
 
 /// Asks for the secrets of an attempt.

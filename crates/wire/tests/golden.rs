@@ -15,8 +15,8 @@ use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_core::trust::Trust;
 use pennine_wire::runner_protocol::{
-    Assigned, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport, Poll, PollAnswer,
-    Settings, StartedReport, Stop, StopCause,
+    Assigned, AssignedSource, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport,
+    Poll, PollAnswer, Settings, StartedReport, Stop, StopCause,
 };
 use pennine_wire::{NewJob, Problem};
 use serde::Serialize;
@@ -105,6 +105,10 @@ fn the_answer_to_a_poll() {
                 },
             },
             trust: Trust::Untrusted,
+            source: Some(AssignedSource {
+                bytes: ByteSize(4096),
+                digest: "9f86d081".into(),
+            }),
         }],
         stop: vec![Stop {
             attempt: AttemptId(id()),
@@ -126,7 +130,7 @@ fn the_answer_to_a_poll() {
                 "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"}, "secrets": {"SIGNING_KEY": "file"}, "inherited_variables": {"STATION": "north"},
                 "time_limit_us": 3_600_000_000_u64, "log_cap": 1 << 30, "exclusive": true,
                 "policy": {"isolation": "sandbox", "network": false, "limits": {"memory": 1 << 30, "processes": 512}},
-                "trust": "untrusted",
+                "trust": "untrusted", "source": {"bytes": 4096, "digest": "9f86d081"},
             }],
             "stop": [{"attempt": ID, "cause": "cancelled", "message": "cancelled by ada"}],
             "settings": {"park_us": 8_000_000, "lease_us": 30_000_000, "log_chunk": 4 << 20},

@@ -54,7 +54,7 @@ export default function ProjectPage() {
           {project.held === 1 ? "1 slot" : `${project.held} slots`} used{project.limit == null ? "" : ` of at most ${project.limit}`}
         </span>
         <Link to={`/queue?${new URLSearchParams({ project: project.path })}`}>waiting jobs</Link>
-        <Link to={`/runs?${new URLSearchParams({ project: project.path })}`}>jobs</Link>
+        <Link to={`/jobs?${new URLSearchParams({ project: project.path })}`}>jobs</Link>
         <Link to={`/trends?${new URLSearchParams({ project: project.path })}`}>trends</Link>
       </Flex>
       <Heading>Pools</Heading>

@@ -28,7 +28,7 @@ function lead(job: Job): string {
     case "finalizing":
       return `${job.name} “${job.title}” runs on ${job.runner}. It waited ${waited}.`;
     case "held":
-      return `${job.name} “${job.title}” is held until a person releases it.`;
+      return `${job.name} “${job.title}” ${job.held_for ?? "is held"}.`;
     default:
       return `${job.name} “${job.title}” waits.`;
   }
@@ -87,6 +87,11 @@ export default function JobPage() {
       <Flex columnGap="22px" rowGap="2px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
         <JobMark job={job} />
         <Link to={`/projects/${encodeURIComponent(job.project)}`}>{job.project}</Link>
+        {job.is_of_sheet ? (
+          <span>
+            of <Link to={`/runs/${job.run}`}>{job.run}</Link>
+          </span>
+        ) : null}
         <span>{job.where ? <code>{job.where}</code> : "any runner"}</span>
         <span>
           submitted <Ago at={job.created_at} />

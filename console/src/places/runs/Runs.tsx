@@ -1,76 +1,51 @@
-// Runs: jobs, newest first, and submitting one.
-import { Box, Button, Flex } from "@chakra-ui/react";
-import { Suspense, lazy, useState } from "react";
-import { useSearchParams } from "react-router";
-import { useJobs } from "../../api/hooks";
-import { useMay } from "../../api/may";
-import { Lead } from "../../parts/answer";
-import { JobList } from "../../parts/jobs";
-import { SearchBox, useSearch } from "../../parts/search";
+// Runs, newest first: the jobs of a job sheet together, and jobs that were submitted alone.
+import { Box } from "@chakra-ui/react";
+import { Link } from "react-router";
+import type { RunLine } from "../../api/client";
+import { useRuns } from "../../api/hooks";
+import { List } from "../../parts/list";
+import { RunMark } from "../../parts/mark";
+import { useSearch } from "../../parts/search";
+import { Ago } from "../../parts/time";
 import { Awaiting, Trouble } from "../../parts/trouble";
+import { ListFrame, useListAddress } from "./ListFrame";
+import { countsText } from "./counts";
 
-const SubmitJob = lazy(() => import("./SubmitJob").then(({ SubmitJob }) => ({ default: SubmitJob })));
-
-const STATES = ["pending", "executing", "finalizing", "done"];
+/** Where a run is shown: the one job of a run that was submitted alone is all there is to it. */
+const addressOf = (run: RunLine) => (run.only_job ? `/jobs/${run.only_job}` : `/runs/${run.name}`);
 
 export default function Runs() {
-  const [params, setParams] = useSearchParams();
-  const state = params.get("state") ?? "";
-  const after = params.get("after");
+  const { project, after } = useListAddress();
   const search = useSearch();
-  const jobs = useJobs(state, search, after);
-  const may = useMay();
-  const [submitting, setSubmitting] = useState(false);
-  /** The address with some of it changed; another list begins with its newest jobs. */
-  const look = (changes: Record<string, string | null>) =>
-    setParams((now) => {
-      for (const [name, value] of Object.entries({ after: null, ...changes })) {
-        if (value) now.set(name, value);
-        else now.delete(name);
-      }
-      return now;
-    });
-  const next = jobs.data?.next;
-  const empty =
-    search || state
-      ? `No jobs match${next ? " among the latest 50,000. “Older” searches on" : ""}.`
-      : "No jobs yet. Submit a job to begin.";
+  const runs = useRuns({ project, search, after });
+  const next = runs.data?.next;
+  const empty = search
+    ? `No runs match${next ? " among the latest 50,000. “Older” searches on" : ""}.`
+    : "No runs yet. Submit the jobs of a job sheet: pennine run submit --project PROJECT";
   return (
-    <>
-      <Flex align="center" columnGap="18px" rowGap="10px" wrap="wrap">
-        <Lead>Jobs, newest first</Lead>
-        <Box flex="1" />
-        <SearchBox label="Search jobs" placeholder="Title, project, runner, result …" drop={["after"]} />
-        {may("submitter") ? (
-          <Button size="sm" variant="solid" onClick={() => setSubmitting(true)}>
-            Submit a job
-          </Button>
-        ) : null}
-      </Flex>
-      <Flex gap="8px" mt="10px" wrap="wrap" role="group" aria-label="State">
-        {STATES.map((one) => (
-          <Button key={one} aria-pressed={state === one} onClick={() => look({ state: state === one ? null : one })}>
-            {one}
-          </Button>
-        ))}
-      </Flex>
-      {submitting ? (
-        <Suspense fallback={<Awaiting what="the form" />}>
-          <SubmitJob close={() => setSubmitting(false)} />
-        </Suspense>
-      ) : null}
-      {jobs.error ? <Trouble error={jobs.error} /> : null}
-      {jobs.data ? (
+    <ListFrame lead="Runs, newest first" search={{ label: "Search runs", placeholder: "Title, project, branch, submitter …" }} next={next}>
+      {runs.error ? <Trouble error={runs.error} /> : null}
+      {runs.data ? (
         <Box mt="12px">
-          <JobList jobs={jobs.data.items} empty={empty} />
+          <List
+            rows={runs.data.items}
+            id={(run) => run.id}
+            empty={empty}
+            columns={[
+              { head: "run", cell: (run) => <Link to={addressOf(run)}>{run.name}</Link>, width: "6em" },
+              { head: "title", cell: (run) => run.title },
+              { head: "project", cell: (run) => <Box color="quiet">{run.project}</Box>, isMinor: true },
+              { head: "branch", cell: (run) => run.branch ?? "", isMinor: true },
+              { head: "state", cell: (run) => <RunMark run={run} /> },
+              { head: "jobs", cell: (run) => (run.only_job ? "" : countsText(run.jobs)) },
+              { head: "submitted by", cell: (run) => run.created_by, isMinor: true },
+              { head: "submitted", cell: (run) => <Ago at={run.created_at} />, right: true, isMinor: true },
+            ]}
+          />
         </Box>
-      ) : jobs.error ? null : (
-        <Awaiting what="the jobs" />
+      ) : runs.error ? null : (
+        <Awaiting what="the runs" />
       )}
-      <Flex gap="12px" mt="12px">
-        {after ? <Button onClick={() => look({})}>Newest</Button> : null}
-        {next ? <Button onClick={() => look({ after: next })}>Older</Button> : null}
-      </Flex>
-    </>
+    </ListFrame>
   );
 }

@@ -126,7 +126,7 @@ pub struct Submit {
     command: Vec<String>,
 }
 
-fn pair(text: &str) -> Result<(String, String), String> {
+pub(super) fn pair(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or("give it as NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
 }
@@ -402,8 +402,11 @@ fn text(job: &Job) -> String {
         line.project,
         view::state(line)
     );
-    if let Some(message) = &job.message {
+    if let Some(message) = job.message.as_ref().or(job.held_for.as_ref()) {
         text += &format!(" ({message})");
+    }
+    if job.is_of_sheet {
+        text += &format!("\n  run      {}", job.run);
     }
     text += &format!(
         "\n  where    {}\n  command  {}\n",

@@ -18,6 +18,7 @@ pub mod place;
 mod place_argument;
 pub mod pool;
 pub mod queue;
+pub mod run;
 pub mod runner;
 pub mod seat;
 pub mod secret;

@@ -49,7 +49,7 @@ pub async fn run(whole: &GlobalArguments, verb: Verb) -> Result<(), Error> {
         project,
         offline,
     } = verb;
-    let sheet = parse(&file, &read(&file)?)?;
+    let sheet = parse(&file, &read(&file)?, &BTreeMap::new())?;
     let trials = match offline {
         true => BTreeMap::new(),
         false => tried(whole, &sheet, project).await?,
@@ -61,7 +61,8 @@ pub async fn run(whole: &GlobalArguments, verb: Verb) -> Result<(), Error> {
     view::print(&text(&file, &sheet, &jobs, &trials))
 }
 
-fn read(file: &Path) -> Result<String, Error> {
+/// The text of a sheet.
+pub(super) fn read(file: &Path) -> Result<String, Error> {
     let wrong = |error: std::io::Error| Error::Usage(format!("{}: {error}", file.display()));
     let most = MOST_BYTES as u64 + 1;
     let mut text = String::new();
@@ -75,9 +76,13 @@ fn read(file: &Path) -> Result<String, Error> {
     Ok(text)
 }
 
-/// The checked sheet. Mistakes are printed one to a line, as editors read them.
-fn parse(file: &Path, text: &str) -> Result<Sheet, Error> {
-    Sheet::parse(text).map_err(|mistakes| {
+/// The checked sheet, with these values in place of its own. Mistakes are printed one to a line, as editors read them.
+pub(super) fn parse(
+    file: &Path,
+    text: &str,
+    values: &BTreeMap<String, String>,
+) -> Result<Sheet, Error> {
+    Sheet::with_values(text, values).map_err(|mistakes| {
         for one in &mistakes {
             let (line, column) = (one.line, one.column);
             view::note(format!(

@@ -14,7 +14,10 @@ use toml::Spanned;
 const MOST_TRIES: u32 = 10;
 
 /// Reads and checks a sheet.
-pub(super) fn sheet(text: &str) -> Result<Sheet, Vec<SheetError>> {
+pub(super) fn sheet(
+    text: &str,
+    run_values: &BTreeMap<String, String>,
+) -> Result<Sheet, Vec<SheetError>> {
     let mut mistakes = Mistakes::new(text);
     if text.len() > MOST_BYTES {
         let message = format!(
@@ -32,9 +35,7 @@ pub(super) fn sheet(text: &str) -> Result<Sheet, Vec<SheetError>> {
             return Err(mistakes.into_sorted());
         }
     };
-    let values: BTreeMap<String, String> = (written.values.iter())
-        .map(|(name, value)| (name.clone(), value.to_string()))
-        .collect();
+    let values = values(&written, run_values, &mut mistakes);
     let mut jobs: Vec<(&Spanned<String>, &WrittenJob)> = written.jobs.iter().collect();
     jobs.sort_by_key(|(name, _)| name.span().start);
     if jobs.is_empty() {
@@ -63,7 +64,48 @@ pub(super) fn sheet(text: &str) -> Result<Sheet, Vec<SheetError>> {
     for (job, needs) in jobs.iter_mut().zip(needs) {
         job.after = needs;
     }
-    Ok(Sheet { values, jobs })
+    Ok(Sheet {
+        values,
+        newer_run: written.newer_run,
+        jobs,
+    })
+}
+
+/// The values of a run: the sheet's own, or others in their place. Jobs get them as environment variables.
+fn values(
+    written: &WrittenSheet,
+    run_values: &BTreeMap<String, String>,
+    mistakes: &mut Mistakes<'_>,
+) -> BTreeMap<String, String> {
+    let mut values = BTreeMap::new();
+    for (name, value) in &written.values {
+        if !is_variable(name.get_ref()) {
+            let message = format!(
+                "values: {:?} is not the name of a variable: use letters, digits and _, not beginning with a digit",
+                name.get_ref()
+            );
+            mistakes.add(name.span().start, message);
+        }
+        values.insert(name.get_ref().clone(), value.to_string());
+    }
+    for (name, value) in run_values {
+        match values.get_mut(name) {
+            Some(own) => own.clone_from(value),
+            None => {
+                let near = nearest(name, values.keys().map(String::as_str));
+                let near = near.map_or_else(String::new, |near| format!("; did you mean {near}?"));
+                let message = format!("the sheet has no value {name}, which the run sets{near}");
+                mistakes.add(0, message);
+            }
+        }
+    }
+    values
+}
+
+/// Whether a text is the name of an environment variable.
+fn is_variable(name: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    !name.starts_with(|c: char| c.is_ascii_digit()) && !name.is_empty() && name.chars().all(fits)
 }
 
 fn need_of(written: &WrittenNeed) -> (&str, bool) {

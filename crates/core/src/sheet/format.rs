@@ -1,8 +1,9 @@
 //! The keys of a job sheet, as they are written.
 
 use crate::dispatch::Band;
+use crate::lifecycle::words;
 use crate::secret::SecretUses;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
 use toml::Spanned;
@@ -12,7 +13,9 @@ use toml::Spanned;
 #[serde(deny_unknown_fields)]
 pub(super) struct WrittenSheet {
     #[serde(default)]
-    pub values: BTreeMap<String, Scalar>,
+    pub newer_run: NewerRun,
+    #[serde(default)]
+    pub values: BTreeMap<Spanned<String>, Scalar>,
     #[serde(default)]
     pub jobs: BTreeMap<Spanned<String>, WrittenJob>,
 }
@@ -123,8 +126,21 @@ pub enum WorkspaceUse {
     Kept,
 }
 
+/// What a newer run of the same branch does to one that is not done.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NewerRun {
+    /// Nothing: both go on.
+    #[default]
+    Leave,
+    /// Its jobs are cancelled: it is overtaken.
+    Cancel,
+}
+
+words!(NewerRun { Leave = "leave", Cancel = "cancel" });
+
 /// What follows when a job fails.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Deserialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnFailure {
     /// Jobs of the run that have not started are skipped.
@@ -135,6 +151,8 @@ pub enum OnFailure {
     /// It is tried again, up to its `tries`; then as `stop`.
     Retry,
 }
+
+words!(OnFailure { Stop = "stop", Continue = "continue", Retry = "retry" });
 
 /// What a job waits for before it may be pending.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize)]

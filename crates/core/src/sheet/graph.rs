@@ -1,6 +1,6 @@
 //! Which job of a sheet comes before which.
 
-use super::SheetJob;
+use super::Need;
 use std::collections::BTreeMap;
 
 /// A cycle among these names, from the first one back to it; none where there is none. Each name has the names that it waits for.
@@ -44,14 +44,15 @@ pub(super) fn cycle(after: &BTreeMap<String, Vec<String>>) -> Option<Vec<String>
     None
 }
 
-/// The jobs by the longest chain of others before them.
-pub(super) fn steps(jobs: &[SheetJob]) -> Vec<Vec<usize>> {
-    let mut depth = vec![0_usize; jobs.len()];
+/// For each job how many others, one after another, come before it. There is no cycle among them.
+pub fn depths<'a>(needs: impl Iterator<Item = &'a [Need]>) -> Vec<usize> {
+    let needs: Vec<&[Need]> = needs.collect();
+    let mut depth = vec![0_usize; needs.len()];
     // A chain is at most as long as there are jobs; without cycles it settles before.
-    for _ in 0..jobs.len() {
+    for _ in 0..needs.len() {
         let mut changed = false;
-        for (position, job) in jobs.iter().enumerate() {
-            let before = job.after.iter().filter_map(|need| depth.get(need.job));
+        for (position, own) in needs.iter().enumerate() {
+            let before = own.iter().filter_map(|need| depth.get(need.job));
             let wanted = before.max().map_or(0, |depth| depth + 1);
             if let Some(own) = depth.get_mut(position).filter(|own| **own != wanted) {
                 *own = wanted;
@@ -62,8 +63,13 @@ pub(super) fn steps(jobs: &[SheetJob]) -> Vec<Vec<usize>> {
             break;
         }
     }
+    depth
+}
+
+/// The jobs by their depth.
+pub(super) fn steps<'a>(needs: impl Iterator<Item = &'a [Need]>) -> Vec<Vec<usize>> {
     let mut steps: Vec<Vec<usize>> = Vec::new();
-    for (position, depth) in depth.into_iter().enumerate() {
+    for (position, depth) in depths(needs).into_iter().enumerate() {
         if steps.len() <= depth {
             steps.resize(depth + 1, Vec::new());
         }

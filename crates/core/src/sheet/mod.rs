@@ -27,14 +27,18 @@ mod check;
 mod error;
 mod format;
 mod graph;
+mod occasion;
 mod vary;
 
 pub use error::SheetError;
-pub use format::{OnFailure, Scalar, WorkspaceUse};
+pub use format::{NewerRun, OnFailure, Scalar, WorkspaceUse};
+pub use graph::depths;
+pub use occasion::Occasion;
 
 use crate::dispatch::Band;
 use crate::requirement::Requirement;
 use crate::secret::SecretUses;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -48,6 +52,8 @@ pub const MOST_JOBS: usize = 2000;
 pub struct Sheet {
     /// Values that jobs get as variables and refer to as `{name}`; a run can set others.
     pub values: BTreeMap<String, String>,
+    /// What a newer run of the same branch does to one of this sheet.
+    pub newer_run: NewerRun,
     /// In the order of the sheet; one for each combination of `vary`.
     pub jobs: Vec<SheetJob>,
 }
@@ -94,8 +100,21 @@ pub enum Work {
     Script(String),
 }
 
+impl Work {
+    /// The program and its arguments. The lines are one script for the shell, which ends at the first that fails; a script that is
+    /// not executable is read by the shell.
+    pub fn command(&self) -> Vec<String> {
+        const SCRIPT: &str = r#"if [ -x "./$0" ]; then exec "./$0"; else exec sh "./$0"; fi"#;
+        let shell = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
+        match self {
+            Work::Commands(lines) => shell(&["sh", "-ec", &lines.join("\n")]),
+            Work::Script(file) => shell(&["sh", "-c", SCRIPT, file]),
+        }
+    }
+}
+
 /// A job that another waits for.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 pub struct Need {
     /// Its position in [`Sheet::jobs`].
     pub job: usize,
@@ -109,12 +128,23 @@ impl Sheet {
     /// # Errors
     /// Every mistake that was found, in the order of the text. Where it is not TOML, that alone.
     pub fn parse(text: &str) -> Result<Sheet, Vec<SheetError>> {
-        check::sheet(text)
+        check::sheet(text, &BTreeMap::new())
+    }
+
+    /// Reads and checks a sheet for a run with these values in place of the sheet's own.
+    ///
+    /// # Errors
+    /// As [`Sheet::parse`], and where the sheet has no value of a name.
+    pub fn with_values(
+        text: &str,
+        values: &BTreeMap<String, String>,
+    ) -> Result<Sheet, Vec<SheetError>> {
+        check::sheet(text, values)
     }
 
     /// The jobs by how many others, one after another, come before them: positions in [`Sheet::jobs`].
     pub fn steps(&self) -> Vec<Vec<usize>> {
-        graph::steps(&self.jobs)
+        graph::steps(self.jobs.iter().map(|job| job.after.as_slice()))
     }
 }
 

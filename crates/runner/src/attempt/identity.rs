@@ -1,12 +1,18 @@
-//! The socket at which a job asks for identity tokens: HTTP on a Unix socket that only this attempt can reach.
+//! The socket at which a job asks for identity tokens, and for the files with which it begins: HTTP on a Unix socket that only this
+//! attempt can reach.
 //!
 //! ```text
 //!   job ── GET /identity?audience=NAME[&algorithm=ES256] ──> runner ──> service
+//!   job ── GET /source ─────────────────────────────────────> runner ──> service
 //! ```
 
 use crate::environment::RunnerEnvironment;
 use crate::system::isolation::folder::JobFolder;
-use hyper::body::Incoming;
+use bytes::Bytes;
+use futures::TryStreamExt;
+use http_body_util::combinators::UnsyncBoxBody;
+use http_body_util::{BodyExt, Full, StreamBody};
+use hyper::body::{Frame, Incoming};
 use hyper::header::CONTENT_TYPE;
 use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode};
@@ -28,6 +34,9 @@ use std::time::{Duration, Instant};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::Semaphore;
 use tokio::task::JoinHandle;
+
+/// What is answered: a text, or the files as they come.
+type Body = UnsyncBoxBody<Bytes, io::Error>;
 
 /// Connections at once; a job that opens more waits for them.
 const CONNECTIONS: usize = 16;
@@ -163,9 +172,12 @@ struct Asked {
 }
 
 impl Tokens {
-    async fn answer(&self, request: &Request<Incoming>) -> Response<String> {
+    async fn answer(&self, request: &Request<Incoming>) -> Response<Body> {
+        if request.uri().path() == "/source" {
+            return self.source().await;
+        }
         if request.uri().path() != "/identity" {
-            let detail = "the only address here is /identity?audience=NAME";
+            let detail = "the addresses here are /identity?audience=NAME and /source";
             return refusal(
                 StatusCode::NOT_FOUND,
                 "unknown-path",
@@ -198,15 +210,19 @@ impl Tokens {
         };
         match self.token(asked).await {
             Ok(token) => json(StatusCode::OK, "application/json", &token),
-            Err(error) => match error.problem() {
-                Some(problem) => problem_answer(problem),
-                None => refusal(
-                    StatusCode::BAD_GATEWAY,
-                    "service-away",
-                    "The service does not answer",
-                    &error.to_string(),
-                ),
-            },
+            Err(error) => passed_on(&error),
+        }
+    }
+
+    /// The archive of files, as it comes from the service.
+    async fn source(&self) -> Response<Body> {
+        let client = &self.environment.client;
+        match client
+            .source(self.assigned.attempt, self.assigned.lease)
+            .await
+        {
+            Ok(pieces) => Response::new(Body::new(StreamBody::new(pieces.map_ok(Frame::data)))),
+            Err(error) => passed_on(&error),
         }
     }
 
@@ -242,20 +258,35 @@ impl Tokens {
     }
 }
 
-fn json(status: StatusCode, content: &'static str, body: &impl Serialize) -> Response<String> {
-    let mut answer = Response::new(serde_json::to_string(body).unwrap_or_default() + "\n");
+/// What the service has refused, or that it does not answer.
+fn passed_on(error: &ClientError) -> Response<Body> {
+    match error.problem() {
+        Some(problem) => problem_answer(problem),
+        None => refusal(
+            StatusCode::BAD_GATEWAY,
+            "service-away",
+            "The service does not answer",
+            &error.to_string(),
+        ),
+    }
+}
+
+fn json(status: StatusCode, content: &'static str, body: &impl Serialize) -> Response<Body> {
+    let text = serde_json::to_string(body).unwrap_or_default() + "\n";
+    let whole = Full::new(Bytes::from(text)).map_err(|never| match never {});
+    let mut answer = Response::new(Body::new(whole));
     *answer.status_mut() = status;
     let content = hyper::header::HeaderValue::from_static(content);
     answer.headers_mut().insert(CONTENT_TYPE, content);
     answer
 }
 
-fn problem_answer(problem: &Problem) -> Response<String> {
+fn problem_answer(problem: &Problem) -> Response<Body> {
     let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::BAD_GATEWAY);
     json(status, "application/problem+json", problem)
 }
 
-fn refusal(status: StatusCode, word: &str, title: &str, detail: &str) -> Response<String> {
+fn refusal(status: StatusCode, word: &str, title: &str, detail: &str) -> Response<Body> {
     problem_answer(&Problem {
         kind: format!("/problems/{word}"),
         title: title.to_owned(),

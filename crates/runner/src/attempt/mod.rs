@@ -4,6 +4,7 @@
 //!   run ── spawn (the command, in surroundings of its own)
 //!     |── secrets      (their values, asked for when it starts)
 //!     |── identity     (the socket at which it asks for identity tokens)
+//!     |── source       (the files with which it begins)
 //!     |── context      (its environment and the head of its log)
 //!     |── supervision  (its output and its end)
 //!     `── report       (its result, to the service)
@@ -12,6 +13,7 @@
 mod context;
 pub mod identity;
 mod secrets;
+pub mod source;
 mod supervision;
 
 use crate::backoff::Backoff;
@@ -228,7 +230,8 @@ async fn spawn(
             "not started: the job is untrusted, and this runner takes further jobs after it";
         return Err(NotStarted::Broken(message.to_owned()));
     }
-    let Some((program, arguments)) = assigned.command.split_first() else {
+    let command = source::before(assigned);
+    let Some((program, arguments)) = command.split_first() else {
         return Err(NotStarted::Broken("the job has no command".to_owned()));
     };
     let secrets = JobSecrets::fetch(environment, assigned, handle).await;

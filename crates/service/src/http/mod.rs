@@ -161,6 +161,11 @@ fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
         .routes(routes!(jobs::job::list, jobs::submission::submit))
         .routes(routes!(jobs::job::show))
         .routes(routes!(jobs::job::cancel))
+        .routes(routes!(jobs::run::release))
+        .routes(routes!(jobs::run::list, jobs::run::submit))
+        .routes(routes!(jobs::run::show))
+        .routes(routes!(jobs::run::cancel))
+        .routes(routes!(jobs::run::retry))
         .routes(routes!(jobs::why::why))
         .routes(routes!(jobs::logs::bytes))
         .routes(routes!(jobs::logs::lines))
@@ -168,6 +173,7 @@ fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
         .layer(limit)
         // Bounded by its progress, and by the limit of the supplier's machines.
         .routes(routes!(measures::history::import))
+        .routes(routes!(jobs::source::upload))
         .routes(routes!(pools::supplier::check))
 }
 

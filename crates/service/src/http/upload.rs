@@ -6,7 +6,7 @@ use axum::body::{Body, Bytes};
 use axum::extract::Request;
 use axum::http::{StatusCode, header};
 use bytes::BytesMut;
-use futures::StreamExt;
+use futures::{Stream, StreamExt};
 use std::time::Duration;
 use tokio::sync::OwnedSemaphorePermit;
 use tokio::time::Instant;
@@ -30,14 +30,53 @@ pub async fn read(app: &App, request: Request, most: usize) -> Result<Upload, Fa
     let declared = request.headers().get(header::CONTENT_LENGTH);
     let declared = declared.and_then(|length| length.to_str().ok()?.parse::<usize>().ok());
     if declared.is_some_and(|length| length > most) {
-        return Err(too_large(most));
+        return Err(too_large(most as u64));
     }
     let part = app.uploads.take(declared.unwrap_or(most)).await?;
     let bytes = read_paced(request.into_body(), most).await?;
     Ok(Upload { bytes, _part: part })
 }
 
-fn too_large(most: usize) -> Failure {
+/// Returns the pieces of a body of at most this many bytes, as they come.
+///
+/// Each is an error where the body is larger (413), comes too slowly (408) or ends early (400), and is then the last.
+pub fn pieces(body: Body, most: u64) -> impl Stream<Item = Result<Bytes, Failure>> {
+    let begun = Instant::now();
+    let start = (body.into_data_stream(), 0_u64);
+    futures::stream::try_unfold(start, move |(mut frames, read)| async move {
+        let paid = Duration::from_secs(read / PACE);
+        let Ok(frame) = tokio::time::timeout_at(begun + GRACE + paid, frames.next()).await else {
+            return Err(too_slow(read, begun));
+        };
+        match frame {
+            None => Ok(None),
+            Some(Ok(frame)) => match read + frame.len() as u64 {
+                now if now > most => Err(too_large(most)),
+                now => Ok(Some((frame, (frames, now)))),
+            },
+            Some(Err(error)) => Err(ended_early(&error)),
+        }
+    })
+}
+
+fn too_slow(read: u64, begun: Instant) -> Failure {
+    Failure::unreadable(
+        StatusCode::REQUEST_TIMEOUT,
+        format!(
+            "the body came too slowly: {read} bytes in {} s",
+            begun.elapsed().as_secs()
+        ),
+    )
+}
+
+fn ended_early(error: &axum::Error) -> Failure {
+    Failure::unreadable(
+        StatusCode::BAD_REQUEST,
+        format!("the body ended early: {error}"),
+    )
+}
+
+fn too_large(most: u64) -> Failure {
     Failure::unreadable(
         StatusCode::PAYLOAD_TOO_LARGE,
         format!("the body is larger than {most} bytes"),
@@ -51,25 +90,15 @@ async fn read_paced(body: Body, most: usize) -> Result<Bytes, Failure> {
     loop {
         let paid = Duration::from_secs(bytes.len() as u64 / PACE);
         let Ok(frame) = tokio::time::timeout_at(begun + GRACE + paid, frames.next()).await else {
-            return Err(Failure::unreadable(
-                StatusCode::REQUEST_TIMEOUT,
-                format!(
-                    "the body came too slowly: {} bytes in {} s",
-                    bytes.len(),
-                    begun.elapsed().as_secs()
-                ),
-            ));
+            return Err(too_slow(bytes.len() as u64, begun));
         };
         match frame {
             None => return Ok(bytes.freeze()),
-            Some(Ok(frame)) if bytes.len() + frame.len() > most => return Err(too_large(most)),
-            Some(Ok(frame)) => bytes.extend_from_slice(&frame),
-            Some(Err(error)) => {
-                return Err(Failure::unreadable(
-                    StatusCode::BAD_REQUEST,
-                    format!("the body ended early: {error}"),
-                ));
+            Some(Ok(frame)) if bytes.len() + frame.len() > most => {
+                return Err(too_large(most as u64));
             }
+            Some(Ok(frame)) => bytes.extend_from_slice(&frame),
+            Some(Err(error)) => return Err(ended_early(&error)),
         }
     }
 }

@@ -2,6 +2,7 @@
 //! the whole yard.
 
 use super::{Term, TermEnd};
+use crate::operations::jobs::run_graph::end_waiting;
 use crate::operations::runners::attempts::lose;
 use pennine_core::dispatch::Event;
 use pennine_core::engine::Lease;
@@ -106,7 +107,7 @@ impl Term<'_> {
                 }
             })
             .collect();
-        let given_up = job::end_waiting(&mut connection, self.epoch, &ends, now).await?;
+        let given_up = end_waiting(&mut connection, self.epoch, &ends, now).await?;
         if !given_up.is_empty() {
             tracing::info!(jobs = ?given_up, "jobs have given up waiting");
             self.app.feed.kick();

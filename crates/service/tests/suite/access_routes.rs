@@ -9,8 +9,8 @@ use pennine_core::id::SessionId;
 use pennine_core::measure::rank::PerMille;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    NewJob, NewMaintenance, NewPerson, NewPool, NewProject, NewSeat, NewTarget, NewTeam, NewTicket,
-    NewToken,
+    NewJob, NewMaintenance, NewPerson, NewPool, NewProject, NewRun, NewSeat, NewTarget, NewTeam,
+    NewTicket, NewToken,
 };
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
@@ -84,16 +84,16 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
     let none = Value::Null;
     Some(match operation {
         "list_alerts" | "show_thresholds" | "list_decisions" | "list_jobs" | "list_job_actions"
-        | "list_listeners" | "list_machines" | "list_maintenance" | "list_pools"
+        | "list_runs" | "list_listeners" | "list_machines" | "list_maintenance" | "list_pools"
         | "list_projects" | "queue" | "list_runners" | "list_seats" | "skyline" | "status"
         | "list_audit" | "list_variables" | "list_secrets" | "list_group_grants"
         | "list_people" | "list_suppliers" | "list_targets" | "list_teams" | "list_tickets"
         | "list_tokens" | "show_trends" | "list_waits" | "show_week" | "show_yard_file"
         | "stream_events" => (Lists, none),
         "try_requirement" => (Lists, json!({"where": "linux"})),
-        "show_project" | "show_job" | "read_log" | "read_log_lines" | "why_job_waits"
-        | "show_pool" | "show_relief" | "show_runner" | "check_runner" | "list_next"
-        | "show_runner_time" => (Shore(Action::View), none),
+        "show_project" | "show_job" | "show_run" | "read_log" | "read_log_lines"
+        | "why_job_waits" | "show_pool" | "show_relief" | "show_runner" | "check_runner"
+        | "list_next" | "show_runner_time" => (Shore(Action::View), none),
         "submit_job" => {
             let job = json!({"project": "shore/soundings", "command": ["true"]});
             (Shore(Action::SubmitJob), job)
@@ -102,7 +102,15 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
             Shore(Action::CancelJob),
             json!({"action": "cancel", "team": "shore"}),
         ),
-        "cancel_job" => (Shore(Action::CancelJob), none),
+        "cancel_job" | "cancel_run" => (Shore(Action::CancelJob), none),
+        "submit_run" => {
+            let sheet = "[jobs.build]\ncommands = ['true']\n";
+            let run = json!({"project": "shore/soundings", "sheet": sheet});
+            (Shore(Action::SubmitJob), run)
+        }
+        "upload_source" => (Shore(Action::SubmitJob), none),
+        "retry_run" => (Shore(Action::SubmitJob), json!({})),
+        "release_job" => (Shore(Action::SubmitJob), none),
         "add_team" => (
             Shore(Action::AddPlace),
             json!({"name": "tides", "parent": "shore"}),
@@ -235,6 +243,7 @@ fn of_installation(operation: &str) -> Option<(Touches, Value)> {
 /// What exists of shore, and the names by which it would be recognised where it must not be seen.
 struct Shore {
     job: String,
+    run: String,
     runner: String,
     ticket: String,
     maintenance: String,
@@ -275,6 +284,12 @@ impl Shore {
             ..NewJob::default()
         };
         let job = people.submit(&job, None).await.unwrap().job.name;
+        let run = NewRun {
+            project: "shore/soundings".into(),
+            sheet: "[jobs.survey]\nwhere = 'sonar-array'\ncommands = ['true']\n".into(),
+            ..NewRun::default()
+        };
+        let run = people.submit_run(&run).await.unwrap().run.line.name;
         let hand = NewPerson {
             name: "shore-hand".into(),
             full_name: String::new(),
@@ -317,6 +332,7 @@ impl Shore {
         people.add_token(&spare).await.unwrap();
         Shore {
             job,
+            run,
             runner: "reef-01".into(),
             ticket: ticket.ticket.name,
             maintenance: maintenance.name,
@@ -327,6 +343,7 @@ impl Shore {
     fn path(&self, path: &str) -> String {
         let names = [
             ("{job}", self.job.as_str()),
+            ("{run}", &self.run),
             ("{runner}", &self.runner),
             ("{ticket}", &self.ticket),
             ("{maintenance}", &self.maintenance),
@@ -354,6 +371,7 @@ impl Shore {
         match path.rsplit('/').next() {
             Some("runner-time") => format!("{named}?runners={}", self.runner),
             Some("permission") => format!("{named}?action=view"),
+            Some("sources") => format!("{named}?project=shore%2Fsoundings"),
             _ => named,
         }
     }
@@ -447,7 +465,7 @@ async fn every_route_refuses_each_role_what_it_may_not_do_and_hides_what_it_may_
             });
         }
     }
-    service.queue_when(|queue| queue.waiting == 1).await;
+    service.queue_when(|queue| queue.waiting == 2).await;
     until("the runner is shown", async || {
         service.client.runner("reef-01").await.ok()
     })

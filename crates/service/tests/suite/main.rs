@@ -61,6 +61,7 @@ mod retention;
 mod runner_faults;
 mod runner_life;
 mod runners;
+mod runs;
 mod secrets;
 mod supervision;
 mod tls;

@@ -70,14 +70,44 @@ create table strand_visit (
 create index strand_visit_strand on strand_visit (strand_id, until);
 
 create sequence run_number as bigint;
+create table source_archive (
+  id         uuid primary key,
+  project_id uuid not null,
+  bytes      bigint not null,
+  -- The SHA-256 of the archive, in hexadecimal.
+  digest     text not null,
+  created_at timestamptz not null,
+  created_by text not null
+);
+create index source_archive_by_age on source_archive (created_at);
+
 create table run (
   id         uuid primary key,
   number     bigint not null default nextval('run_number'),
   project_id uuid not null,
   created_at timestamptz not null,
-  created_by text not null
+  created_by text not null,
+  -- The job of a run that is one job submitted alone: it has the run's title, state and end.
+  only_job     uuid,
+  -- The archive with which its jobs begin; it is removed before the run is.
+  source_id    uuid,
+  -- Of a run of a job sheet: its text, what the run is of, and when its last job was done.
+  sheet        text,
+  title        text not null default '',
+  branch       text,
+  revision     text,
+  event        text,
+  values       jsonb not null default '{}',
+  newer_run    text not null default 'leave',
+  -- The number of the run that has overtaken it.
+  overtaken_by bigint,
+  -- When a part of it was last tried again.
+  resumed_at   timestamptz,
+  finished_at  timestamptz
 ) partition by range (id);
 create index run_by_number on run (number);
+create index run_of_source on run (source_id) where source_id is not null;
+create index run_open on run (project_id, branch) where sheet is not null and finished_at is null;
 
 create sequence job_number as bigint;
 create table job (
@@ -119,6 +149,16 @@ create table job (
   cancel_by       text,
   -- The number of the job that was submitted in place of this one: a job that was retried once is not found again.
   retried_as      bigint,
+  -- Of a job of a sheet: its place in its run, the places of the jobs that it waits for, and what its failure means.
+  position        integer,
+  needs           jsonb not null default '[]',
+  on_failure      text not null default 'stop',
+  failures        integer not null default 0,
+  failure_tries   integer not null default 1,
+  -- Whether a person has to release it, and who has.
+  hold            boolean not null default false,
+  released_at     timestamptz,
+  released_by     text,
   -- An update that changes no indexed column writes no index entry, and a column counts as indexed when an index's
   -- condition names it. A job's state and attempt change three times in its life: the indexes go by these columns
   -- instead, which change once.
@@ -127,6 +167,7 @@ create table job (
 ) partition by range (id);
 create index job_by_number on job (number);
 create index job_open on job (strand_id) where open;
+create index job_of_run on job (run_id) where position is not null;
 create index job_give_up on job (give_up_at) where open and give_up_at is not null;
 create index job_ended on job (finished_at) where finished_at is not null;
 create index job_failed on job (number) where result <> 'success' and retried_as is null;

@@ -20,6 +20,7 @@ use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::secret::SecretUses;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
+use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// What became of a batch.
@@ -41,7 +42,9 @@ macro_rules! for_runner_columns {
                 (select coalesce(jsonb_object_agg(v.name, v.value order by v.pool_id is not null, length(vp.path)), '{}')
                  from variable v left join place vp on vp.id = v.place_id
                  where v.pool_id = pool.id or vp.path in ('', p.path) or starts_with(p.path, vp.path || '/')) as inherited_variables,
-                j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive"
+                j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive,
+                (select jsonb_build_object('bytes', s.bytes, 'digest', s.digest)
+                 from run r join source_archive s on s.id = r.source_id where j.position is not null and r.id = j.run_id) as source"
     };
 }
 
@@ -145,6 +148,17 @@ pub struct ForRunner {
     /// Whether it holds seats.
     #[diesel(sql_type = Bool)]
     pub exclusive: bool,
+    /// The archive with which it begins.
+    #[diesel(sql_type = Nullable<Jsonb>)]
+    pub source: Option<Json<JobSource>>,
+}
+
+/// The archive with which a job begins.
+#[derive(Clone, PartialEq, Debug, Deserialize)]
+pub struct JobSource {
+    pub bytes: u64,
+    /// The SHA-256, in hexadecimal.
+    pub digest: String,
 }
 
 /// The attempts of a runner that are not over.

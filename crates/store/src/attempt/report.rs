@@ -53,6 +53,19 @@ pub enum Reported {
     Over,
     /// The log is not whole yet: so much of it is durable.
     LogShort(i64),
+    /// Nothing is recorded yet: the job belongs to a run of a sheet, whose lock is needed.
+    OfSheet,
+}
+
+/// What the end of an attempt is for its job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum JobEnd {
+    /// Its end, where it does not belong to a run of a sheet.
+    Alone,
+    /// Its end, in a run of a sheet whose lock is held.
+    InRun,
+    /// Its command has failed, and is tried again; the run's lock is held.
+    TriedAgain,
 }
 
 #[derive(QueryableByName)]
@@ -67,11 +80,15 @@ struct StateRow {
     state: Db<AttemptState>,
     #[diesel(sql_type = Bool)]
     accepted: bool,
+    #[diesel(sql_type = Bool)]
+    is_of_sheet: bool,
 }
 
 async fn standing(connection: &mut Connection, held: HeldLease) -> Result<Option<StateRow>> {
     Ok(sql!(
-        "select state, accepted from attempt where id = :attempt and runner_id = :runner and lease = :lease";
+        "select state, accepted,
+                exists (select from job where job.id = attempt.job_id and position is not null) as is_of_sheet
+         from attempt where id = :attempt and runner_id = :runner and lease = :lease";
         attempt: SqlUuid = Db(held.attempt),
         runner: SqlUuid = Db(held.runner),
         lease: SqlUuid = Db(held.lease),
@@ -188,14 +205,28 @@ pub async fn finish(
     connection: &mut Connection,
     held: HeldLease,
     end: &AttemptEnd,
+    job: JobEnd,
     at: Moment,
 ) -> Result<Reported> {
+    let again = job == JobEnd::TriedAgain;
+    let (job_state, job_before) = match again {
+        true => (
+            JobState::Pending,
+            JobState::before(JobEvent::Retry, JobState::Pending),
+        ),
+        false => (
+            JobState::Done,
+            JobState::before(JobEvent::Finish, JobState::Done),
+        ),
+    };
     let row: CountRow = sql!(
         "with log as (
            update attempt_log set complete = true, capped = :log_capped
            where attempt_id = :attempt and length = :log_bytes
-             and exists (select from attempt where id = :attempt and runner_id = :runner and lease = :lease
-                                               and state = any(:attempt_before_finish))
+             and exists (select from attempt t where id = :attempt and runner_id = :runner and lease = :lease
+                                               and state = any(:attempt_before_finish)
+                                               and (:run_is_locked or not exists (
+                                                 select from job where job.id = t.job_id and position is not null)))
            returning attempt_id),
          a as (
            update attempt set state = :attempt_done, result = :result, message = :message, exit_code = :exit_code,
@@ -205,15 +236,23 @@ pub async fn finish(
            from log where id = log.attempt_id and runner_id = :runner and lease = :lease and state = any(:attempt_before_finish)
            returning id, job_id, runner_id, started_at, exit_code, result, message, finished_at),
          j as (
-           update job set state = :job_done, result = a.result, message = a.message, exit_code = a.exit_code,
-                  started_at = coalesce(job.started_at, a.started_at), finished_at = a.finished_at
-           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before_finish)
-           returning job.id, job.result),
+           update job set state = :job_state, result = case when not :again then a.result end, message = a.message,
+                  exit_code = a.exit_code, failures = failures + :again::integer,
+                  started_at = case when not :again then coalesce(job.started_at, a.started_at) end,
+                  finished_at = case when not :again then a.finished_at end,
+                  current_attempt = case when not :again then current_attempt end,
+                  waits_since = case when :again then a.finished_at else waits_since end,
+                  give_up_at = case when :again then a.finished_at + give_up_us * interval '1 microsecond' else give_up_at end
+           from a where job.id = a.job_id and job.current_attempt = a.id and job.state = any(:job_before)
+           returning job.id, job.result, job.strand_id, job.number, job.project_id, job.fail_unmatched),
          o1 as ("
            change AttemptEnded { attempt: "id", job: "job_id", runner: "runner_id", lost: "false" } at "finished_at" from "a"
            "),
          o2 as ("
-           change JobDone { job: "id", result: "result" } at ":at" from "j"
+           change JobDone { job: "id", result: "result" } at ":at" from "j where not :again"
+           "),
+         o3 as ("
+           change JobPending { job: "id", strand: "strand_id", project: "project_id", number: "number", again: "true", fail_unmatched: "fail_unmatched" } at ":at" from "j where :again"
            ")
          select count(*) as changed from a";
         log_capped: Bool = end.log_capped,
@@ -231,8 +270,10 @@ pub async fn finish(
         peak_memory: Nullable<BigInt> = end.peak_memory.and_then(|size| i64::try_from(size.0).ok()),
         lease: SqlUuid = Db(held.lease),
         attempt_before_finish: Array<Text> = words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)),
-        job_done: Text = Db(JobState::Done),
-        job_before_finish: Array<Text> = words(&JobState::before(JobEvent::Finish, JobState::Done)),
+        run_is_locked: Bool = job != JobEnd::Alone,
+        again: Bool = again,
+        job_state: Text = Db(job_state),
+        job_before: Array<Text> = words(&job_before),
     )
     .get_result(connection)
     .await?;
@@ -242,6 +283,9 @@ pub async fn finish(
     match standing(connection, held).await? {
         Some(row) if row.state.0 == AttemptState::Done && row.accepted => Ok(Reported::Kept),
         Some(row) if row.state.0 != AttemptState::Done => {
+            if row.is_of_sheet && job == JobEnd::Alone {
+                return Ok(Reported::OfSheet);
+            }
             let length = crate::log::state(connection, held.attempt)
                 .await?
                 .map_or(0, |log| log.length);

@@ -5,5 +5,7 @@ pub mod job;
 pub mod logs;
 pub mod queue;
 pub mod requirement;
+pub mod run;
+pub mod source;
 pub mod submission;
 pub mod why;

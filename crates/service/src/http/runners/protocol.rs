@@ -59,6 +59,10 @@ pub fn routes(limit: TimeoutLayer) -> Router<App> {
         .layer(limit)
         // Bounded by its progress.
         .route("/attempts/{attempt}/log", post(http::runners::reports::log))
+        .route(
+            "/attempts/{attempt}/source",
+            get(http::runners::reports::source),
+        )
 }
 
 async fn hello(State(app): State<App>) -> Json<ServiceInfo> {

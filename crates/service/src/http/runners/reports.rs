@@ -7,10 +7,12 @@ use crate::http::answer::{Answer, Failure};
 use crate::http::body::{JsonBody, Params};
 use crate::http::runners::protocol::AuthenticatedRunner;
 use crate::http::upload;
-use crate::operations::runners::{attempt_identity, attempt_secrets, reports};
+use crate::operations::runners::{attempt_identity, attempt_secrets, attempt_source, reports};
 use axum::Json;
+use axum::body::Body;
 use axum::extract::{Path, Request, State};
-use axum::http::StatusCode;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::IntoResponse;
 use pennine_core::id::{AttemptId, LeaseToken};
 use pennine_wire::runner_protocol::{
     AttemptSecrets, FinishedReport, IdentityRequest, IdentityToken, LogAcknowledgement, LostReport,
@@ -20,6 +22,18 @@ use serde::Deserialize;
 
 /// The header that carries an attempt's lease with its log.
 const LEASE_HEADER: &str = "pennine-lease";
+
+/// The lease that a request shows in its header.
+fn lease_of(headers: &HeaderMap) -> Result<LeaseToken, ServiceError> {
+    let lease = headers
+        .get(LEASE_HEADER)
+        .and_then(|lease| lease.to_str().ok());
+    let lease = lease.and_then(|lease| lease.parse().ok());
+    lease.ok_or_else(|| {
+        let message = "the header with the attempt's lease is missing or no UUID";
+        ServiceError::invalid(LEASE_HEADER, message)
+    })
+}
 
 /// A command was started.
 pub async fn started(
@@ -55,6 +69,19 @@ pub async fn identity(
 ) -> Answer<Json<IdentityToken>> {
     let token = attempt_identity::issue(&app, &known, id, sent, peer.0).await?;
     Ok(Json(token))
+}
+
+/// The files with which the job of an attempt begins.
+pub async fn source(
+    State(app): State<App>,
+    AuthenticatedRunner(known, _): AuthenticatedRunner,
+    Path(id): Path<AttemptId>,
+    headers: HeaderMap,
+) -> Answer<impl IntoResponse> {
+    let lease = lease_of(&headers)?;
+    let (bytes, pieces) = attempt_source::read(&app, &known, id, lease).await?;
+    let length = [(header::CONTENT_LENGTH, bytes.to_string())];
+    Ok((length, Body::from_stream(pieces)))
 }
 
 /// An attempt has ended and its log is complete.
@@ -99,17 +126,7 @@ pub async fn log(
     Params(params): Params<LogParams>,
     request: Request,
 ) -> Result<Json<LogAcknowledgement>, Failure> {
-    let lease = request
-        .headers()
-        .get(LEASE_HEADER)
-        .and_then(|lease| lease.to_str().ok())
-        .and_then(|lease| lease.parse::<LeaseToken>().ok())
-        .ok_or_else(|| {
-            ServiceError::invalid(
-                LEASE_HEADER,
-                "the header with the attempt's lease is missing or no UUID",
-            )
-        })?;
+    let lease = lease_of(request.headers())?;
     let sent = upload::read(&app, request, log_bytes()).await?;
     let taken = reports::log(&app, &known, id, lease, params.offset, &sent.bytes).await?;
     Ok(Json(taken))

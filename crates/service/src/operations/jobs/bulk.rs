@@ -3,6 +3,7 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::jobs::run_graph::{ending, try_again};
 use crate::operations::transaction::commit;
 use crate::views;
 use pennine_core::access;
@@ -15,8 +16,9 @@ use pennine_core::visibility::Visibility;
 use pennine_store::audit::Actor;
 use pennine_store::job::{self, Cancelled, Job, NewJob};
 use pennine_store::job_selection::{self, JobMatches};
+use pennine_store::run::GraphRow;
 use pennine_store::waiting_line;
-use pennine_store::{Connection, audit, bulk, line, strand};
+use pennine_store::{Connection, audit, bulk, line, run, strand};
 use pennine_wire::{Action, BulkAction, BulkProgress, BulkResult};
 use serde_json::json;
 
@@ -249,12 +251,31 @@ pub async fn one(
         .map(|strand| strand.key.0);
     let done = match (action, action.band(), key) {
         (Action::Cancel, ..) => {
-            job::cancel(connection, row.id.0, &by.name, at).await? != Cancelled::Nothing
+            let cancelled = ending(connection, &[row.id.0], at, async |connection| {
+                job::cancel(connection, row.id.0, &by.name, at).await
+            })
+            .await?;
+            cancelled != Cancelled::Nothing
         }
         (_, Some(band), Some(key)) => {
             let key = StrandKey { band, ..key };
             let strand = app.strand(connection, &key).await?;
             job::move_to(connection, row.id.0, band, strand, at).await?
+        }
+        (Action::Retry, ..) if row.is_of_sheet => {
+            let Some(run) = run::of_job(connection, row.id.0).await? else {
+                return Ok(None);
+            };
+            run::lock(connection, run).await?;
+            let this = |rows: &[GraphRow]| {
+                let found = rows.iter().position(|one| one.id == row.id);
+                Ok::<_, ServiceError>(found.into_iter().collect())
+            };
+            if try_again(app, connection, run, this, false, at).await? == 0 {
+                return Ok(None);
+            }
+            audit::write(connection, at, &permit, "job.retry", &name, json!({})).await?;
+            return Ok(Some(name));
         }
         (Action::Retry, _, Some(key)) => {
             let again = NewJob {

@@ -5,6 +5,7 @@ use super::bulk::one;
 use crate::app::App;
 use crate::background::Task;
 use crate::error::{ErrorKind, Result, ServiceError};
+use crate::operations::jobs::run_graph::ending;
 use crate::operations::transaction::commit;
 use crate::views;
 use pennine_core::id::ShortName;
@@ -108,7 +109,10 @@ async fn step(
     let actor = Actor::named(row.created_by_kind.0, &row.created_by);
     let mut changed = 0;
     if action == Action::Cancel {
-        let cancelled = job::cancel_all(connection, &jobs, &actor.name, at).await?;
+        let cancelled = ending(connection, &jobs, at, async |connection| {
+            job::cancel_all(connection, &jobs, &actor.name, at).await
+        })
+        .await?;
         changed = cancelled.len();
         let detail = json!({"action": ShortName::BulkAction.name(row.number)});
         let mut by_project: BTreeMap<String, Vec<String>> = BTreeMap::new();

@@ -3,6 +3,7 @@
 use crate::access::Principal;
 use crate::app::App;
 use crate::error::Result;
+use crate::operations::jobs::run_graph::ending;
 use crate::operations::transaction::commit;
 use crate::views;
 use crate::views::jobs::job::find;
@@ -19,7 +20,11 @@ pub async fn cancel(app: &App, who: &Principal, text: &str) -> Result<Job> {
         let row = find(connection, who, text).await?;
         let permit = who.require(Action::CancelJob, &row.project)?;
         let now = app.clock.now();
-        if job::cancel(connection, row.id.0, &who.name, now).await? != Cancelled::Nothing {
+        let cancelled = ending(connection, &[row.id.0], now, async |connection| {
+            job::cancel(connection, row.id.0, &who.name, now).await
+        })
+        .await?;
+        if cancelled != Cancelled::Nothing {
             audit::write(
                 connection,
                 now,

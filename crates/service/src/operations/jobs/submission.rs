@@ -25,14 +25,14 @@ const HOUR: Duration = Duration::from_secs(3600);
 const WEEK: Duration = Duration::from_secs(7 * 86_400);
 
 /// What a job to be made asks, checked.
-struct Checked {
+pub(super) struct Checked {
     requirement: Requirement,
-    title: String,
-    time_limit: Duration,
-    tries: u32,
+    pub(super) title: String,
+    pub(super) time_limit: Duration,
+    pub(super) tries: u32,
 }
 
-fn check(new: &NewJob) -> Result<Checked> {
+pub(super) fn check(new: &NewJob) -> Result<Checked> {
     let requirement: Requirement = new
         .requirement
         .parse()
@@ -102,7 +102,7 @@ fn check(new: &NewJob) -> Result<Checked> {
 }
 
 /// Checks that the seats exist, and as many of each.
-async fn check_seats(connection: &mut Connection, seats: &SeatNeeds) -> Result<()> {
+pub(super) async fn check_seats(connection: &mut Connection, seats: &SeatNeeds) -> Result<()> {
     let known = if seats.is_empty() {
         Vec::new()
     } else {
@@ -255,7 +255,7 @@ async fn taken_before(
 }
 
 /// Every word that some runner in the yard knows, or a machine that a pool would make.
-async fn vocabulary(connection: &mut Connection, now: Moment) -> Result<Vocabulary> {
+pub(super) async fn vocabulary(connection: &mut Connection, now: Moment) -> Result<Vocabulary> {
     let yard = Yard::read(connection, now).await?;
     let made = yard.made();
     let joined = yard.joined().map(|(runner, _)| &runner.subject);

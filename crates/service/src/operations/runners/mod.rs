@@ -2,6 +2,7 @@
 
 pub mod attempt_identity;
 pub mod attempt_secrets;
+pub mod attempt_source;
 pub mod attempts;
 pub mod enrol;
 pub mod maintenance;

@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::error::{Result, ServiceError};
+use crate::operations::jobs::run_graph::ending;
 use crate::operations::runners::attempts::lose;
 use crate::validation::{MESSAGE_TEXT, shortened};
 use bytes::Bytes;
@@ -10,13 +11,15 @@ use pennine_core::id::{AttemptId, LeaseToken, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::outcome::Loss;
 use pennine_core::lifecycle::runner::desired_state_after_start;
+use pennine_core::run::is_retried;
 use pennine_core::size::ByteSize;
-use pennine_core::time::Micros;
-use pennine_store::Connection;
-use pennine_store::attempt::report::{self, AttemptEnd, HeldLease, Reported};
+use pennine_core::time::{Micros, Moment};
+use pennine_store::attempt::report::{self, AttemptEnd, HeldLease, JobEnd, Reported};
 use pennine_store::audit::Actor;
+use pennine_store::connect::in_transaction;
 use pennine_store::credential::CredentialHolder;
 use pennine_store::log::{self, Append};
+use pennine_store::{Connection, run};
 use pennine_wire::runner_protocol::{
     FinishedReport, LogAcknowledgement, LossCause, LostReport, StartedReport,
 };
@@ -75,7 +78,7 @@ pub async fn started(
             app.feed.kick();
             Ok(())
         }
-        Reported::Over | Reported::LogShort(_) => {
+        Reported::Over | Reported::LogShort(_) | Reported::OfSheet => {
             tracing::info!(runner = known.name, attempt = %id, "a start was reported for an attempt that is over");
             Err(over(id))
         }
@@ -110,7 +113,12 @@ pub async fn finished(
         log_capped: sent.log_capped,
     };
     let mut connection = app.store.runners().await?;
-    match report::finish(&mut connection, held(known, id, sent.lease), &end, now).await? {
+    let lease = held(known, id, sent.lease);
+    let mut reported = report::finish(&mut connection, lease, &end, JobEnd::Alone, now).await?;
+    if reported == Reported::OfSheet {
+        reported = finish_in_run(&mut connection, lease, &end, now).await?;
+    }
+    match reported {
         Reported::Kept => {
             app.feed.kick();
             app.runner_cache.over(known.id.0, id);
@@ -128,11 +136,42 @@ pub async fn finished(
             Ok(())
         }
         Reported::LogShort(length) => Err(log_short(length.max(0).unsigned_abs(), sent.log_bytes)),
-        Reported::Over => {
+        Reported::OfSheet | Reported::Over => {
             tracing::info!(runner = known.name, attempt = %id, "an end was reported for an attempt that is over");
             Err(over(id))
         }
     }
+}
+
+/// Records the end of an attempt whose job belongs to a run of a sheet, and what follows in the run.
+async fn finish_in_run(
+    connection: &mut Connection,
+    lease: HeldLease,
+    end: &AttemptEnd,
+    now: Moment,
+) -> Result<Reported> {
+    in_transaction(connection, async |connection| {
+        let Some(job) = run::job_of(connection, lease.attempt).await? else {
+            return Ok(Reported::Over);
+        };
+        ending(connection, &[job.job_id.0], now, async |connection| {
+            // As it is with the lock held.
+            let Some(job) = run::job_of(connection, lease.attempt).await? else {
+                return Ok(Reported::Over);
+            };
+            let failures = job.failures.max(0).unsigned_abs().saturating_add(1);
+            let tries = job.failure_tries.max(0).unsigned_abs();
+            let again =
+                !job.is_cancelled && is_retried(job.on_failure.0, end.result, failures, tries);
+            let of_job = match again {
+                true => JobEnd::TriedAgain,
+                false => JobEnd::InRun,
+            };
+            Ok(report::finish(connection, lease, end, of_job, now).await?)
+        })
+        .await
+    })
+    .await
 }
 
 /// Records that an attempt is over without a result. Its job is retried.

@@ -9,10 +9,12 @@ use pennine_core::access::Action;
 use pennine_core::dispatch::{Reason, Segment, reason_at};
 use pennine_core::id::{JobId, ShortName, StrandId};
 use pennine_core::lifecycle::job::JobState;
+use pennine_core::run::GraphJob;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Moment;
 use pennine_core::wait::{Span, StrandStay, split};
 use pennine_store::job::{self, Filter};
+use pennine_store::run::{self, GraphRow};
 use pennine_store::{Connection, Error, attempt, line, strand, strand_visit};
 use pennine_wire::{Attempt, Job, JobLine, Page};
 use serde::Deserialize;
@@ -304,13 +306,17 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         });
     }
     let waiting = waiting_spans(connection, &row, now).await?;
+    let held_for = held_for(connection, &row).await?;
     Ok(Job {
         line: around.line(&row, now),
         run: ShortName::Run.name(row.run_number),
+        is_of_sheet: row.is_of_sheet,
+        held_for,
         band: row.band.0,
         seats: row.seats.0,
         trust: row.trust.0,
         give_up_at: row.give_up_at.map(|at| at.0),
+        released_by: row.released_by.clone(),
         retried_as: row.retried_as.map(|number| ShortName::Job.name(number)),
         command: row.command.0,
         variables: row.variables.0,
@@ -324,6 +330,21 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         attempts,
         now,
     })
+}
+
+/// What a held job waits for, in words.
+async fn held_for(connection: &mut Connection, row: &job::Job) -> Result<Option<String>, Error> {
+    if row.state.0 != JobState::Held {
+        return Ok(None);
+    }
+    let Some(run) = run::of_job(connection, row.id.0).await? else {
+        return Ok(None);
+    };
+    let rows = run::graph(connection, run).await?;
+    let jobs: Vec<GraphJob> = rows.iter().map(GraphRow::job).collect();
+    let own = rows.iter().position(|one| one.id == row.id);
+    let own = own.and_then(|position| jobs.get(position));
+    Ok(own.and_then(|own| pennine_core::run::held_for(own, &jobs)))
 }
 
 /// The wait that has not led to an attempt: it goes on, or the job ended in it.

@@ -6,4 +6,5 @@ pub mod logs;
 pub mod queue;
 pub mod remedies;
 pub mod requirement;
+pub mod run;
 pub mod why;
