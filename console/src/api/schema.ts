@@ -2744,7 +2744,7 @@ export interface components {
             /** @description The text of the job sheet, `pennine.toml`. */
             sheet: string;
             source?: components["schemas"]["SourceId"] | null;
-            /** @description What to call it; the branch or the sheet's first job when not given. */
+            /** @description What to call it; the names of its jobs when not given. */
             title?: string | null;
             /** @description Whether its code is trusted. */
             trust?: components["schemas"]["Trust"];

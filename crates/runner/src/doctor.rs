@@ -205,10 +205,14 @@ async fn of_credential(identity: &Identity, route: &Route) -> Finding {
     };
     match me {
         Ok(runner) => {
-            let text = format!(
-                "{} ({}) in the pool {} is {}: {}",
-                runner.name, runner.short, runner.pool, runner.state, runner.reason
+            let mut text = format!(
+                "{} ({}) in the pool {} is {}",
+                runner.name, runner.short, runner.pool, runner.state
             );
+            // One that works needs no reason.
+            if !matches!(runner.state, RunnerState::Available | RunnerState::Busy) {
+                text += &format!(": {}", runner.reason);
+            }
             let call = |verb: &str| format!("pennine-runner {verb}");
             match runner.state {
                 RunnerState::Offline => Finding::failed("runner", text).remedy(

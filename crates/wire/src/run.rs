@@ -20,7 +20,7 @@ pub struct NewRun {
     pub project: String,
     /// The text of the job sheet, `pennine.toml`.
     pub sheet: String,
-    /// What to call it; the branch or the sheet's first job when not given.
+    /// What to call it; the names of its jobs when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     /// The branch that it is of. A newer run of the same branch can overtake it.

@@ -23,7 +23,7 @@ export function runLead(run: Run): string {
   if (run.state === "done") return `${about} is done with ${run.result}: ${counts}.`;
   const held = run.graph.filter(({ needs_release, held_for }) => needs_release && held_for?.includes("person"));
   const [first] = held;
-  if (run.state === "held" && first) return `${about} waits for a person to release ${first.job.title}.`;
+  if (run.state === "held" && first) return `${about} waits for a person to release “${first.job.title}”.`;
   return `${about}: ${counts}.`;
 }
 

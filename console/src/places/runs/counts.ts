@@ -5,13 +5,13 @@ const WORDS: [keyof Schemas["RunCounts"], string][] = [
   ["executing", "executing"],
   ["pending", "pending"],
   ["held", "held"],
-  ["success", "succeeded"],
   ["failure", "failed"],
-  ["cancellation", "cancelled"],
   ["skip", "skipped"],
+  ["cancellation", "cancelled"],
+  ["success", "succeeded"],
 ];
 
-/** "2 executing, 1 held, 4 succeeded". */
+/** "2 executing, 1 held, 4 succeeded", the ones that matter first. */
 export const countsText = (counts: Schemas["RunCounts"]) =>
   WORDS.filter(([key]) => counts[key] > 0)
     .map(([key, word]) => `${counts[key]} ${word}`)

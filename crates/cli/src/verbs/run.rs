@@ -84,7 +84,7 @@ pub struct Submit {
     /// The project's path, or its name if that is unique.
     #[arg(long)]
     project: String,
-    /// What to call it [default: the branch, or the first job]
+    /// What to call it [default: the names of its jobs]
     #[arg(long)]
     title: Option<String>,
     /// The branch that it is of. A newer run of the same branch can overtake it.
@@ -310,8 +310,17 @@ fn ended(job: &RunJob) -> String {
     format!("{} {}: {result}{message}{ran}", job.job.name, job.job.title)
 }
 
-/// What a run amounts to, in a phrase: "failure: 1 of 5 jobs failed, 2 were skipped".
-fn summary(run: &RunLine) -> String {
+/// The state of a run in a word or two.
+fn state(run: &RunLine) -> String {
+    match (&run.overtaken_by, run.result) {
+        (Some(by), _) => format!("overtaken by {by}"),
+        (None, Some(result)) => result.word().to_owned(),
+        (None, None) => run.state.word().to_owned(),
+    }
+}
+
+/// How many jobs of a run are in which state: "1 executing, 2 held, 4 succeeded".
+fn counts(run: &RunLine) -> String {
     let RunCounts {
         held,
         pending,
@@ -325,21 +334,29 @@ fn summary(run: &RunLine) -> String {
         (executing, "executing"),
         (pending, "pending"),
         (held, "held"),
-        (success, "succeeded"),
         (failure, "failed"),
-        (cancellation, "cancelled"),
         (skip, "skipped"),
+        (cancellation, "cancelled"),
+        (success, "succeeded"),
     ];
     let parts: Vec<String> = (parts.iter())
         .filter(|(count, _)| *count > 0)
         .map(|(count, word)| format!("{count} {word}"))
         .collect();
-    let state = match (&run.overtaken_by, run.result) {
-        (Some(by), _) => format!("overtaken by {by}"),
-        (None, Some(result)) => result.word().to_owned(),
-        (None, None) => run.state.word().to_owned(),
-    };
-    format!("{state} ({})", parts.join(", "))
+    parts.join(", ")
+}
+
+/// How many jobs of a run are done: "4 of 5 done".
+fn done(run: &RunLine) -> String {
+    let jobs = run.jobs;
+    let done = jobs.success + jobs.failure + jobs.cancellation + jobs.skip;
+    let open = jobs.held + jobs.pending + jobs.executing;
+    format!("{done} of {} done", done + open)
+}
+
+/// What a run amounts to, in a phrase: "failure (1 failed, 2 skipped, 4 succeeded)".
+fn summary(run: &RunLine) -> String {
+    format!("{} ({})", state(run), counts(run))
 }
 
 /// A run with its jobs, step by step.
@@ -429,15 +446,27 @@ fn list(runs: &[RunLine], next: Option<&str>, now: Moment) -> String {
     let rows = runs.iter().map(|run| {
         vec![
             run.name.clone(),
-            view::cut(&run.title, 20),
-            view::cut(&run.project, 22),
-            view::cut(run.branch.as_deref().unwrap_or(""), 14),
-            view::cut(&summary(run), view::roomy(36)),
+            view::cut(&run.title, view::roomy(20)),
+            view::cut(&run.project, 18),
+            view::cut(run.branch.as_deref().unwrap_or(""), 8),
+            match run.overtaken_by {
+                Some(_) => "overtaken".to_owned(),
+                None => state(run),
+            },
+            done(run),
             view::ago(run.created_at, now),
         ]
     });
     let mut text = view::table(
-        &["run", "title", "project", "branch", "state", "submitted"],
+        &[
+            "run",
+            "title",
+            "project",
+            "branch",
+            "state",
+            "jobs",
+            "submitted",
+        ],
         rows,
     );
     if let Some(next) = next {

@@ -2,6 +2,7 @@
 
 use crate::support::{Browser, Runner, Service, until};
 use pennine_core::lifecycle::job::Outcome;
+use pennine_wire::NewRun;
 use std::process::{Command, Stdio};
 use thirtyfour::prelude::*;
 
@@ -262,5 +263,62 @@ async fn a_remedy_pressed_on_the_queue_page_starts_the_job() {
     browser
         .text_when("main", |text| text.contains("Nothing waits"))
         .await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_run_is_followed_to_its_end_and_a_held_job_is_released_on_its_page() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
+    let sheet = r#"
+        [jobs.build]
+        commands = ["echo built"]
+        vary = { cc = ["gcc", "clang"] }
+        [jobs.release]
+        commands = ["echo released"]
+        after = ["build"]
+        hold = "person"
+        [jobs.rig]
+        commands = ["exit 3"]
+        after = ["release"]
+        on_failure = "continue"
+    "#;
+    let new = NewRun {
+        project: "buoy".into(),
+        sheet: sheet.into(),
+        branch: Some("spring".into()),
+        ..NewRun::default()
+    };
+    let run = service.client.submit_run(&new).await.unwrap().run.line.name;
+    let browser = Browser::signed_in(&service).await;
+    browser.find("a[href='/runs']").await.click().await.unwrap();
+    let listed = browser
+        .text_when("main", |text| text.contains("spring"))
+        .await;
+    assert!(listed.contains("build, release, rig"), "{listed}");
+    browser.follow(&run).await;
+    browser
+        .text_when("main", |text| {
+            text.contains("waits for a person to release “release”")
+        })
+        .await;
+    let facts = browser
+        .text_when("[data-testid=run-facts]", |text| text.contains("held"))
+        .await;
+    assert!(
+        facts.contains("firmware/buoy") && facts.contains("branch spring"),
+        "{facts}"
+    );
+    browser.find("[role=region] svg[role=img]").await;
+    browser.click("Release").await;
+    let end = browser
+        .text_when("main", |text| text.contains("is done with failure"))
+        .await;
+    assert!(end.contains("1 failed, 3 succeeded"), "{end}");
+    assert!(end.contains("exit code 3"), "{end}");
+    browser.click("Retry unsuccessful jobs").await;
+    let again = service.client.run(&run).await.unwrap();
+    assert_eq!(again.graph.len(), 4);
     browser.close().await;
 }

@@ -3,6 +3,7 @@
 
 use crate::support::{Browser, Runner, Service};
 use pennine_core::lifecycle::runner::RunnerState;
+use pennine_wire::NewRun;
 use serde::Deserialize;
 
 /// What `axe.run` finds: each rule that is broken, with the elements that break it.
@@ -76,11 +77,20 @@ async fn furnished() -> (Service, Runner, Vec<String>) {
     let failed = service.submit("", "exit 3").await;
     service.done(&failed).await;
     let waits = service.submit("plotter", "true").await;
+    let sheet = "[jobs.build]\ncommands = ['true']\n[jobs.release]\ncommands = ['true']\nafter = ['build']\nhold = 'person'\n";
+    let new = NewRun {
+        project: "buoy".into(),
+        sheet: sheet.into(),
+        ..NewRun::default()
+    };
+    let run = service.client.submit_run(&new).await.unwrap().run.line.name;
     let pages = vec![
         "/".into(),
         "/queue".into(),
         "/yard".into(),
         "/runs".into(),
+        format!("/runs/{run}"),
+        "/jobs".into(),
         "/trends".into(),
         "/alerts".into(),
         "/pools/staithe".into(),

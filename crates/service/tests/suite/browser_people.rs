@@ -57,7 +57,7 @@ async fn three_people_sign_in_with_links_and_see_what_they_may_and_no_more() {
         ("teo", Role::Viewer, "chartroom", false, false),
     ] {
         welcome(&service, &browser, name, role, team).await;
-        let runs = buttons(&service, &browser, "/runs", "Jobs, newest first").await;
+        let runs = buttons(&service, &browser, "/runs", "Runs, newest first").await;
         let has = |buttons: &[String], word: &str| buttons.iter().any(|one| one == word);
         assert_eq!(has(&runs, "Submit a job"), may_submit, "{name}: {runs:?}");
         let yard = buttons(&service, &browser, "/yard", "pool").await;

@@ -9,6 +9,7 @@ use crate::operations::jobs::source;
 use crate::operations::jobs::submission::{check, check_seats, vocabulary};
 use crate::operations::people::secret::check_uses;
 use crate::operations::transaction::commit;
+use crate::validation::shortened;
 use crate::views;
 use crate::views::jobs::run::{find, whole};
 use pennine_core::access::Action;
@@ -32,6 +33,9 @@ const MANUAL: &str = "manual";
 
 /// Mistakes of a sheet that one answer names.
 const SHOWN_MISTAKES: usize = 20;
+
+/// The most bytes of a title that is made of the names of jobs.
+const TITLE_TEXT: usize = 80;
 
 /// Jobs of a run that one answer names.
 const SHOWN_JOBS: usize = 20;
@@ -308,13 +312,14 @@ pub async fn submit(
     }
 }
 
+/// What a run is called: its own title, or the names of its jobs.
 fn title(new: &NewRun, sheet: &Sheet) -> String {
-    let given = new.title.as_deref().map(str::trim).map(str::to_owned);
-    let first = sheet.jobs.first().map(|job| job.base.clone());
-    given
-        .or_else(|| new.branch.clone())
-        .or(first)
-        .unwrap_or_default()
+    if let Some(title) = &new.title {
+        return title.trim().to_owned();
+    }
+    let mut names: Vec<&str> = sheet.jobs.iter().map(|job| job.base.as_str()).collect();
+    names.dedup();
+    shortened(&names.join(", "), TITLE_TEXT).to_owned()
 }
 
 fn hints(known: &Vocabulary, sheet: &Sheet) -> Vec<RunHint> {
