@@ -45,7 +45,7 @@ it("a burst of changes costs one round of requests, for the queries that show th
   expect(asked).not.toHaveBeenCalled();
   act(() => vi.advanceTimersByTime(350));
   const keys = asked.mock.calls.map(([filter]) => filter?.queryKey?.[0]).sort();
-  expect(keys).toEqual(["alerts", "job", "jobs", "queue", "runners", "status"]);
+  expect(keys).toEqual(["alerts", "job", "jobs", "queue", "run", "runners", "runs", "status"]);
 });
 
 it("a kind that the console does not know changes nothing", () => {
