@@ -2,7 +2,8 @@
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, it, vi } from "vitest";
 import { Route, Routes } from "react-router";
-import type { RunJob } from "../src/api/client";
+import type { Job, RunJob } from "../src/api/client";
+import { commandLengths } from "../src/places/runs/JobPage";
 import RunPage, { runLead } from "../src/places/runs/RunPage";
 import Runs from "../src/places/runs/Runs";
 import { layered } from "../src/places/runs/layers";
@@ -78,4 +79,19 @@ it("jobs stand in columns by step, near what they wait for, and the critical pat
   expect(edges.at(-1)?.isCritical).toBe(true);
   const many = Array.from({ length: 2000 }, (_, n) => job(`j-${n}`, `part ${n}`, n < 1000 ? 1 : 2, n < 1000 ? [] : [`j-${n - 1000}`]));
   expect(layered(many, []).edges.length).toBe(1000);
+});
+
+it("a run tells its repository, its short revision and its overrides", async () => {
+  const more = { repository: "https://forge.example/buoy.git", revision: "0f1e2d3c4b5a69788796a5b4c3d2e1f00f1e2d3c", overridden: ["build: where gcc >= 13", "all jobs: pool boathouse"] };
+  show("/runs/run-7", { "GET /runs/run-7": { ...run, ...more } });
+  expect(await screen.findByText("Overrides of this run: build: where gcc >= 13; all jobs: pool boathouse")).toBeTruthy();
+  expect(screen.getByText("revision 0f1e2d3c4b5a").getAttribute("title")).toBe(more.revision);
+  expect(screen.getByText("repository https://forge.example/buoy.git")).toBeTruthy();
+});
+
+it("a command ends where the next begins, and the last one with the attempt", () => {
+  const attempt = { started_at: "2026-12-01T09:00:00Z", exited_at: "2026-12-01T09:00:10Z", phases: { commands_us: [1_000_000, 4_000_000] } } as unknown as Job["attempts"][number];
+  expect(commandLengths(attempt)).toEqual([3_000_000, 6_000_000]);
+  expect(commandLengths({ ...attempt, exited_at: null })).toEqual([3_000_000, undefined]);
+  expect(commandLengths({ ...attempt, phases: undefined })).toEqual([]);
 });

@@ -4,6 +4,7 @@ import type { components } from "./schema";
 export type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type JobLine = Schemas["JobLine"];
+export type Comparison = Schemas["Comparison"];
 export type Job = Schemas["Job"];
 export type Run = Schemas["Run"];
 export type RunJob = Schemas["RunJob"];

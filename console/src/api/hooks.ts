@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, BulkProgress, CapacityDecision, Checkup, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Run, RunLine, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, BulkProgress, CapacityDecision, Checkup, Comparison, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Run, RunLine, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -323,6 +323,15 @@ export const useJob = (name: string) =>
     queryKey: ["job", name],
     queryFn: ({ signal }) => get<Job>(`/jobs/${encodeURIComponent(name)}`, signal),
     refetchInterval: REPAIR,
+  });
+
+/** A job that is done beside the median of earlier ones like it. */
+export const useComparison = (name: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ["comparison", name],
+    queryFn: ({ signal }) => get<Comparison>(`/jobs/${encodeURIComponent(name)}/comparison`, signal),
+    enabled: wanted,
+    retry: false,
   });
 
 export const useWhy = (name: string, waits: boolean) =>

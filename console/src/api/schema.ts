@@ -378,6 +378,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{job}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare a job that is done with another one, or with the median of earlier ones like it: how long each part of both took. */
+        get: operations["compare_job"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{job}/log": {
         parameters: {
             query?: never;
@@ -1836,6 +1853,8 @@ export interface components {
              */
             number: number;
             peak_memory?: components["schemas"]["ByteSize"] | null;
+            /** @description When its parts began. */
+            phases?: components["schemas"]["Phases"];
             pool: string;
             processor_us?: components["schemas"]["Micros"] | null;
             ready_at: components["schemas"]["Moment"];
@@ -2043,6 +2062,24 @@ export interface components {
              */
             failing: number;
         };
+        /** @description A part of both executions. */
+        ComparedPart: {
+            other_us?: components["schemas"]["Micros"] | null;
+            /** @description `all-busy`, `source`, `command 2`. */
+            part: string;
+            this_us?: components["schemas"]["Micros"] | null;
+        };
+        /** @description A job beside another one, or beside the median of earlier ones like it. */
+        Comparison: {
+            /** @description Its short name, `j-4812`. */
+            job: string;
+            /** @description Which took longer, by how much, and in which parts, in a sentence. */
+            message: string;
+            /** @description Its time from submission to end, part by part. */
+            parts: components["schemas"]["ComparedPart"][];
+            /** @description The jobs that it is compared with: one, or those whose median is taken. */
+            with: string[];
+        };
         /**
          * @description A day of the week.
          * @enum {string}
@@ -2207,11 +2244,15 @@ export interface components {
             attempts: components["schemas"]["Attempt"][];
             band: components["schemas"]["Band"];
             command: string[];
+            /** @description The commands of a job of a job sheet, one after another; they are `command` together. */
+            commands?: string[];
             /** Format: int32 */
             exit_code?: number | null;
             give_up_at?: components["schemas"]["Moment"] | null;
             /** @description What it waits for, where it is held, in words. */
             held_for?: string | null;
+            /** @description What to do about its failure, where its log says that a program was not found. */
+            hint?: string | null;
             /** @description Whether the run was made from a job sheet; a job that was submitted alone has a run of its own. */
             is_of_sheet?: boolean;
             /** @description Why it ended as it did, in words. */
@@ -2286,6 +2327,21 @@ export interface components {
             /** @description How long it waited, so far if it still waits, over all attempts. */
             wait_us: components["schemas"]["Micros"];
             where: string;
+        };
+        /** @description What a job of one run does otherwise than its sheet says. */
+        JobOverrides: {
+            band?: components["schemas"]["Band"] | null;
+            /**
+             * Format: int32
+             * @description The command with which it begins, counted from 1.
+             */
+            from_command?: number | null;
+            give_up_us?: components["schemas"]["Micros"] | null;
+            /** @description Commands that are left out, counted from 1. */
+            skip_commands?: number[];
+            time_limit_us?: components["schemas"]["Micros"] | null;
+            /** @description The requirement, in place of the sheet's. */
+            where?: string | null;
         };
         /** @description What the jobs of a pool may reach and use. */
         JobPolicy: {
@@ -2737,8 +2793,11 @@ export interface components {
             branch?: string | null;
             /** @description Why it was submitted: `manual` when not given, or a word of your own. */
             event?: string | null;
+            /** @description What this run does otherwise than its sheet says. */
+            overrides?: components["schemas"]["RunOverrides"];
             /** @description The project's path, or its name if that is unique. */
             project: string;
+            repository?: components["schemas"]["Repository"] | null;
             /** @description The revision that it is of. */
             revision?: string | null;
             /** @description The text of the job sheet, `pennine.toml`. */
@@ -3830,6 +3889,12 @@ export interface components {
             /** @description Who the person is at the OpenID provider: its name for the person (`sub`). Empty takes that away. */
             subject?: string | null;
         };
+        /** @description When the parts of an attempt began, by its runner's clock since the attempt was started. */
+        Phases: {
+            /** @description When each of the job's commands began, in their order, as far as it came. */
+            commands_us?: components["schemas"]["Micros"][];
+            source_us?: components["schemas"]["Micros"] | null;
+        };
         /** @description A team or a project. */
         Place: {
             /**
@@ -4212,6 +4277,13 @@ export interface components {
             /** @description Below `/api/v1`. */
             path: string;
         };
+        /** @description A revision of a git repository. */
+        Repository: {
+            /** @description The hash of a commit, whole: 40 or 64 hexadecimal digits. */
+            revision: string;
+            /** @description Its address, without a name and password: `https://forge.example/shore/soundings.git`. */
+            url: string;
+        };
         /** @description Retiring a runner. */
         Retirement: {
             /** @description Proceed although jobs would be left without a runner. */
@@ -4234,6 +4306,12 @@ export interface components {
             graph: components["schemas"]["RunJob"][];
             /** @description When this was true. */
             now: components["schemas"]["Moment"];
+            /** @description The same in words: `build: where gcc >= 13`. */
+            overridden?: string[];
+            /** @description What it does otherwise than its sheet says. */
+            overrides?: components["schemas"]["RunOverrides"];
+            /** @description The address of the repository that its jobs begin with. */
+            repository?: string | null;
             /** @description Its values, those of the sheet included. */
             values?: {
                 [key: string]: string;
@@ -4320,6 +4398,16 @@ export interface components {
             success: boolean;
             /** @description Its name in the sheet. */
             title: string;
+        };
+        /** @description What one run does otherwise than its sheet says. */
+        RunOverrides: {
+            band?: components["schemas"]["Band"] | null;
+            /** @description Of single jobs, by their names in the sheet: `build` for all of its combinations, or `build (gcc)` for one. */
+            jobs?: {
+                [key: string]: components["schemas"]["JobOverrides"];
+            };
+            /** @description Every job runs in this pool. */
+            pool?: string | null;
         };
         /** @description Which jobs of a run to try again. */
         RunRetry: {
@@ -6435,6 +6523,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_job: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Another job, by id or short name. Without one: the median of the last 20 earlier jobs of the same project and title that have
+                 *     succeeded.
+                 */
+                with?: string;
+            };
+            header?: never;
+            path: {
+                /** @description its id or short name (j-4812) */
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             "4XX": {
@@ -9427,7 +9560,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/gzip": string;
+                "application/octet-stream": string;
             };
         };
         responses: {

@@ -95,9 +95,18 @@ export function Heading({ children, beside }: { children: ReactNode; beside?: Re
 }
 
 /** A section that is folded away until it is asked for; its heading says how much is in it. */
-export function Folded({ heading, count, children }: { heading: string; count?: number; children: ReactNode }) {
+export function Folded({ heading, count, toggle, children }: {
+  heading: string;
+  count?: number;
+  toggle?: (isOpen: boolean) => void;
+  children: ReactNode;
+}) {
   return (
-    <Box as="details" mt="18px">
+    <Box
+      as="details"
+      mt="18px"
+      onToggle={({ currentTarget }) => toggle?.(currentTarget instanceof HTMLDetailsElement && currentTarget.open)}
+    >
       <Box as="summary" cursor="pointer" py="4px">
         <Box as="h2" display="inline" fontSize="16px" fontWeight="600">
           {heading}

@@ -4,6 +4,7 @@ mod arguments;
 mod connection;
 mod error;
 pub mod escapes;
+mod repository;
 mod run;
 mod source_archive;
 mod terminal;

@@ -38,6 +38,12 @@ pub fn note(text: impl AsRef<str>) {
     eprintln!("pennine: {}", text.as_ref());
 }
 
+/// Prints a mistake in a file, as editors read it: `FILE:LINE:COLUMN: message`.
+pub fn mistake(file: &std::path::Path, line: usize, column: usize, message: &str) {
+    terminal::clear_progress();
+    eprintln!("{}:{line}:{column}: {message}", file.display());
+}
+
 /// Prints a line.
 pub fn line(text: impl AsRef<str>) -> Result<(), Error> {
     print(&format!("{}\n", text.as_ref()))

@@ -3,22 +3,28 @@
 //! [`Client`] speaks for people and programs with a token; [`RunnerClient`] for a runner with its credential. Both take
 //! several addresses, separated by commas, of replicas of one service: when one is not there they go on with the next.
 
+mod client;
 mod filters;
 mod groups;
-mod job_identity;
 mod job_settings;
+mod job_socket;
+mod jobs;
+mod measures;
 mod people;
+mod pools;
 mod runner;
+mod runners;
 mod runs;
 mod tokens;
 mod watch;
 
+pub use client::Client;
 pub use filters::{
     AuditFilter, DecisionFilter, JobListFilter, QueueFilter, RunListFilter, RunnerFilter,
     TrendFilter,
 };
-pub use job_identity::{job_identity, job_source};
-pub use people::{Client, LogPart};
+pub use job_socket::{job_identity, job_source, report_phase};
+pub use jobs::LogPart;
 pub use runner::RunnerClient;
 
 use bytes::Bytes;

@@ -25,7 +25,7 @@ impl Client {
         let request = self.link.request(Method::POST, "/api/v1/sources");
         let request = request
             .query(&[("project", project)])
-            .header(CONTENT_TYPE, "application/gzip")
+            .header(CONTENT_TYPE, "application/octet-stream")
             .header(CONTENT_LENGTH, bytes)
             .timeout(LARGE)
             .body(archive);

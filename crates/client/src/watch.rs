@@ -1,6 +1,6 @@
 //! Targets, alerts, listeners and the yard file.
 
-use crate::people::Client;
+use crate::client::Client;
 use crate::{Result, segment};
 use pennine_wire::{
     Alert, AlertThresholds, AppliedYardFile, Listener, ListenerChange, MadeListener, NewListener,

@@ -66,6 +66,11 @@ pub struct AttemptClaims {
     /// The job's and the run's short names.
     pub job: String,
     pub run: String,
+    /// The branch and the revision that its run is of, as the person or token that submitted it said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub branch: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<String>,
     /// The number of the attempt, from 1.
     pub attempt: u32,
     pub trusted: bool,

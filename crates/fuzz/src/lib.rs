@@ -10,6 +10,8 @@
 )]
 
 use axum::response::IntoResponse;
+use flate2::Compression;
+use flate2::write::GzEncoder;
 use pennine_cli::escapes::TerminalFilter;
 use pennine_cli::yard_file::document::Yard;
 use pennine_core::fact::Subject;
@@ -18,6 +20,7 @@ use pennine_core::overrides::{self, MOST_FACTS};
 use pennine_core::requirement::Requirement;
 use pennine_core::sheet::{MOST_JOBS, Sheet};
 use pennine_core::time::Moment;
+use pennine_runner::attempt::source::archive::{SourceError, unpack};
 use pennine_suppliers::command::{Machines, parse_answer};
 use pennine_suppliers::{Fault, Offer, PlacedOrder};
 use pennine_wire::runner_protocol::{
@@ -29,6 +32,9 @@ use pennined::operations::measures::history::lines::{self, KnownNames};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
+use sha2::{Digest, Sha256};
+use std::io::Write;
+use std::path::Path;
 use std::str::from_utf8;
 use uuid::Uuid;
 
@@ -36,7 +42,7 @@ use uuid::Uuid;
 pub type Target = (&'static str, fn(&[u8]));
 
 /// All targets. Each has a folder of this name in `corpus`.
-pub const TARGETS: [Target; 7] = [
+pub const TARGETS: [Target; 8] = [
     ("requirement", requirement),
     ("yard_file", yard_file),
     ("job_sheet", job_sheet),
@@ -44,6 +50,7 @@ pub const TARGETS: [Target; 7] = [
     ("log_text", log_text),
     ("history_csv", history_csv),
     ("supplier_answer", supplier_answer),
+    ("source_archive", source_archive),
 ];
 
 /// A requirement is printed as one that reads as the same; an error names a column of the text.
@@ -239,5 +246,44 @@ pub fn supplier_answer(input: &[u8]) {
     };
     if let Some(Fault::Unclear(message)) = fault {
         assert!(message.chars().count() < 1000, "{message}");
+    }
+}
+
+/// Whatever a tar archive holds, it is unpacked into its folder only: files, folders, and links that lead nowhere else.
+pub fn source_archive(input: &[u8]) {
+    let outer = tempfile::tempdir().expect("a folder");
+    let folder = outer.path().join("in");
+    std::fs::create_dir(&folder).expect("a folder");
+    let mut packed = GzEncoder::new(Vec::new(), Compression::none());
+    packed.write_all(input).expect("memory");
+    let packed = packed.finish().expect("memory");
+    let digest: String = (Sha256::digest(&packed).iter())
+        .map(|byte| format!("{byte:02x}"))
+        .collect();
+    match unpack(packed.as_slice(), &digest, &folder) {
+        Ok(unpacked) => assert!(unpacked.bytes <= input.len() as u64),
+        Err(error) => assert!(!matches!(error, SourceError::Digest), "{error}"),
+    }
+    let beside = std::fs::read_dir(outer.path()).expect("the folder");
+    assert_eq!(beside.count(), 1, "something was made outside");
+    let whole = folder.canonicalize().expect("the folder");
+    only_within(&folder, &whole);
+}
+
+/// Checks that what is below a folder is a file, a folder or a link within a whole.
+fn only_within(folder: &Path, whole: &Path) {
+    for entry in std::fs::read_dir(folder).expect("a folder") {
+        let entry = entry.expect("an entry");
+        let (kind, path) = (entry.file_type().expect("its type"), entry.path());
+        if kind.is_dir() {
+            only_within(&path, whole);
+        } else if kind.is_symlink() {
+            // One that leads to nothing leads nowhere else.
+            if let Ok(target) = path.canonicalize() {
+                assert!(target.starts_with(whole), "{path:?} leads to {target:?}");
+            }
+        } else {
+            assert!(kind.is_file(), "{path:?}");
+        }
     }
 }

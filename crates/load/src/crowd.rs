@@ -6,6 +6,7 @@ use futures::{StreamExt, TryStreamExt};
 use pennine_client::{Client, Route, RunnerClient};
 use pennine_core::id::SessionId;
 use pennine_core::lifecycle::job::Outcome;
+use pennine_core::phase::Phases;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_wire::runner_protocol::{
@@ -212,6 +213,7 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
                 exit_code: Some(0),
                 message: None,
                 exited_ago_us: Micros(0),
+                phases: Phases::default(),
                 processor_us: None,
                 peak_memory: None,
                 log_bytes: ByteSize(0),

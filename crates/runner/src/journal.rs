@@ -5,6 +5,7 @@
 use crate::system::clock::BootMark;
 use pennine_core::id::LeaseToken;
 use pennine_core::lifecycle::job::Outcome;
+use pennine_core::phase::Phases;
 use pennine_core::size::ByteSize;
 use pennine_core::time::Micros;
 use pennine_wire::runner_protocol::LossCause;
@@ -41,4 +42,6 @@ pub struct RecordedResult {
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,
     pub log_capped: bool,
+    #[serde(default)]
+    pub phases: Phases,
 }

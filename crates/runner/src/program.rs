@@ -1,6 +1,6 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
-use crate::attempt::{identity, source};
+use crate::attempt::{identity, phases, source};
 use crate::backoff::Backoff;
 use crate::environment::usual_path;
 use crate::error::Error;
@@ -132,13 +132,19 @@ enum Verb {
     },
     /// Inside a job: fetch the files of its run, then become its command; the runner starts this itself.
     #[command(hide = true)]
-    Source {
-        /// The SHA-256 of the archive, in hexadecimal.
+    Source(source::SourceArguments),
+    /// Inside a job: announce one of its commands; the runner starts this itself.
+    #[command(hide = true)]
+    Command {
+        /// Which one, from 1.
         #[arg(long)]
-        digest: String,
-        /// The command, after --.
-        #[arg(last = true, required = true)]
-        command: Vec<String>,
+        number: u32,
+        /// How many there are.
+        #[arg(long)]
+        of: u32,
+        /// What is shown of it.
+        #[arg(last = true)]
+        text: Option<String>,
     },
     /// Contain the processes of one job; the runner starts this itself.
     #[command(hide = true)]
@@ -368,9 +374,12 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             audience,
             algorithm,
         } => identity::print_token(&audience, algorithm).await,
-        Verb::Source { digest, command } => {
-            let code = source::run(&digest, &command).await?;
+        Verb::Source(arguments) => {
+            let code = source::run(arguments).await?;
             std::process::exit(code);
+        }
+        Verb::Command { number, of, text } => {
+            phases::announce(number, of, &text.unwrap_or_default()).await
         }
         Verb::Service(verb) => service(verb),
         Verb::Relay(RelayArguments { socket, server }) => relay::run(&socket, &server).await,

@@ -103,6 +103,7 @@ async fn deliver_report(
                 processor,
                 peak_memory,
                 log_capped,
+                phases,
             } = ran.clone();
             let finished = FinishedReport {
                 session: environment.session,
@@ -116,6 +117,7 @@ async fn deliver_report(
                 log_bytes,
                 log_capped: log_capped || spool.is_some_and(Spool::capped),
                 started_ago_us: journal.started.as_ref().map(|at| at.ago().into()),
+                phases,
             };
             environment.client.finished(attempt, &finished).await
         }

@@ -261,6 +261,7 @@ mod tests {
             trust: Db(Trust::Trusted),
             requirement: String::new(),
             command: Json(Vec::new()),
+            commands: Json(Vec::new()),
             variables: Json(Default::default()),
             secrets: Json(Default::default()),
             inherited_variables: Json(Default::default()),

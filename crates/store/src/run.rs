@@ -17,7 +17,7 @@ use pennine_core::id::{AttemptId, JobId, PlaceId, RunId, SourceId, StrandId};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::run::GraphJob;
 use pennine_core::secret::SecretUses;
-use pennine_core::sheet::{Need, NewerRun, OnFailure};
+use pennine_core::sheet::{Need, NewerRun, OnFailure, RunOverrides};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use serde::Serialize;
@@ -46,6 +46,12 @@ pub struct Run {
     /// The archive with which its jobs begin; it may have been removed.
     #[diesel(sql_type = Nullable<SqlUuid>)]
     pub source_id: Option<Db<SourceId>>,
+    /// The address of the repository with which they begin.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub repository: Option<String>,
+    /// What it does otherwise than its sheet says.
+    #[diesel(sql_type = Jsonb)]
+    pub overrides: Json<RunOverrides>,
     #[diesel(sql_type = Timestamptz)]
     pub created_at: Db<Moment>,
     #[diesel(sql_type = Text)]
@@ -75,6 +81,7 @@ macro_rules! run_query {
     ($rest:literal) => {
         concat!(
             "select r.id, r.number, p.path as project, coalesce(o.title, r.title) as title, r.branch, r.revision, r.event, r.values, r.source_id,
+                    r.repository, r.overrides,
                     r.created_at, r.created_by, r.sheet is not null as has_sheet, o.number as only_job,
                     r.overtaken_by,
                     coalesce(o.finished_at, r.finished_at) as finished_at,
@@ -188,6 +195,9 @@ pub struct NewRun {
     pub sheet: String,
     /// The archive with which its jobs begin.
     pub source: Option<SourceId>,
+    /// The address of the repository with which they begin, at its revision.
+    pub repository: Option<String>,
+    pub overrides: RunOverrides,
     pub newer_run: NewerRun,
     pub jobs: Vec<NewGraphJob>,
     pub by: Permit,
@@ -205,6 +215,8 @@ pub struct NewGraphJob {
     pub title: String,
     pub requirement: String,
     pub command: Vec<String>,
+    /// Its commands, where the sheet lists them; they are `command` together.
+    pub commands: Vec<String>,
     pub variables: BTreeMap<String, String>,
     pub secrets: SecretUses,
     pub time_limit: Micros,
@@ -234,8 +246,8 @@ pub async fn submit(connection: &mut Connection, new: NewRun) -> Result<i64> {
         number: i64,
     }
     let row: Row = sql!(
-        "insert into run (id, project_id, created_at, created_by, title, branch, revision, event, values, sheet, newer_run, source_id)
-         values (:run, :project, :at, :by, :title, :branch, :revision, :event, :values, :sheet, :newer_run, :source) returning number";
+        "insert into run (id, project_id, created_at, created_by, title, branch, revision, event, values, sheet, newer_run, source_id, repository, overrides)
+         values (:run, :project, :at, :by, :title, :branch, :revision, :event, :values, :sheet, :newer_run, :source, :repository, :overrides) returning number";
         run: SqlUuid = Db(new.id),
         project: SqlUuid = Db(new.project),
         at: Timestamptz = Db(new.at),
@@ -248,6 +260,8 @@ pub async fn submit(connection: &mut Connection, new: NewRun) -> Result<i64> {
         sheet: Text = new.sheet,
         newer_run: Text = Db(new.newer_run),
         source: Nullable<SqlUuid> = new.source.map(Db),
+        repository: Nullable<Text> = new.repository,
+        overrides: Jsonb = Json(new.overrides),
     )
     .get_result(connection)
     .await?;
@@ -265,14 +279,14 @@ async fn add_jobs(
     sql!(
         "with t as (
            select * from jsonb_to_recordset(:jobs) as t(
-             id uuid, position integer, strand uuid, state text, title text, requirement text, command jsonb, variables jsonb,
+             id uuid, position integer, strand uuid, state text, title text, requirement text, command jsonb, commands jsonb, variables jsonb,
              secrets jsonb, time_limit bigint, tries integer, band text, seats jsonb, trust text, give_up bigint,
              fail_unmatched boolean, needs jsonb, on_failure text, failure_tries integer, hold boolean)),
          j as (
-           insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables, secrets,
+           insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, commands, variables, secrets,
                             time_limit_us, tries, created_at, ready_at, waits_since, band, seats, trust, give_up_us, give_up_at,
                             fail_unmatched, position, needs, on_failure, failure_tries, hold)
-           select id, :run, :project, strand, state, title, requirement, command, variables, secrets, time_limit, tries, :at,
+           select id, :run, :project, strand, state, title, requirement, command, commands, variables, secrets, time_limit, tries, :at,
                   case when state = :pending then :at::timestamptz end, case when state = :pending then :at::timestamptz end, band, seats, trust, give_up,
                   case when state = :pending then :at::timestamptz + give_up * interval '1 microsecond' end,
                   fail_unmatched, position, needs, on_failure, failure_tries, hold
@@ -593,10 +607,10 @@ pub async fn add_again(
     at: Moment,
 ) -> Result<()> {
     sql!(
-        "insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, variables, secrets, time_limit_us,
+        "insert into job (id, run_id, project_id, strand_id, state, title, requirement, command, commands, variables, secrets, time_limit_us,
                           tries, created_at, band, seats, trust, give_up_us, fail_unmatched, position, needs, on_failure,
                           failure_tries, hold)
-         select s.new, run_id, project_id, strand_id, :held, title, requirement, command, variables, secrets, time_limit_us,
+         select s.new, run_id, project_id, strand_id, :held, title, requirement, command, commands, variables, secrets, time_limit_us,
                 tries, :at, band, seats, trust, give_up_us, fail_unmatched, position, needs, on_failure, failure_tries, hold
          from unnest(:old, :new) as s(old, new) join job j on j.id = s.old order by position";
         held: Text = Db(JobState::Held),

@@ -251,6 +251,10 @@ pub struct Recipient {
     pub is_cancelled: bool,
     #[diesel(sql_type = BigInt)]
     pub run_number: i64,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub branch: Option<String>,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub revision: Option<String>,
     /// The attempt's number, from 1.
     #[diesel(sql_type = Integer)]
     pub attempt_number: i32,
@@ -264,7 +268,7 @@ pub async fn recipient(connection: &mut Connection, held: HeldLease) -> Result<O
     Ok(sql!(
         "select j.id as job_id, j.number as job_number, p.path as project, l.id as pool_id, l.name as pool, r.name as runner,
                 j.trust, j.secrets, j.cancel_at is not null as is_cancelled,
-                u.number as run_number, a.number as attempt_number, l.jobs as policy
+                u.number as run_number, u.branch, u.revision, a.number as attempt_number, l.jobs as policy
          from attempt a join job j on j.id = a.job_id join place p on p.id = j.project_id join pool l on l.id = a.pool_id
          join runner r on r.id = a.runner_id join run u on u.id = j.run_id
          where a.id = :attempt and a.runner_id = :runner and a.lease = :lease and a.open";

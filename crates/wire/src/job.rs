@@ -1,10 +1,12 @@
 //! Jobs and their attempts.
 
 use crate::queue::RemedyAction;
+use pennine_core::comparison::ComparedPart;
 use pennine_core::dispatch::{Band, EligibilityCounts, Reason, Remedy, SeatNeeds};
 use pennine_core::id::{AttemptId, JobId, RunnerId};
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::phase::Phases;
 use pennine_core::requirement::{Explanation, Hint};
 use pennine_core::secret::{SecretUse, SecretUses};
 use pennine_core::size::ByteSize;
@@ -134,6 +136,9 @@ pub struct Job {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retried_as: Option<String>,
     pub command: Vec<String>,
+    /// The commands of a job of a job sheet, one after another; they are `command` together.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub commands: Vec<String>,
     pub variables: BTreeMap<String, String>,
     /// Secrets that it is given, by name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -149,6 +154,9 @@ pub struct Job {
     pub message: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_code: Option<i32>,
+    /// What to do about its failure, where its log says that a program was not found.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
     /// The wait of the attempt that has not begun yet, if it waits.
     pub waiting: Vec<Span>,
     /// Every try, first to last.
@@ -188,6 +196,9 @@ pub struct Attempt {
     pub wait_us: Micros,
     /// That wait, split; the parts add up to it exactly.
     pub wait: Vec<Span>,
+    /// When its parts began.
+    #[serde(default, skip_serializing_if = "Phases::is_empty")]
+    pub phases: Phases,
     /// Processor time of the command and everything it waited for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processor_us: Option<Micros>,
@@ -198,6 +209,19 @@ pub struct Attempt {
     pub log_bytes: ByteSize,
     /// Whether the log was cut at its cap.
     pub log_capped: bool,
+}
+
+/// A job beside another one, or beside the median of earlier ones like it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Comparison {
+    /// Its short name, `j-4812`.
+    pub job: String,
+    /// The jobs that it is compared with: one, or those whose median is taken.
+    pub with: Vec<String>,
+    /// Which took longer, by how much, and in which parts, in a sentence.
+    pub message: String,
+    /// Its time from submission to end, part by part.
+    pub parts: Vec<ComparedPart>,
 }
 
 /// Why a job waits, and what would run it.

@@ -5,7 +5,9 @@ use pennine_core::id::{RunId, SourceId};
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::requirement::Hint;
 use pennine_core::run::RunState;
+use pennine_core::sheet::RunOverrides;
 use pennine_core::size::ByteSize;
+use pennine_core::source::Repository;
 use pennine_core::time::Moment;
 use pennine_core::trust::Trust;
 use serde::{Deserialize, Serialize};
@@ -42,6 +44,12 @@ pub struct NewRun {
     /// when not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<SourceId>,
+    /// The revision of a repository that its jobs begin with, in place of an archive. It is the run's `revision`, too.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repository: Option<Repository>,
+    /// What this run does otherwise than its sheet says.
+    #[serde(default, skip_serializing_if = "RunOverrides::is_empty")]
+    pub overrides: RunOverrides,
 }
 
 /// The files of a folder, uploaded for a run of a project.
@@ -107,9 +115,18 @@ pub struct RunLine {
 pub struct Run {
     #[serde(flatten)]
     pub line: RunLine,
+    /// The address of the repository that its jobs begin with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repository: Option<String>,
     /// Its values, those of the sheet included.
     #[serde(default)]
     pub values: BTreeMap<String, String>,
+    /// What it does otherwise than its sheet says.
+    #[serde(default, skip_serializing_if = "RunOverrides::is_empty")]
+    pub overrides: RunOverrides,
+    /// The same in words: `build: where gcc >= 13`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub overridden: Vec<String>,
     /// Its jobs, in the order of the sheet; a job that was tried again stands there as its latest one.
     pub graph: Vec<RunJob>,
     /// The chain of jobs that made it as long as it is, first to last: their short names.

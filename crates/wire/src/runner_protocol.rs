@@ -7,8 +7,10 @@ use pennine_core::identity::SigningAlgorithm;
 use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::lifecycle::runner::DesiredState;
+use pennine_core::phase::Phases;
 use pennine_core::secret::{SecretText, SecretUses};
 use pennine_core::size::ByteSize;
+use pennine_core::source::JobSource;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use serde::{Deserialize, Serialize};
@@ -259,15 +261,22 @@ pub struct Assigned {
     pub trust: Trust,
     /// The files that it begins with; its workspace is empty otherwise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub source: Option<AssignedSource>,
+    pub source: Option<JobSource>,
+    /// The commands of a job of a job sheet, one after another; they are `command` together. None for other jobs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub commands: Vec<String>,
 }
 
-/// An archive of files for a job: a tar file, compressed with gzip. The runner asks for it when the job does.
+/// What the programs that a runner puts before a job's own commands report, at the job's socket.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize)]
-pub struct AssignedSource {
-    pub bytes: ByteSize,
-    /// The SHA-256 of the archive, in hexadecimal.
-    pub digest: String,
+#[serde(rename_all = "kebab-case")]
+pub enum PhaseReport {
+    /// The files with which the job begins are there.
+    SourceReady,
+    /// They could not be had.
+    SourceFailed { message: String },
+    /// A command begins, counted from 1.
+    Command { number: u32 },
 }
 
 /// Asks for the secrets of an attempt.
@@ -355,6 +364,9 @@ pub struct FinishedReport {
     /// How long ago the command was started, for a service that has not received that report.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started_ago_us: Option<Micros>,
+    /// When its parts began.
+    #[serde(default, skip_serializing_if = "Phases::is_empty")]
+    pub phases: Phases,
 }
 
 /// Why an attempt has no result.

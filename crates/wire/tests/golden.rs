@@ -11,12 +11,14 @@
 use pennine_core::id::{AttemptId, LeaseToken, SessionId};
 use pennine_core::job_policy::{IsolationLevel, JobLimits, JobPolicy};
 use pennine_core::lifecycle::job::Outcome;
+use pennine_core::phase::Phases;
 use pennine_core::size::ByteSize;
+use pennine_core::source::JobSource;
 use pennine_core::time::Micros;
 use pennine_core::trust::Trust;
 use pennine_wire::runner_protocol::{
-    Assigned, AssignedSource, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport,
-    Poll, PollAnswer, Settings, StartedReport, Stop, StopCause,
+    Assigned, AttemptPhase, FinishedReport, HeldAttempt, LossCause, LostReport, Poll, PollAnswer,
+    Settings, StartedReport, Stop, StopCause,
 };
 use pennine_wire::{NewJob, Problem};
 use serde::Serialize;
@@ -105,7 +107,8 @@ fn the_answer_to_a_poll() {
                 },
             },
             trust: Trust::Untrusted,
-            source: Some(AssignedSource {
+            commands: vec!["make".into(), "make check".into()],
+            source: Some(JobSource::Archive {
                 bytes: ByteSize(4096),
                 digest: "9f86d081".into(),
             }),
@@ -130,7 +133,7 @@ fn the_answer_to_a_poll() {
                 "where": "gcc >= 12", "command": ["make", "check"], "variables": {"CC": "gcc"}, "secrets": {"SIGNING_KEY": "file"}, "inherited_variables": {"STATION": "north"},
                 "time_limit_us": 3_600_000_000_u64, "log_cap": 1 << 30, "exclusive": true,
                 "policy": {"isolation": "sandbox", "network": false, "limits": {"memory": 1 << 30, "processes": 512}},
-                "trust": "untrusted", "source": {"bytes": 4096, "digest": "9f86d081"},
+                "trust": "untrusted", "commands": ["make", "make check"], "source": {"archive": {"bytes": 4096, "digest": "9f86d081"}},
             }],
             "stop": [{"attempt": ID, "cause": "cancelled", "message": "cancelled by ada"}],
             "settings": {"park_us": 8_000_000, "lease_us": 30_000_000, "log_chunk": 4 << 20},
@@ -158,6 +161,10 @@ fn reports_of_an_attempt() {
         exit_code: None,
         message: Some("it ran into its time limit of 1 h".into()),
         exited_ago_us: Micros(10),
+        phases: Phases {
+            source_us: Some(Micros(7)),
+            commands_us: vec![Micros(8), Micros(9)],
+        },
         processor_us: Some(Micros(915)),
         peak_memory: None,
         log_bytes: ByteSize(512),
@@ -168,7 +175,7 @@ fn reports_of_an_attempt() {
         &finished,
         &json!({
             "session": ID, "lease": ID, "result": "timeout", "message": "it ran into its time limit of 1 h",
-            "exited_ago_us": 10, "processor_us": 915, "log_bytes": 512, "log_capped": true,
+            "exited_ago_us": 10, "phases": {"source_us": 7, "commands_us": [8, 9]}, "processor_us": 915, "log_bytes": 512, "log_capped": true,
         }),
     );
     let lost = LostReport {

@@ -1,13 +1,14 @@
 // One job: its time as a bar, why it waits, its log, the rest.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { post } from "../../api/client";
-import type { BulkResult, Job } from "../../api/client";
-import { useJob, useWhy } from "../../api/hooks";
+import type { BulkResult, Comparison, Job } from "../../api/client";
+import { useComparison, useJob, useWhy } from "../../api/hooks";
 import { useMay } from "../../api/may";
 import { Lead } from "../../parts/answer";
-import { Heading, List } from "../../parts/list";
+import { Folded, Heading, List } from "../../parts/list";
 import { JobMark } from "../../parts/mark";
 import { Remedy } from "../../parts/remedy";
 import { Ago, Until, micros } from "../../parts/time";
@@ -82,6 +83,7 @@ export default function JobPage() {
           </Button>
         )}
       </Flex>
+      {job.hint ? <Box mt="4px">{job.hint}</Box> : null}
       {cancel.error ? <Trouble error={cancel.error} /> : null}
       {retry.error ? <Trouble error={retry.error} /> : null}
       <Flex columnGap="22px" rowGap="2px" mt="8px" color="quiet" wrap="wrap" data-testid="job-facts">
@@ -120,10 +122,8 @@ export default function JobPage() {
       {waits && why.data ? <WhyTable why={why.data} /> : null}
       {attempt ? <LogView key={attempt.id} job={job.name} attempt={attempt.number} /> : null}
       {job.attempts.length > 1 ? <Attempts job={job} /> : null}
-      <Heading>Command</Heading>
-      <Box as="pre" fontFamily="mono" fontSize="13px" whiteSpace="pre-wrap">
-        {job.command.join(" ")}
-      </Box>
+      {job.state === "done" ? <Compared job={job} /> : null}
+      {job.commands?.length ? <Commands job={job} /> : <Command job={job} />}
       {Object.keys(job.secrets ?? {}).length > 0 ? (
         <>
           <Heading>Secrets</Heading>
@@ -134,6 +134,91 @@ export default function JobPage() {
           </Box>
         </>
       ) : null}
+    </>
+  );
+}
+
+function Command({ job }: { job: Job }) {
+  return (
+    <>
+      <Heading>Command</Heading>
+      <Box as="pre" fontFamily="mono" fontSize="13px" whiteSpace="pre-wrap">
+        {job.command.join(" ")}
+      </Box>
+    </>
+  );
+}
+
+/** How long each command of an attempt ran, as far as is known: each ends where the next one begins, the last with the attempt. */
+export function commandLengths(attempt: Job["attempts"][number]): (number | undefined)[] {
+  const begun = attempt.phases?.commands_us ?? [];
+  const { started_at, exited_at } = attempt;
+  const whole = started_at && exited_at ? (Date.parse(exited_at) - Date.parse(started_at)) * 1000 : undefined;
+  return begun.map((from, i) => {
+    const until = begun[i + 1] ?? whole;
+    return until === undefined ? undefined : Math.max(0, until - from);
+  });
+}
+
+/** The commands of a job of a sheet, with how long each ran in the latest attempt. */
+function Commands({ job }: { job: Job }) {
+  const attempt = job.attempts[job.attempts.length - 1];
+  const commands = job.commands ?? [];
+  const lengths = attempt ? commandLengths(attempt) : [];
+  const failed = attempt?.exited_at && attempt.result !== "success" ? lengths.length - 1 : -1;
+  const ran = (i: number) => {
+    const length = lengths[i];
+    if (length !== undefined) return `${micros(length)}${i === failed ? ", ended the job" : ""}`;
+    return attempt?.exited_at && lengths.length > 0 ? "not executed" : "";
+  };
+  return (
+    <>
+      <Heading>Commands</Heading>
+      <List
+        rows={commands.map((command, i) => ({ command, i }))}
+        id={({ i }) => String(i)}
+        empty=""
+        columns={[
+          { head: "no.", cell: ({ i }) => i + 1, width: "3em" },
+          { head: "command", cell: ({ command }) => <code style={{ whiteSpace: "pre-wrap" }}>{command}</code>, wrap: true },
+          { head: "ran", cell: ({ i }) => ran(i), right: true },
+        ]}
+      />
+    </>
+  );
+}
+
+/** The job beside the median of earlier ones like it, when asked for. */
+function Compared({ job }: { job: Job }) {
+  const [isOpen, setOpen] = useState(false);
+  const compared = useComparison(job.name, isOpen);
+  return (
+    <Folded heading="Comparison with earlier jobs" toggle={setOpen}>
+      {compared.error ? <Trouble error={compared.error} /> : compared.data ? <Parts compared={compared.data} /> : <Awaiting what="the comparison" />}
+    </Folded>
+  );
+}
+
+function Parts({ compared }: { compared: Comparison }) {
+  const length = (us: number | null | undefined) => (us == null ? "" : micros(us));
+  const difference = (one: Comparison["parts"][number]) => {
+    const us = (one.this_us ?? 0) - (one.other_us ?? 0);
+    return us === 0 ? "" : `${us < 0 ? "−" : "+"}${micros(Math.abs(us))}`;
+  };
+  return (
+    <>
+      <Box mb="6px">{compared.message}</Box>
+      <List
+        rows={compared.parts}
+        id={(one) => one.part}
+        empty="No parts are known."
+        columns={[
+          { head: "part", cell: (one) => one.part },
+          { head: compared.job, cell: (one) => length(one.this_us), right: true },
+          { head: compared.with.length === 1 ? (compared.with[0] ?? "other") : `median of ${compared.with.length}`, cell: (one) => length(one.other_us), right: true },
+          { head: "difference", cell: difference, right: true },
+        ]}
+      />
     </>
   );
 }

@@ -72,7 +72,8 @@ export default function RunPage() {
         <RunMark run={run} />
         <Link to={`/projects/${encodeURIComponent(run.project)}`}>{run.project}</Link>
         {run.branch ? <span>branch {run.branch}</span> : null}
-        {run.revision ? <span>revision {run.revision}</span> : null}
+        {run.repository ? <span>repository {run.repository}</span> : null}
+        {run.revision ? <span title={run.revision}>revision {run.revision.slice(0, 12)}</span> : null}
         <span>
           submitted <Ago at={run.created_at} /> by {run.created_by}
         </span>
@@ -87,6 +88,11 @@ export default function RunPage() {
           </code>
         ))}
       </Flex>
+      {run.overridden?.length ? (
+        <Box mt="4px" color="bracken">
+          Overrides of this run: {run.overridden.join("; ")}
+        </Box>
+      ) : null}
       <RunGraph jobs={run.graph} critical={critical} />
       <Heading>Jobs</Heading>
       <List

@@ -12,10 +12,15 @@ function parts(job: Job, now: number): Part[] {
     if (!from) return;
     found.push({ what, tone, from: Date.parse(from), to: to ? Date.parse(to) : now });
   };
+  // Time held is not part of the wait.
+  if (job.is_of_sheet) add("held", "gritstone", job.created_at, job.ready_at);
   for (const attempt of job.attempts) {
     for (const span of attempt.wait) add(span.reason, reasonTone(span.reason), span.from, span.to);
     const over = attempt.finished_at;
-    add("commands", "heather", attempt.started_at, attempt.exited_at ?? over);
+    const ready = attempt.started_at && attempt.phases?.source_us ? Date.parse(attempt.started_at) + attempt.phases.source_us / 1000 : null;
+    const begun = ready ? new Date(ready).toISOString() : attempt.started_at;
+    if (ready) add("source", "moss", attempt.started_at, begun);
+    add("commands", "heather", begun, attempt.exited_at ?? over);
     if (attempt.exited_at) add("log upload", "moss", attempt.exited_at, over);
   }
   job.waiting.forEach((span, i) => {

@@ -75,8 +75,15 @@ function inks(theme: string): Inks {
   return made;
 }
 
-/** Something that a strip shows, and where. */
-type Mark = { left: number; right: number; top: number; bottom: number; says: string; job?: string };
+/** Something that a strip shows, and where. What it says is put into words when the pointer is on it. */
+type Mark = { left: number; right: number; top: number; bottom: number; says: () => string; job?: string };
+
+function describe(one: RunnerTime["lanes"][number][number]): string {
+  const ended = one.until == null ? "executing" : (one.result ?? "");
+  // A job of a project that may not be seen has no name.
+  const job = one.job ? `${one.job} ${one.title} of ${one.project}` : "a job of another team";
+  return `${job}, ${clock.format(Date.parse(one.from))}: ${ended}${one.message ? `, ${one.message}` : ""}`;
+}
 
 /** Draws a strip, and tells what is where on it. Drawn by hand: a page of strips holds thousands of stretches. */
 function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, until, width, height }: Props): Mark[] {
@@ -95,7 +102,7 @@ function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, unt
       on.fillStyle = ink[fill];
       on.fillRect(left, 0, right - left, height);
     }
-    const says = `${one.state} from ${clock.format(Date.parse(one.from))}: ${one.reason}`;
+    const says = () => `${one.state} from ${clock.format(Date.parse(one.from))}: ${one.reason}`;
     marks.push({ left, right, top: 0, bottom: height, says });
   });
   const lane = height / Math.max(1, time.lanes.length);
@@ -119,11 +126,7 @@ function draw(on: CanvasRenderingContext2D, time: RunnerTime, { theme, from, unt
         on.lineTo(right, top);
         on.stroke();
       }
-      const ended = one.until == null ? "executing" : (one.result ?? "");
-      // A job of a project that may not be seen has no name.
-      const job = one.job ? `${one.job} ${one.title} of ${one.project}` : "a job of another team";
-      const says = `${job}, ${clock.format(Date.parse(one.from))}: ${ended}${one.message ? `, ${one.message}` : ""}`;
-      marks.push({ left, right, top, bottom, says, job: one.job });
+      marks.push({ left, right, top, bottom, says: () => describe(one), job: one.job });
     }
     if (i > 0 && lane > 4) {
       on.fillStyle = ink.rule;
@@ -140,9 +143,11 @@ export const Strip = memo(function Strip(props: Props) {
   const marks = useRef<Mark[]>([]);
   useLayoutEffect(() => {
     const on = canvas.current?.getContext("2d");
-    if (!on || !time) return;
+    if (!on) return;
     on.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
-    marks.current = draw(on, time, props);
+    // The canvas may show another runner's time still.
+    if (!time) on.clearRect(0, 0, width, height);
+    marks.current = time ? draw(on, time, props) : [];
   });
   /** The topmost mark under the pointer. */
   const under = (event: React.MouseEvent) => {
@@ -161,7 +166,7 @@ export const Strip = memo(function Strip(props: Props) {
       style={{ display: "block", width, height, background: "var(--chakra-colors-hollow)" }}
       onMouseMove={(event) => {
         const found = under(event);
-        event.currentTarget.title = found?.says ?? "";
+        event.currentTarget.title = found?.says() ?? "";
         event.currentTarget.style.cursor = found?.job ? "pointer" : "";
       }}
       onClick={(event) => {

@@ -1,7 +1,7 @@
 // Yard: pools and their runners, what each did over the last hours, and what can be done to many of them at once.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { Suspense, lazy, memo, useCallback, useMemo, useRef, useState } from "react";
+import { Suspense, lazy, memo, useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Maintenance, Pool, Runner } from "../../api/client";
 import { useFittingRunners, useMaintenance, usePools, useRunnerTime, useYard } from "../../api/hooks";
@@ -28,6 +28,8 @@ const ROW = 32;
 const HEAD = 78;
 /** Lines whose strips are asked for together. */
 const BLOCK = 60;
+/** Lines that are drawn above and below those in sight. */
+const BEYOND = 6;
 
 const STATES: Runner["state"][] = ["available", "busy", "draining", "paused", "offline", "awaited"];
 
@@ -161,10 +163,16 @@ type LinesProps = {
 /** The lines that can be seen, of however many there are. */
 function Lines({ lines, addMachine, chosen, choose, windows }: LinesProps) {
   const list = useRef<HTMLDivElement>(null);
+  // As many lines are drawn wherever the page is scrolled to, so that a line that leaves at one end is used again for the runner that
+  // comes at the other: making one is slow.
+  const drawn = Math.ceil(window.innerHeight / ROW) + 1 + 2 * BEYOND;
   const virtual = useWindowVirtualizer({
     count: lines.length,
     estimateSize: (i) => (lines[i]?.runner || lines[i]?.empty ? ROW : HEAD),
-    overscan: 6,
+    rangeExtractor: ({ startIndex, count }) => {
+      const first = Math.max(0, Math.min(startIndex - BEYOND, count - drawn));
+      return Array.from({ length: Math.min(drawn, count) }, (_, i) => first + i);
+    },
     scrollMargin: list.current?.offsetTop ?? 0,
     getItemKey: (i) => {
       const line = lines[i];
@@ -189,7 +197,7 @@ function Lines({ lines, addMachine, chosen, choose, windows }: LinesProps) {
         const { pool, runner } = line;
         return (
           <div
-            key={item.key}
+            key={runner ? item.index % drawn : item.key}
             // Only a pool's head changes its height: it wraps where there is little room.
             ref={runner || line.empty ? undefined : virtual.measureElement}
             data-index={item.index}
@@ -305,9 +313,18 @@ type LineProps = {
 
 const RunnerLine = memo(function RunnerLine({ runner, theme, time, from, until, chosen, choose, window }: LineProps) {
   const awaited = runner.state === "awaited";
+  const line = useRef<HTMLDivElement>(null);
+  // A line that is used again for another runner must not keep the keyboard's focus: a key would act on a runner that was not meant.
+  useLayoutEffect(
+    () => () => {
+      const focused = document.activeElement;
+      if (focused instanceof HTMLElement && line.current?.contains(focused)) focused.blur();
+    },
+    [runner.id],
+  );
   // Plain elements, styled from around them: a page is scrolled through thousands of these.
   return (
-    <div className={chosen ? "line chosen" : "line"}>
+    <div ref={line} className={chosen ? "line chosen" : "line"}>
       {awaited || !choose ? (
         <span />
       ) : (

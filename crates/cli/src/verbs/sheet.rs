@@ -4,11 +4,12 @@ use crate::connection::{self, GlobalArguments};
 use crate::error::Error;
 use crate::view;
 use clap::Subcommand;
-use pennine_core::sheet::{MOST_BYTES, Sheet, SheetJob};
+use pennine_core::sheet::{MOST_BYTES, ProjectFiles, Sheet, SheetJob, guess, schema};
 use pennine_wire::{NewTrial, Trial};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::io::Read;
+use std::fs::File;
+use std::io::{ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
 
 #[derive(Subcommand)]
@@ -25,6 +26,14 @@ pub enum Verb {
         #[arg(long)]
         offline: bool,
     },
+    /// Write a first job sheet for a folder, guessed from its build files (Makefile, Cargo.toml, package.json and others).
+    New {
+        /// The folder.
+        #[arg(default_value = ".")]
+        dir: PathBuf,
+    },
+    /// Print the format of job sheets as a JSON Schema, for editors.
+    Schema,
 }
 
 /// A job of a sheet, as JSON.
@@ -44,11 +53,15 @@ struct CheckedJob {
 
 /// `pennine sheet`.
 pub async fn run(whole: &GlobalArguments, verb: Verb) -> Result<(), Error> {
-    let Verb::Check {
-        file,
-        project,
-        offline,
-    } = verb;
+    let (file, project, offline) = match verb {
+        Verb::Check {
+            file,
+            project,
+            offline,
+        } => (file, project, offline),
+        Verb::New { dir } => return first(whole, &dir),
+        Verb::Schema => return view::json(&schema()),
+    };
     let sheet = parse(&file, &read(&file)?, &BTreeMap::new())?;
     let trials = match offline {
         true => BTreeMap::new(),
@@ -59,6 +72,52 @@ pub async fn run(whole: &GlobalArguments, verb: Verb) -> Result<(), Error> {
         return view::json(&jobs);
     }
     view::print(&text(&file, &sheet, &jobs, &trials))
+}
+
+/// A first sheet that was written, as JSON.
+#[derive(Serialize)]
+struct WrittenSheet {
+    file: PathBuf,
+    /// The files that it was guessed from.
+    from: Vec<&'static str>,
+}
+
+/// Writes a first sheet for a folder.
+fn first(whole: &GlobalArguments, folder: &Path) -> Result<(), Error> {
+    let file = folder.join("pennine.toml");
+    let wrong = |error: std::io::Error| match error.kind() {
+        ErrorKind::AlreadyExists => Error::Usage(format!(
+            "{} is there already; check it with: pennine sheet check {0}",
+            file.display()
+        )),
+        _ => Error::Usage(format!("{}: {error}", file.display())),
+    };
+    let entries = std::fs::read_dir(folder).map_err(wrong)?;
+    let names = entries
+        .flatten()
+        .map(|entry| entry.file_name().to_string_lossy().into_owned());
+    let text = |name: &str| read(&folder.join(name)).ok();
+    let guessed = guess(&ProjectFiles {
+        names: names.collect(),
+        makefile: text("Makefile"),
+        package: text("package.json"),
+    });
+    let mut written = File::create_new(&file).map_err(wrong)?;
+    written.write_all(guessed.text.as_bytes()).map_err(wrong)?;
+    if whole.json {
+        let from = guessed.from;
+        return view::json(&WrittenSheet { file, from });
+    }
+    let shown = file.display();
+    view::line(match guessed.from.as_slice() {
+        [] => format!(
+            "Wrote {shown} with an example: no known build file was found. Replace its command, then: pennine sheet check {shown}"
+        ),
+        from => format!(
+            "Wrote {shown}, guessed from {}. Correct what is wrong, then: pennine sheet check {shown}",
+            from.join(", ")
+        ),
+    })
 }
 
 /// The text of a sheet.
@@ -84,12 +143,7 @@ pub(super) fn parse(
 ) -> Result<Sheet, Error> {
     Sheet::with_values(text, values).map_err(|mistakes| {
         for one in &mistakes {
-            let (line, column) = (one.line, one.column);
-            view::note(format!(
-                "{}:{line}:{column}: {}",
-                file.display(),
-                one.message
-            ));
+            view::mistake(file, one.line, one.column, &one.message);
         }
         let s = if mistakes.len() == 1 { "" } else { "s" };
         Error::Usage(format!(

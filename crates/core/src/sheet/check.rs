@@ -298,7 +298,10 @@ fn expression(
 }
 
 /// The text with each `{name}` replaced by its value; or what is wrong, and how many characters into the text.
-fn replaced(text: &str, values: &BTreeMap<String, String>) -> Result<String, (usize, String)> {
+pub(super) fn replaced(
+    text: &str,
+    values: &BTreeMap<String, String>,
+) -> Result<String, (usize, String)> {
     let mut whole = String::new();
     let mut rest = text;
     while let Some((before, after)) = rest.split_once('{') {

@@ -27,13 +27,19 @@ mod check;
 mod error;
 mod format;
 mod graph;
+mod guess;
 mod occasion;
+mod overrides;
+mod schema;
 mod vary;
 
 pub use error::SheetError;
 pub use format::{NewerRun, OnFailure, Scalar, WorkspaceUse};
 pub use graph::depths;
+pub use guess::{GuessedSheet, ProjectFiles, guess};
 pub use occasion::Occasion;
+pub use overrides::{InvalidOverride, JobOverrides, RunOverrides};
+pub use schema::schema;
 
 use crate::dispatch::Band;
 use crate::requirement::Requirement;

@@ -1,17 +1,19 @@
-//! The socket at which a job asks for identity tokens, and for the files with which it begins: HTTP on a Unix socket that only this
+//! The socket at which a job asks for identity tokens, for the files with which it begins, and reports its parts: HTTP on a Unix socket that only this
 //! attempt can reach.
 //!
 //! ```text
 //!   job ── GET /identity?audience=NAME[&algorithm=ES256] ──> runner ──> service
 //!   job ── GET /source ─────────────────────────────────────> runner ──> service
+//!   job ── POST /phase ─────────────────────────────────────> runner
 //! ```
 
+use super::phases::PhaseRecord;
 use crate::environment::RunnerEnvironment;
 use crate::system::isolation::folder::JobFolder;
 use bytes::Bytes;
 use futures::TryStreamExt;
 use http_body_util::combinators::UnsyncBoxBody;
-use http_body_util::{BodyExt, Full, StreamBody};
+use http_body_util::{BodyExt, Full, Limited, StreamBody};
 use hyper::body::{Frame, Incoming};
 use hyper::header::CONTENT_TYPE;
 use hyper::service::service_fn;
@@ -42,6 +44,8 @@ type Body = UnsyncBoxBody<Bytes, io::Error>;
 const CONNECTIONS: usize = 16;
 /// How long a connection may be idle between its parts.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// The most bytes of a report.
+const REPORT: usize = 16 << 10;
 /// The audiences of a job whose tokens are kept.
 const KEPT: usize = 32;
 
@@ -94,11 +98,13 @@ impl IdentitySocket {
         self,
         environment: &Rc<RunnerEnvironment>,
         assigned: &Rc<Assigned>,
+        phases: &Rc<PhaseRecord>,
     ) -> IdentityServer {
         let path = self.path;
         let tokens = Rc::new(Tokens {
             environment: environment.clone(),
             assigned: assigned.clone(),
+            phases: phases.clone(),
             kept: RefCell::default(),
         });
         let task = tokio::task::spawn_local(answer_all(self.listener, tokens));
@@ -146,7 +152,7 @@ async fn acquire(places: &Rc<Semaphore>) -> Result<impl Sized + use<>, tokio::sy
 async fn answer_one(stream: UnixStream, tokens: Rc<Tokens>) {
     let service = service_fn(move |request| {
         let tokens = tokens.clone();
-        async move { Ok::<_, Infallible>(tokens.answer(&request).await) }
+        async move { Ok::<_, Infallible>(tokens.answer(request).await) }
     });
     let mut server = hyper::server::conn::http1::Builder::new();
     server
@@ -160,6 +166,7 @@ async fn answer_one(stream: UnixStream, tokens: Rc<Tokens>) {
 struct Tokens {
     environment: Rc<RunnerEnvironment>,
     assigned: Rc<Assigned>,
+    phases: Rc<PhaseRecord>,
     kept: RefCell<HashMap<(String, SigningAlgorithm), (IdentityToken, Instant)>>,
 }
 
@@ -172,12 +179,15 @@ struct Asked {
 }
 
 impl Tokens {
-    async fn answer(&self, request: &Request<Incoming>) -> Response<Body> {
+    async fn answer(&self, request: Request<Incoming>) -> Response<Body> {
+        if request.uri().path() == "/phase" {
+            return self.phase(request).await;
+        }
         if request.uri().path() == "/source" {
             return self.source().await;
         }
         if request.uri().path() != "/identity" {
-            let detail = "the addresses here are /identity?audience=NAME and /source";
+            let detail = "the addresses here are /identity?audience=NAME, /source and /phase";
             return refusal(
                 StatusCode::NOT_FOUND,
                 "unknown-path",
@@ -211,6 +221,24 @@ impl Tokens {
         match self.token(asked).await {
             Ok(token) => json(StatusCode::OK, "application/json", &token),
             Err(error) => passed_on(&error),
+        }
+    }
+
+    /// Takes a report about a part of the job.
+    async fn phase(&self, request: Request<Incoming>) -> Response<Body> {
+        let body = Limited::new(request.into_body(), REPORT).collect().await;
+        let bytes = body.map(|whole| whole.to_bytes()).unwrap_or_default();
+        match serde_json::from_slice(&bytes) {
+            Ok(report) => {
+                self.phases.note(report);
+                json(StatusCode::OK, "application/json", &())
+            }
+            Err(error) => refusal(
+                StatusCode::BAD_REQUEST,
+                "invalid-body",
+                "Invalid body",
+                &error.to_string(),
+            ),
         }
     }
 

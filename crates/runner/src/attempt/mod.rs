@@ -5,6 +5,7 @@
 //!     |── secrets      (their values, asked for when it starts)
 //!     |── identity     (the socket at which it asks for identity tokens)
 //!     |── source       (the files with which it begins)
+//!     |── phases       (its parts, as they are reported at the socket)
 //!     |── context      (its environment and the head of its log)
 //!     |── supervision  (its output and its end)
 //!     `── report       (its result, to the service)
@@ -12,6 +13,7 @@
 
 mod context;
 pub mod identity;
+pub mod phases;
 mod secrets;
 pub mod source;
 mod supervision;
@@ -33,6 +35,7 @@ use pennine_core::id::AttemptId;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Assigned, AttemptPhase, LossCause, StartedReport, StopCause};
+use phases::PhaseRecord;
 use secrets::{JobSecrets, SecretsError};
 use std::cell::RefCell;
 use std::io;
@@ -121,9 +124,11 @@ pub async fn run(
         Ok(mut begun) => {
             // Until the command has ended.
             let identity = begun.identity.take();
-            let _identity = identity.map(|socket| socket.serve(&environment, &assigned));
+            let phases = Rc::new(PhaseRecord::new(begun.at, assigned.commands.len()));
+            let _identity = identity.map(|socket| socket.serve(&environment, &assigned, &phases));
             handle.phase.set(AttemptPhase::Executing);
-            supervise(&environment, &assigned, &handle, &spool, begun).await
+            let ended = supervise(&environment, &assigned, &handle, &spool, begun).await;
+            phases.conclude(ended)
         }
         Err(NotStarted::Stopped) => Outcomes::stopped(handle.message.borrow().clone()),
         Err(NotStarted::Broken(message) | NotStarted::Unfit(message)) => Outcomes::error(message),
@@ -230,7 +235,7 @@ async fn spawn(
             "not started: the job is untrusted, and this runner takes further jobs after it";
         return Err(NotStarted::Broken(message.to_owned()));
     }
-    let command = source::before(assigned);
+    let command = source::launched(assigned);
     let Some((program, arguments)) = command.split_first() else {
         return Err(NotStarted::Broken("the job has no command".to_owned()));
     };

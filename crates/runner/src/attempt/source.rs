@@ -1,266 +1,148 @@
 //! The files with which a job begins: fetched and unpacked inside the job, with the job's own rights, before its command.
 //!
-//! The runner starts `pennine-runner source --digest … -- COMMAND` in place of the command. That asks the runner's socket for the
-//! archive, unpacks it into the workspace and becomes the command. An archive that is damaged or hostile reaches only what the job
-//! itself could.
+//! The runner starts `pennine-runner source … -- COMMAND` in place of the command. That fetches the files into the workspace and
+//! becomes the command: an archive from the runner's socket, or a revision from its repository. An archive or a repository that is
+//! damaged or hostile reaches only what the job itself could.
+
+pub mod archive;
+mod repository;
 
 use super::identity::SOCKET_VARIABLE;
+use super::phases::{announced, report};
 use crate::error::Error;
-use flate2::read::GzDecoder;
+use clap::Args;
 use pennine_client::job_source;
 use pennine_core::size::ByteSize;
+use pennine_core::source::{JobSource, Repository};
 use pennine_core::time::spoken;
-use pennine_wire::runner_protocol::Assigned;
-use sha2::{Digest, Sha256};
-use std::fs::{DirBuilder, OpenOptions};
-use std::io::{self, Read, Write};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, symlink};
+use pennine_wire::runner_protocol::{Assigned, PhaseReport};
+use std::io::{self, Write};
 use std::os::unix::process::CommandExt;
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
-use tar::EntryType;
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
-/// The most files of an archive.
-const MOST_FILES: u64 = 200_000;
-/// The most bytes that they may have together, unpacked.
-const MOST_BYTES: u64 = 16 << 30;
 /// The exit code of a job whose files could not be had.
 pub const NO_SOURCE: i32 = 121;
 
-/// The command that is started for a job: its own, or the one that fetches its files first.
-pub fn before(assigned: &Assigned) -> Vec<String> {
-    let Some(source) = &assigned.source else {
-        return assigned.command.clone();
-    };
+/// Where the files are to be had: an archive's digest, or a repository and its revision.
+#[derive(Args)]
+pub struct SourceArguments {
+    /// The SHA-256 of the archive, in hexadecimal.
+    #[arg(long, required_unless_present = "repository")]
+    digest: Option<String>,
+    /// The address of the repository.
+    #[arg(long, requires = "revision", conflicts_with = "digest")]
+    repository: Option<String>,
+    /// The revision, as the whole hash of a commit.
+    #[arg(long)]
+    revision: Option<String>,
+    /// The command, after --.
+    #[arg(last = true, required = true)]
+    command: Vec<String>,
+}
+
+/// The command that is started for a job: its own, with each of several commands announced, and the one that fetches its files before
+/// it.
+pub fn launched(assigned: &Assigned) -> Vec<String> {
     let Ok(program) = std::env::current_exe() else {
         return assigned.command.clone();
     };
-    let mut command = vec![
-        program.display().to_string(),
-        "source".to_owned(),
-        "--digest".to_owned(),
-        source.digest.clone(),
-        "--".to_owned(),
-    ];
-    command.extend(assigned.command.iter().cloned());
+    let program = program.display().to_string();
+    let own = match assigned.commands.as_slice() {
+        [] | [_] => assigned.command.clone(),
+        commands => vec!["sh".into(), "-ec".into(), announced(&program, commands)],
+    };
+    let Some(source) = &assigned.source else {
+        return own;
+    };
+    let mut command = vec![program, "source".to_owned()];
+    command.extend(match source {
+        JobSource::Archive { digest, .. } => vec![format!("--digest={digest}")],
+        JobSource::Repository(Repository { url, revision }) => {
+            vec![
+                format!("--repository={url}"),
+                format!("--revision={revision}"),
+            ]
+        }
+    });
+    command.push("--".to_owned());
+    command.extend(own);
     command
 }
 
-/// What an archive held.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-struct Unpacked {
-    files: u64,
-    bytes: u64,
-}
-
-/// Why an archive cannot be unpacked.
-#[derive(Debug, thiserror::Error)]
-enum SourceError {
-    #[error("{0}")]
-    Io(#[from] io::Error),
-    #[error("{name:?} {what}")]
-    Entry { name: String, what: &'static str },
-    #[error("it holds more than {MOST_FILES} files")]
-    TooMany,
-    #[error("it holds more than {}", ByteSize(MOST_BYTES))]
-    TooLarge,
-    #[error("it is not the archive that was uploaded: its SHA-256 differs")]
-    Digest,
-}
-
 /// Fetches the job's files into the present folder and becomes its command. Returns the exit code where that fails.
-pub async fn run(digest: &str, command: &[String]) -> Result<i32, Error> {
-    let Some(socket) = std::env::var_os(SOCKET_VARIABLE) else {
-        let message = format!("{SOCKET_VARIABLE} is not set: files are given inside a job only");
-        return Err(Error::Usage(message));
-    };
+pub async fn run(arguments: SourceArguments) -> Result<i32, Error> {
     let begun = Instant::now();
-    let pieces = match job_source(Path::new(&socket)).await {
-        Ok(pieces) => pieces,
-        Err(error) => {
-            eprintln!("pennine: the files of the run cannot be fetched: {error}");
-            return Ok(NO_SOURCE);
+    let SourceArguments {
+        digest,
+        repository,
+        revision,
+        command,
+    } = arguments;
+    let fetched = match (digest, repository, revision) {
+        (Some(digest), ..) => from_archive(digest).await?,
+        (None, Some(url), Some(revision)) => {
+            let wanted = Repository { url, revision };
+            tokio::task::spawn_blocking(move || repository::fetch(&wanted, Path::new(".")))
+                .await
+                .unwrap_or_else(|error| Err(error.to_string()))
+        }
+        _ => {
+            return Err(Error::Usage(
+                "give a digest, or a repository and its revision".to_owned(),
+            ));
         }
     };
-    let reader = SyncIoBridge::new(StreamReader::new(Box::pin(pieces)));
-    let digest = digest.to_owned();
-    let unpacking = tokio::task::spawn_blocking(move || unpack(reader, &digest, Path::new(".")));
-    let unpacked = match unpacking.await {
-        Ok(Ok(unpacked)) => unpacked,
-        Ok(Err(error)) => {
-            eprintln!("pennine: the files of the run cannot be unpacked: {error}");
-            return Ok(NO_SOURCE);
+    match fetched {
+        Ok(what) => {
+            println!("pennine: source: {what}, in {}", spoken(begun.elapsed()));
+            report(&PhaseReport::SourceReady).await;
         }
         Err(error) => {
-            eprintln!("pennine: the files of the run cannot be unpacked: {error}");
+            let message = format!("the files of the run {error}");
+            eprintln!("pennine: {message}");
+            report(&PhaseReport::SourceFailed { message }).await;
             return Ok(NO_SOURCE);
         }
-    };
-    let s = if unpacked.files == 1 { "" } else { "s" };
-    println!(
-        "pennine: source: {} file{s}, {}, in {}",
-        unpacked.files,
-        ByteSize(unpacked.bytes),
-        spoken(begun.elapsed())
-    );
+    }
     let _ = io::stdout().flush();
     let Some((program, arguments)) = command.split_first() else {
         return Err(Error::Usage("there is no command to become".to_owned()));
     };
     let error = Command::new(program).args(arguments).exec();
     eprintln!("pennine: the command {program:?} cannot be started: {error}");
-    Ok(if error.kind() == io::ErrorKind::NotFound {
-        127
-    } else {
-        126
+    Ok(match error.kind() {
+        io::ErrorKind::NotFound => 127,
+        _ => 126,
     })
 }
 
-/// Reads what it passes on, and hashes it.
-struct Hashing<R> {
-    inner: R,
-    hash: Sha256,
-}
-
-impl<R: Read> Read for Hashing<R> {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let count = self.inner.read(into)?;
-        self.hash.update(into.get(..count).unwrap_or_default());
-        Ok(count)
-    }
-}
-
-/// Unpacks an archive into a folder. Files, folders and links within it are taken; anything else is an error, and nothing of it is
-/// made. The archive's digest, in hexadecimal, is compared at the end.
-fn unpack(archive: impl Read, digest: &str, into: &Path) -> Result<Unpacked, SourceError> {
-    let mut hashing = Hashing {
-        inner: archive,
-        hash: Sha256::new(),
+/// Asks for the archive and unpacks it. Returns what it held, or what is wrong with it.
+async fn from_archive(digest: String) -> Result<Result<String, String>, Error> {
+    let Some(socket) = std::env::var_os(SOCKET_VARIABLE).map(PathBuf::from) else {
+        let message = format!("{SOCKET_VARIABLE} is not set: files are given inside a job only");
+        return Err(Error::Usage(message));
     };
-    let mut unpacked = Unpacked::default();
-    let mut entries = tar::Archive::new(GzDecoder::new(&mut hashing));
-    for entry in entries.entries()? {
-        let mut entry = entry?;
-        let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
-        let wrong = |what: &'static str| SourceError::Entry {
-            name: name.clone(),
-            what,
-        };
-        let path = inner_path(&entry.path()?).ok_or_else(|| wrong("leaves the folder"))?;
-        if path.as_os_str().is_empty() {
-            continue;
+    let pieces = match job_source(&socket).await {
+        Ok(pieces) => pieces,
+        Err(error) => return Ok(Err(format!("cannot be fetched: {error}"))),
+    };
+    let reader = SyncIoBridge::new(StreamReader::new(Box::pin(pieces)));
+    let unpacking =
+        tokio::task::spawn_blocking(move || archive::unpack(reader, &digest, Path::new(".")));
+    let wrong = |error: &dyn std::fmt::Display| format!("cannot be unpacked: {error}");
+    Ok(match unpacking.await {
+        Ok(Ok(unpacked)) => {
+            let s = if unpacked.files == 1 { "" } else { "s" };
+            Ok(format!(
+                "{} file{s}, {}",
+                unpacked.files,
+                ByteSize(unpacked.bytes)
+            ))
         }
-        if path.as_os_str().len() > 4000 || name.chars().any(char::is_control) {
-            return Err(wrong("is no name of a file that is unpacked"));
-        }
-        let place = into.join(&path);
-        let kind = entry.header().entry_type();
-        if !matches!(
-            kind,
-            EntryType::Regular | EntryType::Directory | EntryType::Symlink
-        ) {
-            return Err(wrong("is neither a file, a folder nor a link to one"));
-        }
-        unpacked.files += 1;
-        if unpacked.files > MOST_FILES {
-            return Err(SourceError::TooMany);
-        }
-        make_folders(into, &path, kind == EntryType::Directory).map_err(|error| match error {
-            Some(error) => SourceError::Io(error),
-            None => wrong("is below a link"),
-        })?;
-        match kind {
-            EntryType::Directory => unpacked.files -= 1,
-            EntryType::Symlink => {
-                let target = entry.link_name()?.unwrap_or_default().into_owned();
-                if !stays_within(&path, &target) {
-                    return Err(wrong("is a link that leaves the folder"));
-                }
-                symlink(&target, &place)?;
-            }
-            _ => {
-                let left = MOST_BYTES - unpacked.bytes;
-                if entry.size() > left {
-                    return Err(SourceError::TooLarge);
-                }
-                let mode = if entry.header().mode()? & 0o100 == 0 {
-                    0o644
-                } else {
-                    0o755
-                };
-                // A file that is there already is an error: the archive names it twice.
-                let mut file = OpenOptions::new()
-                    .write(true)
-                    .create_new(true)
-                    .mode(mode)
-                    .open(&place)?;
-                unpacked.bytes += io::copy(&mut entry, &mut file)?;
-            }
-        }
-    }
-    // What follows the archive's end belongs to its digest, too.
-    let mut rest = entries.into_inner();
-    io::copy(&mut rest, &mut io::sink())?;
-    io::copy(&mut hashing, &mut io::sink())?;
-    let found: String = hashing
-        .hash
-        .finalize()
-        .iter()
-        .map(|byte| format!("{byte:02x}"))
-        .collect();
-    match found == digest {
-        true => Ok(unpacked),
-        false => Err(SourceError::Digest),
-    }
+        Ok(Err(error)) => Err(wrong(&error)),
+        Err(error) => Err(wrong(&error)),
+    })
 }
-
-/// A path of an archive without its `.` parts; none where it leaves the folder.
-fn inner_path(path: &Path) -> Option<PathBuf> {
-    let mut inner = PathBuf::new();
-    for part in path.components() {
-        match part {
-            Component::Normal(name) => inner.push(name),
-            Component::CurDir => {}
-            Component::ParentDir | Component::RootDir | Component::Prefix(_) => return None,
-        }
-    }
-    Some(inner)
-}
-
-/// Whether a link at a path leads to a place in the folder, by its text.
-fn stays_within(link: &Path, target: &Path) -> bool {
-    let mut depth = link.components().count().saturating_sub(1);
-    for part in target.components() {
-        match part {
-            Component::Normal(_) => depth += 1,
-            Component::CurDir => {}
-            Component::ParentDir if depth > 0 => depth -= 1,
-            Component::ParentDir | Component::RootDir | Component::Prefix(_) => return false,
-        }
-    }
-    true
-}
-
-/// Makes the folders above a path, and the path itself where it is one. No error is given where a link is in the way: nothing is
-/// made behind it.
-fn make_folders(into: &Path, path: &Path, whole: bool) -> Result<(), Option<io::Error>> {
-    let folders = if whole { Some(path) } else { path.parent() };
-    let mut at = into.to_owned();
-    for part in folders.into_iter().flat_map(Path::components) {
-        at.push(part);
-        match at.symlink_metadata() {
-            Ok(found) if found.is_dir() => {}
-            Ok(_) => return Err(None),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                DirBuilder::new().mode(0o755).create(&at).map_err(Some)?;
-            }
-            Err(error) => return Err(Some(error)),
-        }
-    }
-    Ok(())
-}
-
-#[cfg(test)]
-mod tests;

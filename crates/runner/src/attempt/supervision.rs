@@ -13,6 +13,7 @@ use crate::system::isolation::usage;
 use crate::system::keeper::{self, CommandEnd, ExitKind, Mechanism, ProcessGroup, Running};
 use pennine_core::job_policy::{JobLimits, JobPolicy};
 use pennine_core::lifecycle::job::Outcome;
+use pennine_core::phase::Phases;
 use pennine_core::time::spoken;
 use pennine_wire::runner_protocol::{Assigned, LossCause, StopCause};
 use std::io;
@@ -38,6 +39,7 @@ pub(super) struct Outcomes {
     pub(super) message: Option<String>,
     pub(super) end: Option<CommandEnd>,
     pub(super) started: Option<Instant>,
+    pub(super) phases: Phases,
 }
 
 impl Outcomes {
@@ -49,6 +51,7 @@ impl Outcomes {
             message: Some(message),
             end: None,
             started: None,
+            phases: Phases::default(),
         }
     }
 
@@ -72,6 +75,7 @@ impl Outcomes {
             processor: self.end.map(|end| end.processor),
             peak_memory: self.end.map(|end| end.peak_memory),
             log_capped,
+            phases: self.phases,
         })
     }
 }
@@ -218,6 +222,7 @@ pub(super) async fn supervise(
         message,
         end,
         started: Some(at),
+        phases: Phases::default(),
     }
 }
 

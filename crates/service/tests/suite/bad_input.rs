@@ -276,6 +276,7 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
         exit_code: Some(0),
         message: None,
         exited_ago_us: Micros(0),
+        phases: Default::default(),
         processor_us: None,
         peak_memory: None,
         log_bytes: ByteSize(0),

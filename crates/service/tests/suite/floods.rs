@@ -238,6 +238,7 @@ async fn the_cap_of_a_log_holds_for_a_runner_that_does_not_keep_to_it() {
         exit_code: Some(0),
         message: Some("ü".repeat(5000)),
         exited_ago_us: Micros(0),
+        phases: Default::default(),
         processor_us: None,
         peak_memory: None,
         started_ago_us: None,

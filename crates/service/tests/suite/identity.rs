@@ -154,7 +154,7 @@ fn base64url(text: &str) -> String {
     base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(text)
 }
 
-fn claims_in(token: &str) -> Value {
+pub fn claims_in(token: &str) -> Value {
     use base64::Engine;
     let claims = token.split('.').nth(1).expect("claims");
     let bytes = base64::engine::general_purpose::URL_SAFE_NO_PAD.decode(claims);

@@ -201,6 +201,7 @@ async fn a_report_about_another_runners_attempt_changes_neither_the_attempt_nor_
             exit_code: Some(0),
             message: None,
             exited_ago_us: Micros(0),
+            phases: Default::default(),
             processor_us: None,
             peak_memory: None,
             log_bytes: job.attempts[0].log_bytes,

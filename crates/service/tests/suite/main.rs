@@ -58,6 +58,8 @@ mod openid;
 mod pauses;
 mod people;
 mod retention;
+mod run_commands;
+mod run_source;
 mod runner_faults;
 mod runner_life;
 mod runners;

@@ -1,19 +1,15 @@
 //! Runs of job sheets, on the real runner.
 
-use crate::command_line::pennine;
 use crate::support::{PATIENCE, Runner, Service, refusal, until};
 use pennine_client::{AuditFilter, RunListFilter};
 use pennine_core::access::Role;
-use pennine_core::job_policy::IsolationLevel;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::run::RunState;
-use pennine_core::size::ByteSize;
-use pennine_wire::{JobPolicyChange, NewProject, NewRun, PoolChange, Run, RunJob, RunRetry};
+use pennine_wire::{NewRun, Run, RunJob, RunRetry};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
-use tempfile::TempDir;
 
-fn new_run(sheet: &str) -> NewRun {
+pub fn new_run(sheet: &str) -> NewRun {
     NewRun {
         project: "buoy".into(),
         sheet: sheet.into(),
@@ -23,13 +19,13 @@ fn new_run(sheet: &str) -> NewRun {
 
 impl Service {
     /// Submits the jobs of a sheet, and returns the run's name.
-    async fn submit_sheet(&self, sheet: &str) -> String {
+    pub async fn submit_sheet(&self, sheet: &str) -> String {
         let taken = self.client.submit_run(&new_run(sheet)).await;
         taken.expect("the sheet is taken").run.line.name
     }
 
     /// Waits until a run is as wanted.
-    async fn run_when(&self, name: &str, what: &str, wanted: impl Fn(&Run) -> bool) -> Run {
+    pub async fn run_when(&self, name: &str, what: &str, wanted: impl Fn(&Run) -> bool) -> Run {
         let begun = Instant::now();
         loop {
             let run = self.client.run(name).await.expect("the run");
@@ -44,19 +40,19 @@ impl Service {
         }
     }
 
-    async fn run_done(&self, name: &str) -> Run {
+    pub async fn run_done(&self, name: &str) -> Run {
         let run = self.run_when(name, "it is done", |run| run.line.state == RunState::Done);
         run.await
     }
 }
 
 /// The job of this name in the sheet.
-fn job<'a>(run: &'a Run, title: &str) -> &'a RunJob {
+pub fn job<'a>(run: &'a Run, title: &str) -> &'a RunJob {
     let found = run.graph.iter().find(|job| job.job.title == title);
     found.unwrap_or_else(|| panic!("{title} in {run:#?}"))
 }
 
-fn results(run: &Run) -> BTreeMap<&str, Outcome> {
+pub fn results(run: &Run) -> BTreeMap<&str, Outcome> {
     let jobs = run.graph.iter();
     jobs.filter_map(|job| Some((job.job.title.as_str(), job.job.result?)))
         .collect()
@@ -79,7 +75,7 @@ async fn the_jobs_of_a_sheet_run_each_after_what_it_needs_and_waiting_for_jobs_i
         variables = { level = 3 }
         after = ["build"]
         [jobs.package]
-        commands = ["false || echo packaged", "cd /", "pwd"]
+        commands = ["false || echo packaged", "cd /", "pwd", "\"$PENNINE_RUNNER_PROGRAM\" identity --audience store"]
         after = ["test"]
         [jobs.publish]
         commands = ["false"]
@@ -114,7 +110,18 @@ async fn the_jobs_of_a_sheet_run_each_after_what_it_needs_and_waiting_for_jobs_i
     };
     assert!(log("build").await.contains("built for buoy-4 on main"));
     assert!(log("test (clang)").await.contains("with clang at level 3"));
-    assert!(log("package").await.contains("packaged\n/\n"));
+    let package = log("package").await;
+    assert!(package.contains("packaged\n/\n"), "{package}");
+    let token = package
+        .lines()
+        .find(|line| line.starts_with("ey"))
+        .expect("a token");
+    let claims = crate::identity::claims_in(token);
+    assert_eq!(
+        (&claims["branch"], &claims["run"]),
+        (&"main".into(), &run.line.name.as_str().into())
+    );
+    assert!(claims.get("revision").is_none(), "{claims}");
     for one in &run.graph {
         let whole = service.client.job(&one.job.name).await.unwrap();
         let ready = whole.ready_at.expect("it was ready");
@@ -488,141 +495,4 @@ async fn a_run_goes_on_where_a_runner_is_lost_or_a_job_gives_up() {
         (listed.items.first()?.state == RunState::Done).then_some(())
     })
     .await;
-}
-
-/// A folder with a small project: a sheet, a program that its job runs, and what is ignored.
-fn project(sheet: &str) -> TempDir {
-    let folder = tempfile::tempdir().unwrap();
-    let at = |name: &str| folder.path().join(name);
-    std::fs::create_dir_all(at("ci")).unwrap();
-    std::fs::write(at("pennine.toml"), sheet).unwrap();
-    std::fs::write(
-        at("ci/greet.sh"),
-        "echo \"good day from $(basename \"$PWD\")\"; ls\n",
-    )
-    .unwrap();
-    std::fs::write(at("secret.txt"), "not to be sent").unwrap();
-    std::fs::write(at(".gitignore"), "secret.txt\n").unwrap();
-    folder
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_folders_files_are_what_its_jobs_begin_with_whatever_their_isolation() {
-    let service = Service::start().await;
-    service.furnish().await;
-    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
-    let folder = project("[jobs.greet]\nscript = 'ci/greet.sh'\n");
-    let dir = folder.path().display().to_string();
-    let submit = ["run", "submit", &dir, "--project", "buoy", "--follow"];
-    for level in [
-        IsolationLevel::Process,
-        IsolationLevel::Sandbox,
-        IsolationLevel::None,
-    ] {
-        let change = PoolChange {
-            jobs: Some(JobPolicyChange {
-                isolation: Some(level),
-                ..JobPolicyChange::default()
-            }),
-            ..PoolChange::default()
-        };
-        service
-            .client
-            .change_pool("staithe", &change)
-            .await
-            .unwrap();
-        let output = pennine(&service, &submit).await;
-        let said = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert!(output.status.success(), "{level}: {said}");
-        assert!(said.contains("Sent 3 files"), "{said}");
-        assert!(said.contains("greet: success"), "{said}");
-        let newest = service
-            .client
-            .runs(&RunListFilter::default())
-            .await
-            .unwrap();
-        let run = service.client.run(&newest.items[0].name).await.unwrap();
-        let log = service.log(&job(&run, "greet").job.name).await;
-        let log = String::from_utf8_lossy(&log).into_owned();
-        assert!(log.contains("pennine: source: 3 files"), "{log}");
-        assert!(log.contains("good day from"), "{log}");
-        assert!(
-            log.contains("pennine.toml") && !log.contains("secret.txt"),
-            "{log}"
-        );
-    }
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn files_of_another_project_and_files_that_are_gone_are_refused() {
-    let service = Service::start().await;
-    service.furnish().await;
-    let _runner = Runner::working(&service, "staithe", "fell-01", 1).await;
-    let (name, team) = ("barometer".into(), "firmware".into());
-    service
-        .client
-        .add_project(&NewProject { name, team })
-        .await
-        .unwrap();
-    // What is sent is not looked at before a job unpacks it.
-    let bytes = b"no archive at all".to_vec();
-    let length = bytes.len() as u64;
-    let sent = service
-        .client
-        .upload_source("buoy", bytes, length)
-        .await
-        .unwrap();
-    assert_eq!(sent.bytes, ByteSize(length));
-    let of = |project: &str| NewRun {
-        project: project.into(),
-        source: Some(sent.id),
-        ..new_run("[jobs.build]\ncommands = ['true']\n")
-    };
-    let refused = refusal(service.client.submit_run(&of("barometer")).await);
-    assert_eq!(
-        (refused.status, refused.field.as_deref()),
-        (422, Some("source"))
-    );
-    let name = service
-        .client
-        .submit_run(&of("buoy"))
-        .await
-        .unwrap()
-        .run
-        .line
-        .name;
-    let run = service.run_done(&name).await;
-    let build = service
-        .client
-        .job(&job(&run, "build").job.name)
-        .await
-        .unwrap();
-    assert_eq!(build.exit_code, Some(121), "{build:?}");
-    let log = service.log(&build.line.name).await;
-    let log = String::from_utf8_lossy(&log).into_owned();
-    assert!(
-        log.contains("the files of the run cannot be unpacked"),
-        "{log}"
-    );
-
-    // Kept for two weeks after the upload.
-    let mut clock = Duration::ZERO;
-    while clock < Duration::from_secs(15 * 86_400) {
-        clock += Duration::from_secs(86_400);
-        service.clock.advance(Duration::from_secs(86_400));
-    }
-    until("the files are removed", || async {
-        let again = service.client.retry_run(&name, &RunRetry::default()).await;
-        match again {
-            Err(error) => (error.problem()?.word() == "source-removed").then_some(()),
-            Ok(_) => {
-                service.run_done(&name).await;
-                None
-            }
-        }
-    })
-    .await;
-    let objects = service.data.path().join("objects/sources");
-    let left = std::fs::read_dir(objects).map_or(0, Iterator::count);
-    assert_eq!(left, 0, "the object is gone, too");
 }

@@ -91,6 +91,10 @@ create table run (
   only_job     uuid,
   -- The archive with which its jobs begin; it is removed before the run is.
   source_id    uuid,
+  -- The address of the repository with which its jobs begin, at the run's revision.
+  repository   text,
+  -- What it does otherwise than its sheet says.
+  overrides    jsonb not null default '{}',
   -- Of a run of a job sheet: its text, what the run is of, and when its last job was done.
   sheet        text,
   title        text not null default '',
@@ -123,6 +127,8 @@ create table job (
   title           text not null,
   requirement     text not null,
   command         jsonb not null,
+  -- Of a job of a sheet that lists commands: each of them. They are the command together.
+  commands        jsonb not null default '[]',
   variables       jsonb not null,
   -- The secrets that it is given, by name, and how.
   secrets         jsonb not null default '{}',
@@ -219,6 +225,8 @@ create table attempt (
   started_at        timestamptz,
   exited_at         timestamptz,
   finished_at       timestamptz,
+  -- When its parts began, as its runner reports.
+  phases            jsonb not null default '{}',
   processor_us      bigint,
   peak_memory       bigint,
   log_bytes         bigint,

@@ -17,10 +17,11 @@ use pennine_core::id::{AttemptId, JobId, LeaseToken, RunnerId, SessionId, Strand
 use pennine_core::job_policy::JobPolicy;
 use pennine_core::lifecycle::attempt::AttemptState;
 use pennine_core::lifecycle::job::{JobState, Outcome};
+use pennine_core::phase::Phases;
 use pennine_core::secret::SecretUses;
+use pennine_core::source::JobSource;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
-use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// What became of a batch.
@@ -36,15 +37,18 @@ pub enum CommitResult {
 macro_rules! for_runner_columns {
     () => {
         "select a.id, a.lease, a.number, a.state, a.session, j.number as job_number, j.title, p.path as project,
-                pool.name as pool, pool.labels as pool_labels, pool.jobs as policy, j.trust, j.requirement, j.command,
+                pool.name as pool, pool.labels as pool_labels, pool.jobs as policy, j.trust, j.requirement, j.command, j.commands,
                 j.variables, j.secrets,
                 -- Of several with one name, the one of the pool, then that of the nearest place.
                 (select coalesce(jsonb_object_agg(v.name, v.value order by v.pool_id is not null, length(vp.path)), '{}')
                  from variable v left join place vp on vp.id = v.place_id
                  where v.pool_id = pool.id or vp.path in ('', p.path) or starts_with(p.path, vp.path || '/')) as inherited_variables,
                 j.time_limit_us, j.cancel_by, j.seats <> '{}' as exclusive,
-                (select jsonb_build_object('bytes', s.bytes, 'digest', s.digest)
-                 from run r join source_archive s on s.id = r.source_id where j.position is not null and r.id = j.run_id) as source"
+                (select case when r.repository is null
+                   then jsonb_build_object('archive', jsonb_build_object('bytes', s.bytes, 'digest', s.digest))
+                   else jsonb_build_object('repository', jsonb_build_object('url', r.repository, 'revision', r.revision)) end
+                 from run r left join source_archive s on s.id = r.source_id
+                 where j.position is not null and r.id = j.run_id and (r.repository is not null or s.id is not null)) as source"
     };
 }
 
@@ -133,6 +137,9 @@ pub struct ForRunner {
     pub requirement: String,
     #[diesel(sql_type = Jsonb)]
     pub command: Json<Vec<String>>,
+    /// Its commands, where it is of a job sheet that lists them.
+    #[diesel(sql_type = Jsonb)]
+    pub commands: Json<Vec<String>>,
     #[diesel(sql_type = Jsonb)]
     pub variables: Json<BTreeMap<String, String>>,
     /// The secrets that it is given.
@@ -148,17 +155,9 @@ pub struct ForRunner {
     /// Whether it holds seats.
     #[diesel(sql_type = Bool)]
     pub exclusive: bool,
-    /// The archive with which it begins.
+    /// What it begins with.
     #[diesel(sql_type = Nullable<Jsonb>)]
     pub source: Option<Json<JobSource>>,
-}
-
-/// The archive with which a job begins.
-#[derive(Clone, PartialEq, Debug, Deserialize)]
-pub struct JobSource {
-    pub bytes: u64,
-    /// The SHA-256, in hexadecimal.
-    pub digest: String,
 }
 
 /// The attempts of a runner that are not over.
@@ -254,6 +253,8 @@ pub struct Attempt {
     pub exited_at: Option<Db<Moment>>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub finished_at: Option<Db<Moment>>,
+    #[diesel(sql_type = Jsonb)]
+    pub phases: Json<Phases>,
     #[diesel(sql_type = Nullable<BigInt>)]
     pub processor_us: Option<Db<Micros>>,
     #[diesel(sql_type = Nullable<BigInt>)]
@@ -272,7 +273,7 @@ pub async fn of_jobs(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<
     Ok(sql!(
         "select a.id, a.job_id, a.number, a.state, a.runner_id, r.name as runner, p.name as pool, a.strand_id,
                 a.result, a.accepted, a.message, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
-                a.finished_at, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
+                a.finished_at, a.phases, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
                 a.log_capped, a.imported
          from attempt a join runner r on r.id = a.runner_id join pool p on p.id = a.pool_id
          left join attempt_log l on l.attempt_id = a.id

@@ -3,15 +3,16 @@
 use crate::connect::Connection;
 use crate::error::Result;
 use crate::statement::sql;
-use crate::types::{Db, words};
+use crate::types::{Db, Json, words};
 use diesel::sql_types::{
-    Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid,
+    Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid,
 };
 use diesel::{OptionalExtension, QueryableByName};
 use pennine_core::id::{AttemptId, LeaseToken, RunnerId, SessionId};
 use pennine_core::lifecycle::attempt::{AttemptEvent, AttemptState};
 use pennine_core::lifecycle::job::{JobEvent, JobState, Outcome};
 use pennine_core::lifecycle::runner::DesiredState;
+use pennine_core::phase::Phases;
 use pennine_core::size::ByteSize;
 use pennine_core::time::{Micros, Moment};
 
@@ -198,6 +199,7 @@ pub struct AttemptEnd {
     pub peak_memory: Option<ByteSize>,
     pub log_bytes: i64,
     pub log_capped: bool,
+    pub phases: Phases,
 }
 
 /// The runner reports the end. Accepted once, and only when its whole log is durable; a repeat is recognised.
@@ -232,6 +234,7 @@ pub async fn finish(
            update attempt set state = :attempt_done, result = :result, message = :message, exit_code = :exit_code,
                   started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
                   finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
+                  phases = :phases,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
            from log where id = log.attempt_id and runner_id = :runner and lease = :lease and state = any(:attempt_before_finish)
            returning id, job_id, runner_id, started_at, exit_code, result, message, finished_at),
@@ -256,6 +259,7 @@ pub async fn finish(
            ")
          select count(*) as changed from a";
         log_capped: Bool = end.log_capped,
+        phases: Jsonb = Json(&end.phases),
         attempt: SqlUuid = Db(held.attempt),
         runner: SqlUuid = Db(held.runner),
         log_bytes: BigInt = end.log_bytes,

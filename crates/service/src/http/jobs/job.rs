@@ -4,12 +4,13 @@ use crate::access::Principal;
 use crate::app::App;
 use crate::http::answer::Answer;
 use crate::http::body::Params;
+use crate::views::jobs::comparison::ComparisonParams;
 use crate::views::jobs::job::ListParams;
 use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
-use pennine_wire::{Job, JobLine, Page, Problem};
+use pennine_wire::{Comparison, Job, JobLine, Page, Problem};
 
 /// Jobs, newest first.
 #[utoipa::path(get, operation_id = "list_jobs", path = "/jobs", tag = "jobs", params(ListParams),
@@ -56,7 +57,23 @@ pub async fn show(
     who: Principal,
     Path(text): Path<String>,
 ) -> Answer<Json<Job>> {
-    Ok(Json(views::jobs::job::show(&app, &who, &text).await?))
+    Ok(Json(
+        views::jobs::failure_hint::show(&app, &who, &text).await?,
+    ))
+}
+
+/// Compare a job that is done with another one, or with the median of earlier ones like it: how long each part of both took.
+#[utoipa::path(get, operation_id = "compare_job", path = "/jobs/{job}/comparison", tag = "jobs",
+    params(ComparisonParams, ("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = Comparison), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn compare(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+    Params(params): Params<ComparisonParams>,
+) -> Answer<Json<Comparison>> {
+    let compared = views::jobs::comparison::show(&app, &who, &text, params);
+    Ok(Json(compared.await?))
 }
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.

@@ -24,7 +24,7 @@ pub struct SourceParams {
 
 /// Upload the files with which the jobs of a run begin: a tar archive, compressed with gzip. It is removed some days later.
 #[utoipa::path(post, operation_id = "upload_source", path = "/sources", tag = "jobs", params(SourceParams),
-    request_body(content = String, content_type = "application/gzip"),
+    request_body(content = String, content_type = "application/octet-stream"),
     responses((status = 201, body = UploadedSource), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
 pub async fn upload(
     State(app): State<App>,

@@ -19,7 +19,7 @@ use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::requirement::{Requirement, Vocabulary};
 use pennine_core::run::{self, GraphJob, Step};
 use pennine_core::secret::SecretUses;
-use pennine_core::sheet::{Occasion, Sheet, SheetJob};
+use pennine_core::sheet::{Occasion, Sheet, SheetJob, Work};
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use pennine_store::run::{self as runs, GraphRow, NewGraphJob};
@@ -40,12 +40,12 @@ const TITLE_TEXT: usize = 80;
 /// Jobs of a run that one answer names.
 const SHOWN_JOBS: usize = 20;
 
-/// The sheet of a run.
+/// The sheet of a run, with its overrides.
 ///
 /// # Errors
-/// Invalid, with each mistake's line and column.
+/// Invalid, with each mistake's line and column, or with what is wrong about the overrides.
 fn parse(new: &NewRun) -> Result<Sheet> {
-    Sheet::with_values(&new.sheet, &new.values).map_err(|mistakes| {
+    let sheet = Sheet::with_values(&new.sheet, &new.values).map_err(|mistakes| {
         let mut lines: Vec<String> = mistakes
             .iter()
             .take(SHOWN_MISTAKES)
@@ -59,7 +59,9 @@ fn parse(new: &NewRun) -> Result<Sheet> {
         }
         ServiceError::invalid("sheet", lines.join("; "))
             .remedy("correct the sheet; pennine sheet check finds the same mistakes")
-    })
+    })?;
+    let overridden = sheet.overridden(&new.overrides);
+    overridden.map_err(|error| ServiceError::invalid("overrides", error.to_string()))
 }
 
 /// Checks the short texts of a run.
@@ -76,6 +78,24 @@ fn check_texts(new: &NewRun) -> Result<()> {
             let message = format!("a {field} has 1 to 200 bytes and no control characters");
             return Err(ServiceError::invalid(field, message));
         }
+    }
+    Ok(())
+}
+
+/// Checks the repository of a run: there is no archive beside it, and no other revision.
+fn check_repository(new: &NewRun) -> Result<()> {
+    let Some(repository) = &new.repository else {
+        return Ok(());
+    };
+    let checked = repository.check();
+    checked.map_err(|error| ServiceError::invalid("repository", error.to_string()))?;
+    if new.source.is_some() {
+        let message = "the jobs of a run begin with an archive or with a repository, not with both";
+        return Err(ServiceError::invalid("source", message));
+    }
+    if (new.revision.as_ref()).is_some_and(|revision| *revision != repository.revision) {
+        let message = "the run's revision is that of its repository: leave it out";
+        return Err(ServiceError::invalid("revision", message));
     }
     Ok(())
 }
@@ -178,6 +198,10 @@ async fn made(
             title: limits.title,
             requirement,
             command: new.command,
+            commands: match &job.work {
+                Work::Commands(lines) => lines.clone(),
+                Work::Script(_) => Vec::new(),
+            },
             variables: new.variables,
             secrets: new.secrets,
             time_limit: limits.time_limit.into(),
@@ -230,7 +254,10 @@ pub async fn submit(
     check_texts(&new)?;
     let occasion = Occasion {
         branch: new.branch.clone(),
-        revision: new.revision.clone(),
+        revision: match &new.repository {
+            Some(repository) => Some(repository.revision.clone()),
+            None => new.revision.clone(),
+        },
         event: Some(new.event.clone().unwrap_or_else(|| MANUAL.to_owned())),
     };
     let sheet = parse(&new)?.for_occasion(&occasion);
@@ -250,6 +277,7 @@ pub async fn submit(
         .map_err(|failure| failure.field("project"))?;
     let permit = who.require(Action::SubmitJob, &project.path)?;
     source::check(&mut connection, new.source, project.id.0).await?;
+    check_repository(&new)?;
     let checked: Vec<NewJob> = (sheet.jobs.iter())
         .map(|job| alone(job, &sheet, &new, &occasion))
         .collect();
@@ -276,11 +304,13 @@ pub async fn submit(
                 project: project.id.0,
                 title,
                 branch: new.branch.clone(),
-                revision: new.revision.clone(),
+                revision: occasion.revision.clone(),
                 event: occasion.event.clone(),
                 values: sheet.values.clone(),
                 sheet: new.sheet.clone(),
                 source: new.source,
+                repository: new.repository.as_ref().map(|one| one.url.clone()),
+                overrides: new.overrides.clone(),
                 newer_run: sheet.newer_run,
                 jobs,
                 by: permit.clone(),
@@ -292,7 +322,7 @@ pub async fn submit(
         if let Some(branch) = &new.branch {
             overtake(connection, (project.id.0, branch), (id, number), at).await?;
         }
-        let detail = json!({"jobs": count});
+        let detail = json!({"jobs": count, "overrides": new.overrides.describe()});
         audit::write(connection, at, &permit, "run.submit", &name, detail).await?;
         let run = find(connection, who, &name).await?;
         whole(connection, &run, at).await

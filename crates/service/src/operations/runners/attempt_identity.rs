@@ -47,6 +47,8 @@ fn claims_of(recipient: &Recipient) -> AttemptClaims {
         runner: recipient.runner.clone(),
         job: ShortName::Job.name(recipient.job_number),
         run: ShortName::Run.name(recipient.run_number),
+        branch: recipient.branch.clone(),
+        revision: recipient.revision.clone(),
         attempt: recipient.attempt_number.max(0).unsigned_abs(),
         trusted: recipient.trust.0.is_trusted(),
         isolation: recipient.policy.0.isolation,

@@ -19,8 +19,7 @@ use pennine_store::runner;
 use pennine_store::runner_facts::{self, MachineReport};
 use pennine_store::{Db, credential};
 use pennine_wire::runner_protocol::{
-    Assigned, AssignedSource, AttemptPhase, HeldAttempt, OwnSettings, Poll, PollAnswer, Settings,
-    Stop, StopCause,
+    Assigned, AttemptPhase, HeldAttempt, OwnSettings, Poll, PollAnswer, Settings, Stop, StopCause,
 };
 use std::net::IpAddr;
 use std::time::Duration;
@@ -322,10 +321,8 @@ pub fn answer(app: &App, known: &CredentialHolder, sent: &Poll, open: &[ForRunne
             exclusive: one.exclusive,
             policy: one.policy.0,
             trust: one.trust.0,
-            source: one.source.as_ref().map(|source| AssignedSource {
-                bytes: ByteSize(source.0.bytes),
-                digest: source.0.digest.clone(),
-            }),
+            commands: one.commands.0.clone(),
+            source: one.source.as_ref().map(|source| source.0.clone()),
         })
         .collect();
     let stop = sent.held.iter().filter_map(|held| {

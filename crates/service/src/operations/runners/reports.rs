@@ -111,6 +111,7 @@ pub async fn finished(
         peak_memory: sent.peak_memory,
         log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
         log_capped: sent.log_capped,
+        phases: sent.phases.checked(),
     };
     let mut connection = app.store.runners().await?;
     let lease = held(known, id, sent.lease);

@@ -10,7 +10,7 @@ use serde_json::Value;
 pub const KEYS_PATH: &str = "/.well-known/jwks.json";
 
 /// The claims of a token.
-const CLAIMS: [&str; 16] = [
+const CLAIMS: [&str; 18] = [
     "iss",
     "sub",
     "aud",
@@ -24,6 +24,8 @@ const CLAIMS: [&str; 16] = [
     "runner",
     "job",
     "run",
+    "branch",
+    "revision",
     "attempt",
     "trusted",
     "isolation",
@@ -38,7 +40,7 @@ pub struct Discovery {
     subject_types_supported: [&'static str; 1],
     id_token_signing_alg_values_supported: Vec<&'static str>,
     scopes_supported: [&'static str; 1],
-    claims_supported: [&'static str; 16],
+    claims_supported: [&'static str; 18],
 }
 
 /// A set of keys (RFC 7517, section 5).

@@ -297,6 +297,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
             finished_at: one.finished_at.map(|at| at.0),
             wait_us: end.since(one.ready_at.0).into(),
             wait: split(ready, Some(assigned), end, &stays),
+            phases: one.phases.0.clone(),
             processor_us: one.processor_us.map(|micros| micros.0),
             peak_memory: one
                 .peak_memory
@@ -319,6 +320,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         released_by: row.released_by.clone(),
         retried_as: row.retried_as.map(|number| ShortName::Job.name(number)),
         command: row.command.0,
+        commands: row.commands.0,
         variables: row.variables.0,
         secrets: row.secrets.0,
         time_limit_us: row.time_limit_us.0,
@@ -326,6 +328,7 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
         ready_at: row.ready_at.map(|at| at.0),
         message: row.message,
         exit_code: row.exit_code,
+        hint: None,
         waiting,
         attempts,
         now,

@@ -34,11 +34,11 @@ pub const LOOK_EVERY: Duration = Duration::from_millis(400);
 #[into_params(parameter_in = Query)]
 pub struct ByteParams {
     /// The offset of the first byte; 0 when not given.
-    from: Option<i64>,
+    pub from: Option<i64>,
     /// The number of the attempt; the latest when not given.
-    attempt: Option<i32>,
+    pub attempt: Option<i32>,
     /// How long to wait for something new, in microseconds; not at all when not given.
-    wait_us: Option<Micros>,
+    pub wait_us: Option<Micros>,
 }
 
 /// Which stretch of a log, by lines.

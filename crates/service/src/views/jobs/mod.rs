@@ -1,6 +1,8 @@
 //! Jobs: submission, queue, reasons, logs.
 
 pub mod bulk;
+pub mod comparison;
+pub mod failure_hint;
 pub mod job;
 pub mod logs;
 pub mod queue;

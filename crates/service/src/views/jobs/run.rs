@@ -215,7 +215,10 @@ pub async fn whole(connection: &mut Connection, run: &runs::Run, now: Moment) ->
     Ok(Run {
         critical_path: path.map(|row| ShortName::Job.name(row.number)).collect(),
         line: line(run),
+        repository: run.repository.clone(),
         values: run.values.0.clone(),
+        overridden: run.overrides.0.describe(),
+        overrides: run.overrides.0.clone(),
         graph: graph.collect(),
         now,
     })

@@ -82,6 +82,12 @@ fn what_would_leave_the_folder_or_is_no_file_is_refused() {
         (EntryType::Regular, "/etc/out", "", "leaves the folder"),
         (
             EntryType::Symlink,
+            "up",
+            "here/here/../..",
+            "is a link that leaves the folder",
+        ),
+        (
+            EntryType::Symlink,
             "link",
             "/etc/passwd",
             "is a link that leaves",

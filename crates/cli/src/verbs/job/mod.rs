@@ -1,5 +1,7 @@
 //! `pennine job`.
 
+mod text;
+
 use crate::error::Error;
 use crate::escapes::TerminalFilter;
 use crate::{terminal, view};
@@ -8,12 +10,13 @@ use pennine_client::{Client, ClientError, JobListFilter};
 use pennine_core::dispatch::Band;
 use pennine_core::lifecycle::job::{JobState, Outcome};
 use pennine_core::secret::SecretUse;
-use pennine_core::time::{Micros, spoken};
+use pennine_core::time::Micros;
 use pennine_core::trust::Trust;
 use pennine_wire::{Job, NewJob};
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
+use text::{comparison, text};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -47,6 +50,13 @@ pub enum Verb {
     Show {
         /// Its short name or id.
         job: String,
+    },
+    /// Compare a job that is done with another, or with the median of earlier ones like it: which part took longer.
+    Compare {
+        /// Its short name or id.
+        job: String,
+        /// The other job [default: the last 20 earlier jobs of the same project and title that have succeeded]
+        with: Option<String>,
     },
     /// Print a job's log.
     Log {
@@ -126,7 +136,7 @@ pub struct Submit {
     command: Vec<String>,
 }
 
-pub(super) fn pair(text: &str) -> Result<(String, String), String> {
+pub(crate) fn pair(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or("give it as NAME=VALUE")?;
     Ok((name.to_owned(), value.to_owned()))
 }
@@ -186,6 +196,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
                 view::json(&job)?
             } else {
                 view::print(&text(&job))?
+            }
+        }
+        Verb::Compare { job, with } => {
+            let compared = client.compare_job(&job, with.as_deref()).await?;
+            if json {
+                view::json(&compared)?
+            } else {
+                view::print(&comparison(&compared))?
             }
         }
         Verb::Log {
@@ -391,103 +409,4 @@ async fn poll_job(client: &Client, job: &str) -> Result<Job, ClientError> {
             other => return other,
         }
     }
-}
-
-fn text(job: &Job) -> String {
-    let line = &job.line;
-    let mut text = format!(
-        "{} \"{}\" of {}: {}",
-        line.name,
-        line.title,
-        line.project,
-        view::state(line)
-    );
-    if let Some(message) = job.message.as_ref().or(job.held_for.as_ref()) {
-        text += &format!(" ({message})");
-    }
-    if job.is_of_sheet {
-        text += &format!("\n  run      {}", job.run);
-    }
-    text += &format!(
-        "\n  where    {}\n  command  {}\n",
-        if line.requirement.is_empty() {
-            "any runner"
-        } else {
-            &line.requirement
-        },
-        job.command.join(" ")
-    );
-    if !job.secrets.is_empty() {
-        let secrets = job.secrets.iter();
-        let secrets: Vec<String> = secrets
-            .map(|(name, given)| format!("{name} ({given})"))
-            .collect();
-        text += &format!("  secrets  {}\n", secrets.join(", "));
-    }
-    if !job.trust.is_trusted() {
-        text += "  trust    untrusted\n";
-    }
-    let moments = [
-        ("ready", job.ready_at),
-        ("started", line.started_at),
-        ("finished", line.finished_at),
-    ];
-    for (name, at) in moments {
-        if let Some(at) = at {
-            text += &format!("  {name:8} {at}  ({})\n", view::ago(at, job.now));
-        }
-    }
-    if let Some(at) = job.give_up_at.filter(|_| line.reason.is_some()) {
-        let left = view::length(at.since(job.now).into());
-        text += &format!("  gives up {at}  (in {left})\n");
-    }
-    if let Some(again) = &job.retried_as {
-        text += &format!("  retried as {again}\n");
-    }
-    text += &format!("  waited   {}\n", view::length(line.wait_us));
-    let spans = job
-        .attempts
-        .iter()
-        .flat_map(|one| &one.wait)
-        .chain(&job.waiting);
-    for span in spans {
-        text += &format!("    {:14} {}\n", span.reason, view::length(span.length_us));
-    }
-    if let Some(ran) = line.ran_us {
-        text += &format!("  ran      {}\n", view::length(ran));
-    }
-    if !job.attempts.is_empty() {
-        text += "\n";
-        let rows = job.attempts.iter().map(|one| {
-            let state = one
-                .result
-                .map_or_else(|| one.state.to_string(), |result| result.to_string());
-            vec![
-                one.number.to_string(),
-                one.runner.clone(),
-                one.pool.clone(),
-                state,
-                view::length(one.wait_us),
-                one.processor_us
-                    .map(|micros| spoken(micros.into()))
-                    .unwrap_or_default(),
-                one.peak_memory
-                    .map(|size| size.to_string())
-                    .unwrap_or_default(),
-                one.message.clone().unwrap_or_default(),
-            ]
-        });
-        let heads = [
-            "try",
-            "runner",
-            "pool",
-            "state",
-            "waited",
-            "processor",
-            "memory",
-            "message",
-        ];
-        text += &view::table(&heads, rows);
-    }
-    text
 }

@@ -1,10 +1,10 @@
-//! What a job asks of the runner that runs it, over the socket that only its attempt can reach.
+//! What a job asks of the runner that runs it, and reports to it, over the socket that only its attempt can reach.
 
 use crate::{Link, Result, Route};
 use bytes::Bytes;
 use futures::{Stream, TryStreamExt};
 use pennine_core::identity::SigningAlgorithm;
-use pennine_wire::runner_protocol::IdentityToken;
+use pennine_wire::runner_protocol::{IdentityToken, PhaseReport};
 use reqwest::Method;
 use std::path::Path;
 use std::time::Duration;
@@ -41,4 +41,15 @@ pub async fn job_source(
     let request = link.request(Method::GET, "/source").timeout(LARGE);
     let answer = link.send(request).await?;
     Ok(answer.bytes_stream().map_err(std::io::Error::other))
+}
+
+/// Reports a part of the job at the same socket.
+///
+/// # Errors
+/// Where the runner is not there.
+pub async fn report_phase(socket: &Path, report: &PhaseReport) -> Result<()> {
+    let route = Route::default().through(Some(socket.to_owned()));
+    let link = Link::new("http://runner", "", &route)?;
+    let request = link.request(Method::POST, "/phase").json(report);
+    link.send(request).await.map(drop)
 }
