@@ -36,7 +36,10 @@ fn of_line(line: &str) -> Option<String> {
         !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit())
     };
     let is_missing = match says {
-        "not found" | "command not found" => is_shell && (before.len() == 1 || is_line(place)),
+        // The last is said of a program that is nowhere, where a folder of PATH may not be searched.
+        "not found" | "command not found" | "Permission denied" => {
+            is_shell && (before.len() == 1 || is_line(place))
+        }
         "No such file or directory" => {
             before.len() == 1 && (by == "env" || by == "make" || by.starts_with("make["))
         }
@@ -63,6 +66,8 @@ mod tests {
             ("sh: 1: protoc: not found", Some("protoc")),
             ("/bin/sh: 1: g++: not found", Some("g++")),
             ("sh: cmake: not found", Some("cmake")),
+            ("sh: 1: cmake: Permission denied", Some("cmake")),
+            ("sh: 1: ./configure: Permission denied", None),
             ("bash: line 3: cmake: command not found", Some("cmake")),
             (
                 "ci/build.sh: line 12: node: command not found",

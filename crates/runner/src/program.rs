@@ -1,6 +1,6 @@
 //! What can be typed, and what each verb does. In the library, so that all of it is compiled once.
 
-use crate::attempt::{identity, phases, source};
+use crate::attempt::{announcement, identity, source};
 use crate::backoff::Backoff;
 use crate::environment::usual_path;
 use crate::error::Error;
@@ -379,7 +379,7 @@ async fn carry_out(verb: Verb) -> Result<(), Error> {
             std::process::exit(code);
         }
         Verb::Command { number, of, text } => {
-            phases::announce(number, of, &text.unwrap_or_default()).await
+            announcement::announce(number, of, &text.unwrap_or_default()).await
         }
         Verb::Service(verb) => service(verb),
         Verb::Relay(RelayArguments { socket, server }) => relay::run(&socket, &server).await,

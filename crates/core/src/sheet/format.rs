@@ -18,7 +18,6 @@ use utoipa::{PartialSchema, ToSchema};
 pub(super) struct WrittenSheet {
     /// What a newer run of the same project and branch does to one of this sheet that is not done.
     #[serde(default)]
-    #[schema(inline)]
     pub newer_run: NewerRun,
     /// Names with values: each job gets them as environment variables, and {name} in where and applies is replaced.
     #[serde(default)]
@@ -69,7 +68,6 @@ pub(super) struct WrittenJob {
     pub give_up: Option<Spanned<String>>,
     /// Its priority.
     #[serde(default)]
-    #[schema(inline)]
     pub band: Band,
     /// The seats that it takes while it runs, by name.
     #[serde(default)]
@@ -82,11 +80,9 @@ pub(super) struct WrittenJob {
     pub secrets: SecretUses,
     /// Whether it begins with an empty folder. Not implemented yet: every workspace is fresh.
     #[serde(default)]
-    #[schema(inline)]
     pub workspace: WorkspaceUse,
     /// What follows when it fails.
     #[serde(default)]
-    #[schema(inline)]
     pub on_failure: OnFailure,
     /// How many attempts it may have in all, with on_failure = "retry".
     #[serde(default)]
@@ -94,7 +90,6 @@ pub(super) struct WrittenJob {
     pub tries: Option<Spanned<u32>>,
     /// It waits until a person releases it.
     #[serde(default)]
-    #[schema(inline)]
     pub hold: Option<Hold>,
     /// It fails at once when no runner could ever execute it.
     #[serde(default)]

@@ -5,12 +5,14 @@
 //!     |── secrets      (their values, asked for when it starts)
 //!     |── identity     (the socket at which it asks for identity tokens)
 //!     |── source       (the files with which it begins)
+//!     |── announcement (of each of its commands)
 //!     |── phases       (its parts, as they are reported at the socket)
 //!     |── context      (its environment and the head of its log)
 //!     |── supervision  (its output and its end)
 //!     `── report       (its result, to the service)
 //! ```
 
+pub mod announcement;
 mod context;
 pub mod identity;
 pub mod phases;
@@ -128,7 +130,7 @@ pub async fn run(
             let _identity = identity.map(|socket| socket.serve(&environment, &assigned, &phases));
             handle.phase.set(AttemptPhase::Executing);
             let ended = supervise(&environment, &assigned, &handle, &spool, begun).await;
-            phases.conclude(ended)
+            concluded(ended, &phases)
         }
         Err(NotStarted::Stopped) => Outcomes::stopped(handle.message.borrow().clone()),
         Err(NotStarted::Broken(message) | NotStarted::Unfit(message)) => Outcomes::error(message),
@@ -150,6 +152,20 @@ pub async fn run(
     let _ = sender.await;
     spool.close();
     report::deliver(&environment, attempt, &journal, &handle, Some(&spool)).await;
+}
+
+/// What became of an attempt, with what was reported of its parts. A job whose files could not be had has not failed by itself: that is
+/// an error.
+fn concluded(mut outcomes: Outcomes, reported: &PhaseRecord) -> Outcomes {
+    outcomes.phases = reported.phases();
+    if let Some(message) = reported.no_source()
+        && outcomes.result == Outcome::Failure
+        && outcomes.exit_code == Some(source::NO_SOURCE)
+    {
+        outcomes.result = Outcome::Error;
+        outcomes.message = Some(message);
+    }
+    outcomes
 }
 
 /// With less free than this, or than this part of a small disk, a job before this one may be about to leave its space.
@@ -362,5 +378,30 @@ async fn tell_started(
         if handle.phase.get() == AttemptPhase::Finalizing {
             return;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use pennine_wire::runner_protocol::PhaseReport;
+
+    #[test]
+    fn a_job_without_its_files_ends_with_an_error() {
+        let record = PhaseRecord::new(Instant::now(), 2);
+        let failed = |code| Outcomes {
+            result: Outcome::Failure,
+            exit_code: Some(code),
+            ..Outcomes::error(String::new())
+        };
+        let ended = concluded(failed(source::NO_SOURCE), &record);
+        assert_eq!(ended.result, Outcome::Failure, "a job may end so itself");
+        record.note(PhaseReport::SourceFailed {
+            message: "gone ".repeat(1000),
+        });
+        assert_eq!(concluded(failed(1), &record).result, Outcome::Failure);
+        let ended = concluded(failed(source::NO_SOURCE), &record);
+        assert_eq!(ended.result, Outcome::Error);
+        assert_eq!(ended.message.map(|message| message.len()), Some(1000));
     }
 }

@@ -7,8 +7,8 @@
 pub mod archive;
 mod repository;
 
+use super::announcement::{announced, report};
 use super::identity::SOCKET_VARIABLE;
-use super::phases::{announced, report};
 use crate::error::Error;
 use clap::Args;
 use pennine_client::job_source;

@@ -111,7 +111,10 @@ async fn the_jobs_of_a_sheet_run_each_after_what_it_needs_and_waiting_for_jobs_i
     assert!(log("build").await.contains("built for buoy-4 on main"));
     assert!(log("test (clang)").await.contains("with clang at level 3"));
     let package = log("package").await;
-    assert!(package.contains("packaged\n/\n"), "{package}");
+    assert!(
+        package.contains("\npackaged\n") && package.contains(": pwd\n/\n"),
+        "{package}"
+    );
     let token = package
         .lines()
         .find(|line| line.starts_with("ey"))
