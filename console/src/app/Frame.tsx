@@ -3,7 +3,7 @@ import { Box, Button, Flex } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { NavLink, useLocation } from "react-router";
 import { remove } from "../api/client";
 import type { SignedIn } from "../api/client";
 import { useSkyline } from "../api/hooks";
@@ -17,6 +17,7 @@ import { turnTheme } from "./theme";
 const EDGE = { base: "14px", md: "28px" } as const;
 
 export function Frame({ who, children }: { who: SignedIn; children: ReactNode }) {
+  const { pathname } = useLocation();
   const connected = useLive();
   const skyline = useSkyline();
   const queries = useQueryClient();
@@ -42,17 +43,20 @@ export function Frame({ who, children }: { who: SignedIn; children: ReactNode })
           <Flex as="nav" aria-label="Places" columnGap={{ base: "18px", md: "26px" }}>
             {PLACES.map((place) => (
               <NavLink key={place.path} to={place.path} end={place.path === "/"} style={{ textDecoration: "none" }}>
-                {({ isActive }) => (
-                  <Box
-                    fontWeight={isActive ? "600" : "400"}
-                    color={isActive ? "ink" : "quiet"}
-                    borderBottom="2px solid"
-                    borderColor={isActive ? "heather" : "transparent"}
-                    lineHeight="42px"
-                  >
-                    {place.word}
-                  </Box>
-                )}
+                {({ isActive }) => {
+                  const isHere = isActive || place.pages.some((page) => pathname.startsWith(page));
+                  return (
+                    <Box
+                      fontWeight={isHere ? "600" : "400"}
+                      color={isHere ? "ink" : "quiet"}
+                      borderBottom="2px solid"
+                      borderColor={isHere ? "heather" : "transparent"}
+                      lineHeight="42px"
+                    >
+                      {place.word}
+                    </Box>
+                  );
+                }}
               </NavLink>
             ))}
           </Flex>

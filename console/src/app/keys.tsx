@@ -4,12 +4,13 @@ import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { Modal } from "../parts/form/Form";
 
+/** The places, and the other addresses whose pages belong to them. */
 export const PLACES = [
-  { word: "Now", path: "/", key: "n" },
-  { word: "Queue", path: "/queue", key: "q" },
-  { word: "Yard", path: "/yard", key: "y" },
-  { word: "Runs", path: "/runs", key: "r" },
-  { word: "Trends", path: "/trends", key: "t" },
+  { word: "Now", path: "/", key: "n", pages: ["/alerts"] },
+  { word: "Queue", path: "/queue", key: "q", pages: [] },
+  { word: "Yard", path: "/yard", key: "y", pages: ["/pools", "/runners"] },
+  { word: "Runs", path: "/runs", key: "r", pages: ["/jobs"] },
+  { word: "Trends", path: "/trends", key: "t", pages: [] },
 ];
 
 /** Stands apart from the places in the top row. */

@@ -7,6 +7,8 @@ use utoipa::ToSchema;
 
 /// Differences that a sentence names.
 const NAMED: usize = 3;
+/// The most characters of a part in a sentence.
+const NAME: usize = 32;
 
 /// How long each part of an execution took: a waiting reason, its source, a command. A part can stand there more than once.
 pub type Parts = Vec<(String, Micros)>;
@@ -74,6 +76,14 @@ pub fn compare(this: &Parts, others: &[Parts]) -> Vec<ComparedPart> {
     compared.collect()
 }
 
+/// A part as a sentence names it: a long command is cut.
+fn shortened(part: &str) -> String {
+    match part.char_indices().nth(NAME) {
+        Some((end, _)) => format!("{}…", part.get(..end).unwrap_or_default().trim_end()),
+        None => part.to_owned(),
+    }
+}
+
 fn signed(difference: i64) -> String {
     let length = spoken(Micros(difference.unsigned_abs()).into());
     match difference < 0 {
@@ -103,7 +113,7 @@ pub fn describe(this: &str, other: &str, parts: &[ComparedPart]) -> String {
         .collect();
     telling.sort_by_key(|part| std::cmp::Reverse(part.difference().unsigned_abs()));
     let telling: Vec<String> = (telling.iter().take(NAMED))
-        .map(|part| format!("{} {}", part.part, signed(part.difference())))
+        .map(|part| format!("{} {}", shortened(&part.part), signed(part.difference())))
         .collect();
     let word = if is_longer { "longer" } else { "shorter" };
     let (whole, theirs, difference) = (said(whole), said(theirs), said(difference));
@@ -166,6 +176,12 @@ mod tests {
 
     #[test]
     fn a_shorter_one_and_an_equal_one_are_called_so() {
+        let long = "command 1: make check CFLAGS=-O2 VERBOSE=1";
+        let cut = compare(&parts(&[(long, 9)]), &[parts(&[(long, 3)])]);
+        assert_eq!(
+            describe("j-2", "j-1", &cut),
+            "j-2 took 9.0 s, 6.0 s longer than j-1 (3.0 s): command 1: make check CFLAGS=-O2… +6.0 s."
+        );
         let (long, short) = (parts(&[("commands", 60)]), parts(&[("commands", 20)]));
         let compared = compare(&short, std::slice::from_ref(&long));
         assert_eq!(

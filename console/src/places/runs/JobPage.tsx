@@ -203,7 +203,7 @@ function Parts({ compared }: { compared: Comparison }) {
   const length = (us: number | null | undefined) => (us == null ? "" : micros(us));
   const difference = (one: Comparison["parts"][number]) => {
     const us = (one.this_us ?? 0) - (one.other_us ?? 0);
-    return us === 0 ? "" : `${us < 0 ? "−" : "+"}${micros(Math.abs(us))}`;
+    return Math.abs(us) < 1000 ? "" : `${us < 0 ? "−" : "+"}${micros(Math.abs(us))}`;
   };
   return (
     <>

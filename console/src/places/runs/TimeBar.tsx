@@ -19,7 +19,7 @@ function parts(job: Job, now: number): Part[] {
     const over = attempt.finished_at;
     const ready = attempt.started_at && attempt.phases?.source_us ? Date.parse(attempt.started_at) + attempt.phases.source_us / 1000 : null;
     const begun = ready ? new Date(ready).toISOString() : attempt.started_at;
-    if (ready) add("source", "moss", attempt.started_at, begun);
+    if (ready) add("source", "heatherWash", attempt.started_at, begun);
     add("commands", "heather", begun, attempt.exited_at ?? over);
     if (attempt.exited_at) add("log upload", "moss", attempt.exited_at, over);
   }

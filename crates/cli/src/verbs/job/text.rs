@@ -171,7 +171,8 @@ pub(super) fn comparison(compared: &Comparison) -> String {
             length(one.this_us),
             length(one.other_us),
             match difference.0 {
-                0 => String::new(),
+                // Less than a millisecond.
+                0..1000 => String::new(),
                 _ => format!("{sign}{}", view::length(difference)),
             },
         ]

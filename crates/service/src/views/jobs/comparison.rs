@@ -116,8 +116,10 @@ pub async fn show(
             for row in rows {
                 others.push(job::whole(&mut connection, row, now).await?);
             }
-            let s = if others.len() == 1 { "" } else { "s" };
-            let called = format!("the median of {} earlier job{s} like it", others.len());
+            let called = match others.as_slice() {
+                [only] => format!("the earlier {}", only.line.name),
+                several => format!("the median of {} earlier jobs like it", several.len()),
+            };
             (others, called)
         }
     };
