@@ -26,7 +26,7 @@ fn wrong(path: &Path, error: impl std::fmt::Display) -> Error {
     Error::Usage(format!("{}: {error}", path.display()))
 }
 
-/// Packs a folder's files, but for those that `.gitignore` and `.ignore` files leave out, and for `.git` itself. Times and owners are
+/// Packs a folder's files, except what `.gitignore` and `.ignore` files leave out, and for `.git` itself. Times and owners are
 /// left out, so that the same files make the same archive.
 ///
 /// # Errors

@@ -33,7 +33,7 @@ impl Phases {
         }
     }
 
-    /// What a runner reports, made safe: at most so many commands, each after the one before it.
+    /// What a runner reports, made safe: at most [`MOST_COMMANDS`], each after the one before it.
     pub fn checked(mut self) -> Phases {
         self.commands_us.truncate(MOST_COMMANDS);
         if !self.commands_us.is_sorted() {

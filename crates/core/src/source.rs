@@ -10,7 +10,7 @@ const MOST_ADDRESS: usize = 2000;
 /// The schemes by which a repository is reached. Others can run programs of their own.
 const SCHEMES: [&str; 5] = ["https", "http", "ssh", "git", "file"];
 
-/// What a job begins with, as its runner is told.
+/// What a job begins with, as its runner receives it.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum JobSource {

@@ -68,10 +68,10 @@ pub struct Run {
     /// When its last job was done.
     #[diesel(sql_type = Nullable<Timestamptz>)]
     pub finished_at: Option<Db<Moment>>,
-    /// The states of its jobs, without those that others have replaced.
+    /// The states of its jobs, without replaced ones.
     #[diesel(sql_type = Array<Text>)]
     pub states: Vec<Db<JobState>>,
-    /// The results of those that are done.
+    /// The results of the jobs that are done.
     #[diesel(sql_type = Array<Text>)]
     pub results: Vec<Db<Outcome>>,
 }
@@ -269,7 +269,7 @@ pub async fn submit(connection: &mut Connection, new: NewRun) -> Result<i64> {
     Ok(row.number)
 }
 
-/// Adds the jobs of a new run, with the changes of those that are ready.
+/// Adds the jobs of a new run, with the changes of the ready ones.
 async fn add_jobs(
     connection: &mut Connection,
     (run, project): (RunId, PlaceId),
@@ -398,7 +398,7 @@ pub struct GraphRow {
     pub needs_release: bool,
     #[diesel(sql_type = Bool)]
     pub is_assigned: bool,
-    /// Whether it ended before somebody asked for a part of the run to be tried again.
+    /// Whether it ended before a retry of a part of the run was asked for.
     #[diesel(sql_type = Bool)]
     pub is_settled: bool,
     #[diesel(sql_type = Nullable<Timestamptz>)]
@@ -421,7 +421,7 @@ impl GraphRow {
     }
 }
 
-/// The jobs of a run by their positions, without those that others have replaced.
+/// The jobs of a run by their positions, without replaced ones.
 ///
 /// # Errors
 /// Where the database does not answer.
@@ -437,7 +437,7 @@ pub async fn graph(connection: &mut Connection, run: RunId) -> Result<Vec<GraphR
     .await?)
 }
 
-/// Makes held jobs wait for a runner. Returns those that were still held. Needs the run's lock.
+/// Makes held jobs wait for a runner. Returns the jobs that were still held. Needs the run's lock.
 ///
 /// # Errors
 /// Where the database does not answer.
@@ -471,7 +471,7 @@ struct JobIdRow {
     id: Db<JobId>,
 }
 
-/// Skips jobs that no runner has, each with its message. Returns those that could be. Needs the run's lock.
+/// Skips jobs that no runner has, each with its message. Returns the skipped jobs. Needs the run's lock.
 ///
 /// # Errors
 /// Where the database does not answer.

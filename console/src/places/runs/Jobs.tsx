@@ -1,4 +1,4 @@
-// Jobs, newest first: those of runs, and those that were submitted alone.
+// Jobs, newest first: jobs of runs, and jobs that were submitted alone.
 import { Box, Button, Flex } from "@chakra-ui/react";
 import { useJobs } from "../../api/hooks";
 import { JobList } from "../../parts/jobs";

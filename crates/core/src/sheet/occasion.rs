@@ -29,7 +29,7 @@ impl Sheet {
                 facts.insert(name.to_owned(), FactValue::Text(value.clone()));
             }
         }
-        // Where each job is among those that remain.
+        // Where each job is among the remaining jobs.
         let mut moved: Vec<Option<usize>> = Vec::with_capacity(self.jobs.len());
         let mut kept = 0;
         for job in &self.jobs {

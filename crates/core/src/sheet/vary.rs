@@ -20,7 +20,7 @@ fn table(written: &BTreeMap<String, Scalar>) -> BTreeMap<String, String> {
         .collect()
 }
 
-/// Every combination of the listed values, without those that `without` matches, and with those of `also`. One without names where
+/// Every combination of the listed values, without the combinations that `without` matches, and with the ones of `also`. One without names where
 /// nothing varies.
 pub(super) fn combinations(
     vary: &BTreeMap<Spanned<String>, Spanned<WrittenVariation>>,

@@ -26,7 +26,7 @@ use tokio_util::io::{StreamReader, SyncIoBridge};
 /// The exit code of a job whose files could not be had.
 pub const NO_SOURCE: i32 = 121;
 
-/// Where the files are to be had: an archive's digest, or a repository and its revision.
+/// The origin of the files: an archive's digest, or a repository and its revision.
 #[derive(Args)]
 pub struct SourceArguments {
     /// The SHA-256 of the archive, in hexadecimal.

@@ -72,7 +72,7 @@ pub async fn newest_number(connection: &mut Connection) -> Result<i64> {
     Ok(row.number)
 }
 
-/// The jobs of a run by their places in it, without those that others have replaced.
+/// The jobs of a run by their places in it, without replaced ones.
 pub async fn of_run(connection: &mut Connection, run: RunId) -> Result<Vec<Job>> {
     Ok(sql!(
         job_query!(

@@ -82,7 +82,7 @@ fn check_texts(new: &NewRun) -> Result<()> {
     Ok(())
 }
 
-/// Checks the repository of a run: there is no archive beside it, and no other revision.
+/// Checks the repository of a run: the run has no archive, too, and no other revision.
 fn check_repository(new: &NewRun) -> Result<()> {
     let Some(repository) = &new.repository else {
         return Ok(());
@@ -100,7 +100,7 @@ fn check_repository(new: &NewRun) -> Result<()> {
     Ok(())
 }
 
-/// The variables of a job: the run's values, those that it varies by, its own, and what the run is of.
+/// The variables of a job: the run's values, the values of its combination, its own variables, and what the run is of.
 fn variables(job: &SheetJob, sheet: &Sheet, occasion: &Occasion) -> BTreeMap<String, String> {
     let mut variables = sheet.values.clone();
     variables.extend(job.varied.clone());

@@ -94,7 +94,7 @@ pub async fn advance(connection: &mut Connection, run: RunId, at: Moment) -> Res
     runs::set_finished(connection, run, is_done.then_some(at)).await
 }
 
-/// Puts new jobs in the places of those that are chosen and done, and of what was skipped because of them. Returns how many.
+/// Puts new jobs in the places of chosen jobs that are done, and of jobs that were skipped because of them. Returns how many.
 /// `chosen` names positions. Needs the run's lock.
 ///
 /// # Errors

@@ -85,7 +85,7 @@ fn parts(job: &Job) -> Parts {
 /// Compares a job that is done with another, or with the median of earlier ones like it.
 ///
 /// # Errors
-/// Unknown where one of them is not visible; a conflict where one is not done, or there are no earlier ones.
+/// Unknown where a job is not visible; a conflict where a job is not done, or no earlier job is like it.
 pub async fn show(
     app: &App,
     who: &Principal,
