@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::Command;
 
 /// A revision, resolved, with its sheet.
-pub struct Resolved {
+pub struct SheetRevision {
     pub repository: Repository,
     pub sheet: String,
     /// The branch, where the revision was given as one.
@@ -17,7 +17,7 @@ pub struct Resolved {
 ///
 /// # Errors
 /// Where git is not there, the repository or the revision is not, or the revision has no sheet.
-pub fn resolve(url: &str, at: &str) -> Result<Resolved, Error> {
+pub fn resolve(url: &str, at: &str) -> Result<SheetRevision, Error> {
     if at.starts_with('-') || at.is_empty() {
         return Err(Error::Usage(format!(
             "{at:?} is no revision: give a branch, a tag or a commit"
@@ -42,7 +42,7 @@ pub fn resolve(url: &str, at: &str) -> Result<Resolved, Error> {
     };
     let checked = repository.check();
     checked.map_err(|error| Error::Usage(error.to_string()))?;
-    Ok(Resolved {
+    Ok(SheetRevision {
         repository,
         sheet,
         branch: is_branch.then(|| at.to_owned()),

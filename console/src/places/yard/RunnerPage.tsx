@@ -56,7 +56,7 @@ export default function RunnerPage() {
     <>
       <Lead>
         {runner.name} in the pool {runner.pool} is {runner.state}
-        {runner.reason && runner.reason !== "connected" ? `: ${runner.reason}` : ""}.
+        {runner.reason && !["available", "busy"].includes(runner.state) ? `: ${runner.reason}` : ""}.
       </Lead>
       <Flex columnGap="22px" rowGap="4px" mt="10px" align="center" color="quiet" wrap="wrap">
         <RunnerMark state={runner.state} />

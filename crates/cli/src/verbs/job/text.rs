@@ -178,5 +178,5 @@ pub(super) fn comparison(compared: &Comparison) -> String {
         ]
     });
     let table = view::table(&["part", &compared.job, &other, "difference"], rows);
-    format!("{}\n\n{table}", compared.message)
+    format!("{}\n{table}", view::wrapped("", &compared.message))
 }
