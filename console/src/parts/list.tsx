@@ -1,5 +1,6 @@
 // Dense lists: 32 px rows.
-import { Box } from "@chakra-ui/react";
+import { Box, chakra } from "@chakra-ui/react";
+import { Fragment, useSyncExternalStore } from "react";
 import type { ReactNode } from "react";
 import { number } from "./count";
 
@@ -13,7 +14,23 @@ export type Column<T> = {
   width?: string;
   /** Left out where there is no room: what the rest tells without it. */
   isMinor?: boolean;
+  /** Buttons, as in every column without a head: in a narrow window they stand in a line of their own below the row. */
+  isActions?: boolean;
 };
+
+const NARROW = "(max-width: 47.99em)";
+
+/** Whether the window is narrower than the columns marked `isMinor` need. */
+function useIsNarrow(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      const query = window.matchMedia?.(NARROW);
+      query?.addEventListener("change", changed);
+      return () => query?.removeEventListener("change", changed);
+    },
+    () => window.matchMedia?.(NARROW).matches ?? false,
+  );
+}
 
 const shownOf = (column: { isMinor?: boolean }) => (column.isMinor ? { base: "none", md: "table-cell" } : undefined);
 
@@ -23,6 +40,9 @@ export function List<T>({ rows, columns, id, empty }: {
   id: (row: T) => string;
   empty: ReactNode;
 }) {
+  const isNarrow = useIsNarrow();
+  const actions = isNarrow ? columns.filter((column) => column.isActions ?? column.head === "") : [];
+  const inRow = columns.filter((column) => !actions.includes(column));
   if (rows.length === 0) {
     return (
       <Box color="quiet" py="10px">
@@ -31,11 +51,11 @@ export function List<T>({ rows, columns, id, empty }: {
     );
   }
   return (
-    <Box overflowX="auto">
+    <Box overflowX="auto" position="relative">
       <Box as="table" w="100%" borderCollapse="collapse" fontVariantNumeric="tabular-nums">
         <thead>
           <tr>
-            {columns.map((column) => (
+            {inRow.map((column) => (
               <Box
                 as="th"
                 key={column.head}
@@ -56,25 +76,36 @@ export function List<T>({ rows, columns, id, empty }: {
         </thead>
         <tbody>
           {rows.map((row) => (
-            <Box as="tr" key={id(row)} h="32px" _hover={{ bg: "hollow" }}>
-              {columns.map((column) => (
-                <Box
-                  as="td"
-                  key={column.head}
-                  display={shownOf(column)}
-                  textAlign={column.right ? "right" : "left"}
-                  p={{ base: "3px 8px 3px 0", sm: "3px 14px 3px 0" }}
-                  borderBottom="1px solid"
-                  borderColor="hollow"
-                  maxW={{ base: "15em", md: "26em" }}
-                  overflow="hidden"
-                  textOverflow="ellipsis"
-                  whiteSpace={column.wrap ? "normal" : "nowrap"}
-                >
-                  {column.cell(row)}
-                </Box>
-              ))}
-            </Box>
+            <Fragment key={id(row)}>
+              <Box as="tr" h="32px" _hover={{ bg: "hollow" }}>
+                {inRow.map((column) => (
+                  <Box
+                    as="td"
+                    key={column.head}
+                    display={shownOf(column)}
+                    textAlign={column.right ? "right" : "left"}
+                    p={{ base: "3px 8px 3px 0", sm: "3px 14px 3px 0" }}
+                    borderBottom="1px solid"
+                    borderColor="hollow"
+                    maxW={{ base: "15em", md: "26em" }}
+                    overflow="hidden"
+                    textOverflow="ellipsis"
+                    whiteSpace={column.wrap ? "normal" : "nowrap"}
+                  >
+                    {column.cell(row)}
+                  </Box>
+                ))}
+              </Box>
+              {actions.length > 0 ? (
+                <tr>
+                  <chakra.td colSpan={inRow.length} p="2px 0 8px" borderBottom="1px solid" borderColor="hollow">
+                    {actions.map((column) => (
+                      <Fragment key={column.head}>{column.cell(row)}</Fragment>
+                    ))}
+                  </chakra.td>
+                </tr>
+              ) : null}
+            </Fragment>
           ))}
         </tbody>
       </Box>

@@ -172,30 +172,32 @@ export function LevelKeys({ children }: { children?: ReactNode }) {
 /** The same as a table, for those who do not see it. */
 export function LevelTable({ steps, caption }: { steps: Step[]; caption: string }) {
   return (
-    <Box as="table" srOnly>
-      <caption>{caption}</caption>
-      <thead>
-        <tr>
-          <th>minutes ago</th>
-          <th>waiting</th>
-          <th>executing</th>
-          <th>idle</th>
-          <th>coming</th>
-        </tr>
-      </thead>
-      <tbody>
-        {steps
-          .filter((_, i) => i % 20 === 0)
-          .map((step) => (
-            <tr key={step.ago_us}>
-              <td>{Math.round(step.ago_us / 60e6)}</td>
-              <td>{step.waiting}</td>
-              <td>{step.executing}</td>
-              <td>{step.idle}</td>
-              <td>{step.coming}</td>
-            </tr>
-          ))}
-      </tbody>
+    <Box srOnly>
+      <table>
+        <caption>{caption}</caption>
+        <thead>
+          <tr>
+            <th>minutes ago</th>
+            <th>waiting</th>
+            <th>executing</th>
+            <th>idle</th>
+            <th>coming</th>
+          </tr>
+        </thead>
+        <tbody>
+          {steps
+            .filter((_, i) => i % 20 === 0)
+            .map((step) => (
+              <tr key={step.ago_us}>
+                <td>{Math.round(step.ago_us / 60e6)}</td>
+                <td>{step.waiting}</td>
+                <td>{step.executing}</td>
+                <td>{step.idle}</td>
+                <td>{step.coming}</td>
+              </tr>
+            ))}
+        </tbody>
+      </table>
     </Box>
   );
 }

@@ -80,6 +80,7 @@ export function Group({ group, all }: { group: QueueGroup; all?: string }) {
             head: "remedy",
             width: "13em",
             wrap: true,
+            isActions: true,
             cell: (strand) => (
               <Flex gap="6px" wrap="wrap">
                 {strand.actions?.map((action) => <Remedy key={action.message} action={action} />)}

@@ -66,7 +66,7 @@ export function Targets() {
           columns={[
             { head: "target", cell: (target) => <b>{target.name}</b> },
             { head: "scope", cell: whose },
-            { head: "objective", cell: (target) => target.message },
+            { head: "objective", wrap: true, cell: (target) => target.message },
             {
               head: "state",
               cell: ({ standing }) => (

@@ -25,7 +25,7 @@ export function WeekGrid({ week, measure }: { week: WeekPattern; measure: Measur
     ? `highest: ${DAYS[Math.floor(highest[0] / 24)]} ${highest[0] % 24}:00, ${measure.said(measure.value(highest[1])!)}`
     : "no data";
   return (
-    <Box>
+    <Box position="relative">
       <Box as="table" w="100%" borderSpacing="1px" css={{ borderCollapse: "separate", tableLayout: "fixed" }} fontSize="11px" color="quiet">
         <caption style={{ textAlign: "left", fontSize: 13, paddingBottom: 4 }}>
           {measure.word}, by the hour of the week; {name}
