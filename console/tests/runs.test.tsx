@@ -3,7 +3,7 @@ import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, it, vi } from "vitest";
 import { Route, Routes } from "react-router";
 import type { Job, RunJob } from "../src/api/client";
-import { commandLengths } from "../src/places/runs/JobPage";
+import { Sizing, commandLengths } from "../src/places/runs/JobPage";
 import RunPage, { runLead } from "../src/places/runs/RunPage";
 import Runs from "../src/places/runs/Runs";
 import { layered } from "../src/places/runs/layers";
@@ -94,4 +94,21 @@ it("a command ends where the next begins, and the last one with the attempt", ()
   expect(commandLengths(attempt)).toEqual([3_000_000, 6_000_000]);
   expect(commandLengths({ ...attempt, exited_at: null })).toEqual([3_000_000, undefined]);
   expect(commandLengths({ ...attempt, phases: undefined })).toEqual([]);
+});
+
+it("a job's machine size shows what the last attempts used, and the advice", () => {
+  const usage = { ran_p50_us: 60e6, ran_p95_us: 62e6, millicores: 500, peak_memory: 1024, bytes_read: 5 * 1024 * 1024, bytes_written: null };
+  const message = "It ran for 1 min (median), used 0.5 cores on average.";
+  page(<Sizing sizing={{ job: "j-3", attempts: 7, message, usage, advice: ["A bigger machine would not make it faster."] }} />, "/");
+  expect(screen.getByText("the last 7 that succeeded")).toBeTruthy();
+  expect(screen.getByText("1 min (p50), 1 min 2 s (p95)")).toBeTruthy();
+  expect(screen.getByText("5.0 MiB (p50)")).toBeTruthy();
+  expect(screen.queryByText("storage written")).toBeNull();
+  expect(screen.getByText("A bigger machine would not make it faster.")).toBeTruthy();
+});
+
+it("a job with too few attempts has no figures", () => {
+  page(<Sizing sizing={{ job: "j-3", attempts: 2, message: "2 of 5 attempts are on record.", usage: null, advice: [] }} />, "/");
+  expect(screen.getByText("2 of 5 attempts are on record.")).toBeTruthy();
+  expect(screen.queryByText("attempts")).toBeNull();
 });

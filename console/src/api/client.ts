@@ -5,6 +5,7 @@ export type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type JobLine = Schemas["JobLine"];
 export type Comparison = Schemas["Comparison"];
+export type JobSizing = Schemas["JobSizing"];
 export type Job = Schemas["Job"];
 export type Run = Schemas["Run"];
 export type RunJob = Schemas["RunJob"];

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "./client";
-import type { Alert, BulkProgress, CapacityDecision, Checkup, Comparison, Job, JobLine, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Run, RunLine, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
+import type { Alert, BulkProgress, CapacityDecision, Checkup, Comparison, Job, JobLine, JobSizing, Machine, Maintenance, NextJob, Page, Place, Pool, Queue, Relief, Run, RunLine, Runner, RunnerTime, Schemas, Seat, SignedIn, Skyline, Status, Supplier, Target, Trends, LongestWait, WeekPattern, Why, YardFile } from "./client";
 
 const REPAIR = 20_000;
 
@@ -332,6 +332,14 @@ export const useComparison = (name: string, wanted: boolean) =>
     queryFn: ({ signal }) => get<Comparison>(`/jobs/${encodeURIComponent(name)}/comparison`, signal),
     enabled: wanted,
     retry: false,
+  });
+
+/** What the last attempts of a job used, and what follows for its machine. */
+export const useSizing = (name: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ["sizing", name],
+    queryFn: ({ signal }) => get<JobSizing>(`/jobs/${encodeURIComponent(name)}/sizing`, signal),
+    enabled: wanted,
   });
 
 export const useWhy = (name: string, waits: boolean) =>

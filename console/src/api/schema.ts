@@ -449,6 +449,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{job}/sizing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the last attempts of a job and of earlier ones like it used of their machines, and what follows from that for the size of the
+         *     machine and the time limit.
+         */
+        get: operations["size_job"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{job}/why": {
         parameters: {
             query?: never;
@@ -1836,6 +1856,8 @@ export interface components {
             /** @description Whether its result is the job's. */
             accepted: boolean;
             assigned_at: components["schemas"]["Moment"];
+            bytes_read?: components["schemas"]["ByteSize"] | null;
+            bytes_written?: components["schemas"]["ByteSize"] | null;
             /** Format: int32 */
             exit_code?: number | null;
             exited_at?: components["schemas"]["Moment"] | null;
@@ -2381,11 +2403,44 @@ export interface components {
              */
             processes: number | null;
         };
+        /** @description Whether the machines that run a job have the right size, from what its last attempts used. */
+        JobSizing: {
+            /** @description What follows for the machine and the time limit, a sentence each. */
+            advice: string[];
+            /** @description How many attempts this is from: the last 20 at most of jobs of the same project and title, itself included, that have succeeded. */
+            attempts: number;
+            /** @description Its short name, `j-4812`. */
+            job: string;
+            /** @description What they used, in a sentence; or why nothing is said. */
+            message: string;
+            usage?: components["schemas"]["JobUsage"] | null;
+        };
         /**
          * @description Where a job is in its life.
          * @enum {string}
          */
         JobState: "held" | "pending" | "executing" | "finalizing" | "done";
+        /** @description What the last attempts of a job used, as figures. */
+        JobUsage: {
+            bytes_read?: components["schemas"]["ByteSize"] | null;
+            bytes_written?: components["schemas"]["ByteSize"] | null;
+            /**
+             * Format: int64
+             * @description The cores of the machine that the last attempt ran on.
+             */
+            cores?: number | null;
+            memory?: components["schemas"]["ByteSize"] | null;
+            /**
+             * Format: int64
+             * @description Cores used on average: all processor time over all running time, in thousandths of a core.
+             */
+            millicores: number;
+            /** @description The largest memory that any one process of any of the attempts held. */
+            peak_memory: components["schemas"]["ByteSize"];
+            /** @description The median, by nearest rank. */
+            ran_p50_us: components["schemas"]["Micros"];
+            ran_p95_us: components["schemas"]["Micros"];
+        };
         /** @description Seats that are kept back for a job. */
         KeptSeats: {
             /**
@@ -6703,6 +6758,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service cannot answer it; trying again later may help */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    size_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its id or short name (j-4812) */
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobSizing"];
                 };
             };
             "4XX": {

@@ -5,8 +5,9 @@ use crate::{Client, Result, header, segment};
 use bytes::Bytes;
 use pennine_core::time::Micros;
 use pennine_wire::{
-    BulkAction, BulkProgress, BulkResult, Comparison, Job, JobLine, LOG_ATTEMPT, LOG_COMPLETE,
-    LogLines, NEXT_OFFSET, NewJob, NewTrial, Page, Queue, TakenJob, Trial, WaitExplanation,
+    BulkAction, BulkProgress, BulkResult, Comparison, Job, JobLine, JobSizing, LOG_ATTEMPT,
+    LOG_COMPLETE, LogLines, NEXT_OFFSET, NewJob, NewTrial, Page, Queue, TakenJob, Trial,
+    WaitExplanation,
 };
 use reqwest::Method;
 
@@ -89,6 +90,11 @@ impl Client {
         let request = self.link.request(Method::GET, &path);
         let query: Vec<(&str, &str)> = with.map(|with| ("with", with)).into_iter().collect();
         self.link.json(request.query(&query)).await
+    }
+
+    /// What the last attempts of a job and of earlier ones like it used, and what follows for its machine.
+    pub async fn size_job(&self, name: &str) -> Result<JobSizing> {
+        self.get(&format!("/jobs/{}/sizing", segment(name))).await
     }
 
     /// Cancels a job.

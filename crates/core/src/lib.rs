@@ -52,6 +52,7 @@ pub mod sheet;
 pub mod sign_in;
 pub mod simulate;
 pub mod size;
+pub mod sizing;
 pub mod source;
 pub mod target;
 pub mod time;

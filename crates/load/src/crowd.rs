@@ -216,6 +216,8 @@ async fn work(crowd: Arc<Crowd>, runner: RunnerClient) {
                 phases: Phases::default(),
                 processor_us: None,
                 peak_memory: None,
+                bytes_read: None,
+                bytes_written: None,
                 log_bytes: ByteSize(0),
                 log_capped: false,
                 started_ago_us: Some(begun.elapsed().into()),

@@ -41,6 +41,10 @@ pub struct RecordedResult {
     pub exited: BootMark,
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,
+    #[serde(default)]
+    pub bytes_read: Option<ByteSize>,
+    #[serde(default)]
+    pub bytes_written: Option<ByteSize>,
     pub log_capped: bool,
     #[serde(default)]
     pub phases: Phases,

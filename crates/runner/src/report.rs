@@ -102,6 +102,8 @@ async fn deliver_report(
                 exited,
                 processor,
                 peak_memory,
+                bytes_read,
+                bytes_written,
                 log_capped,
                 phases,
             } = ran.clone();
@@ -114,6 +116,8 @@ async fn deliver_report(
                 exited_ago_us: exited.ago().into(),
                 processor_us: processor,
                 peak_memory,
+                bytes_read,
+                bytes_written,
                 log_bytes,
                 log_capped: log_capped || spool.is_some_and(Spool::capped),
                 started_ago_us: journal.started.as_ref().map(|at| at.ago().into()),

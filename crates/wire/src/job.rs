@@ -10,6 +10,7 @@ use pennine_core::phase::Phases;
 use pennine_core::requirement::{Explanation, Hint};
 use pennine_core::secret::{SecretUse, SecretUses};
 use pennine_core::size::ByteSize;
+use pennine_core::sizing::JobUsage;
 use pennine_core::time::{Micros, Moment};
 use pennine_core::trust::Trust;
 use pennine_core::wait::Span;
@@ -205,6 +206,12 @@ pub struct Attempt {
     /// The largest memory that any one of its processes held.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub peak_memory: Option<ByteSize>,
+    /// Bytes that came from storage, without what the system had in memory.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes_read: Option<ByteSize>,
+    /// Bytes that were sent to storage.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes_written: Option<ByteSize>,
     /// The log's length so far.
     pub log_bytes: ByteSize,
     /// Whether the log was cut at its cap.
@@ -222,6 +229,22 @@ pub struct Comparison {
     pub message: String,
     /// Its time from submission to end, part by part.
     pub parts: Vec<ComparedPart>,
+}
+
+/// Whether the machines that run a job have the right size, from what its last attempts used.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobSizing {
+    /// Its short name, `j-4812`.
+    pub job: String,
+    /// How many attempts this is from: the last 20 at most of jobs of the same project and title, itself included, that have succeeded.
+    pub attempts: usize,
+    /// What they used, in a sentence; or why nothing is said.
+    pub message: String,
+    /// None where there are fewer than 5 attempts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<JobUsage>,
+    /// What follows for the machine and the time limit, a sentence each.
+    pub advice: Vec<String>,
 }
 
 /// Why a job waits, and what would run it.

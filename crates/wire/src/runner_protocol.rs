@@ -356,6 +356,12 @@ pub struct FinishedReport {
     pub processor_us: Option<Micros>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub peak_memory: Option<ByteSize>,
+    /// Bytes that came from storage, without what the system had in memory.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes_read: Option<ByteSize>,
+    /// Bytes that were sent to storage.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes_written: Option<ByteSize>,
     /// The complete length of the log. The report is refused until that much is durable.
     pub log_bytes: ByteSize,
     /// Whether bytes beyond the cap were omitted.

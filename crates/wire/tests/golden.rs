@@ -167,6 +167,8 @@ fn reports_of_an_attempt() {
         },
         processor_us: Some(Micros(915)),
         peak_memory: None,
+        bytes_read: None,
+        bytes_written: None,
         log_bytes: ByteSize(512),
         log_capped: true,
         started_ago_us: None,

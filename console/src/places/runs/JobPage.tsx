@@ -4,10 +4,11 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { post } from "../../api/client";
-import type { BulkResult, Comparison, Job } from "../../api/client";
-import { useComparison, useJob, useWhy } from "../../api/hooks";
+import type { BulkResult, Comparison, Job, JobSizing } from "../../api/client";
+import { useComparison, useJob, useSizing, useWhy } from "../../api/hooks";
 import { useMay } from "../../api/may";
 import { Lead } from "../../parts/answer";
+import { FactList } from "../../parts/facts";
 import { Folded, Heading, List } from "../../parts/list";
 import { JobMark } from "../../parts/mark";
 import { Remedy } from "../../parts/remedy";
@@ -16,8 +17,13 @@ import { Awaiting, Trouble } from "../../parts/trouble";
 import { LogView } from "./LogView";
 import { TimeBar } from "./TimeBar";
 
-const size = (bytes: number) =>
-  bytes < 1024 ? `${bytes} B` : bytes < 1 << 20 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / (1 << 20)).toFixed(1)} MiB`;
+const UNITS = ["KiB", "MiB", "GiB", "TiB"];
+
+function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`;
+  const power = Math.min(Math.floor(Math.log2(bytes) / 10), UNITS.length);
+  return `${(bytes / 1024 ** power).toFixed(1)} ${UNITS[power - 1]}`;
+}
 
 function lead(job: Job): string {
   const waited = micros(job.wait_us);
@@ -123,6 +129,7 @@ export default function JobPage() {
       {attempt ? <LogView key={attempt.id} job={job.name} attempt={attempt.number} /> : null}
       {job.attempts.length > 1 ? <Attempts job={job} /> : null}
       {job.state === "done" ? <Compared job={job} /> : null}
+      {job.state === "done" ? <Sized job={job} /> : null}
       {job.commands?.length ? <Commands job={job} /> : <Command job={job} />}
       {Object.keys(job.secrets ?? {}).length > 0 ? (
         <>
@@ -220,6 +227,44 @@ function Parts({ compared }: { compared: Comparison }) {
         ]}
       />
     </>
+  );
+}
+
+/** What the last attempts used of their machines, when asked for. */
+function Sized({ job }: { job: Job }) {
+  const [isOpen, setOpen] = useState(false);
+  const sizing = useSizing(job.name, isOpen);
+  return (
+    <Folded heading="Machine size" toggle={setOpen}>
+      {sizing.error ? <Trouble error={sizing.error} /> : sizing.data ? <Sizing sizing={sizing.data} /> : <Awaiting what="the figures" />}
+    </Folded>
+  );
+}
+
+const median = (name: string, bytes: number | null | undefined): [string, string][] =>
+  bytes == null ? [] : [[name, `${size(bytes)} (p50)`]];
+
+export function Sizing({ sizing }: { sizing: JobSizing }) {
+  const { usage } = sizing;
+  return (
+    <Box maxW="52em">
+      <Box>{sizing.message}</Box>
+      {usage ? (
+        <FactList
+          facts={[
+            ["attempts", `the last ${sizing.attempts} that succeeded`],
+            ["ran", `${micros(usage.ran_p50_us)} (p50), ${micros(usage.ran_p95_us)} (p95)`],
+            ...median("storage read", usage.bytes_read),
+            ...median("storage written", usage.bytes_written),
+          ]}
+        />
+      ) : null}
+      {sizing.advice.map((sentence) => (
+        <Box key={sentence} mt="6px">
+          {sentence}
+        </Box>
+      ))}
+    </Box>
   );
 }
 

@@ -100,11 +100,11 @@ export default function RunPage() {
         id={({ job }) => job.id}
         empty="No jobs."
         columns={[
-          { head: "step", cell: ({ step }) => step, width: "3em" },
+          { head: "step", cell: ({ step }) => step, width: "3em", isMinor: true },
           { head: "job", cell: ({ job }) => <Link to={`/jobs/${job.name}`}>{job.name}</Link>, width: "6em" },
           { head: "title", cell: ({ job }) => (critical.includes(job.name) ? <b title="on the critical path">{job.title}</b> : job.title) },
           { head: "state", cell: ({ job }) => <JobMark job={job} /> },
-          { head: "reason", cell: (one) => reasonOf(one) ?? "", wrap: true },
+          { head: "reason", cell: (one) => reasonOf(one) ?? "", wrap: true, width: "16em" },
           { head: "runner", cell: ({ job }) => job.runner ?? "", isMinor: true },
           { head: "waited", cell: ({ job }) => (job.started_at ? micros(job.wait_us) : ""), right: true, isMinor: true },
           { head: "ran", cell: ({ job }) => (job.ran_us == null ? "" : micros(job.ran_us)), right: true },

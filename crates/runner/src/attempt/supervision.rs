@@ -74,6 +74,8 @@ impl Outcomes {
             exited: BootMark::now(),
             processor: self.end.map(|end| end.processor),
             peak_memory: self.end.map(|end| end.peak_memory),
+            bytes_read: self.end.map(|end| end.bytes_read),
+            bytes_written: self.end.map(|end| end.bytes_written),
             log_capped,
             phases: self.phases,
         })

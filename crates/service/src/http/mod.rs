@@ -161,6 +161,7 @@ fn api(limit: TimeoutLayer) -> OpenApiRouter<App> {
         .routes(routes!(jobs::job::list, jobs::submission::submit))
         .routes(routes!(jobs::job::show))
         .routes(routes!(jobs::job::compare))
+        .routes(routes!(jobs::job::size))
         .routes(routes!(jobs::job::cancel))
         .routes(routes!(jobs::run::release))
         .routes(routes!(jobs::run::list, jobs::run::submit))

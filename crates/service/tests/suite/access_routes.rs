@@ -91,7 +91,7 @@ fn of_teams(operation: &str) -> Option<(Touches, Value)> {
         | "list_tokens" | "show_trends" | "list_waits" | "show_week" | "show_yard_file"
         | "stream_events" => (Lists, none),
         "try_requirement" => (Lists, json!({"where": "linux"})),
-        "show_project" | "show_job" | "compare_job" | "show_run" | "read_log"
+        "show_project" | "show_job" | "compare_job" | "size_job" | "show_run" | "read_log"
         | "read_log_lines" | "why_job_waits" | "show_pool" | "show_relief" | "show_runner"
         | "check_runner" | "list_next" | "show_runner_time" => (Shore(Action::View), none),
         "submit_job" => {

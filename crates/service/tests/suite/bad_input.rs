@@ -279,6 +279,8 @@ async fn a_stale_lease_is_refused_and_changes_nothing() {
         phases: Default::default(),
         processor_us: None,
         peak_memory: None,
+        bytes_read: None,
+        bytes_written: None,
         log_bytes: ByteSize(0),
         log_capped: false,
         started_ago_us: None,

@@ -241,6 +241,8 @@ async fn the_cap_of_a_log_holds_for_a_runner_that_does_not_keep_to_it() {
         phases: Default::default(),
         processor_us: None,
         peak_memory: None,
+        bytes_read: None,
+        bytes_written: None,
         started_ago_us: None,
         log_bytes: ByteSize(length),
         log_capped: true,

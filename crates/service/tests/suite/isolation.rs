@@ -204,6 +204,8 @@ async fn a_report_about_another_runners_attempt_changes_neither_the_attempt_nor_
             phases: Default::default(),
             processor_us: None,
             peak_memory: None,
+            bytes_read: None,
+            bytes_written: None,
             log_bytes: job.attempts[0].log_bytes,
             log_capped: false,
             started_ago_us: None,

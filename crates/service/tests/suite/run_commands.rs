@@ -6,6 +6,7 @@ use crate::runs::{job, new_run};
 use crate::support::{Runner, Service, program, refusal};
 use pennine_client::{AuditFilter, RunListFilter};
 use pennine_core::dispatch::Band;
+use pennine_core::fact::FactValue;
 use pennine_core::lifecycle::job::Outcome;
 use pennine_core::sheet::{JobOverrides, RunOverrides};
 use pennine_wire::{NewRun, Run};
@@ -347,5 +348,48 @@ async fn a_job_is_compared_with_another_and_with_earlier_ones_like_it() {
     let open = refusal(service.client.compare_job(&waiting, Some(first)).await);
     assert_eq!((open.status, open.word()), (409, "job-not-done"));
     let unknown = refusal(service.client.compare_job(slow, Some("j-99999")).await);
+    assert_eq!(unknown.status, 404);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn five_attempts_show_whether_a_jobs_machine_has_the_right_size() {
+    let service = Service::start().await;
+    service.furnish().await;
+    let _runner = Runner::working(&service, "staithe", "fell-01", 4).await;
+    let sheet = "[jobs.wait]\ncommands = ['sleep 1.1']\n";
+    let mut last = String::new();
+    for attempts in 1..=5 {
+        let name = service.submit_sheet(sheet).await;
+        let run = service.run_done(&name).await;
+        last = job(&run, "wait").job.name.clone();
+        let sizing = service.client.size_job(&last).await.unwrap();
+        assert_eq!(
+            (sizing.attempts, sizing.usage.is_some()),
+            (attempts, attempts == 5)
+        );
+    }
+    let sizing = service.client.size_job(&last).await.unwrap();
+    let usage = sizing.usage.expect("figures of five attempts");
+    let machine = service.client.runner("fell-01").await.unwrap();
+    let cores = machine.facts.get("cores").cloned();
+    assert_eq!(usage.cores.map(FactValue::Count), cores);
+    assert!(usage.memory.is_some() && usage.bytes_read.is_some() && usage.bytes_written.is_some());
+    assert!(
+        usage.ran_p50_us.0 >= 1_100_000 && usage.millicores < 800,
+        "{usage:?}"
+    );
+    let [advice] = sizing.advice.as_slice() else {
+        panic!("advice about waiting alone: {:?}", sizing.advice);
+    };
+    assert!(
+        advice.contains("A bigger machine would not make it faster"),
+        "{advice}"
+    );
+    let shown = prints(&service, &["job", "sizing", &last]).await;
+    assert!(
+        shown.contains("the last 5") && shown.contains("A bigger machine"),
+        "{shown}"
+    );
+    let unknown = refusal(service.client.size_job("j-99999").await);
     assert_eq!(unknown.status, 404);
 }

@@ -229,6 +229,9 @@ create table attempt (
   phases            jsonb not null default '{}',
   processor_us      bigint,
   peak_memory       bigint,
+  -- From storage and to it, without what the system has in memory.
+  bytes_read        bigint,
+  bytes_written     bigint,
   log_bytes         bigint,
   log_capped        boolean not null default false,
   -- It ran elsewhere: why it waited is not known.

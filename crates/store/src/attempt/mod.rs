@@ -259,6 +259,10 @@ pub struct Attempt {
     pub processor_us: Option<Db<Micros>>,
     #[diesel(sql_type = Nullable<BigInt>)]
     pub peak_memory: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub bytes_read: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub bytes_written: Option<i64>,
     #[diesel(sql_type = BigInt)]
     pub log_bytes: i64,
     #[diesel(sql_type = Bool)]
@@ -273,7 +277,7 @@ pub async fn of_jobs(connection: &mut Connection, jobs: &[JobId]) -> Result<Vec<
     Ok(sql!(
         "select a.id, a.job_id, a.number, a.state, a.runner_id, r.name as runner, p.name as pool, a.strand_id,
                 a.result, a.accepted, a.message, a.exit_code, a.ready_at, a.assigned_at, a.started_at, a.exited_at,
-                a.finished_at, a.phases, a.processor_us, a.peak_memory, coalesce(l.length, a.log_bytes, 0) as log_bytes,
+                a.finished_at, a.phases, a.processor_us, a.peak_memory, a.bytes_read, a.bytes_written, coalesce(l.length, a.log_bytes, 0) as log_bytes,
                 a.log_capped, a.imported
          from attempt a join runner r on r.id = a.runner_id join pool p on p.id = a.pool_id
          left join attempt_log l on l.attempt_id = a.id

@@ -197,6 +197,8 @@ pub struct AttemptEnd {
     pub ran: Option<Micros>,
     pub processor: Option<Micros>,
     pub peak_memory: Option<ByteSize>,
+    pub bytes_read: Option<ByteSize>,
+    pub bytes_written: Option<ByteSize>,
     pub log_bytes: i64,
     pub log_capped: bool,
     pub phases: Phases,
@@ -233,7 +235,8 @@ pub async fn finish(
          a as (
            update attempt set state = :attempt_done, result = :result, message = :message, exit_code = :exit_code,
                   started_at = coalesce(started_at, :started), exited_at = least(:at, coalesce(started_at, :started) + :ran * interval '1 microsecond'),
-                  finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, log_bytes = :log_bytes, log_capped = :log_capped,
+                  finished_at = :at, processor_us = :processor, peak_memory = :peak_memory, bytes_read = :bytes_read,
+                  bytes_written = :bytes_written, log_bytes = :log_bytes, log_capped = :log_capped,
                   phases = :phases,
                   accepted = exists (select from job where job.id = attempt.job_id and job.current_attempt = attempt.id)
            from log where id = log.attempt_id and runner_id = :runner and lease = :lease and state = any(:attempt_before_finish)
@@ -271,7 +274,9 @@ pub async fn finish(
         at: Timestamptz = Db(at),
         ran: Nullable<BigInt> = end.ran.map(Db),
         processor: Nullable<BigInt> = end.processor.map(Db),
-        peak_memory: Nullable<BigInt> = end.peak_memory.and_then(|size| i64::try_from(size.0).ok()),
+        peak_memory: Nullable<BigInt> = stored_size(end.peak_memory),
+        bytes_read: Nullable<BigInt> = stored_size(end.bytes_read),
+        bytes_written: Nullable<BigInt> = stored_size(end.bytes_written),
         lease: SqlUuid = Db(held.lease),
         attempt_before_finish: Array<Text> = words(&AttemptState::before(AttemptEvent::Finish, AttemptState::Done)),
         run_is_locked: Bool = job != JobEnd::Alone,
@@ -343,4 +348,9 @@ pub async fn begin_session(
     .execute(connection)
     .await?;
     Ok(begun > 0)
+}
+
+/// A size as it is stored; none where it is larger than any that can be.
+fn stored_size(size: Option<ByteSize>) -> Option<i64> {
+    size.and_then(|size| i64::try_from(size.0).ok())
 }

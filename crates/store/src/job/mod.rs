@@ -108,11 +108,13 @@ macro_rules! job_query {
 }
 
 mod list;
+mod usage;
 mod waiting;
 
 pub use list::{
     Filter, active, latest, list, newest_number, of_run, similar, visible, with_ids, with_runner,
 };
+pub use usage::{UsageRow, recent_usage};
 pub use waiting::{
     Cancelled, CancelledJob, WaitEnd, WaitingJob, all_waiting, cancel, cancel_all, due_to_give_up,
     end_waiting, fail_unmatched_now, move_to, waiting_among,

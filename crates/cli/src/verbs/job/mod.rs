@@ -16,7 +16,7 @@ use pennine_wire::{Job, NewJob};
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
-use text::{comparison, text};
+use text::{comparison, sizing, text};
 
 #[derive(Subcommand)]
 pub enum Verb {
@@ -57,6 +57,11 @@ pub enum Verb {
         job: String,
         /// The other job [default: the last 20 earlier jobs of the same project and title that have succeeded]
         with: Option<String>,
+    },
+    /// Show what the last attempts of a job used of their machines, and whether another size would suit it.
+    Sizing {
+        /// Its short name or id.
+        job: String,
     },
     /// Print a job's log.
     Log {
@@ -204,6 +209,14 @@ pub async fn run(client: &Client, json: bool, verb: Verb) -> Result<ExitCode, Er
                 view::json(&compared)?
             } else {
                 view::print(&comparison(&compared))?
+            }
+        }
+        Verb::Sizing { job } => {
+            let sizing = client.size_job(&job).await?;
+            if json {
+                view::json(&sizing)?
+            } else {
+                view::print(&self::sizing(&sizing))?
             }
         }
         Verb::Log {

@@ -2,7 +2,7 @@
 
 use crate::view;
 use pennine_core::time::{Micros, spoken};
-use pennine_wire::{Attempt, Comparison, Job};
+use pennine_wire::{Attempt, Comparison, Job, JobSizing};
 
 /// Everything about a job.
 pub(super) fn text(job: &Job) -> String {
@@ -179,4 +179,33 @@ pub(super) fn comparison(compared: &Comparison) -> String {
     });
     let table = view::table(&["part", &compared.job, &other, "difference"], rows);
     format!("{}\n{table}", view::wrapped("", &compared.message))
+}
+
+/// What the last attempts of a job used, and the advice that follows.
+pub(super) fn sizing(sizing: &JobSizing) -> String {
+    let mut text = view::wrapped("", &sizing.message);
+    let Some(usage) = &sizing.usage else {
+        return text;
+    };
+    let io = [
+        ("storage read", usage.bytes_read),
+        ("storage written", usage.bytes_written),
+    ];
+    let fact = |name: &str, value: String| format!("  {name:<15}  {value}\n");
+    text += &fact("attempts", format!("the last {}", sizing.attempts));
+    text += &fact(
+        "ran",
+        format!(
+            "{} (p50), {} (p95)",
+            view::length(usage.ran_p50_us),
+            view::length(usage.ran_p95_us)
+        ),
+    );
+    for (name, size) in io {
+        text += &size.map_or_else(String::new, |size| fact(name, format!("{size} (p50)")));
+    }
+    for sentence in &sizing.advice {
+        text += &view::wrapped("", sentence);
+    }
+    text
 }

@@ -10,7 +10,7 @@ use crate::{operations, views};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
-use pennine_wire::{Comparison, Job, JobLine, Page, Problem};
+use pennine_wire::{Comparison, Job, JobLine, JobSizing, Page, Problem};
 
 /// Jobs, newest first.
 #[utoipa::path(get, operation_id = "list_jobs", path = "/jobs", tag = "jobs", params(ListParams),
@@ -74,6 +74,19 @@ pub async fn compare(
 ) -> Answer<Json<Comparison>> {
     let compared = views::jobs::comparison::show(&app, &who, &text, params);
     Ok(Json(compared.await?))
+}
+
+/// What the last attempts of a job and of earlier ones like it used of their machines, and what follows from that for the size of the
+/// machine and the time limit.
+#[utoipa::path(get, operation_id = "size_job", path = "/jobs/{job}/sizing", tag = "jobs",
+    params(("job" = String, Path, description = "its id or short name (j-4812)")),
+    responses((status = 200, body = JobSizing), (status = "4XX", body = Problem, content_type = "application/problem+json")))]
+pub async fn size(
+    State(app): State<App>,
+    who: Principal,
+    Path(text): Path<String>,
+) -> Answer<Json<JobSizing>> {
+    Ok(Json(views::jobs::sizing::show(&app, &who, &text).await?))
 }
 
 /// Cancel a job: at once when it waits, by asking its runner otherwise. Cancelling twice does no harm.

@@ -109,6 +109,8 @@ pub async fn finished(
         ran,
         processor: sent.processor_us,
         peak_memory: sent.peak_memory,
+        bytes_read: sent.bytes_read,
+        bytes_written: sent.bytes_written,
         log_bytes: i64::try_from(sent.log_bytes.0).unwrap_or(i64::MAX),
         log_capped: sent.log_capped,
         phases: sent.phases.checked(),

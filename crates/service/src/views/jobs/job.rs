@@ -42,6 +42,11 @@ pub async fn find(connection: &mut Connection, who: &Principal, text: &str) -> R
         .ok_or_else(|| ServiceError::unknown("job", text))
 }
 
+/// A size as it is stored.
+pub(super) fn stored_size(bytes: i64) -> ByteSize {
+    ByteSize(bytes.max(0).unsigned_abs())
+}
+
 /// Reads what lists of jobs need beside the jobs: their attempts and their strands' reasons.
 pub struct JobContext {
     pub attempts: HashMap<JobId, Vec<attempt::Attempt>>,
@@ -299,10 +304,10 @@ pub async fn whole(connection: &mut Connection, row: job::Job, now: Moment) -> R
             wait: split(ready, Some(assigned), end, &stays),
             phases: one.phases.0.clone(),
             processor_us: one.processor_us.map(|micros| micros.0),
-            peak_memory: one
-                .peak_memory
-                .map(|bytes| ByteSize(bytes.max(0).unsigned_abs())),
-            log_bytes: ByteSize(one.log_bytes.max(0).unsigned_abs()),
+            peak_memory: one.peak_memory.map(stored_size),
+            bytes_read: one.bytes_read.map(stored_size),
+            bytes_written: one.bytes_written.map(stored_size),
+            log_bytes: stored_size(one.log_bytes),
             log_capped: one.log_capped,
         });
     }

@@ -9,4 +9,5 @@ pub mod queue;
 pub mod remedies;
 pub mod requirement;
 pub mod run;
+pub mod sizing;
 pub mod why;

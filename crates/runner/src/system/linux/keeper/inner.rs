@@ -182,9 +182,16 @@ fn inside(settings: &KeeperSettings, map: Option<&File>, first: Pid) -> Result<(
         status,
         processor: Micros(processor.num_microseconds().max(0).unsigned_abs()),
         peak_memory: ByteSize(usage.max_rss().max(0).unsigned_abs() * 1024),
+        bytes_read: blocks(usage.block_reads()),
+        bytes_written: blocks(usage.block_writes()),
         disk_is_full: sized.is_some_and(|enclosure| sized_disk::is_full(&enclosure.folder)),
     }))
     .map_err(Failure::of("the runner does not listen"))
+}
+
+/// Linux counts the storage that processes used in blocks of 512 bytes (getrusage(2), ru_inblock and ru_oublock).
+fn blocks(count: nix::libc::c_long) -> ByteSize {
+    ByteSize(count.max(0).unsigned_abs().saturating_mul(512))
 }
 
 /// The view of the file system in the namespace: what the enclosure asks for, and a /proc of the namespace's own, so that

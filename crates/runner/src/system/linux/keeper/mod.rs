@@ -94,6 +94,9 @@ pub struct CommandEnd {
     pub processor: Micros,
     /// The largest memory that any one of its processes held.
     pub peak_memory: ByteSize,
+    /// Bytes that came from storage, without what the system had in memory, and bytes that were sent there.
+    pub bytes_read: ByteSize,
+    pub bytes_written: ByteSize,
     /// Whether a disk of its own had no space left in the end.
     pub disk_is_full: bool,
 }
