@@ -90,7 +90,7 @@ impl JobUsage {
         format!("{}.{}", tenths / 10, tenths % 10)
     }
 
-    /// The figures in a sentence: `It ran 3 min (median), used 2.3 of 12 cores on average, …`.
+    /// The figures in a sentence: `The attempts ran for 3 min (median), used 2.3 of 12 cores on average, …`.
     pub fn message(&self) -> String {
         let cores = match self.cores {
             Some(cores) => format!("{} of {cores} cores", self.cores_used()),
@@ -101,7 +101,7 @@ impl JobUsage {
             None => self.peak_memory.to_string(),
         };
         format!(
-            "It ran for {} (median), used {cores} on average, and its largest process held {memory} of memory.",
+            "The attempts ran for {} (median), used {cores} on average, and the largest process held {memory} of memory.",
             spoken(self.ran_p50_us.into())
         )
     }
@@ -122,24 +122,24 @@ impl JobUsage {
         if self.millicores < 800 {
             let busy = self.millicores / 10;
             return Some(format!(
-                "Its processes computed for {busy} % of the time and waited for the rest: for downloads, storage or other \
-                 programs. A bigger machine would not make it faster."
+                "The job's processes computed for {busy} % of the time and waited for the rest: for downloads, storage or other \
+                 programs. A bigger machine would not make the job faster."
             ));
         }
         let cores = self.cores?;
         if self.millicores.saturating_mul(4) >= cores.saturating_mul(3000) {
             let plural = if cores == 1 { "core" } else { "cores" };
             return Some(format!(
-                "It keeps its machine's {cores} {plural} busy: a machine with more cores may make it faster."
+                "The job keeps its machine's {cores} {plural} busy: a machine with more cores may make it faster."
             ));
         }
         if self.millicores <= 1200 {
             return Some(
-                "It keeps one core busy: more cores would not make it faster, faster ones would."
+                "The job keeps one core busy: more cores would not make it faster, faster ones would."
                     .to_owned(),
             );
         }
-        Some("A machine with more cores would not make it faster.".to_owned())
+        Some("A machine with more cores would not make the job faster.".to_owned())
     }
 
     /// Whether its memory is nearly all of its machine's.
@@ -148,7 +148,7 @@ impl JobUsage {
         let is_near = u128::from(self.peak_memory.0) * 5 >= u128::from(memory.0) * 4;
         is_near.then(|| {
             format!(
-                "Its largest process held {} of its machine's {memory}: require more memory before it fails.",
+                "The largest process held {} of its machine's {memory}: require more memory before it fails.",
                 self.peak_memory
             )
         })
@@ -159,7 +159,7 @@ impl JobUsage {
         let share = u128::from(self.ran_p95_us.0) * 100 / u128::from(limit.0.max(1));
         (share >= 80).then(|| {
             format!(
-                "It takes up to {} (95th percentile), {share} % of its time limit of {}: raise the limit, or split the job, before \
+                "An attempt takes up to {} (95th percentile), {share} % of its time limit of {}: raise the limit, or split the job, before \
                  it times out.",
                 spoken(self.ran_p95_us.into()),
                 spoken(limit.into())
@@ -210,17 +210,20 @@ mod tests {
         let usage = JobUsage::of(&[attempt(60, 138); 5]).unwrap();
         assert_eq!(
             usage.message(),
-            "It ran for 1 min (median), used 2.3 of 12 cores on average, and its largest process held 1GiB of 24GiB of memory."
+            "The attempts ran for 1 min (median), used 2.3 of 12 cores on average, and the largest process held 1GiB of 24GiB of memory."
         );
     }
 
     #[test]
     fn each_way_to_use_cores_has_its_advice() {
         let cases = [
-            (6, "Its processes computed for 10 % of the time"),
-            (60, "It keeps one core busy"),
-            (138, "A machine with more cores would not make it faster."),
-            (660, "It keeps its machine's 12 cores busy"),
+            (6, "The job's processes computed for 10 % of the time"),
+            (60, "The job keeps one core busy"),
+            (
+                138,
+                "A machine with more cores would not make the job faster.",
+            ),
+            (660, "The job keeps its machine's 12 cores busy"),
         ];
         for (processor, begin) in cases {
             let advice = advice(&[attempt(60, processor); 5]);
@@ -245,7 +248,7 @@ mod tests {
         let advice = advice(&[large; 20]);
         assert_eq!(advice.len(), 3, "{advice:?}");
         assert!(
-            advice[1].starts_with("Its largest process held 20GiB of its machine's 24GiB"),
+            advice[1].starts_with("The largest process held 20GiB of its machine's 24GiB"),
             "{advice:?}"
         );
         assert!(

@@ -382,7 +382,7 @@ async fn five_attempts_show_whether_a_jobs_machine_has_the_right_size() {
         panic!("advice about waiting alone: {:?}", sizing.advice);
     };
     assert!(
-        advice.contains("A bigger machine would not make it faster"),
+        advice.contains("A bigger machine would not make the job faster"),
         "{advice}"
     );
     let shown = prints(&service, &["job", "sizing", &last]).await;

@@ -55,10 +55,11 @@ pub async fn show(app: &App, who: &Principal, text: &str) -> Result<JobSizing> {
     let figures = JobUsage::of(&attempts);
     let message = figures.as_ref().map_or_else(
         || {
-            format!(
-                "{} of the at least {FEWEST} successful attempts that figures need are on record, of jobs of {project} with the title {title:?}.",
-                attempts.len()
-            )
+            let (count, verb) = match attempts.len() {
+                1 => ("1 successful attempt".to_owned(), "is"),
+                several => (format!("{several} successful attempts"), "are"),
+            };
+            format!("{count} of {project} with the title {title:?} {verb} on record; figures need at least {FEWEST}.")
         },
         JobUsage::message,
     );
