@@ -38,7 +38,7 @@ const UNITS: [(&str, &str, u64); 8] = [
 /// Returns a size that was folded to lower case with its unit in the usual case: `1GiB` for `1gib`.
 pub(crate) fn spelled(folded: &str) -> Option<String> {
     UNITS.iter().find_map(|(unit, written, _)| {
-        let number = folded.strip_suffix(unit)?.trim_end();
+        let number = folded.trim().strip_suffix(unit)?.trim_end();
         Some(format!("{number}{written}"))
     })
 }

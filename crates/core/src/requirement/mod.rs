@@ -92,6 +92,24 @@ struct Literal {
     count: Option<u64>,
 }
 
+impl Literal {
+    /// What a text says beside a fact of this kind. Sizes with blanks between figure and unit are the same as without: only
+    /// as words do the two differ.
+    fn of(kind: FactKind, text: String) -> Self {
+        if matches!(kind, FactKind::Word) {
+            let (size, count) = (None, None);
+            return Literal { text, size, count };
+        }
+        let size: Option<ByteSize> = text.parse().ok();
+        let spelled = size.and_then(|_| size::spelled(&text));
+        Literal {
+            size,
+            count: text.parse().ok(),
+            text: spelled.map_or(text, |spelled| spelled.to_ascii_lowercase()),
+        }
+    }
+}
+
 impl Requirement {
     /// The requirement that asks for nothing: any runner whose pool takes unlabelled work.
     pub const ANY: Requirement = Requirement(None);

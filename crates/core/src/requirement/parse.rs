@@ -280,11 +280,7 @@ impl Parser {
                 );
             }
         };
-        let value = Literal {
-            size: text.parse().ok(),
-            count: text.parse().ok(),
-            text,
-        };
+        let value = Literal::of(fact::kind(&fact), text);
         let ordered = !matches!(op, Comparison::Equal | Comparison::NotEqual);
         match fact::kind(&fact) {
             FactKind::Count if value.count.is_none() => fail(

@@ -217,3 +217,21 @@ proptest! {
         prop_assert_eq!(found.nearest.is_some(), failing > 0);
     }
 }
+
+#[test]
+fn a_size_with_blanks_is_the_size_without_and_a_word_keeps_its_blanks() {
+    let parsed = |text: &str| text.parse::<Requirement>().unwrap();
+    assert_eq!(
+        parsed("scratch >= \"\n 11\u{c}kib\""),
+        parsed("scratch >= 11KiB")
+    );
+    assert_eq!(
+        parsed("scratch >= \"11 KIB \"").to_string(),
+        "scratch >= 11KiB"
+    );
+    assert_ne!(parsed("runner = \"11 kib\""), parsed("runner = 11kib"));
+    assert_eq!(
+        parsed("runner = \"11 kib\"").to_string(),
+        "runner = \"11 kib\""
+    );
+}
